@@ -1,0 +1,82 @@
+"""A ladder: the stages a rollout climbs, each a share of people and a time to stay there."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from itertools import pairwise
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from restless_tide.core.errors import Invalid
+
+FULL_SHARE = 1.0
+
+
+class Stage(BaseModel):
+    """``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person says so."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    share: float = Field(gt=0, le=1)
+    dwell_hours: float | None = Field(default=None, ge=0)
+
+    @property
+    def dwell(self) -> timedelta | None:
+        return None if self.dwell_hours is None else timedelta(hours=self.dwell_hours)
+
+
+class Ladder(BaseModel):
+    """A named list of stages whose shares rise; the last is everybody."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    name: str
+    stages: tuple[Stage, ...] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _rises_to_everybody(self) -> Ladder:
+        shares = [stage.share for stage in self.stages]
+        if any(later <= earlier for earlier, later in pairwise(shares)):
+            raise ValueError(f"the shares of a ladder must rise from stage to stage, not {_listed(shares)}")
+        if shares[-1] != FULL_SHARE:
+            raise ValueError(f"the last stage of a ladder is everybody (100%), not {shares[-1]:.0%}")
+        return self
+
+    def stage_of(self, share: float) -> int:
+        """The highest stage whose share is not above ``share``; -1 below the first."""
+        return max((index for index, stage in enumerate(self.stages) if stage.share <= share), default=-1)
+
+    def told(self) -> str:
+        """The ladder in one line, such as ``1% (24 h), 10% (48 h), 100%``."""
+        return ", ".join(
+            f"{stage.share:.0%}" + (f" ({stage.dwell_hours:g} h)" if stage.dwell_hours is not None else "")
+            for stage in self.stages
+        )
+
+
+def parse_ladder(text: str, name: str = "own") -> Ladder:
+    """Read ``5@24,20@48,100`` (per cent, then hours to hold it). Raises Invalid."""
+    stages = []
+    for place, part in enumerate(text.split(","), 1):
+        share_text, _, dwell_text = part.strip().partition("@")
+        try:
+            share = float(share_text.rstrip("%")) / 100
+            stages.append(Stage(share=share, dwell_hours=float(dwell_text.rstrip("h")) if dwell_text else None))
+        except ValueError:
+            raise Invalid(
+                f"Stage {place} of the ladder, {part.strip()!r}, cannot be read.",
+                remedy="Write per cent and hours to hold, stage by stage: 5@24,20@48,100.",
+            ) from None
+    try:
+        return Ladder(name=name, stages=tuple(stages))
+    except ValueError as wrong:
+        raise Invalid(f"The ladder {text!r} does not work: {_first_message(wrong)}.") from None
+
+
+def _first_message(wrong: ValueError) -> str:
+    errors = getattr(wrong, "errors", None)
+    return str(errors()[0]["msg"]).removeprefix("Value error, ") if errors else str(wrong)
+
+
+def _listed(shares: list[float]) -> str:
+    return ", ".join(f"{share:.0%}" for share in shares)

@@ -1,0 +1,64 @@
+"""Where a leg stands as a whole: its review and its rollout seen as one phase.
+
+The phase is derived, never kept. It also says which build the last approval was for: an approval of
+one build is no approval of another.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from restless_tide.core.errors import ImpossibleAct
+from restless_tide.core.rollout import RolloutState
+from restless_tide.core.round import UNDER_REVIEW, RoundState
+
+
+class LegPhase(StrEnum):
+    DRAFT = "draft"
+    UNDER_REVIEW = "under review"
+    REJECTED = "rejected"
+    RECALLED = "recalled"
+    APPROVED = "approved"
+    RISING = "rising"
+    PAUSED = "paused"
+    COMPLETE = "complete"
+    HALTED = "halted"
+    WITHDRAWN = "withdrawn"
+    SUPERSEDED = "superseded"
+
+
+OPEN_TO_CHANGE = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED})
+OPEN_TO_SUBMISSION = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED})
+
+
+@dataclass(frozen=True, slots=True)
+class LastRound:
+    state: RoundState
+    build: str
+
+
+def phase_of(rollout: RolloutState, last: LastRound | None, build: str) -> LegPhase:
+    """The phase of a leg that carries ``build``."""
+    if rollout is not RolloutState.WAITING:
+        return LegPhase(rollout.value)
+    if last is None:
+        return LegPhase.DRAFT
+    if last.state in UNDER_REVIEW:
+        return LegPhase.UNDER_REVIEW
+    if last.state is RoundState.APPROVED and last.build != build:
+        return LegPhase.DRAFT
+    return LegPhase(last.state.value)
+
+
+def demand_open_to_change(phase: LegPhase, what: str) -> None:
+    """Raise ImpossibleAct when ``what`` of the leg can no longer be changed."""
+    if phase not in OPEN_TO_CHANGE:
+        hint = ["recall"] if phase is LegPhase.UNDER_REVIEW else ["draft a new release"]
+        raise ImpossibleAct(f"The leg is {phase}; its {what} cannot be changed.", possible=hint)
+
+
+def demand_open_to_submission(phase: LegPhase) -> None:
+    """Raise ImpossibleAct when the leg cannot be handed to review now."""
+    if phase not in OPEN_TO_SUBMISSION:
+        raise ImpossibleAct(f"The leg is {phase}; it cannot be handed in.", possible=sorted(OPEN_TO_SUBMISSION))

@@ -1,0 +1,88 @@
+"""Android's binary XML, read as elements with typed attributes."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.chunks import (
+    BINARY_XML,
+    END_ELEMENT,
+    NO_INDEX,
+    RESOURCE_MAP,
+    START_ELEMENT,
+    STRING_POOL,
+    StringPool,
+    chunks,
+)
+from restless_tide.core.packages.values import STRING, Value
+
+WHAT = "The manifest"
+DEPTH_LIMIT = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Element:
+    """An element with its path of names and its attributes: by resource id where they have one, else by name."""
+
+    path: tuple[str, ...]
+    by_id: dict[int, Value]
+    by_name: dict[str, Value]
+
+
+def elements(data: bytes) -> Iterator[Element]:
+    """Every element in document order. Raises PackageUnreadable."""
+    try:
+        yield from _elements(data)
+    except struct.error:
+        raise PackageUnreadable(f"{WHAT} is damaged.") from None
+
+
+def _elements(data: bytes) -> Iterator[Element]:
+    document = next(chunks(data, 0, len(data), WHAT), None)
+    if document is None or document.kind != BINARY_XML:
+        raise PackageUnreadable(
+            f"{WHAT} is not in the binary form that a packaged app carries.",
+            remedy="Package the app with its build tool; do not zip its sources.",
+        )
+    pool: StringPool | None = None
+    ids: tuple[int, ...] = ()
+    path: list[str] = []
+    for chunk in chunks(data, document.start + document.header_bytes, document.end, WHAT):
+        if chunk.kind == STRING_POOL:
+            pool = StringPool(data, chunk)
+        elif chunk.kind == RESOURCE_MAP:
+            count = (chunk.end - chunk.start - chunk.header_bytes) // 4
+            ids = struct.unpack_from(f"<{count}I", data, chunk.start + chunk.header_bytes)
+        elif chunk.kind == START_ELEMENT:
+            if pool is None:
+                raise PackageUnreadable(f"{WHAT} has elements before its strings.")
+            if len(path) >= DEPTH_LIMIT:
+                raise PackageUnreadable(f"{WHAT} nests deeper than {DEPTH_LIMIT} elements.")
+            body = chunk.start + chunk.header_bytes
+            _, name = struct.unpack_from("<II", data, body)
+            path.append(pool[name])
+            yield Element(tuple(path), *_attributes(data, body, pool, ids))
+        elif chunk.kind == END_ELEMENT and path:
+            path.pop()
+
+
+def _attributes(
+    data: bytes, body: int, pool: StringPool, ids: tuple[int, ...]
+) -> tuple[dict[int, Value], dict[str, Value]]:
+    first, stride, count = struct.unpack_from("<HHH", data, body + 8)
+    if count and stride < 20:
+        raise PackageUnreadable(f"{WHAT} holds attributes of an impossible size.")
+    by_id: dict[int, Value] = {}
+    by_name: dict[str, Value] = {}
+    for place in range(count):
+        at = body + first + place * stride
+        _, name, raw, _, _, kind, content = struct.unpack_from("<IIIHBBI", data, at)
+        value = Value(STRING, raw, pool) if kind == STRING and raw != NO_INDEX else Value(kind, content, pool)
+        if name < len(ids) and ids[name]:
+            by_id[ids[name]] = value
+        else:
+            by_name[pool[name]] = value
+    return by_id, by_name

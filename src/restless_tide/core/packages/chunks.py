@@ -1,0 +1,86 @@
+"""The chunks that Android's binary XML and resource table are both made of.
+
+Every chunk begins with type (u16), header size (u16) and size (u32), little endian; a string pool
+is one of them. Source: the public headers of the platform's resource format (ResourceTypes.h).
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from restless_tide.core.errors import PackageUnreadable
+
+STRING_POOL = 0x0001
+RESOURCE_TABLE = 0x0002
+BINARY_XML = 0x0003
+START_ELEMENT = 0x0102
+END_ELEMENT = 0x0103
+RESOURCE_MAP = 0x0180
+TABLE_PACKAGE = 0x0200
+TABLE_TYPE = 0x0201
+
+NO_INDEX = 0xFFFFFFFF
+_UTF8 = 1 << 8
+
+
+@dataclass(frozen=True, slots=True)
+class Chunk:
+    kind: int
+    start: int
+    header_bytes: int
+    end: int
+
+
+def chunks(data: bytes, start: int, end: int, what: str) -> Iterator[Chunk]:
+    """The chunks that follow one another in ``data[start:end]``. Raises PackageUnreadable."""
+    while start < end:
+        if start + 8 > end:
+            raise PackageUnreadable(f"{what} ends in the middle of a chunk.")
+        kind, header_bytes, size = struct.unpack_from("<HHI", data, start)
+        if size < 8 or header_bytes < 8 or header_bytes > size or start + size > end:
+            raise PackageUnreadable(f"{what} holds a chunk whose size does not fit.")
+        yield Chunk(kind, start, header_bytes, start + size)
+        start += size
+
+
+class StringPool:
+    """A string pool, its strings decoded when they are asked for."""
+
+    def __init__(self, data: bytes, chunk: Chunk) -> None:
+        self._data = data
+        self._end = chunk.end
+        count, _, flags, strings_start = struct.unpack_from("<IIII", data, chunk.start + 8)
+        first = chunk.start + chunk.header_bytes
+        if first + 4 * count > chunk.end:
+            raise PackageUnreadable("A string pool promises more strings than it holds.")
+        self._offsets = memoryview(data)[first : first + 4 * count]
+        self._base = chunk.start + strings_start
+        self._utf8 = bool(flags & _UTF8)
+        self._count = count
+
+    def __getitem__(self, index: int) -> str:
+        if not 0 <= index < self._count:
+            raise PackageUnreadable(f"String {index} is asked for, the pool holds {self._count}.")
+        (offset,) = struct.unpack_from("<I", self._offsets, 4 * index)
+        at = self._base + offset
+        return self._read_utf8(at) if self._utf8 else self._read_utf16(at)
+
+    def _read_utf8(self, at: int) -> str:
+        _, at = self._length(at, 1)
+        length, at = self._length(at, 1)
+        return self._data[at : min(at + length, self._end)].decode("utf-8", "replace")
+
+    def _read_utf16(self, at: int) -> str:
+        length, at = self._length(at, 2)
+        return self._data[at : min(at + 2 * length, self._end)].decode("utf-16-le", "replace")
+
+    def _length(self, at: int, width: int) -> tuple[int, int]:
+        """A length of one or two units of ``width`` bytes; the top bit of the first says which."""
+        high_bit = 1 << (8 * width - 1)
+        first = int.from_bytes(self._data[at : at + width], "little")
+        if not first & high_bit:
+            return first, at + width
+        second = int.from_bytes(self._data[at + width : at + 2 * width], "little")
+        return ((first & ~high_bit) << (8 * width)) | second, at + 2 * width

@@ -1,0 +1,23 @@
+"""What was read out of a package: one typed model for all formats."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Facts(BaseModel):
+    """The facts of one package file. Levels are as the platform writes them (``"26"``, ``"15.0"``)."""
+
+    model_config = ConfigDict(frozen=True)
+
+    format: str = Field(description="apk or ipa")
+    identifier: str
+    version: str = Field(description="what people see")
+    number: int = Field(description="what machines compare")
+    lowest_platform: str | None = None
+    target_platform: str | None = None
+    permissions: tuple[str, ...] = ()
+    label: str | None = None
+    debuggable: bool = False
+    size_bytes: int
+    sha256: str

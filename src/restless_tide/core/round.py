@@ -1,0 +1,45 @@
+"""A round: one attempt of a leg at the store's review.
+
+A round never comes back from a verdict. Whatever follows a rejection (another build, mended texts,
+an answer to the reviewer) is the next round of the same leg.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from restless_tide.core.machine import Machine
+
+
+class RoundState(StrEnum):
+    QUEUED = "queued"
+    IN_HAND = "in hand"
+    APPROVED = "approved"
+    REJECTED = "rejected"
+    RECALLED = "recalled"
+
+
+class RoundEvent(StrEnum):
+    TAKE_UP = "take up"
+    APPROVE = "approve"
+    REJECT = "reject"
+    RECALL = "recall"
+
+
+S, E = RoundState, RoundEvent
+
+ROUND = Machine(
+    noun="The round",
+    initial=S.QUEUED,
+    table={
+        (S.QUEUED, E.TAKE_UP): S.IN_HAND,
+        (S.QUEUED, E.APPROVE): S.APPROVED,
+        (S.QUEUED, E.REJECT): S.REJECTED,
+        (S.QUEUED, E.RECALL): S.RECALLED,
+        (S.IN_HAND, E.APPROVE): S.APPROVED,
+        (S.IN_HAND, E.REJECT): S.REJECTED,
+        (S.IN_HAND, E.RECALL): S.RECALLED,
+    },
+)
+
+UNDER_REVIEW = frozenset({S.QUEUED, S.IN_HAND})

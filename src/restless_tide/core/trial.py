@@ -1,0 +1,49 @@
+"""A trial: a build handed to a cohort.
+
+Where the store reviews a cohort of this kind first, the trial waits with the store; where it does
+not, the store opens it at once. A newer build for the same cohort replaces the open trial.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from restless_tide.core.machine import Machine
+
+
+class TrialState(StrEnum):
+    DRAFTED = "drafted"
+    WITH_STORE = "with the store"
+    OPEN = "open"
+    CLOSED = "closed"
+    TURNED_DOWN = "turned down"
+    REPLACED = "replaced"
+    LAPSED = "lapsed"
+
+
+class TrialEvent(StrEnum):
+    HAND_IN = "hand in"
+    OPEN = "open"
+    TURN_DOWN = "turn down"
+    CLOSE = "close"
+    REPLACE = "replace"
+    LAPSE = "lapse"
+
+
+S, E = TrialState, TrialEvent
+
+TRIAL = Machine(
+    noun="The trial",
+    initial=S.DRAFTED,
+    table={
+        (S.DRAFTED, E.HAND_IN): S.WITH_STORE,
+        (S.DRAFTED, E.CLOSE): S.CLOSED,
+        (S.WITH_STORE, E.OPEN): S.OPEN,
+        (S.WITH_STORE, E.TURN_DOWN): S.TURNED_DOWN,
+        (S.WITH_STORE, E.CLOSE): S.CLOSED,
+        (S.TURNED_DOWN, E.HAND_IN): S.WITH_STORE,
+        (S.OPEN, E.CLOSE): S.CLOSED,
+        (S.OPEN, E.REPLACE): S.REPLACED,
+        (S.OPEN, E.LAPSE): S.LAPSED,
+    },
+)

@@ -1,0 +1,100 @@
+"""Finding a thing by the name or id a person gives, and saying what there is when it is not found."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from difflib import get_close_matches
+from typing import NoReturn
+
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.records.tables import App, Berth, Build, Cohort, Consignment, Leg, Release, Store, Trial
+
+
+def app(session: Session, name: str) -> App:
+    found = session.scalar(select(App).where(or_(App.name == name, App.id == name)))
+    return found or _missing("app", name, session.scalars(select(App.name)).all(), "Register it with: tide app add")
+
+
+def store(session: Session, name: str) -> Store:
+    found = session.scalar(select(Store).where(or_(Store.name == name.lower(), Store.id == name)))
+    return found or _missing("store", name, session.scalars(select(Store.name)).all(), "Connect it with: tide store connect")
+
+
+def berth(session: Session, app_row: App, store_row: Store) -> Berth:
+    """The open berth of an app at a store. Raises NotFound, or Invalid while it is not open."""
+    found = session.scalar(select(Berth).where(Berth.app_id == app_row.id, Berth.store_id == store_row.id))
+    if found is None:
+        raise NotFound(
+            f"{app_row.title} has no berth at {store_row.name}.",
+            remedy=f"Open it with: tide berth open --app {app_row.name} --store {store_row.name}",
+            code="berth-unknown",
+        )
+    if found.store_ref is None:
+        why = f"refused: {found.refused_because}" if found.refused_because else "ordered, not confirmed yet"
+        raise Invalid(
+            f"The berth of {app_row.title} at {store_row.name} is not open ({why}).",
+            remedy="Try again with another name." if found.refused_because else "Wait until the store has confirmed it.",
+            code="berth-not-open",
+        )
+    return found
+
+
+def build(session: Session, build_id: str) -> Build:
+    found = session.get(Build, build_id)
+    return found or _missing("build", build_id, [], "See: tide build list --app APP")
+
+
+def build_of(session: Session, app_row: App, build_id: str) -> Build:
+    found = build(session, build_id)
+    if found.app_id != app_row.id:
+        raise NotFound(f"Build {build_id} is not one of {app_row.title}.", code="build-unknown")
+    return found
+
+
+def consignment(session: Session, consignment_id: str) -> Consignment:
+    found = session.get(Consignment, consignment_id)
+    return found or _missing("consignment", consignment_id, [], "See: tide build list --app APP")
+
+
+def cohort(session: Session, app_row: App, name: str) -> Cohort:
+    found = session.scalar(
+        select(Cohort).where(Cohort.app_id == app_row.id, or_(Cohort.name == name, Cohort.id == name))
+    )
+    names = session.scalars(select(Cohort.name).where(Cohort.app_id == app_row.id)).all()
+    return found or _missing("cohort", name, names, f"Make it with: tide cohort add --app {app_row.name} --name NAME")
+
+
+def trial(session: Session, trial_id: str) -> Trial:
+    found = session.get(Trial, trial_id)
+    return found or _missing("trial", trial_id, [], "See: tide trial list --app APP")
+
+
+def release(session: Session, app_row: App, version: str) -> Release:
+    found = session.scalar(
+        select(Release).where(Release.app_id == app_row.id, or_(Release.version == version, Release.id == version))
+    )
+    versions = session.scalars(select(Release.version).where(Release.app_id == app_row.id)).all()
+    return found or _missing(
+        "release", version, versions, f"Draft it with: tide release draft --app {app_row.name} --version {version}"
+    )
+
+
+def leg(release_row: Release, store_name: str) -> Leg:
+    for candidate in release_row.legs:
+        if store_name.lower() in (candidate.berth.store.name, candidate.berth.store_id):
+            return candidate
+    return _missing(
+        "leg", store_name, [candidate.berth.store.name for candidate in release_row.legs], "Add the store to the release first."
+    )
+
+
+def _missing(noun: str, name: str, known: Sequence[str], remedy: str) -> NoReturn:
+    near = get_close_matches(name, known, n=1)
+    if near:
+        remedy = f"Did you mean {near[0]}?"
+    elif known:
+        remedy = f"Known: {', '.join(sorted(known))}. {remedy}"
+    raise NotFound(f"No {noun} is called {name!r}.", remedy=remedy, code=f"{noun}-unknown")

@@ -1,0 +1,87 @@
+"""A leg's row seen through core's eyes: its ladder, progress, phase, and what may be done with it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.conditions import Conditions, Standing, unmet
+from restless_tide.core.ladder import Ladder
+from restless_tide.core.leg import LastRound, LegPhase, phase_of
+from restless_tide.core.order import PENDING
+from restless_tide.core.rollout import Option, Progress, RolloutEvent, RolloutState, options, stage_ends
+from restless_tide.core.round import RoundState
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import Leg, Order, Round
+
+OFFERED = frozenset({RolloutState.RISING, RolloutState.PAUSED, RolloutState.COMPLETE})
+
+
+def ladder_of(leg: Leg) -> Ladder:
+    return Ladder.model_validate(leg.ladder)
+
+
+def progress_of(leg: Leg) -> Progress:
+    return Progress(
+        state=leg.state, stage=leg.stage, share=leg.share, held_before=timedelta(seconds=leg.held_before_seconds),
+        running_since=leg.running_since, pauses_used=leg.pauses_used,
+    )
+
+
+def keep_progress(leg: Leg, progress: Progress) -> None:
+    leg.state, leg.stage, leg.share = progress.state, progress.stage, progress.share
+    leg.held_before_seconds = progress.held_before.total_seconds()
+    leg.running_since, leg.pauses_used = progress.running_since, progress.pauses_used
+    leg.stage_ends_at = stage_ends(progress, ladder_of(leg))
+
+
+def last_round(leg: Leg) -> Round | None:
+    return leg.rounds[-1] if leg.rounds else None
+
+
+def phase(leg: Leg) -> LegPhase:
+    last = last_round(leg)
+    return phase_of(leg.state, LastRound(last.state, last.build_id) if last else None, leg.build_id)
+
+
+def previous_version(session: Session, leg: Leg) -> str | None:
+    """The version that everybody was offered at this berth before this leg."""
+    earlier = session.scalars(
+        select(Leg)
+        .where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.share == 1.0, Leg.launched_at.is_not(None))
+        .order_by(Leg.launched_at.desc())
+    )
+    for other in earlier:
+        before = leg.launched_at is None or (other.launched_at is not None and other.launched_at < leg.launched_at)
+        if before and other.state in (RolloutState.COMPLETE, RolloutState.SUPERSEDED):
+            return other.release.version
+    return None
+
+
+def steering(session: Session, leg: Leg) -> Mapping[RolloutEvent, Option]:
+    """Every steering act on this leg: possible or not, and what it would mean."""
+    return options(progress_of(leg), ladder_of(leg), rules_of(leg.berth.store).rollout, previous_version(session, leg))
+
+
+def unapproved_others(leg: Leg) -> tuple[str, ...]:
+    waiting = (LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED)
+    return tuple(other.berth.store.name for other in leg.release.legs if other.id != leg.id and phase(other) in waiting)
+
+
+def waits_for(leg: Leg, now: datetime) -> list[str]:
+    """What an approved leg still waits for before its launch."""
+    conditions = Conditions(needs_word=leg.needs_word, not_before=leg.not_before, with_other_legs=leg.with_other_legs)
+    standing = Standing(word_given=leg.word_given_at is not None, now=now, unapproved_others=unapproved_others(leg))
+    return unmet(conditions, standing)
+
+
+def pending_orders(session: Session, lane: str) -> list[Order]:
+    return list(session.scalars(select(Order).where(Order.lane == lane, Order.state.in_(PENDING)).order_by(Order.position)))
+
+
+def approved(leg: Leg) -> bool:
+    last = last_round(leg)
+    return last is not None and last.state is RoundState.APPROVED and last.build_id == leg.build_id

@@ -1,0 +1,118 @@
+"""What needs a person, and what is live where."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.leg import LegPhase
+from restless_tide.core.order import OrderState
+from restless_tide.core.rollout import RolloutState
+from restless_tide.core.trial import TrialState
+from restless_tide.desk import legs
+from restless_tide.records.tables import Berth, Build, Cohort, Consignment, Leg, Order, Release, Trial
+
+_TROUBLED_AFTER_ATTEMPTS = 2
+_BEFORE_LAUNCH = frozenset({LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED})
+
+
+@dataclass(frozen=True)
+class Call:
+    """Something that needs a person: what it is, and where to mend it."""
+
+    said: str
+    place: str
+    weight: str
+
+
+@dataclass(frozen=True)
+class BerthView:
+    """One app at one store: what is live there, the leg that matters now, and what needs a person."""
+
+    berth: Berth
+    live: Leg | None
+    current: Leg | None
+    newest_build: Build | None
+    calls: tuple[Call, ...]
+
+
+def look_over(session: Session) -> list[BerthView]:
+    """Every app at every store, by app and store."""
+    berths = session.scalars(select(Berth).join(Berth.app).join(Berth.store)).all()
+    return sorted((_view(session, berth) for berth in berths), key=lambda view: (view.berth.app.title, view.berth.store.name))
+
+
+def _view(session: Session, berth: Berth) -> BerthView:
+    of_berth = session.scalars(select(Leg).join(Release).where(Leg.berth_id == berth.id).order_by(Release.created_at.desc())).all()
+    live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
+    current = next((leg for leg in of_berth if leg.state is not RolloutState.SUPERSEDED), None)
+    newest = session.scalar(
+        select(Build).join(Consignment).where(Consignment.berth_id == berth.id).order_by(Build.created_at.desc()).limit(1)
+    )
+    calls = [*_berth_calls(berth), *_build_calls(session, berth), *_trial_calls(session, berth)]
+    for leg in of_berth:
+        calls.extend(_leg_calls(session, leg, newest=leg is current))
+    return BerthView(berth, live, current, newest, tuple(calls))
+
+
+def _berth_calls(berth: Berth) -> list[Call]:
+    if berth.refused_because is None:
+        return []
+    return [Call(f"{berth.store.name} refused the name {berth.listed_name!r}: {berth.refused_because}", "/stores", "blocker")]
+
+
+def _build_calls(session: Session, berth: Berth) -> list[Call]:
+    place = f"/apps/{berth.app.name}/builds"
+    stuck = session.scalars(
+        select(Consignment).where(
+            Consignment.berth_id == berth.id, Consignment.state.in_((ConsignmentState.HELD, ConsignmentState.REFUSED))
+        )
+    )
+    calls = []
+    for consignment in stuck:
+        label = f"Build {consignment.build.label}"
+        if consignment.state is ConsignmentState.HELD and not consignment.answers:
+            calls.append(Call(f"{label} is held: the store asks a question.", place, "blocker"))
+        elif consignment.state is ConsignmentState.REFUSED and not _newer_exists(session, consignment):
+            calls.append(Call(f"{label} was refused: {consignment.reason}", place, "caution"))
+    return calls
+
+
+def _newer_exists(session: Session, consignment: Consignment) -> bool:
+    newer = select(Consignment).where(Consignment.berth_id == consignment.berth_id, Consignment.created_at > consignment.created_at)
+    return session.scalar(newer.limit(1)) is not None
+
+
+def _trial_calls(session: Session, berth: Berth) -> list[Call]:
+    turned_down = session.scalars(
+        select(Trial).join(Consignment).join(Cohort, Trial.cohort_id == Cohort.id)
+        .where(Consignment.berth_id == berth.id, Trial.state == TrialState.TURNED_DOWN)
+    )
+    return [Call(f"The trial for {trial.cohort.name} was turned down: {trial.reason}", f"/apps/{berth.app.name}/cohorts", "blocker") for trial in turned_down]
+
+
+def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
+    place = f"/apps/{leg.release.app.name}/releases/{leg.release.version}"
+    version, phase = leg.release.version, legs.phase(leg)
+    calls = []
+    if phase is LegPhase.REJECTED:
+        last = legs.last_round(leg)
+        reasons = " ".join(last.reasons) if last else ""
+        calls.append(Call(f"{version} was rejected: {reasons}", place, "blocker"))
+    elif phase is LegPhase.APPROVED and leg.needs_word and leg.word_given_at is None:
+        calls.append(Call(f"{version} is approved and waits for your word.", place, "blocker"))
+    elif phase is LegPhase.DRAFT:
+        calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
+    elif phase is LegPhase.HALTED and newest:
+        calls.append(Call(f"{version} is halted: resume it, mend forward or withdraw.", place, "caution"))
+    for order in session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(3)):
+        if order.state is OrderState.SENT and order.attempts >= _TROUBLED_AFTER_ATTEMPTS:
+            calls.append(Call(f"{order.kind} for {version} is ordered, not confirmed: {order.trouble}", place, "blocker"))
+        elif order.state is OrderState.REFUSED and phase not in _BEFORE_LAUNCH and newest:
+            calls.append(Call(f"The store refused {order.kind} for {version}: {order.trouble}", place, "caution"))
+            break
+    return calls
+

@@ -1,0 +1,238 @@
+"""Releases: drafted, handed to review, recalled, given the word."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, StaleView
+from restless_tide.core.ladder import Ladder, Stage, parse_ladder
+from restless_tide.core.leg import LegPhase, demand_open_to_change, demand_open_to_submission
+from restless_tide.core.order import OrderKind
+from restless_tide.core.readiness import check_submission, demand_ready
+from restless_tide.core.rollout import ROLLOUT
+from restless_tide.core.round import ROUND, RoundEvent
+from restless_tide.core.rulebook import RolloutRules
+from restless_tide.core.versions import parse_version
+from restless_tide.desk import builds, find, legs
+from restless_tide.desk.desk import Act
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import Leg, Release, Round
+
+USUAL_LADDER = Ladder(
+    name="usual",
+    stages=(
+        Stage(share=0.05, dwell_hours=24), Stage(share=0.2, dwell_hours=48), Stage(share=0.5, dwell_hours=48), Stage(share=1.0),
+    ),
+)
+
+
+@dataclass(frozen=True)
+class LegWish:
+    """What is wanted of a leg; None leaves a thing as it is. ``ladder`` is in parse_ladder's short form."""
+
+    build: str | None = None
+    ladder: str | None = None
+    needs_word: bool | None = None
+    not_before: datetime | None = None
+    with_other_legs: bool | None = None
+
+
+def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> Release:
+    """Draft a release with one leg per store. Raises Conflict when the version is drafted already."""
+    app = find.app(act.session, app_name)
+    number = str(parse_version(version))
+    if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == number)):
+        raise Conflict(
+            f"{app.title} {number} is drafted already.", remedy=f"Look at it: tide release show {number} --app {app.name}",
+            code="release-known",
+        )
+    if not wishes:
+        raise Invalid("A release needs at least one store.", remedy="Name a build for each: --leg STORE=BUILD", code="legs-missing")
+    release = Release(app_id=app.id, version=number, created_at=act.now)
+    release.app = app
+    act.session.add(release)
+    for store_name, wish in wishes.items():
+        _add_leg(act, release, store_name, wish)
+    act.session.flush()
+    act.log("release drafted", f"release {number}", app=app.name, after={"stores": [leg.berth.store.name for leg in release.legs]})
+    return release
+
+
+def change_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWish) -> Leg:
+    """Change a leg's build, ladder or conditions. Raises ImpossibleAct when it is too late for that."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    leg = find.leg(release, store_name)
+    before = _told(leg)
+    _apply(act, leg, wish)
+    _touch(act, release)
+    act.log("leg changed", _subject(leg), app=release.app.name, before=before, after=_told(leg))
+    return leg
+
+
+def write_notes(act: Act, app_name: str, version: str, locale: str, text: str) -> Release:
+    """Write the notes of one locale; an empty text takes them out."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    if not locale.replace("-", "").isalnum():
+        raise Invalid(f"{locale!r} is no locale.", remedy="Write it like en or de-AT (BCP 47).", code="language-unfit")
+    before = release.notes.get(locale)
+    release.notes = {name: kept for name, kept in release.notes.items() if name != locale} | ({locale: text} if text.strip() else {})
+    _touch(act, release)
+    act.log("notes written", f"release {release.version}", app=release.app.name, before={locale: before}, after={locale: text})
+    return release
+
+
+def demand_revision(release: Release, revision: int | None) -> None:
+    """Raise StaleView when somebody changed the release since ``revision`` was read (RFC 9110, If-Match)."""
+    if revision is not None and revision != release.revision:
+        raise StaleView(
+            f"Release {release.version} was changed by somebody else meanwhile.", remedy="Load it again and look at what changed."
+        )
+
+
+def findings(session: Session, leg: Leg) -> list[Finding]:
+    """What stands in the way of handing this leg to review."""
+    consignment = builds.consignment_at(session, leg.build, leg.berth)
+    ready = consignment is not None and consignment.state is ConsignmentState.READY
+    return check_submission(
+        rules_of(leg.berth.store), leg.release.version, leg.build.version, ready, leg.release.notes, f"Build {leg.build.label}"
+    )
+
+
+def submit(act: Act, app_name: str, version: str, store_name: str | None) -> list[Leg]:
+    """Hand a leg, or every leg that can be, to the stores' review; each in a new round.
+
+    Raises NotReady with the findings of all chosen legs; then nothing is handed in anywhere.
+    """
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    chosen = _chosen(release, store_name, {LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED}, "handed in")
+    for leg in chosen:
+        demand_open_to_submission(legs.phase(leg))
+    demand_ready([finding for leg in chosen for finding in findings(act.session, leg)], f"Handing in {release.version}")
+    for leg in chosen:
+        number = len(leg.rounds) + 1
+        round_ = Round(leg_id=leg.id, number=number, build_id=leg.build_id, submitted_at=act.now, changed_at=act.now)
+        leg.rounds.append(round_)
+        act.session.flush()
+        act.order(OrderKind.SUBMIT, lane=leg.id, store=leg.berth.store, subject=round_.id)
+        act.log(
+            "handed to review", _subject(leg), app=release.app.name,
+            after={"round": number, "build": leg.build_id, "version": release.version},
+        )
+    return chosen
+
+
+def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) -> Leg:
+    """Call a leg back from review."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    leg = find.leg(release, store_name)
+    last = legs.last_round(leg)
+    if last is None:
+        raise ImpossibleAct("The leg was never handed in.", possible=["submit"])
+    before = last.state
+    last.state, last.changed_at = ROUND.after(last.state, RoundEvent.RECALL), act.now
+    act.order(OrderKind.RECALL, lane=leg.id, store=leg.berth.store, subject=last.id)
+    act.log("recalled", _subject(leg), app=release.app.name, reason=reason, before={"round": str(before)}, after={"round": str(last.state)})
+    return leg
+
+
+def give_word(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
+    """Give the word to launch, for one leg or for all that need it. The launch follows when all conditions hold."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    waiting = [leg for leg in release.legs if store_name is None or find.leg(release, store_name) is leg]
+    chosen = [leg for leg in waiting if leg.needs_word and leg.word_given_at is None and leg.launched_at is None]
+    if not chosen:
+        raise ImpossibleAct(f"No leg of {release.version} waits for the word.", possible=[])
+    for leg in chosen:
+        leg.word_given_at = act.now
+        act.log("word given", _subject(leg), app=release.app.name, reason=reason)
+    return chosen
+
+
+def of_app(session: Session, app_name: str) -> list[Release]:
+    """The releases of an app, newest first."""
+    app = find.app(session, app_name)
+    return list(session.scalars(select(Release).where(Release.app_id == app.id).order_by(Release.created_at.desc())))
+
+
+def _chosen(release: Release, store_name: str | None, phases: set[LegPhase], verb: str) -> list[Leg]:
+    if store_name is not None:
+        return [find.leg(release, store_name)]
+    chosen = [leg for leg in release.legs if legs.phase(leg) in phases]
+    if not chosen:
+        told = ", ".join(f"{leg.berth.store.name}: {legs.phase(leg)}" for leg in release.legs)
+        raise ImpossibleAct(f"No leg of {release.version} can be {verb} ({told}).", possible=[])
+    return chosen
+
+
+def _add_leg(act: Act, release: Release, store_name: str, wish: LegWish) -> Leg:
+    store = find.store(act.session, store_name)
+    berth = find.berth(act.session, release.app, store)
+    if wish.build is None:
+        raise Invalid(f"Which build goes to {store.name}?", remedy=f"Name it: --leg {store.name}=BUILD", code="build-missing")
+    leg = Leg(berth=berth, created_at=act.now, build=find.build_of(act.session, release.app, wish.build))
+    leg.ladder = (rules_of(store).rollout.dictated_ladder or USUAL_LADDER).model_dump(mode="json")
+    leg.state = ROLLOUT.initial
+    release.legs.append(leg)
+    _apply(act, leg, wish)
+    return leg
+
+
+def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
+    phase = legs.phase(leg)
+    rules = rules_of(leg.berth.store)
+    if wish.build is not None:
+        demand_open_to_change(phase, "build")
+        build = find.build_of(act.session, leg.release.app, wish.build)
+        if build.platform != leg.berth.platform:
+            raise Invalid(f"Build {build.id} is for {build.platform}; {rules.store} carries {leg.berth.platform}.", code="platform-differs")
+        if parse_version(build.version) != parse_version(leg.release.version):
+            raise Invalid(
+                f"Build {build.id} carries version {build.version}; the release is {leg.release.version}.",
+                remedy="Choose a build of this version.",
+                code="version-differs",
+            )
+        leg.build, leg.build_id = build, build.id
+    if phase is not LegPhase.UNDER_REVIEW and _touches_launch(wish):
+        demand_open_to_change(phase, "ladder or conditions")
+    if wish.ladder is not None:
+        leg.ladder = _allowed_ladder(rules.rollout, rules.store, wish.ladder).model_dump(mode="json")
+    if wish.needs_word is not None:
+        leg.needs_word = wish.needs_word
+    if wish.not_before is not None:
+        leg.not_before = wish.not_before
+    if wish.with_other_legs is not None:
+        leg.with_other_legs = wish.with_other_legs
+
+
+def _allowed_ladder(rules: RolloutRules, store: str, text: str) -> Ladder:
+    if rules.dictated_ladder is not None:
+        raise Invalid(
+            f"{store} dictates its ladder: {rules.dictated_ladder.told()}.", remedy="Leave the ladder out for this store.",
+            code="ladder-dictated",
+        )
+    return parse_ladder(text)
+
+
+def _touches_launch(wish: LegWish) -> bool:
+    return any(value is not None for value in (wish.ladder, wish.needs_word, wish.not_before, wish.with_other_legs))
+
+
+def _touch(act: Act, release: Release) -> None:
+    release.revision += 1
+    act.session.flush()
+
+
+def _subject(leg: Leg) -> str:
+    return f"release {leg.release.version} at {leg.berth.store.name}"
+
+
+def _told(leg: Leg) -> dict[str, object]:
+    return {
+        "build": leg.build_id, "ladder": legs.ladder_of(leg).told(), "needs word": leg.needs_word,
+        "not before": leg.not_before.isoformat() if leg.not_before else None, "with other legs": leg.with_other_legs,
+    }

@@ -1,0 +1,1 @@
+"""The background of the desk: carries out orders, takes sightings, raises rollouts, sends mail."""

@@ -1,0 +1,275 @@
+"""How each kind of order is carried to a store.
+
+A carrier has three parts, because the network must not be waited for inside a transaction:
+``prepare`` reads what the call needs and returns the call, the call is made, and then ``confirmed``
+or ``refused`` writes down in a new transaction what came of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol, TypeVar
+
+from sqlalchemy.orm import Session
+
+from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
+from restless_tide.core.order import OrderKind
+from restless_tide.core.rollout import RolloutState, adopted
+from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
+from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
+from restless_tide.desk import legs
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.gateways import protocol
+from restless_tide.gateways.client import Gateway
+from restless_tide.records.tables import Berth, Consignment, Leg, Order, Round, Tester, Trial
+
+Call = Callable[[Gateway], Any]
+Row = TypeVar("Row")
+
+
+class Prepare(Protocol):
+    def __call__(self, desk: Desk, session: Session, order: Order) -> Call: ...
+
+
+@dataclass(frozen=True)
+class Carrier:
+    prepare: Prepare
+    confirmed: Callable[[Act, Order, Any], None]
+    refused: Callable[[Act, Order, str], None]
+
+
+def needed(session: Session, table: type[Row], row_id: str) -> Row:
+    """A row that an order speaks of; it cannot be missing, since orders and rows are written together."""
+    row = session.get(table, row_id)
+    assert row is not None, f"{table.__name__} {row_id} is missing"
+    return row
+
+
+# berths
+
+
+def _open_berth(desk: Desk, session: Session, order: Order) -> Call:
+    berth = needed(session, Berth, order.subject)
+    wanted = protocol.BerthRequest(
+        identifier=berth.identifier, name=berth.listed_name, platform=berth.platform, language=berth.language,
+        reference=berth.app.name,
+    )
+    return lambda gateway: gateway.open_berth(wanted, order.id)
+
+
+def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    berth.store_ref, berth.refused_because = answer.id, None
+    act.log("berth opened", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, after={"listed name": berth.listed_name})
+
+
+def _berth_refused(act: Act, order: Order, reason: str) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    berth.refused_because = reason
+    act.log("berth refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+
+
+# builds
+
+
+def _send_build(desk: Desk, session: Session, order: Order) -> Call:
+    consignment = needed(session, Consignment, order.subject)
+    berth, version, number = consignment.berth.store_ref or "", consignment.build.version, consignment.build.number
+    files = [(entry.sha256, entry.package.size_bytes) for entry in consignment.build.packages]
+
+    def call(gateway: Gateway) -> protocol.ConsignmentAnswer:
+        uploads, before = [], 0
+        for place, (sha256, size_bytes) in enumerate(files):
+            told = _progress(desk, order.subject, before)
+            with desk.files.path(sha256).open("rb") as source:
+                uploads.append(gateway.send_package(berth, source, size_bytes, f"{order.id}-{place}", told))
+            before += size_bytes
+        wanted = protocol.ConsignmentRequest(uploads=tuple(uploads), version=version, number=number)
+        return gateway.consign(berth, wanted, order.id)
+
+    return call
+
+
+def _progress(desk: Desk, consignment_id: str, before: int) -> Callable[[int], None]:
+    def told(offset: int) -> None:
+        with desk.act("engine") as act:
+            consignment = needed(act.session, Consignment, consignment_id)
+            if consignment.state is CONSIGNMENT.initial:
+                consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.SEND)
+            consignment.sent_bytes = before + offset
+            act.tell("build on its way", f"consignment {consignment.id}", app=consignment.build.app.name)
+
+    return told
+
+
+def _build_sent(act: Act, order: Order, answer: protocol.ConsignmentAnswer) -> None:
+    consignment = needed(act.session, Consignment, order.subject)
+    if consignment.state is CONSIGNMENT.initial:
+        consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.SEND)
+    consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.ARRIVE)
+    consignment.store_ref, consignment.sent_bytes, consignment.changed_at = answer.id, consignment.size_bytes, act.now
+    act.tell("build processing", f"consignment {consignment.id}", app=consignment.build.app.name)
+
+
+def _build_refused(act: Act, order: Order, reason: str) -> None:
+    consignment = needed(act.session, Consignment, order.subject)
+    consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.REFUSE)
+    consignment.reason, consignment.changed_at = reason, act.now
+    act.log("build refused", f"consignment {consignment.id}", app=consignment.build.app.name, reason=reason)
+
+
+def _answer(desk: Desk, session: Session, order: Order) -> Call:
+    consignment = needed(session, Consignment, order.subject)
+    reference, answers = consignment.store_ref or "", dict(order.payload["answers"])
+    return lambda gateway: gateway.answer(reference, answers, order.id)
+
+
+def _answer_refused(act: Act, order: Order, reason: str) -> None:
+    consignment = needed(act.session, Consignment, order.subject)
+    consignment.answers = {}
+    act.log("answers refused", f"consignment {consignment.id}", app=consignment.build.app.name, reason=reason)
+
+
+# trials
+
+
+def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
+    trial = needed(session, Trial, order.subject)
+    wanted = protocol.TrialRequest(
+        consignment=trial.consignment.store_ref or "", kind=trial.cohort.kind, cohort=trial.cohort.name, notes=trial.notes,
+        testers=tuple(invitation.tester.email for invitation in trial.invitations),
+    )
+    berth = trial.consignment.berth.store_ref or ""
+    return lambda gateway: gateway.open_trial(berth, wanted, order.id)
+
+
+def _trial_taken(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
+    needed(act.session, Trial, order.subject).store_ref = answer.id
+
+
+def _trial_refused(act: Act, order: Order, reason: str) -> None:
+    trial = needed(act.session, Trial, order.subject)
+    if trial.state is TrialState.WITH_STORE:
+        trial.state = TRIAL.after(trial.state, TrialEvent.TURN_DOWN)
+    trial.reason, trial.changed_at = reason, act.now
+    act.log("trial turned down", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
+
+
+def _close_trial(desk: Desk, session: Session, order: Order) -> Call:
+    reference = needed(session, Trial, order.subject).store_ref or ""
+    return lambda gateway: gateway.close_trial(reference, order.id)
+
+
+def _seat(desk: Desk, session: Session, order: Order) -> Call:
+    reference = needed(session, Trial, order.subject).store_ref or ""
+    address = needed(session, Tester, order.payload["tester"]).email
+    return lambda gateway: gateway.seat(reference, address, order.id)
+
+
+def _note_trial_trouble(act: Act, order: Order, reason: str) -> None:
+    trial = needed(act.session, Trial, order.subject)
+    trial.reason = reason
+    act.log(f"{order.kind} refused", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
+
+
+# review
+
+
+def _submit(desk: Desk, session: Session, order: Order) -> Call:
+    round_ = needed(session, Round, order.subject)
+    release, berth = round_.leg.release, round_.leg.berth
+    consignment = next(entry for entry in round_.build.consignments if entry.berth_id == berth.id)
+    wanted = protocol.SubmissionRequest(consignment=consignment.store_ref or "", version=release.version, notes=dict(release.notes))
+    reference = berth.store_ref or ""
+    return lambda gateway: gateway.submit(reference, wanted, order.id)
+
+
+def _submission_taken(act: Act, order: Order, answer: protocol.SubmissionAnswer) -> None:
+    needed(act.session, Round, order.subject).store_ref = answer.id
+
+
+def _submission_refused(act: Act, order: Order, reason: str) -> None:
+    round_ = needed(act.session, Round, order.subject)
+    if round_.state in UNDER_REVIEW:
+        round_.state = ROUND.after(round_.state, RoundEvent.REJECT)
+    round_.reasons, round_.changed_at = [f"Not taken: {reason}"], act.now
+    act.log("not taken for review", leg_subject(round_.leg), app=round_.leg.release.app.name, reason=reason)
+
+
+def _recall(desk: Desk, session: Session, order: Order) -> Call:
+    reference = needed(session, Round, order.subject).store_ref or ""
+    return lambda gateway: gateway.recall(reference, order.id)
+
+
+def _recall_refused(act: Act, order: Order, reason: str) -> None:
+    leg = needed(act.session, Round, order.subject).leg
+    act.log("recall refused", leg_subject(leg), app=leg.release.app.name, reason=reason)
+
+
+# rollouts
+
+
+def _launch(desk: Desk, session: Session, order: Order) -> Call:
+    reference, share = _approved_reference(session, order), float(order.payload["share"])
+    return lambda gateway: gateway.launch(reference, share, order.id)
+
+
+def _set_share(desk: Desk, session: Session, order: Order) -> Call:
+    reference, share = _approved_reference(session, order), float(order.payload["share"])
+    return lambda gateway: gateway.set_share(reference, share, order.id)
+
+
+def _steer(desk: Desk, session: Session, order: Order) -> Call:
+    reference, act, reason = _approved_reference(session, order), str(order.kind), str(order.payload.get("reason", ""))
+    return lambda gateway: gateway.steer(reference, act, reason, order.id)
+
+
+def _approved_reference(session: Session, order: Order) -> str:
+    leg = needed(session, Leg, order.subject)
+    last = legs.last_round(leg)
+    return (last.store_ref if last else None) or ""
+
+
+def _steering_refused(act: Act, order: Order, reason: str) -> None:
+    """The store said no: what it was last seen to hold is what is so, and the desk takes it as it is."""
+    leg = needed(act.session, Leg, order.subject)
+    before = {"state": str(leg.state), "share": leg.share}
+    if leg.sighting is not None:
+        seen = adopted(
+            legs.progress_of(leg), RolloutState(leg.sighting.state), leg.sighting.share, legs.ladder_of(leg), act.now
+        )
+        legs.keep_progress(leg, seen)
+    elif order.kind is OrderKind.LAUNCH:
+        leg.state, leg.share, leg.stage, leg.launched_at, leg.needs_word, leg.word_given_at = RolloutState.WAITING, 0.0, -1, None, True, None
+        leg.running_since = leg.stage_ends_at = None
+    after = {"state": str(leg.state), "share": leg.share}
+    act.log(f"{order.kind} refused", leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=after)
+
+
+def leg_subject(leg: Leg) -> str:
+    return f"release {leg.release.version} at {leg.berth.store.name}"
+
+
+def _told_by_events(act: Act, order: Order, answer: Any) -> None:
+    """What the store now holds comes back as a sighting; the order itself needs nothing more."""
+
+
+_ROLLOUT_STEP = Carrier(_steer, _told_by_events, _steering_refused)
+
+CARRIERS: dict[OrderKind, Carrier] = {
+    OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
+    OrderKind.SEND_BUILD: Carrier(_send_build, _build_sent, _build_refused),
+    OrderKind.ANSWER: Carrier(_answer, _told_by_events, _answer_refused),
+    OrderKind.OPEN_TRIAL: Carrier(_open_trial, _trial_taken, _trial_refused),
+    OrderKind.CLOSE_TRIAL: Carrier(_close_trial, _told_by_events, _note_trial_trouble),
+    OrderKind.SEAT: Carrier(_seat, _told_by_events, _note_trial_trouble),
+    OrderKind.SUBMIT: Carrier(_submit, _submission_taken, _submission_refused),
+    OrderKind.RECALL: Carrier(_recall, _told_by_events, _recall_refused),
+    OrderKind.LAUNCH: Carrier(_launch, _told_by_events, _steering_refused),
+    OrderKind.SET_SHARE: Carrier(_set_share, _told_by_events, _steering_refused),
+    OrderKind.PAUSE: _ROLLOUT_STEP,
+    OrderKind.RESUME: _ROLLOUT_STEP,
+    OrderKind.HALT: _ROLLOUT_STEP,
+    OrderKind.WITHDRAW: _ROLLOUT_STEP,
+}

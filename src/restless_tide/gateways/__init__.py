@@ -1,0 +1,1 @@
+"""The gateway protocol: its models, and a client that speaks it."""

@@ -1,0 +1,266 @@
+"""A client of the gateway protocol: each method is one call, typed, and safe to repeat.
+
+Two things can go wrong and they are kept apart: the store said no (StoreRefused; asking again in
+the same words is useless) or nobody knows what the store did (StoreUnreachable; asking again under
+the same idempotency key is right).
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import threading
+import time
+import uuid
+from collections.abc import Callable
+from typing import Any, BinaryIO, TypeVar
+
+import httpx
+import jwt
+from pydantic import BaseModel, ValidationError
+
+from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.gateways import protocol
+from restless_tide.gateways.protocol import ConnectionFile
+
+Answer = TypeVar("Answer", bound=BaseModel)
+
+ASSERTION_LIFE_SECONDS = 60
+UPLOAD_BLOCK_BYTES = 4 * 1024 * 1024
+_TIMEOUT = httpx.Timeout(10.0, connect=3.0)
+_UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
+NOT_YET = "too-early"
+
+
+class Gateway:
+    """One store's gateway, as one client of it."""
+
+    def __init__(self, connection: ConnectionFile, *, name: str) -> None:
+        self._name = name
+        self._connection = connection
+        self._http = httpx.Client(base_url=connection.gateway, timeout=_TIMEOUT, trust_env=False)
+        self._lock = threading.Lock()
+        self._token: str | None = None
+        self._token_until = 0.0
+        try:
+            key = jwt.PyJWK.from_dict(connection.private_key, algorithm=protocol.ALGORITHM).key
+            jwt.encode({"iss": connection.client_id}, key, algorithm=protocol.ALGORITHM)
+        except (jwt.PyJWTError, ValueError, TypeError, KeyError):
+            raise Invalid(
+                f"The private key in the connection file of {name} is no ES256 key.",
+                remedy="Make a new connection file at the store and use it unchanged.",
+                code="key-unfit",
+            ) from None
+        self._key = key
+
+    def close(self) -> None:
+        self._http.close()
+
+    # what is so
+
+    def rulebook(self) -> Rulebook:
+        return self._call("GET", "/v1/rulebook", Rulebook)
+
+    def account(self) -> protocol.Account:
+        return self._call("GET", "/v1/account", protocol.Account)
+
+    def holdings(self, berth: str) -> protocol.Holdings:
+        return self._call("GET", f"/v1/berths/{berth}/holdings", protocol.Holdings)
+
+    def consignment(self, consignment: str) -> protocol.ConsignmentAnswer:
+        return self._call("GET", f"/v1/consignments/{consignment}", protocol.ConsignmentAnswer)
+
+    def events(self, after: int) -> tuple[protocol.StoreEvent, ...]:
+        return self._call("GET", "/v1/events", protocol.Events, params={"after": after}).events
+
+    # what we want
+
+    def open_berth(self, wanted: protocol.BerthRequest, key: str) -> protocol.BerthAnswer:
+        return self._call("POST", "/v1/berths", protocol.BerthAnswer, body=wanted, key=key)
+
+    def send_package(
+        self, berth: str, source: BinaryIO, size_bytes: int, key: str, told: Callable[[int], None] = lambda _: None
+    ) -> str:
+        """Upload a file by tus 1.0, going on where an earlier attempt under the same key stopped.
+
+        ``told`` hears how many bytes the store holds. Returns the upload's id.
+        """
+        upload = self._call(
+            "POST",
+            f"/v1/berths/{berth}/uploads",
+            protocol.UploadAnswer,
+            key=key,
+            headers={"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": str(size_bytes)},
+        ).id
+        place = f"/v1/uploads/{upload}"
+        offset = int(self._send("HEAD", place, headers={"Tus-Resumable": protocol.TUS_VERSION}).headers["Upload-Offset"])
+        source.seek(offset)
+        while offset < size_bytes:
+            block = source.read(UPLOAD_BLOCK_BYTES)
+            digest = base64.b64encode(hashlib.sha256(block).digest()).decode()
+            answer = self._send(
+                "PATCH",
+                place,
+                content=block,
+                headers={
+                    "Tus-Resumable": protocol.TUS_VERSION,
+                    "Upload-Offset": str(offset),
+                    "Upload-Checksum": f"sha256 {digest}",
+                    "Content-Type": "application/offset+octet-stream",
+                },
+            )
+            offset = int(answer.headers["Upload-Offset"])
+            told(offset)
+        return upload
+
+    def consign(self, berth: str, wanted: protocol.ConsignmentRequest, key: str) -> protocol.ConsignmentAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/consignments", protocol.ConsignmentAnswer, body=wanted, key=key)
+
+    def answer(self, consignment: str, answers: dict[str, str], key: str) -> protocol.ConsignmentAnswer:
+        body = protocol.AnswersRequest(answers=answers)
+        return self._call("POST", f"/v1/consignments/{consignment}/answers", protocol.ConsignmentAnswer, body=body, key=key)
+
+    def open_trial(self, berth: str, wanted: protocol.TrialRequest, key: str) -> protocol.TrialAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/trials", protocol.TrialAnswer, body=wanted, key=key)
+
+    def close_trial(self, trial: str, key: str) -> protocol.TrialAnswer:
+        return self._call("POST", f"/v1/trials/{trial}/close", protocol.TrialAnswer, key=key)
+
+    def seat(self, trial: str, address: str, key: str) -> protocol.TrialAnswer:
+        body = protocol.TesterRequest(address=address)
+        return self._call("POST", f"/v1/trials/{trial}/testers", protocol.TrialAnswer, body=body, key=key)
+
+    def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/submissions", protocol.SubmissionAnswer, body=wanted, key=key)
+
+    def recall(self, submission: str, key: str) -> protocol.SubmissionAnswer:
+        return self._call("POST", f"/v1/submissions/{submission}/recall", protocol.SubmissionAnswer, key=key)
+
+    def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
+        body = protocol.ShareRequest(share=share)
+        return self._call("POST", f"/v1/submissions/{submission}/rollout", protocol.RolloutAnswer, body=body, key=key)
+
+    def set_share(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
+        body = protocol.ShareRequest(share=share)
+        return self._call("POST", f"/v1/submissions/{submission}/rollout/share", protocol.RolloutAnswer, body=body, key=key)
+
+    def steer(self, submission: str, act: str, reason: str, key: str) -> protocol.RolloutAnswer:
+        """``act`` is pause, resume, halt or withdraw."""
+        body = protocol.ReasonRequest(reason=reason)
+        return self._call("POST", f"/v1/submissions/{submission}/rollout/{act}", protocol.RolloutAnswer, body=body, key=key)
+
+    # how it is said
+
+    def _call(
+        self,
+        method: str,
+        path: str,
+        kind: type[Answer],
+        *,
+        body: BaseModel | None = None,
+        key: str | None = None,
+        params: dict[str, Any] | None = None,
+        headers: dict[str, str] | None = None,
+    ) -> Answer:
+        sent = dict(headers or {})
+        if key is not None:
+            sent[protocol.IDEMPOTENCY_HEADER] = key
+        json = body.model_dump(mode="json") if body is not None else None
+        answer = self._send(method, path, json=json, params=params, headers=sent)
+        try:
+            return kind.model_validate_json(answer.content)
+        except ValidationError:
+            raise StoreUnreachable(
+                f"{self._name} answered {method} {path} with something that is not the gateway protocol.",
+                remedy="Tell whoever runs the gateway; the act is tried again meanwhile.",
+                code="store-answer-unreadable",
+            ) from None
+
+    def _send(self, method: str, path: str, **sent: Any) -> httpx.Response:
+        headers = sent.pop("headers", {})
+        for attempt in (1, 2):
+            bearer = {"Authorization": f"Bearer {self._bearer(anew=attempt == 2)}"}
+            answer = self._reach(method, path, headers=headers | bearer, **sent)
+            if answer.status_code != httpx.codes.UNAUTHORIZED:
+                break
+        self._demand_success(answer)
+        return answer
+
+    def _bearer(self, *, anew: bool) -> str:
+        with self._lock:
+            if anew or self._token is None or time.monotonic() >= self._token_until:
+                answer = self._reach("POST", "/v1/token", data=self._token_request())
+                self._demand_success(answer)
+                try:
+                    token = protocol.TokenAnswer.model_validate_json(answer.content)
+                except ValidationError:
+                    raise StoreUnreachable(f"{self._name} answered the token request with nonsense.") from None
+                self._token = token.access_token
+                self._token_until = time.monotonic() + max(token.expires_in - 30, 0)
+            return self._token
+
+    def _token_request(self) -> dict[str, str]:
+        """RFC 7523, section 2.2: the client proves itself by an assertion signed with its key."""
+        now = int(time.time())
+        claims = {
+            "iss": self._connection.client_id,
+            "sub": self._connection.client_id,
+            "aud": f"{self._connection.gateway.rstrip('/')}/v1/token",
+            "iat": now,
+            "exp": now + ASSERTION_LIFE_SECONDS,
+            "jti": str(uuid.uuid4()),
+        }
+        return {
+            "grant_type": "client_credentials",
+            "client_assertion_type": protocol.ASSERTION_TYPE,
+            "client_assertion": jwt.encode(claims, self._key, algorithm=protocol.ALGORITHM),
+        }
+
+    def _reach(self, method: str, path: str, **sent: Any) -> httpx.Response:
+        try:
+            return self._http.request(method, path, **sent)
+        except httpx.TransportError as wrong:
+            raise StoreUnreachable(
+                f"{self._name} does not answer at {self._connection.gateway} ({type(wrong).__name__}).",
+                remedy="Check the address and whether the store is up; orders are kept and tried again.",
+            ) from None
+
+    def _demand_success(self, answer: httpx.Response) -> None:
+        if answer.is_success:
+            return
+        problem = _problem(answer)
+        detail = str(problem.get("detail") or f"{self._name} answered {answer.status_code}.")
+        code = str(problem.get("code") or "store-refused")
+        remedy = str(problem.get("remedy") or "")
+        if answer.status_code in _UNKNOWN_OUTCOME or code == NOT_YET:
+            raise StoreUnreachable(f"{self._name}: {detail}", remedy=remedy, code=code if code == NOT_YET else None)
+        if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN):
+            raise StoreRefused(
+                f"{self._name} does not accept the key: {detail}",
+                remedy=remedy or "Make a new connection file at the store and connect it again.",
+                code="store-key-refused",
+            )
+        raise StoreRefused(f"{self._name}: {detail}", remedy=remedy, code=code)
+
+
+def _problem(answer: httpx.Response) -> dict[str, Any]:
+    try:
+        content = answer.json()
+    except ValueError:
+        return {}
+    return content if isinstance(content, dict) else {}
+
+
+def read_connection_file(text: str) -> ConnectionFile:
+    """Read a connection file. Raises Invalid, never repeating what the file holds."""
+    try:
+        return ConnectionFile.model_validate_json(text)
+    except ValidationError as wrong:
+        places = ", ".join(sorted({".".join(map(str, error["loc"])) or "the file" for error in wrong.errors()}))
+        raise Invalid(
+            f"This is no connection file: look at {places}.",
+            remedy="It holds gateway, client_id and private_key, as JSON; use the file the store handed out unchanged.",
+            code="connection-file-unfit",
+        ) from None
+

@@ -1,0 +1,165 @@
+"""The gateway protocol's requests and answers. docs/gateway-protocol.md is the specification.
+
+These are a store's words about itself. The desk never stores them as its own state without passing
+them through a life cycle of core.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+ALGORITHM = "ES256"
+CLOCK_HEADER = "Store-Clock"
+IDEMPOTENCY_HEADER = "Idempotency-Key"
+TUS_VERSION = "1.0.0"
+
+
+class Message(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+
+class ConnectionFile(BaseModel):
+    """How a gateway is reached and who we are there: the one file that connects a store."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    gateway: str = Field(pattern=r"^https?://")
+    client_id: str = Field(min_length=1)
+    private_key: dict[str, Any] = Field(description="the private key as a JWK (RFC 7517), for ES256", repr=False)
+
+
+class TokenAnswer(Message):
+    access_token: str = Field(repr=False)
+    token_type: Literal["Bearer"] = "Bearer"  # noqa: S105
+    expires_in: int
+    scope: str = ""
+
+
+class Account(Message):
+    """The account's standing. ``may`` lists what this key may do."""
+
+    name: str
+    may: tuple[str, ...]
+    standing: str = "good"
+    membership_until: datetime | None = None
+
+
+class BerthRequest(Message):
+    identifier: str
+    name: str
+    platform: str
+    language: str
+    reference: str
+
+
+class BerthAnswer(Message):
+    id: str
+    identifier: str
+    name: str
+
+
+class HeldBuild(Message):
+    version: str
+    number: int
+    live: bool = False
+    in_release: bool = False
+    refused: bool = False
+
+
+class Holdings(Message):
+    builds: tuple[HeldBuild, ...] = ()
+
+
+class UploadAnswer(Message):
+    id: str
+
+
+class ConsignmentRequest(Message):
+    uploads: tuple[str, ...] = Field(min_length=1)
+    version: str
+    number: int
+
+
+class QuestionAsked(Message):
+    code: str
+    text: str
+    help: str = ""
+    choices: tuple[str, ...] = ()
+
+
+class ConsignmentAnswer(Message):
+    id: str
+    state: Literal["processing", "held", "ready", "refused"]
+    version: str
+    number: int
+    questions: tuple[QuestionAsked, ...] = ()
+    reason: str | None = None
+
+
+class AnswersRequest(Message):
+    answers: dict[str, str]
+
+
+class TrialRequest(Message):
+    consignment: str
+    kind: str
+    cohort: str
+    notes: str
+    testers: tuple[str, ...] = ()
+
+
+class TesterRequest(Message):
+    address: str
+
+
+class TrialAnswer(Message):
+    id: str
+    state: Literal["with the store", "open", "turned down", "closed"]
+    reason: str | None = None
+
+
+class SubmissionRequest(Message):
+    consignment: str
+    version: str
+    notes: dict[str, str]
+
+
+class SubmissionAnswer(Message):
+    id: str
+    state: Literal["queued", "in hand", "approved", "rejected", "recalled"]
+    reasons: tuple[str, ...] = ()
+
+
+class ShareRequest(Message):
+    share: float = Field(gt=0, le=1)
+
+
+class ReasonRequest(Message):
+    reason: str = ""
+
+
+class RolloutAnswer(Message):
+    submission: str
+    state: Literal["rising", "paused", "halted", "complete", "withdrawn", "superseded"]
+    share: float
+
+
+class StoreEvent(Message):
+    """One event in CloudEvents 1.0 form. ``sequence`` orders the events of one store without gaps."""
+
+    specversion: Literal["1.0"] = "1.0"
+    id: str
+    source: str
+    type: str
+    subject: str
+    time: datetime
+    sequence: int
+    data: dict[str, Any] = Field(default_factory=dict)
+
+
+class Events(Message):
+    events: tuple[StoreEvent, ...]

@@ -1,0 +1,66 @@
+"""The database file: opened, migrated, and two kinds of sessions over it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import alembic.command
+import alembic.config
+from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.orm import Session
+
+_MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+class Database:
+    """SQLite in WAL mode. Readers never wait; writers take turns from their first statement on."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False})
+        event.listen(self._engine, "connect", _prepare)
+        event.listen(self._engine, "begin", _begin)
+        self._writing = self._engine.execution_options(immediate=True)
+
+    def migrate(self) -> None:
+        """Bring the tables to this release's form."""
+        config = alembic.config.Config()
+        config.set_main_option("script_location", str(_MIGRATIONS))
+        with self._engine.connect() as connection:
+            config.attributes["connection"] = connection
+            alembic.command.upgrade(config, "head")
+            connection.commit()
+
+    @property
+    def engine(self) -> Engine:
+        return self._engine
+
+    @contextmanager
+    def reading(self) -> Iterator[Session]:
+        with Session(self._engine, autoflush=False) as session:
+            yield session
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        """One transaction: committed at the end, rolled back when anything is raised."""
+        with Session(self._writing, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    def close(self) -> None:
+        self._engine.dispose()
+
+
+def _prepare(connection: Any, _record: object) -> None:
+    connection.isolation_level = None  # SQLAlchemy says BEGIN itself, see _begin
+    cursor = connection.cursor()
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=30000"):
+        cursor.execute(f"PRAGMA {pragma}")
+    cursor.close()
+
+
+def _begin(connection: Connection) -> None:
+    immediate = connection.get_execution_options().get("immediate", False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")

@@ -1,0 +1,49 @@
+"""The service put together: a desk, its engine, the routes and the console."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI
+
+from restless_tide import __version__
+from restless_tide.desk.desk import Desk
+from restless_tide.engine.worker import Engine
+from restless_tide.service import console, faults, live
+from restless_tide.service.limits import BodyLimit, RequestLog
+from restless_tide.service.routes import apps, builds, cohorts, invitation, people, releases, stores, watching
+from restless_tide.wire.problems import Problem
+
+CONSOLE_FOLDER = Path(__file__).parents[3] / "console" / "dist"
+
+
+def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
+    """The service over ``desk`` as an ASGI application; its lifespan starts and stops the engine."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        app.state.bell.hang(desk)
+        engine = Engine(desk)
+        engine.start()
+        yield
+        engine.stop()
+        desk.close()
+
+    app = FastAPI(
+        title="Restless Tide", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None,
+        description="The desk at which a mobile release manager works.",
+        responses={"default": {"model": Problem, "description": "What is wrong, where, and how to mend it (RFC 9457)"}},
+        generate_unique_id_function=lambda route: f"{route.tags[0]}-{route.name}" if route.tags else route.name,
+    )
+    app.state.desk = desk
+    app.state.bell = live.Bell()
+    faults.install(app)
+    app.add_middleware(BodyLimit)
+    app.add_middleware(RequestLog)
+    for room in (people, stores, apps, builds, cohorts, releases, watching, invitation):
+        app.include_router(room.router)
+    app.include_router(live.router)
+    console.install(app, console_folder)
+    return app

@@ -1,0 +1,68 @@
+"""Bounds on what is taken in, and a line in the log for each request. Plain ASGI, so that bodies stream through."""
+
+from __future__ import annotations
+
+import secrets
+import time
+
+import structlog
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.service.faults import answer_problem
+
+LARGEST_BODY_BYTES = 1024 * 1024
+_log = structlog.get_logger("service")
+
+
+class BodyLimit:
+    """Refuses a body over the limit by its announced length; packages have their own limit and pass."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "http" and not scope["path"].startswith("/v1/packages/"):
+            headers = dict(scope["headers"])
+            length = headers.get(b"content-length", b"0")
+            if b"transfer-encoding" in headers or not length.isdigit():
+                await answer_problem(Invalid("The request must announce its length.", code="length-missing"))(scope, receive, send)
+                return
+            if int(length) > LARGEST_BODY_BYTES:
+                wrong = TooLarge(
+                    f"The request has {int(length)} bytes; {LARGEST_BODY_BYTES} are taken here.",
+                    remedy="Send package files to /v1/packages/{sha256}; all else is small.",
+                    code="body-too-large",
+                )
+                await answer_problem(wrong)(scope, receive, send)
+                return
+        await self._app(scope, receive, send)
+
+
+class RequestLog:
+    """Gives each request an id, returns it, and writes one line when it is done."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        request_id = secrets.token_hex(8)
+        began = time.perf_counter()
+        status = 0
+
+        async def noted(message: Message) -> None:
+            nonlocal status
+            if message["type"] == "http.response.start":
+                status = message["status"]
+                message["headers"] = [*message.get("headers", []), (b"x-request-id", request_id.encode())]
+            await send(message)
+
+        with structlog.contextvars.bound_contextvars(request=request_id):
+            await self._app(scope, receive, noted)
+            if not scope["path"].startswith("/assets/"):
+                path = "/invitation/…" if scope["path"].startswith("/invitation/") else scope["path"]
+                took = round((time.perf_counter() - began) * 1000, 1)
+                _log.info("answered", method=scope["method"], path=path, status=status, took_ms=took)

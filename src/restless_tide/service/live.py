@@ -1,0 +1,89 @@
+"""The live feed: server-sent events, taken up again after a cut by Last-Event-ID."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import suppress
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Query, Request
+from fastapi.concurrency import run_in_threadpool
+from sqlalchemy import func, select
+from sse_starlette import EventSourceResponse, ServerSentEvent
+
+from restless_tide.desk.desk import Desk
+from restless_tide.records.tables import Change
+from restless_tide.service import shown
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.watching import ChangeTold
+
+router = APIRouter(tags=["watching"])
+
+_PAGE = 200
+_QUIET_SECONDS = 1.0
+
+
+class Bell:
+    """Wakes the feeds of this process when an act was committed, from whichever thread."""
+
+    def __init__(self) -> None:
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._waiting: set[asyncio.Event] = set()
+
+    def hang(self, desk: Desk) -> None:
+        self._loop = asyncio.get_running_loop()
+        desk.on_change(self._ring_from_anywhere)
+
+    def _ring_from_anywhere(self) -> None:
+        if self._loop is not None and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self._ring)
+
+    def _ring(self) -> None:
+        for event in self._waiting:
+            event.set()
+
+    async def wait(self, seconds: float) -> None:
+        event = asyncio.Event()
+        self._waiting.add(event)
+        try:
+            with suppress(TimeoutError):
+                await asyncio.wait_for(event.wait(), seconds)
+        finally:
+            self._waiting.discard(event)
+
+
+@router.get("/v1/live", response_class=EventSourceResponse, summary="Follow everything that changes")
+async def live(
+    request: Request,
+    desk: TheDesk,
+    _: SignedIn,
+    last_event_id: Annotated[str | None, Header()] = None,
+    after: Annotated[int | None, Query(description="go on after this event; none: from now on")] = None,
+) -> EventSourceResponse:
+    """Server-sent events; each is a ChangeTold. A reconnecting client sends Last-Event-ID and misses nothing."""
+    begin = int(last_event_id) if last_event_id and last_event_id.isdigit() else after
+    return EventSourceResponse(_feed(desk, request.app.state.bell, begin), ping=15)
+
+
+async def _feed(desk: Desk, bell: Bell, after: int | None) -> AsyncIterator[ServerSentEvent]:
+    position = after if after is not None else await run_in_threadpool(_newest, desk)
+    yield ServerSentEvent(comment="following", retry=1000)
+    while True:
+        changes = await run_in_threadpool(_changes, desk, position)
+        for change in changes:
+            position = change.id
+            yield ServerSentEvent(data=change.model_dump_json(), id=str(change.id), event="change")
+        if len(changes) < _PAGE:
+            await bell.wait(_QUIET_SECONDS)
+
+
+def _newest(desk: Desk) -> int:
+    with desk.look() as session:
+        return session.scalar(select(func.max(Change.id))) or 0
+
+
+def _changes(desk: Desk, after: int) -> list[ChangeTold]:
+    with desk.look() as session:
+        rows = session.scalars(select(Change).where(Change.id > after).order_by(Change.id).limit(_PAGE))
+        return [shown.change(row) for row in rows]

@@ -1,0 +1,1 @@
+"""The service's routes, a noun a file."""

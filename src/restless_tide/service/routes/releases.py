@@ -1,0 +1,142 @@
+"""Releases: drafting, review, the word, and steering."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Response
+
+from restless_tide.core.errors import Invalid
+from restless_tide.desk import find, releases, steering
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.records.tables import Release
+from restless_tide.service import shown
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.releases import (
+    LegWanted,
+    NotesWanted,
+    RecallWanted,
+    ReleaseTold,
+    ReleaseWanted,
+    SteeredTold,
+    SteeringTold,
+    SteerWanted,
+    SubmitWanted,
+    WordWanted,
+)
+
+router = APIRouter(prefix="/v1/apps/{app}/releases", tags=["releases"])
+
+IfMatch = Annotated[str | None, Header(description="the ETag of the release as you read it")]
+
+
+def _told(act: Act, app: str, version: str) -> ReleaseTold:
+    act.session.flush()
+    return shown.release(act.session, find.release(act.session, find.app(act.session, app), version), act.now)
+
+
+def _demand_match(act: Act, app: str, version: str, if_match: str | None) -> Release:
+    row = find.release(act.session, find.app(act.session, app), version)
+    if if_match is not None:
+        text = if_match.strip().strip('"')
+        if not text.isdigit():
+            raise Invalid(f"If-Match is {if_match!r}; send the ETag as it was read.", code="etag-unfit")
+        releases.demand_revision(row, int(text))
+    return row
+
+
+def _wish(wanted: LegWanted) -> releases.LegWish:
+    instant = wanted.not_before
+    return releases.LegWish(
+        build=wanted.build, ladder=wanted.ladder, needs_word=wanted.needs_word, with_other_legs=wanted.with_other_legs,
+        not_before=_aware(instant) if instant else None,
+    )
+
+
+def _aware(instant: datetime) -> datetime:
+    if instant.tzinfo is None:
+        raise Invalid(f"{instant.isoformat()} has no zone.", remedy="Write it like 2026-12-01T09:00+01:00.", code="instant-unfit")
+    return instant.astimezone(UTC)
+
+
+@router.get("")
+def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[ReleaseTold]:
+    with desk.look() as session:
+        return [shown.release(session, row, desk.clock.now()) for row in releases.of_app(session, app)]
+
+
+@router.post("", status_code=201)
+def draft(app: str, wanted: ReleaseWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Draft a release with one leg per store."""
+    with desk.act(person.id) as act:
+        row = releases.draft(act, app, wanted.version, {store: _wish(leg) for store, leg in wanted.legs.items()})
+        for locale, text in wanted.notes.items():
+            releases.write_notes(act, app, row.version, locale, text)
+        version = row.version
+    return _fresh(desk, app, version)
+
+
+def _fresh(desk: Desk, app: str, version: str) -> ReleaseTold:
+    with desk.look() as session:
+        return shown.release(session, find.release(session, find.app(session, app), version), desk.clock.now())
+
+
+@router.get("/{version}")
+def one(app: str, version: str, desk: TheDesk, _: SignedIn, response: Response) -> ReleaseTold:
+    told = _fresh(desk, app, version)
+    response.headers["ETag"] = f'"{told.revision}"'
+    return told
+
+
+@router.put("/{version}/notes/{locale}")
+def write_notes(app: str, version: str, locale: str, wanted: NotesWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None) -> ReleaseTold:
+    """Write the notes of one locale; an empty text takes them out."""
+    with desk.act(person.id) as act:
+        _demand_match(act, app, version, if_match)
+        releases.write_notes(act, app, version, locale, wanted.text)
+        return _told(act, app, version)
+
+
+@router.patch("/{version}/legs/{store}")
+def change_leg(app: str, version: str, store: str, wanted: LegWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None) -> ReleaseTold:
+    """Change a leg's build, ladder or conditions."""
+    with desk.act(person.id) as act:
+        _demand_match(act, app, version, if_match)
+        releases.change_leg(act, app, version, store, _wish(wanted))
+        return _told(act, app, version)
+
+
+@router.post("/{version}/submissions", status_code=202)
+def submit(app: str, version: str, wanted: SubmitWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Hand a leg, or every leg that can be, to review."""
+    with desk.act(person.id) as act:
+        releases.submit(act, app, version, wanted.store)
+        return _told(act, app, version)
+
+
+@router.post("/{version}/recalls", status_code=202)
+def recall(app: str, version: str, wanted: RecallWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Call a leg back from review."""
+    with desk.act(person.id) as act:
+        releases.recall(act, app, version, wanted.store, wanted.reason)
+        return _told(act, app, version)
+
+
+@router.post("/{version}/words", status_code=202)
+def give_word(app: str, version: str, wanted: WordWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Give the word to launch."""
+    with desk.act(person.id) as act:
+        releases.give_word(act, app, version, wanted.store, wanted.reason)
+        return _told(act, app, version)
+
+
+@router.post("/{version}/steering", status_code=202)
+def steer(app: str, version: str, wanted: SteerWanted, desk: TheDesk, person: SignedIn) -> SteeringTold:
+    """Advance, pause, resume, halt, finish or withdraw: at one store or wherever it is possible."""
+    with desk.act(person.id) as act:
+        outcomes = steering.steer(act, app, version, wanted.store, wanted.act, wanted.reason, wanted.share)
+        return SteeringTold(
+            outcomes=[SteeredTold(store=entry.leg.berth.store.name, ordered=entry.ordered, why_not=entry.why_not) for entry in outcomes],
+            release=_told(act, app, version),
+        )

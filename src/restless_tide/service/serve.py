@@ -1,0 +1,82 @@
+"""Starting the service: settings from the environment, JSON logs, one process."""
+
+from __future__ import annotations
+
+import logging
+import os
+import socket
+import sys
+from collections.abc import Mapping
+
+import structlog
+import uvicorn
+
+from restless_tide.core.errors import Conflict, TideError
+from restless_tide.desk import people
+from restless_tide.desk.clock import RealClock, SteppableClock
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.settings import Settings, settings_from
+from restless_tide.service.app import desk_app
+
+
+def open_desk(settings: Settings) -> Desk:
+    return Desk(settings, SteppableClock() if settings.steppable_clock else RealClock())
+
+
+def add_first_person(environment: Mapping[str, str], name: str, email: str, password: str) -> None:
+    """Add the person who signs in first; only whoever can read the data may do that. Raises TideError."""
+    desk = open_desk(settings_from(environment))
+    try:
+        with desk.act("operator") as act:
+            people.add(act, name, email, password)
+    finally:
+        desk.close()
+
+
+def serve(environment: Mapping[str, str]) -> None:
+    """Run the service until it is told to stop. Raises TideError when it cannot start."""
+    settings = settings_from(environment)
+    _demand_free_port(settings.host, settings.port)
+    _write_json_logs()
+    app = desk_app(open_desk(settings))
+    uvicorn.run(
+        app, host=settings.host, port=settings.port, log_config=None, access_log=False, timeout_graceful_shutdown=5, server_header=False
+    )
+
+
+def _demand_free_port(host: str, port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError as wrong:
+            raise Conflict(
+                f"Port {port} on {host} cannot be used ({wrong.strerror}).", remedy="Choose another: TIDE_PORT=7200 …", code="port-taken"
+            ) from None
+
+
+def _write_json_logs() -> None:
+    structlog.configure(
+        processors=[
+            structlog.contextvars.merge_contextvars,
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(),
+        ],
+        logger_factory=structlog.WriteLoggerFactory(sys.stderr),
+    )
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr, format="%(levelname)s %(name)s %(message)s")
+
+
+def main() -> int:
+    try:
+        serve(os.environ)
+    except TideError as wrong:
+        sys.stderr.write(f"{wrong.detail} {wrong.remedy}\n")
+        return 1
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,117 @@
+"""How a stand-in judges: its own reading of the rulebook, written apart from core's on purpose.
+
+If both sides shared this code, a mistake in it would be invisible: the desk's foresight would agree
+with the store for the wrong reason.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime, timedelta
+from typing import Any
+
+from restless_tide.core.packages import Facts
+from restless_tide.core.rulebook import AfterHalt, Numbering, RolloutRules, Rulebook
+
+Thing = dict[str, Any]
+
+
+class Refusal(Exception):
+    """The store says no, with a status, a stable code and a sentence."""
+
+    def __init__(self, code: str, detail: str, status: int = 409) -> None:
+        super().__init__(detail)
+        self.code, self.detail, self.status = code, detail, status
+
+
+def as_tuple(version: str) -> tuple[int, int, int]:
+    major, minor, patch, *_ = [*(int(part) for part in version.split(".")), 0, 0]
+    return major, minor, patch
+
+
+def objection_to_package(rules: Rulebook, berth: Thing, facts: Facts, earlier: Iterable[Thing], live: str | None) -> str | None:
+    """Why a processed package is turned away, or None."""
+    if facts.format not in rules.packages.formats:
+        return f"We take {' and '.join(rules.packages.formats)} here, not {facts.format}."
+    if facts.identifier != berth["identifier"]:
+        return f"The package belongs to {facts.identifier}, this place to {berth['identifier']}."
+    if facts.debuggable:
+        return "The package can be debugged; people must not get such a build."
+    wanted = rules.packages.lowest_target_platform
+    if wanted is not None and int(facts.target_platform or 0) < wanted:
+        return f"The package must target platform level {wanted} or newer."
+    rivals = [
+        other["number"]
+        for other in earlier
+        if rules.numbers.numbering is Numbering.RISES_FOR_EVER or as_tuple(other["version"]) == as_tuple(facts.version)
+    ]
+    if rivals and facts.number <= max(rivals):
+        return f"Number {facts.number} is not above {max(rivals)}."
+    if rules.numbers.version_must_exceed_live and live and as_tuple(facts.version) <= as_tuple(live):
+        return f"Version {facts.version} is not above the live {live}."
+    return None
+
+
+def questions_for(rules: Rulebook, facts: Facts) -> list[Thing]:
+    return [
+        {"code": question.code, "text": question.text, "help": question.help, "choices": list(question.choices)}
+        for question in rules.processing.questions
+        if question.when_permission is None or question.when_permission in facts.permissions
+    ]
+
+
+def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
+    """What the review desk finds by the rulebook."""
+    reasons = []
+    for locale in rules.review.notes_locales_required:
+        if not submission["notes"].get(locale, "").strip():
+            reasons.append(f"There are no notes in {locale} about what is new.")
+    for locale, text in submission["notes"].items():
+        if len(text) > rules.review.notes_limit_characters:
+            reasons.append(f"The notes in {locale} are longer than {rules.review.notes_limit_characters} characters.")
+    return reasons
+
+
+def demand_first_share(rules: RolloutRules, share: float) -> None:
+    ladder = rules.dictated_ladder
+    if ladder is not None and share not in (ladder.stages[0].share, 1.0):
+        raise Refusal("share-dictated", f"A rollout begins at {ladder.stages[0].share:.0%} here.")
+
+
+def demand_share(rules: RolloutRules, rollout: Thing, share: float, now: datetime) -> None:
+    if rollout["state"] == "paused" and not (share == 1.0 and rules.finish_while_paused):
+        raise Refusal("paused", "The rollout is paused; resume it first.")
+    if rollout["state"] not in ("rising", "paused"):
+        raise Refusal("not-rising", f"The rollout is {rollout['state']}.")
+    if share <= rollout["share"]:
+        raise Refusal("share-falls", f"The share stands at {rollout['share']:.0%} and only rises.")
+    ladder = rules.dictated_ladder
+    if share == 1.0 and rules.finish_early:
+        return
+    if ladder is None:
+        return
+    shares = [stage.share for stage in ladder.stages]
+    here = shares.index(rollout["share"])
+    if share != shares[here + 1]:
+        raise Refusal("share-dictated", f"After {shares[here]:.0%} comes {shares[here + 1]:.0%} here.")
+    dwell = ladder.stages[here].dwell or timedelta()
+    held = timedelta(seconds=rollout["held_seconds"]) + (now - datetime.fromisoformat(rollout["since"]))
+    if held < dwell:
+        raise Refusal("too-early", f"This stage is held for {dwell}; {dwell - held} are left.", status=425)
+
+
+def demand_steering(rules: RolloutRules, rollout: Thing, act: str) -> None:
+    """Whether pause, resume, halt or withdraw is taken here."""
+    state = rollout["state"]
+    starts = {
+        "pause": ("rising",),
+        "resume": ("paused", "halted") if rules.after_halt is AfterHalt.RESUME else ("paused",),
+        "halt": ("rising", "paused", "complete") if rules.halt_when_complete else ("rising", "paused"),
+        "withdraw": ("rising", "paused", "complete", "halted") if rules.withdraw else (),
+    }
+    if act not in starts:
+        raise Refusal("act-unknown", f"We know no act called {act}.", status=404)
+    if state not in starts[act]:
+        raise Refusal("act-impossible", f"A rollout that is {state} cannot be taken through {act} here.")
+    if act == "pause" and rules.pauses_allowed is not None and rollout["pauses"] >= rules.pauses_allowed:
+        raise Refusal("pauses-used-up", f"The {rules.pauses_allowed} pauses of this rollout are used up.")

@@ -1,0 +1,121 @@
+"""A stand-in's memory: things as JSON by kind and id, the record of acts, the events, the answers given."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+Thing = dict[str, Any]
+
+_TABLES = """
+CREATE TABLE IF NOT EXISTS things (kind TEXT, id TEXT, body TEXT, due_at TEXT, PRIMARY KEY (kind, id));
+CREATE INDEX IF NOT EXISTS things_due ON things (due_at) WHERE due_at IS NOT NULL;
+CREATE TABLE IF NOT EXISTS events (sequence INTEGER PRIMARY KEY AUTOINCREMENT, body TEXT);
+CREATE TABLE IF NOT EXISTS acts (place INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT, key TEXT, act TEXT, subject TEXT, outcome TEXT);
+CREATE TABLE IF NOT EXISTS answers (key TEXT PRIMARY KEY, digest TEXT, status INTEGER, body TEXT);
+CREATE TABLE IF NOT EXISTS settings (name TEXT PRIMARY KEY, body TEXT);
+"""
+
+
+class Shelf:
+    """One SQLite file, one connection, one lock: a stand-in is a small shop."""
+
+    def __init__(self, path: Path) -> None:
+        self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+        self._db.execute("PRAGMA journal_mode=WAL")
+        self._db.executescript(_TABLES)
+        self._lock = threading.RLock()
+        self._depth = 0
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All or nothing; may be nested, the outermost decides."""
+        with self._lock:
+            if self._depth == 0:
+                self._db.execute("BEGIN IMMEDIATE")
+            self._depth += 1
+            try:
+                yield
+            except BaseException:
+                self._depth -= 1
+                if self._depth == 0:
+                    self._db.execute("ROLLBACK")
+                raise
+            self._depth -= 1
+            if self._depth == 0:
+                self._db.execute("COMMIT")
+
+    def close(self) -> None:
+        with self._lock:
+            self._db.close()
+
+    def put(self, kind: str, thing: Thing) -> Thing:
+        with self._lock:
+            self._db.execute(
+                "INSERT OR REPLACE INTO things (kind, id, body, due_at) VALUES (?, ?, ?, ?)",
+                (kind, thing["id"], json.dumps(thing), thing.get("due_at")),
+            )
+        return thing
+
+    def get(self, kind: str, thing_id: str) -> Thing | None:
+        with self._lock:
+            row = self._db.execute("SELECT body FROM things WHERE kind = ? AND id = ?", (kind, thing_id)).fetchone()
+        return json.loads(row[0]) if row else None
+
+    def all(self, kind: str) -> list[Thing]:
+        with self._lock:
+            rows = self._db.execute("SELECT body FROM things WHERE kind = ? ORDER BY rowid", (kind,)).fetchall()
+        return [json.loads(row[0]) for row in rows]
+
+    def next_due(self, until: str) -> tuple[str, Thing] | None:
+        """The thing that is due first, if any is by ``until``."""
+        with self._lock:
+            row = self._db.execute(
+                "SELECT kind, body FROM things WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT 1", (until,)
+            ).fetchone()
+        return (row[0], json.loads(row[1])) if row else None
+
+    def add_event(self, event: Thing) -> None:
+        with self._lock:
+            self._db.execute("INSERT INTO events (body) VALUES (?)", (json.dumps(event),))
+
+    def events_after(self, sequence: int, limit: int) -> list[Thing]:
+        with self._lock:
+            rows = self._db.execute(
+                "SELECT sequence, body FROM events WHERE sequence > ? ORDER BY sequence LIMIT ?", (sequence, limit)
+            ).fetchall()
+        return [json.loads(body) | {"sequence": number} for number, body in rows]
+
+    def record_act(self, at: str, key: str, act: str, subject: str, outcome: str) -> None:
+        with self._lock:
+            self._db.execute(
+                "INSERT INTO acts (at, key, act, subject, outcome) VALUES (?, ?, ?, ?, ?)", (at, key, act, subject, outcome)
+            )
+
+    def acts(self) -> list[Thing]:
+        with self._lock:
+            rows = self._db.execute("SELECT at, key, act, subject, outcome FROM acts ORDER BY place").fetchall()
+        return [dict(zip(("at", "key", "act", "subject", "outcome"), row, strict=True)) for row in rows]
+
+    def given_answer(self, key: str) -> tuple[str, int, Thing] | None:
+        with self._lock:
+            row = self._db.execute("SELECT digest, status, body FROM answers WHERE key = ?", (key,)).fetchone()
+        return (row[0], row[1], json.loads(row[2])) if row else None
+
+    def keep_answer(self, key: str, digest: str, status: int, body: Thing) -> None:
+        with self._lock:
+            self._db.execute("INSERT INTO answers VALUES (?, ?, ?, ?)", (key, digest, status, json.dumps(body)))
+
+    def setting(self, name: str) -> Any:
+        with self._lock:
+            row = self._db.execute("SELECT body FROM settings WHERE name = ?", (name,)).fetchone()
+        return json.loads(row[0]) if row else None
+
+    def keep_setting(self, name: str, body: Any) -> None:
+        with self._lock:
+            self._db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, json.dumps(body)))

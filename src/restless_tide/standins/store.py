@@ -1,0 +1,331 @@
+"""A simulated store: what happens in it, act by act and as its clock runs."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import random
+import secrets
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.gateways import protocol
+from restless_tide.standins import judgement
+from restless_tide.standins.clock import StoreClock
+from restless_tide.standins.judgement import Refusal
+from restless_tide.standins.shelf import Shelf, Thing
+
+_OFFERED = ("rising", "paused", "complete")
+_SHORTEST, _LONGEST = 0.6, 1.6
+
+
+class SimulatedStore:
+    """One store with its shelf, its clock and its rulebook. ``seed`` fixes how long things take."""
+
+    def __init__(self, rules: Rulebook, folder: Path, seed: int = 1) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.rules = rules
+        self.shelf = Shelf(folder / "store.sqlite")
+        self.clock = StoreClock(self.shelf)
+        self.uploads = folder / "uploads"
+        self.uploads.mkdir(exist_ok=True)
+        self._seed = seed
+
+    # acts
+
+    def perform(self, key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing]) -> tuple[int, Thing]:
+        """Carry out an act once: the same key gives the same answer, another body under it a conflict."""
+        digest = hashlib.sha256(json.dumps([act, subject, body], sort_keys=True).encode()).hexdigest()
+        self.turn()
+        with self.shelf.transaction():
+            given = self.shelf.given_answer(key)
+            if given is not None:
+                if given[0] != digest:
+                    return 409, problem("key-reused", "This key was used for another act.")
+                return given[1], given[2]
+            try:
+                status, answer, outcome = 200, work(), "done"
+            except Refusal as refusal:
+                status, answer, outcome = refusal.status, problem(refusal.code, refusal.detail), f"refused: {refusal.code}"
+            if status != 425:
+                self.shelf.keep_answer(key, digest, status, answer)
+                self.shelf.record_act(self.clock.now().isoformat(), key, act, subject, outcome)
+        return status, answer
+
+    def open_berth(self, wanted: protocol.BerthRequest) -> Thing:
+        if wanted.platform not in self.rules.platforms:
+            raise Refusal("platform-unknown", f"We carry apps for {', '.join(self.rules.platforms)}.")
+        taken = {berth["name"].casefold() for berth in self.shelf.all("berth")} | set(self.setting("taken_names", []))
+        if wanted.name.casefold() in taken:
+            raise Refusal("name-taken", f"The name {wanted.name!r} is taken by somebody else.")
+        if any(berth["identifier"] == wanted.identifier for berth in self.shelf.all("berth")):
+            raise Refusal("identifier-taken", f"{wanted.identifier} has its place here already.")
+        return self.shelf.put("berth", {"id": fresh("berth"), **wanted.model_dump()})
+
+    def begin_upload(self, berth: str, length: int) -> Thing:
+        self._needed("berth", berth)
+        if length > self.rules.packages.largest_bytes:
+            raise Refusal("package-too-large", f"We take {self.rules.packages.largest_bytes} bytes at most.", status=413)
+        upload = fresh("upload")
+        (self.uploads / upload).touch()
+        return self.shelf.put("upload", {"id": upload, "berth": berth, "length": length})
+
+    def consign(self, berth_id: str, wanted: protocol.ConsignmentRequest) -> Thing:
+        self._needed("berth", berth_id)
+        for upload in wanted.uploads:
+            kept = self._needed("upload", upload)
+            if (self.uploads / upload).stat().st_size != kept["length"]:
+                raise Refusal("upload-incomplete", f"Upload {upload} has not arrived whole.")
+        consignment = {
+            "id": fresh("consignment"), "berth": berth_id, "uploads": list(wanted.uploads), "version": wanted.version,
+            "number": wanted.number, "state": "processing", "questions": [], "reason": None,
+        }
+        return self._due(consignment, "consignment", minutes=self.rules.processing.usual_minutes)
+
+    def answer(self, consignment_id: str, answers: dict[str, str]) -> Thing:
+        consignment = self._needed("consignment", consignment_id)
+        if consignment["state"] != "held":
+            raise Refusal("not-held", f"The build is {consignment['state']}; nothing is asked.")
+        asked = {question["code"]: question for question in consignment["questions"]}
+        for code, answer in answers.items():
+            if code not in asked:
+                raise Refusal("question-unknown", f"We did not ask {code!r}.")
+            if answer not in asked[code]["choices"]:
+                raise Refusal("answer-unknown", f"{answer!r} is none of {', '.join(asked[code]['choices'])}.")
+        missing = [code for code in asked if code not in answers]
+        if missing:
+            raise Refusal("answers-missing", f"Still open: {', '.join(missing)}.")
+        for question in self.rules.processing.questions:
+            if answers.get(question.code) in question.refused_answers and question.code in answers:
+                return self._tell("consignment", consignment | {"state": "refused", "reason": f"We do not take apps that answer {answers[question.code]!r} to: {question.text}"})
+        return self._tell("consignment", consignment | {"state": "ready", "questions": [], "answers": answers})
+
+    def open_trial(self, berth_id: str, wanted: protocol.TrialRequest) -> Thing:
+        consignment = self._needed("consignment", wanted.consignment)
+        if consignment["state"] != "ready":
+            raise Refusal("build-not-ready", f"The build is {consignment['state']}.")
+        rules = next((rules for kind, rules in self.rules.cohorts.items() if kind == wanted.kind), None)
+        if rules is None:
+            raise Refusal("kind-unknown", f"We have no {wanted.kind} testers.")
+        if len(wanted.testers) > rules.seats:
+            raise Refusal("seats-exhausted", f"{wanted.kind} testers have {rules.seats} seats here.")
+        seen = any(
+            other["version"] == consignment["version"] and other["kind"] == wanted.kind and other["state"] in ("open", "closed")
+            for other in self.shelf.all("trial")
+            if other["berth"] == berth_id
+        )
+        trial = {
+            "id": fresh("trial"), "berth": berth_id, "version": consignment["version"], "kind": wanted.kind,
+            "consignment": wanted.consignment, "testers": list(wanted.testers), "reason": None,
+        }
+        if rules.review_first and not seen:
+            return self._due(trial | {"state": "with the store"}, "trial", minutes=self.rules.review.usual_hours * 15)
+        return self._tell("trial", trial | {"state": "open"})
+
+    def seat(self, trial_id: str, address: str) -> Thing:
+        trial = self._needed("trial", trial_id)
+        seats = next(rules.seats for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
+        if address not in trial["testers"]:
+            if len(trial["testers"]) >= seats:
+                raise Refusal("seats-exhausted", f"All {seats} seats are taken.")
+            trial["testers"].append(address)
+        return self.shelf.put("trial", trial)
+
+    def close_trial(self, trial_id: str) -> Thing:
+        trial = self._needed("trial", trial_id)
+        return self._tell("trial", trial | {"state": "closed", "due_at": None})
+
+    def submit(self, berth_id: str, wanted: protocol.SubmissionRequest) -> Thing:
+        consignment = self._needed("consignment", wanted.consignment)
+        if consignment["berth"] != berth_id or consignment["state"] != "ready":
+            raise Refusal("build-not-ready", "This build is not ready here.")
+        if judgement.as_tuple(consignment["version"]) != judgement.as_tuple(wanted.version):
+            raise Refusal("version-differs", f"The build carries {consignment['version']}, not {wanted.version}.")
+        if any(other["berth"] == berth_id and other["state"] in ("queued", "in hand") for other in self.shelf.all("submission")):
+            raise Refusal("already-under-review", "Something of this app is under review already.")
+        submission = {
+            "id": fresh("submission"), "berth": berth_id, "consignment": wanted.consignment, "version": wanted.version,
+            "notes": wanted.notes, "state": "queued", "reasons": [],
+        }
+        return self._due(submission, "submission", minutes=self.rules.review.usual_hours * 9)
+
+    def recall(self, submission_id: str) -> Thing:
+        submission = self._needed("submission", submission_id)
+        if submission["state"] not in ("queued", "in hand"):
+            raise Refusal("not-under-review", f"It is {submission['state']}.")
+        return self._tell("submission", submission | {"state": "recalled", "due_at": None})
+
+    def launch(self, submission_id: str, share: float) -> Thing:
+        submission = self._needed("submission", submission_id)
+        if submission["state"] != "approved":
+            raise Refusal("not-approved", f"It is {submission['state']}.")
+        if self.shelf.get("rollout", submission_id) is not None:
+            raise Refusal("launched-already", "This release was launched already.")
+        judgement.demand_first_share(self.rules.rollout, share)
+        for other in self.shelf.all("rollout"):
+            if other["berth"] == submission["berth"] and other["state"] in ("rising", "paused", "halted"):
+                self._tell("rollout", other | {"state": "superseded"})
+        rollout = {
+            "id": submission_id, "berth": submission["berth"], "submission": submission_id, "version": submission["version"],
+            "share": 0.0, "pauses": 0, "held_seconds": 0.0,
+        }
+        return self._risen(rollout, share)
+
+    def set_share(self, submission_id: str, share: float) -> Thing:
+        rollout = self._needed("rollout", submission_id)
+        judgement.demand_share(self.rules.rollout, rollout, share, self.clock.now())
+        return self._risen(rollout, share)
+
+    def steer(self, submission_id: str, act: str) -> Thing:
+        rollout = self._needed("rollout", submission_id)
+        judgement.demand_steering(self.rules.rollout, rollout, act)
+        now = self.clock.now()
+        if rollout["state"] == "rising":
+            rollout["held_seconds"] += (now - datetime.fromisoformat(rollout["since"])).total_seconds()
+        if act == "pause":
+            rollout |= {"state": "paused", "pauses": rollout["pauses"] + 1}
+        elif act == "resume":
+            rollout |= {"state": "rising", "since": now.isoformat()}
+        elif act == "halt":
+            rollout |= {"state": "halted"}
+        else:
+            rollout |= {"state": "withdrawn"}
+            self._offer_previous(rollout)
+        return self._tell("rollout", rollout)
+
+    def holdings(self, berth_id: str) -> Thing:
+        self._needed("berth", berth_id)
+        stages = {rollout["version"]: rollout["state"] for rollout in self.shelf.all("rollout") if rollout["berth"] == berth_id}
+        in_release = {
+            submission["consignment"]
+            for submission in self.shelf.all("submission")
+            if submission["berth"] == berth_id and submission["state"] in ("queued", "in hand", "approved")
+        }
+        builds = [
+            {
+                "version": consignment["version"], "number": consignment["number"], "refused": consignment["state"] == "refused",
+                "in_release": consignment["id"] in in_release,
+                "live": consignment["id"] in in_release and stages.get(consignment["version"]) in _OFFERED,
+            }
+            for consignment in self.shelf.all("consignment")
+            if consignment["berth"] == berth_id
+        ]
+        return {"builds": builds}
+
+    # as the clock runs
+
+    def turn(self) -> None:
+        """Let everything happen that is due by now, in the order in which it was due."""
+        with self.shelf.transaction():
+            while (due := self.shelf.next_due(self.clock.now().isoformat())) is not None:
+                kind, thing = due
+                at = datetime.fromisoformat(thing.pop("due_at"))
+                if kind == "consignment":
+                    self._process(thing, at)
+                elif kind == "trial":
+                    self._tell("trial", thing | {"state": "open"}, at)
+                elif thing["state"] == "queued":
+                    self._due(thing | {"state": "in hand"}, "submission", minutes=self.rules.review.usual_hours * 51, since=at)
+                else:
+                    self._review(thing, at)
+
+    def _process(self, consignment: Thing, at: datetime) -> None:
+        berth = self._needed("berth", consignment["berth"])
+        facts, trouble = self._read(consignment)
+        if trouble is None and facts is not None:
+            earlier = [
+                other for other in self.shelf.all("consignment")
+                if other["berth"] == berth["id"] and other["id"] != consignment["id"] and other["state"] != "processing"
+            ]
+            trouble = judgement.objection_to_package(self.rules, berth, facts, earlier, self._live(berth["id"]))
+        if trouble is not None or facts is None:
+            self._tell("consignment", consignment | {"state": "refused", "reason": trouble}, at)
+            return
+        questions = judgement.questions_for(self.rules, facts)
+        self._tell("consignment", consignment | {"state": "held" if questions else "ready", "questions": questions}, at)
+
+    def _read(self, consignment: Thing) -> tuple[Facts | None, str | None]:
+        try:
+            with (self.uploads / consignment["uploads"][0]).open("rb") as file:
+                return inspect_package(file), None
+        except PackageUnreadable as wrong:
+            return None, wrong.detail
+
+    def _review(self, submission: Thing, at: datetime) -> None:
+        reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
+        self.shelf.keep_setting("reject_next", [])
+        self._tell("submission", submission | {"state": "rejected" if reasons else "approved", "reasons": reasons}, at)
+
+    # small things
+
+    def setting(self, name: str, otherwise: Any) -> Any:
+        kept = self.shelf.setting(name)
+        return otherwise if kept is None else kept
+
+    def _risen(self, rollout: Thing, share: float) -> Thing:
+        state = "complete" if share == 1.0 else "rising"
+        rollout |= {"state": state, "share": share, "held_seconds": 0.0, "since": self.clock.now().isoformat()}
+        if state == "complete":
+            for other in self.shelf.all("rollout"):
+                if other["berth"] == rollout["berth"] and other["id"] != rollout["id"] and other["state"] == "complete":
+                    self._tell("rollout", other | {"state": "superseded"})
+        return self._tell("rollout", rollout)
+
+    def _offer_previous(self, rollout: Thing) -> None:
+        """Where the rulebook says so, the release before this one is offered again."""
+        earlier = [
+            other for other in self.shelf.all("rollout")
+            if other["berth"] == rollout["berth"] and other["id"] != rollout["id"] and other["state"] == "superseded" and other["share"] == 1.0
+        ]
+        if self.rules.rollout.withdraw_restores_previous and earlier and self._live(rollout["berth"]) is None:
+            self._tell("rollout", earlier[-1] | {"state": "complete"})
+
+    def _live(self, berth_id: str) -> str | None:
+        offered = [
+            rollout["version"] for rollout in self.shelf.all("rollout")
+            if rollout["berth"] == berth_id and rollout["state"] in _OFFERED
+        ]
+        return max(offered, key=judgement.as_tuple, default=None)
+
+    def _due(self, thing: Thing, kind: str, *, minutes: float, since: datetime | None = None) -> Thing:
+        """Put a thing on the shelf that will happen after about ``minutes``, and tell of it."""
+        count = len(self.shelf.all(kind))
+        factor = random.Random(f"{self._seed}/{kind}/{count}/{thing['state']}").uniform(_SHORTEST, _LONGEST)
+        begun = since or self.clock.now()
+        return self._tell(kind, thing | {"due_at": (begun + timedelta(minutes=minutes * factor)).isoformat()}, begun)
+
+    def _tell(self, kind: str, thing: Thing, at: datetime | None = None) -> Thing:
+        """Keep a thing and write the event about it."""
+        self.shelf.put(kind, thing)
+        moment = (at or self.clock.now()).isoformat()
+        self.shelf.add_event(
+            {
+                "specversion": "1.0", "id": fresh("event"), "source": f"/stores/{self.rules.store.lower()}",
+                "type": f"{kind}.changed", "subject": thing["id"], "time": moment, "data": shown(thing),
+            }
+        )
+        return shown(thing)
+
+    def _needed(self, kind: str, thing_id: str) -> Thing:
+        thing = self.shelf.get(kind, thing_id)
+        if thing is None:
+            raise Refusal(f"{kind}-unknown", f"We know no {kind} {thing_id}.", status=404)
+        return thing
+
+
+def shown(thing: Thing) -> Thing:
+    """A thing as the outside sees it: when it will happen, and who tests, are the store's own affair."""
+    return {name: value for name, value in thing.items() if name not in ("due_at", "testers")}
+
+
+def problem(code: str, detail: str) -> Thing:
+    return {"type": "about:blank", "title": "Refused", "code": code, "detail": detail}
+
+
+def fresh(kind: str) -> str:
+    return f"{kind}-{secrets.token_hex(6)}"

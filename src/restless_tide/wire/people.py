@@ -1,0 +1,38 @@
+"""Signing in, and tokens."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from pydantic import Field
+
+from restless_tide.wire.base import Told, Wanted
+
+
+class SignInWanted(Wanted):
+    email: str
+    password: str = Field(repr=False)
+
+
+class PersonTold(Told):
+    id: str
+    name: str
+    email: str
+
+
+class TokenWanted(Wanted):
+    label: str = Field(description="where it is used, such as 'build server'")
+    days: float | None = Field(default=None, gt=0, description="life; none: until revoked")
+
+
+class TokenTold(Told):
+    id: str
+    label: str
+    created_at: datetime
+    expires_at: datetime | None
+    revoked_at: datetime | None
+
+
+class TokenMade(Told):
+    token: TokenTold
+    value: str = Field(description="shown this once", repr=False)

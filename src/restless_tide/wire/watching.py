@@ -1,0 +1,89 @@
+"""The overview, the live feed and the logbook."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from restless_tide.core.ladder import Stage
+from restless_tide.core.leg import LegPhase
+from restless_tide.wire.base import Told, Wanted
+
+
+class CallTold(Told):
+    """Something that needs a person, and the console's place to mend it."""
+
+    said: str
+    place: str
+    weight: str
+
+
+class BerthRow(Told):
+    app: str
+    app_title: str
+    store: str
+    store_title: str
+    platform: str
+    berth_state: Literal["ordered", "open", "refused"]
+    live_version: str | None
+    version: str | None = Field(description="the release that matters now")
+    phase: LegPhase | None
+    share: float
+    ladder: list[Stage]
+    stage_ends_at: datetime | None
+    confirmed: bool
+    newest_build: str | None
+    calls: list[CallTold]
+
+
+class OverviewTold(Told):
+    now: datetime
+    apps: int
+    stores: int
+    rows: list[BerthRow]
+
+
+class ChangeTold(Told):
+    """One event of the live feed; ``id`` is its Last-Event-ID."""
+
+    id: int
+    at: datetime
+    kind: str
+    app: str | None
+    subject: str
+    said: str
+
+
+class LineTold(Told):
+    id: int
+    at: datetime
+    person: str = Field(description="pseudonymous id")
+    who: str
+    act: str
+    subject: str
+    app: str | None
+    reason: str
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    digest: str
+
+
+class VerificationTold(Told):
+    lines: int
+    first_broken: int | None
+
+
+class ClockWanted(Wanted):
+    step_hours: float = 0.0
+    show: datetime | None = None
+
+
+class ClockTold(Told):
+    now: datetime
+
+
+class HealthTold(Told):
+    status: Literal["ok"] = "ok"
+    version: str
