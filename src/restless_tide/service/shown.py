@@ -40,7 +40,7 @@ def store(session: Session, row: tables.Store) -> StoreTold:
     pending = select(func.count()).select_from(tables.Order).where(tables.Order.store_id == row.id, tables.Order.state.in_(PENDING))
     return StoreTold(
         name=row.name, title=rules.store, address=row.address, may=row.may, platforms=list(rules.platforms),
-        rulebook_revision=rules.revision, rules=_told_rules(rules), connected_at=row.connected_at, reached_at=row.reached_at,
+        rulebook_revision=rules.revision, rules=_told_rules(rules), ladder_dictated=rules.rollout.dictated_ladder is not None, connected_at=row.connected_at, reached_at=row.reached_at,
         trouble=row.trouble, pending_orders=session.scalar(pending) or 0,
     )
 

@@ -1,7 +1,5 @@
 """The HTTP face of a simulated store: the gateway protocol, and the control by which tests and demos drive it."""
 
-from __future__ import annotations
-
 import base64
 import hashlib
 import json
@@ -17,6 +15,7 @@ import jwt
 from cryptography.hazmat.primitives.asymmetric import ec
 from fastapi import Depends, FastAPI, Form, Header, Request, Response
 from fastapi.concurrency import run_in_threadpool
+from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from jwt.algorithms import ECAlgorithm
 from pydantic import BaseModel
@@ -76,6 +75,11 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     @app.exception_handler(Refusal)
     def refused(_: Request, wrong: Refusal) -> JSONResponse:
         return JSONResponse(problem(wrong.code, wrong.detail), wrong.status, media_type="application/problem+json")
+
+    @app.exception_handler(RequestValidationError)
+    def unfit(_: Request, wrong: RequestValidationError) -> JSONResponse:
+        told = "; ".join(f"{'.'.join(map(str, error['loc']))}: {error['msg']}" for error in wrong.errors())
+        return JSONResponse(problem("request-unfit", f"The request does not fit: {told}."), 422, media_type="application/problem+json")
 
     @app.middleware("http")
     async def misbehave(request: Request, proceed: Callable[[Request], Awaitable[Response]]) -> Response:

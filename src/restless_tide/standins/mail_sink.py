@@ -19,7 +19,7 @@ class _Keeper:
         self._folder = folder
         folder.mkdir(parents=True, exist_ok=True)
 
-    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:  # noqa: N802  (aiosmtpd's name)
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         place = self._folder / f"{len(list(self._folder.iterdir())) + 1:06d}.eml"
         content = envelope.content or b""
         place.write_bytes(content if isinstance(content, bytes) else content.encode())

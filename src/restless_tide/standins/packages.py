@@ -54,7 +54,7 @@ def write_ipa(path: Path, recipe: PackageRecipe) -> Path:
         "CFBundleDisplayName": recipe.label,
         "MinimumOSVersion": "16.0",
         "DTPlatformVersion": "18.0",
-        **{permission: f"{recipe.label} needs it for your diary." for permission in recipe.permissions},
+        **dict.fromkeys(recipe.permissions, f"{recipe.label} needs it for your diary."),
     }
     folder = f"Payload/{recipe.label}.app"
     with zipfile.ZipFile(path, "w") as archive:

@@ -7,7 +7,7 @@ from datetime import datetime
 from pydantic import Field
 
 from restless_tide.core.consignment import ConsignmentState
-from restless_tide.core.packages import Facts
+from restless_tide.core.packages import Facts as Facts
 from restless_tide.wire.base import Told, Wanted
 from restless_tide.wire.problems import FindingTold
 

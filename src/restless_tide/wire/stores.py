@@ -23,6 +23,7 @@ class StoreTold(Told):
     platforms: list[str]
     rulebook_revision: str
     rules: list[str] = Field(description="what the rulebook says, in plain lines")
+    ladder_dictated: bool
     connected_at: datetime
     reached_at: datetime | None
     trouble: str | None = Field(description="why the store is not reached now; none when all is well")

@@ -1,0 +1,1 @@
+"""The command line: argparse over the client library, a noun a file."""

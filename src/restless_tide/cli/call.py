@@ -1,0 +1,102 @@
+"""One call of the command line: what was given, the desk it goes to, and how it is answered."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+import time
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
+from pydantic_core import to_jsonable_python
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+
+from restless_tide.cli import remembered
+from restless_tide.client import Tide
+from restless_tide.wire.errors import Invalid, Unauthenticated
+
+Seen = TypeVar("Seen")
+
+_NARROWEST_PIPE = 132
+_POLL_SECONDS = 0.2
+
+
+class Call:
+    """``given`` are the parsed arguments. Tables go to a terminal, one JSON document to a program."""
+
+    def __init__(self, given: argparse.Namespace) -> None:
+        self.given = given
+        width = None if sys.stdout.isatty() else _NARROWEST_PIPE
+        self.console = Console(width=width, highlight=False, soft_wrap=False)
+        self.aside = Console(stderr=True, highlight=False)
+
+    @property
+    def url(self) -> str:
+        return self.given.url or os.environ.get("TIDE_URL") or remembered.desk().url
+
+    @cached_property
+    def tide(self) -> Tide:
+        """The client of the desk this call goes to. Raises Unauthenticated without a token."""
+        token = self.given.token or os.environ.get("TIDE_TOKEN") or remembered.desk().token
+        if not token:
+            raise Unauthenticated("No token is known.", remedy="Sign in with: tide sign-in, or set TIDE_TOKEN.")
+        return Tide(self.url, token=token)
+
+    def answer(self, told: BaseModel | Sequence[BaseModel] | dict[str, Any] | list[Any], shown: Callable[[], None]) -> None:
+        """Print ``told`` as JSON when that was asked for, else call ``shown``."""
+        if self.given.json:
+            print(json.dumps(to_jsonable_python(told), indent=2, ensure_ascii=False))
+        else:
+            shown()
+
+    def say(self, text: str) -> None:
+        self.console.print(escape(text), soft_wrap=True)
+
+    def table(self, *columns: str) -> Table:
+        table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 3, 0, 0))
+        for column in columns:
+            table.add_column(column, overflow="fold")
+        return table
+
+    def show(self, table: Table, *, empty: str) -> None:
+        """Print the table, or what to do first when it holds nothing."""
+        if table.row_count:
+            self.console.print(table)
+        else:
+            self.say(empty)
+
+    def confirm(self, consequence: str) -> bool:
+        """Ask a person at a terminal; scripts and --yes go straight on."""
+        if getattr(self.given, "yes", False) or not (sys.stdin.isatty() and sys.stdout.isatty()):
+            return True
+        self.say(consequence)
+        return input("Go on? [y/N] ").strip().lower() in ("y", "yes")
+
+    def wait_until(self, look: Callable[[], Seen], settled: Callable[[Seen], bool], seconds: float) -> Seen:
+        """Look again and again until it is settled or the time is over; returns what was seen last."""
+        deadline = time.monotonic() + seconds
+        seen = look()
+        while not settled(seen) and time.monotonic() < deadline:
+            time.sleep(_POLL_SECONDS)
+            seen = look()
+        return seen
+
+
+def cell(value: object) -> str:
+    """A value as a table's cell, with nothing in it read as markup."""
+    return escape("" if value is None else str(value))
+
+
+def file_argument(text: str) -> Path:
+    """Raises Invalid when there is no such file."""
+    path = Path(text)
+    if not path.is_file():
+        raise Invalid(f"There is no file at {text}.", remedy="Check the path.", code="file-missing")
+    return path

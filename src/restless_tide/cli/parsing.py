@@ -1,0 +1,79 @@
+"""argparse with the manners of this command line: the nearest word when one is mistyped, problems in one line."""
+
+from __future__ import annotations
+
+import argparse
+import re
+from collections.abc import Callable
+from difflib import get_close_matches
+from typing import Any, NoReturn
+
+from restless_tide.cli.call import Call
+from restless_tide.cli.exits import Exit
+
+Run = Callable[[Call], Exit | None]
+
+
+class UsageError(Exception):
+    """The command line is wrong; ``hint`` says what was meant, perhaps."""
+
+
+class Parser(argparse.ArgumentParser):
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        kwargs.setdefault("allow_abbrev", False)
+        kwargs.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        super().__init__(*args, **kwargs)
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(f"{self._told(message)}\nSee: {self.prog} --help")
+
+    def _told(self, message: str) -> str:
+        chosen = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
+        if not chosen:
+            return message[:1].upper() + message[1:] + "."
+        word, choices = chosen.group(1), re.findall(r"[\w-]+", chosen.group(2))
+        return f"{word!r} is not known here." + (_nearest(word, choices) or f" Choose from {', '.join(choices)}.")
+
+    def unknown_options(self, words: list[str]) -> NoReturn:
+        known = [option for action in self._actions for option in action.option_strings]
+        told = [f"{word} is not known here.{_nearest(word.split('=')[0], known)}" for word in words]
+        raise UsageError(" ".join(told) + f"\nSee: {self.prog} --help")
+
+
+def _nearest(word: str, choices: list[str]) -> str:
+    near = get_close_matches(word, choices, n=1, cutoff=0.5)
+    return f" Did you mean {near[0]}?" if near else ""
+
+
+class Nouns:
+    """The commands by noun and verb: ``tide NOUN VERB …``; a noun without verbs is a command of its own."""
+
+    def __init__(self, root: Parser) -> None:
+        self._nouns = root.add_subparsers(metavar="COMMAND", required=True, title="commands")
+        self._verbs: dict[str, Any] = {}
+        self.common = Parser(add_help=False)
+        where = self.common.add_argument_group("for every command")
+        where.add_argument("--json", action="store_true", help="print one JSON document and nothing else")
+        where.add_argument("--url", help="the desk's address (or TIDE_URL)")
+        where.add_argument("--token", help="a bearer token (or TIDE_TOKEN)")
+
+    def noun(self, name: str, summary: str) -> None:
+        parser = self._nouns.add_parser(name, help=summary, description=summary)
+        self._verbs[name] = parser.add_subparsers(metavar="VERB", required=True, title="verbs")
+
+    def command(self, words: str, run: Run, summary: str, *, description: str = "") -> Parser:
+        """Add a command such as ``build push``; returns its parser for the arguments."""
+        noun, _, verb = words.partition(" ")
+        home = self._verbs[noun] if verb else self._nouns
+        parser: Parser = home.add_parser(verb or noun, help=summary, description=description or summary, parents=[self.common])
+        parser.set_defaults(run=run, parser=parser)
+        return parser
+
+
+def app_argument(parser: Parser) -> None:
+    parser.add_argument("--app", required=True, metavar="APP", help="the app's short name")
+
+
+def store_argument(parser: Parser, *, required: bool = True) -> None:
+    parser.add_argument("--store", required=required, metavar="STORE", help="the store's short name")
+

@@ -1,0 +1,68 @@
+"""tide sign-in, sign-out, token."""
+
+from __future__ import annotations
+
+import getpass
+import os
+import platform
+
+from restless_tide.cli import remembered
+from restless_tide.cli.call import Call, cell
+from restless_tide.cli.parsing import Nouns
+from restless_tide.cli.telling import moment
+from restless_tide.client import Tide
+
+
+def add(nouns: Nouns) -> None:
+    parser = nouns.command("sign-in", _sign_in, "sign in to a desk and remember it", description="Asks for the password, makes a token for this machine and remembers it. In a script, use TIDE_TOKEN instead.")
+    parser.add_argument("--email", required=True)
+    nouns.command("sign-out", _sign_out, "forget the desk that was signed in to")
+    nouns.noun("token", "tokens for scripts and build servers")
+    parser = nouns.command("token add", _add_token, "make a token; its value is shown this once")
+    parser.add_argument("label", help="where it is used, such as 'build server'")
+    parser.add_argument("--days", type=float, help="life in days; without it, until revoked")
+    nouns.command("token list", _tokens, "list your tokens")
+    nouns.command("token revoke", _revoke, "revoke a token at once").add_argument("id")
+
+
+def _sign_in(call: Call) -> None:
+    password = os.environ.get("TIDE_PASSWORD") or getpass.getpass("Password: ")
+    with Tide(call.url) as tide:
+        person = tide.people.sign_in(call.given.email, password)
+        made = tide.people.make_token(f"tide on {platform.node()}")
+    remembered.keep(call.url, made.value)
+    call.answer(person, lambda: call.say(f"Signed in to {call.url} as {person.name}."))
+
+
+def _sign_out(call: Call) -> None:
+    remembered.forget()
+    call.answer({"signed_out": True}, lambda: call.say("Forgotten. The token itself ends with: tide token revoke"))
+
+
+def _add_token(call: Call) -> None:
+    made = call.tide.people.make_token(call.given.label, days=call.given.days)
+    said = {"id": made.token.id, "label": made.token.label, "value": made.value, "expires_at": made.token.expires_at}
+
+    def shown() -> None:
+        call.say(made.value)
+        call.aside.print(f"Token {made.token.id} for {cell(made.token.label)}. It is shown this once; keep it safe.")
+
+    call.answer(said, shown)
+
+
+def _tokens(call: Call) -> None:
+    found = call.tide.people.tokens()
+
+    def shown() -> None:
+        table = call.table("ID", "LABEL", "MADE", "STATE")
+        for token in found:
+            state = "revoked" if token.revoked_at else f"until {moment(token.expires_at)}" if token.expires_at else "until revoked"
+            table.add_row(token.id, cell(token.label), moment(token.created_at), state)
+        call.show(table, empty="No tokens yet. Make one with: tide token add LABEL")
+
+    call.answer(found, shown)
+
+
+def _revoke(call: Call) -> None:
+    call.tide.people.revoke_token(call.given.id)
+    call.answer({"revoked": call.given.id}, lambda: call.say(f"Token {call.given.id} is revoked."))

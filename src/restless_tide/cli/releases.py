@@ -1,0 +1,247 @@
+"""tide release, tide rollout."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from restless_tide.cli.call import Call, cell
+from restless_tide.cli.exits import Exit
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
+from restless_tide.cli.telling import moment, share
+from restless_tide.wire.errors import Invalid
+from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+
+_STEERING = {
+    "advance": "one stage up, or to --share",
+    "pause": "hold the share where it is; the stage clock stops",
+    "resume": "go on from where it stands",
+    "halt": "offer the build to nobody new; those who have it keep it",
+    "finish": "offer it to everybody now",
+    "withdraw": "take the release down",
+}
+_ASKS_FIRST = ("finish", "withdraw")
+
+
+def add(nouns: Nouns) -> None:
+    nouns.noun("release", "releases: draft, submit, show, give the word")
+    parser = nouns.command("release draft", _draft, "draft a release with one leg per store")
+    parser.add_argument("version")
+    app_argument(parser)
+    parser.add_argument("--leg", action="append", required=True, metavar="STORE=BUILD", help="a store and the build that goes there; repeat it")
+    parser.add_argument("--notes", action="append", default=[], metavar="LOCALE=TEXT", help="what is new; repeat it per locale")
+    _launch_arguments(parser)
+    parser = nouns.command("release notes", _notes, "write the notes of one locale")
+    parser.add_argument("version")
+    app_argument(parser)
+    parser.add_argument("locale")
+    parser.add_argument("text")
+    parser = nouns.command("release change", _change, "change a leg: its build, ladder or conditions")
+    parser.add_argument("version")
+    app_argument(parser)
+    store_argument(parser)
+    parser.add_argument("--build")
+    _launch_arguments(parser)
+    parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
+    parser.add_argument("version")
+    app_argument(parser)
+    store_argument(parser, required=False)
+    _wait_argument(parser)
+    parser = nouns.command("release recall", _recall, "call a leg back from review")
+    parser.add_argument("version")
+    app_argument(parser)
+    store_argument(parser)
+    parser.add_argument("--reason", default="")
+    _wait_argument(parser)
+    parser = nouns.command("release word", _word, "give the word to launch")
+    parser.add_argument("version")
+    app_argument(parser)
+    store_argument(parser, required=False)
+    parser.add_argument("--reason", default="")
+    app_argument(nouns.command("release list", _list, "list an app's releases"))
+    parser = nouns.command("release show", _show, "where a release stands at every store")
+    parser.add_argument("version")
+    app_argument(parser)
+
+    nouns.noun("rollout", "steer: advance, pause, resume, halt, finish, withdraw")
+    for act, summary in _STEERING.items():
+        parser = nouns.command(f"rollout {act}", _steer, summary, description=f"{summary[0].upper()}{summary[1:]}. At every store where it is possible, or at --store.")
+        parser.set_defaults(act=act, share=None)
+        parser.add_argument("version")
+        app_argument(parser)
+        store_argument(parser, required=False)
+        parser.add_argument("--reason", required=True, help="why; it stands in the logbook")
+        if act == "advance":
+            parser.add_argument("--share", metavar="PERCENT", type=float, help="to this share, where the store leaves it free")
+        if act in _ASKS_FIRST:
+            parser.add_argument("--yes", action="store_true", help="do not ask first")
+        _wait_argument(parser)
+
+
+def _launch_arguments(parser: Parser) -> None:
+    parser.add_argument("--ladder", metavar="STAGES", help="such as 5@24,20@48,100: per cent @ hours to hold; where the store leaves it free")
+    word = parser.add_mutually_exclusive_group()
+    word.add_argument("--needs-word", action="store_true", default=None, help="launch only when the word is given")
+    word.add_argument("--no-word", dest="needs_word", action="store_false", help="launch without a word")
+    parser.add_argument("--not-before", metavar="INSTANT", help="launch not before, such as 2026-12-01T09:00+01:00")
+    parser.add_argument("--with-other-legs", action="store_true", default=None, help="launch only when the other stores have approved, too")
+
+
+def _wait_argument(parser: Parser) -> None:
+    parser.add_argument("--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers")
+
+
+def _pairs(words: list[str], what: str) -> dict[str, str]:
+    pairs = dict(word.partition("=")[::2] for word in words)
+    if any("=" not in word for word in words):
+        raise Invalid(f"{what} needs an equals sign: {', '.join(words)}", code="argument-unfit")
+    return pairs
+
+
+def _wish(call: Call, build: str | None) -> LegWanted:
+    given = call.given
+    instant = None
+    if given.not_before:
+        try:
+            instant = datetime.fromisoformat(given.not_before)
+        except ValueError:
+            raise Invalid(f"{given.not_before!r} is no instant.", remedy="Write it like 2026-12-01T09:00+01:00.", code="instant-unfit") from None
+    return LegWanted(build=build, ladder=given.ladder, needs_word=given.needs_word, not_before=instant, with_other_legs=given.with_other_legs)
+
+
+def _draft(call: Call) -> None:
+    dictated = {store.name for store in call.tide.stores.every() if store.ladder_dictated}
+    legs = {store: _wish(call, build) for store, build in _pairs(call.given.leg, "--leg").items()}
+    if not dictated.issuperset(legs):  # a ladder given for several stores is meant for those that leave it free
+        legs = {store: wish.model_copy(update={"ladder": None}) if store in dictated else wish for store, wish in legs.items()}
+    release = call.tide.releases.draft(call.given.app, call.given.version, legs=legs, notes=_pairs(call.given.notes, "--notes"))
+    call.answer(release, lambda: _tell(call, release))
+
+
+def _notes(call: Call) -> None:
+    release = call.tide.releases.write_notes(call.given.app, call.given.version, call.given.locale, call.given.text)
+    call.answer(release, lambda: call.say(f"Notes of {release.version} in {call.given.locale} are written."))
+
+
+def _change(call: Call) -> None:
+    wish = _wish(call, call.given.build)
+    release = call.tide.releases.change_leg(
+        call.given.app, call.given.version, call.given.store, build=wish.build, ladder=wish.ladder, needs_word=wish.needs_word,
+        not_before=wish.not_before, with_other_legs=wish.with_other_legs,
+    )
+    call.answer(release, lambda: _tell(call, release))
+
+
+def _submit(call: Call) -> Exit | None:
+    call.tide.releases.submit(call.given.app, call.given.version, store=call.given.store)
+    return _tell_when_settled(call)
+
+
+def _recall(call: Call) -> Exit | None:
+    call.tide.releases.recall(call.given.app, call.given.version, call.given.store, reason=call.given.reason)
+    return _tell_when_settled(call)
+
+
+def _word(call: Call) -> None:
+    release = call.tide.releases.give_word(call.given.app, call.given.version, store=call.given.store, reason=call.given.reason)
+    call.answer(release, lambda: _tell(call, release))
+
+
+def _list(call: Call) -> None:
+    found = call.tide.releases.of_app(call.given.app)
+
+    def shown() -> None:
+        table = call.table("VERSION", "DRAFTED", "LEGS")
+        for release in found:
+            legs = "\n".join(f"{leg.store}: {_stands(leg)}" for leg in release.legs)
+            table.add_row(release.version, moment(release.created_at), cell(legs))
+        call.show(table, empty=f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD")
+
+    call.answer(found, shown)
+
+
+def _show(call: Call) -> None:
+    release = call.tide.releases.one(call.given.app, call.given.version)
+    call.answer(release, lambda: _tell(call, release))
+
+
+def _steer(call: Call) -> Exit | None:
+    given = call.given
+    before = call.tide.releases.one(given.app, given.version)
+    chosen = [leg for leg in before.legs if given.store in (None, leg.store)]
+    if given.act in _ASKS_FIRST:
+        consequences = [f"{leg.store_title}: {option.consequence}" for leg in chosen for option in leg.acts if option.act == given.act and option.possible]
+        if consequences and not call.confirm("\n".join(consequences)):
+            call.say("Nothing was done.")
+            return Exit.REFUSED
+    part = given.share / 100 if given.share is not None else None
+    done = call.tide.releases.steer(given.app, given.version, given.act, reason=given.reason, store=given.store, share=part)
+    release = call.wait_until(lambda: call.tide.releases.one(given.app, given.version), _all_confirmed, given.wait)
+
+    def shown() -> None:
+        for outcome in done.outcomes:
+            leg = next(leg for leg in release.legs if leg.store == outcome.store)
+            call.say(f"{leg.store_title}: {_after_act(leg) if outcome.ordered else f'nothing done. {outcome.why_not}'}")
+
+    call.answer({"outcomes": [entry.model_dump() for entry in done.outcomes], "release": release.model_dump(mode="json")}, shown)
+    acted = [leg for leg in release.legs for outcome in done.outcomes if outcome.ordered and outcome.store == leg.store]
+    if any(leg.orders[0].state == "refused" for leg in acted):
+        return Exit.REFUSED
+    return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
+
+
+def _after_act(leg: LegTold) -> str:
+    """The store's answer to an act just ordered: a refusal in its words, or where the leg stands now."""
+    newest = leg.orders[0]
+    return f"refused: {newest.trouble} It stands at: {_stands(leg)}" if newest.state == "refused" else _stands(leg)
+
+
+def _all_confirmed(release: ReleaseTold) -> bool:
+    return all(leg.confirmed for leg in release.legs)
+
+
+def _tell_when_settled(call: Call) -> Exit | None:
+    release = call.wait_until(lambda: call.tide.releases.one(call.given.app, call.given.version), _all_confirmed, call.given.wait)
+    call.answer(release, lambda: _tell(call, release))
+    return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
+
+
+def _stands(leg: LegTold) -> str:
+    """Where a leg stands in one line; what is ordered and what was seen are told apart."""
+    text = str(leg.phase)
+    if leg.launched_at:
+        text += f" at {share(leg.share)}"
+    if not leg.confirmed:
+        trouble = next((order.trouble for order in leg.orders if order.trouble and order.state in ("queued", "sent")), None)
+        seen = f"; the store was last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
+        return f"{text} — ordered, not confirmed{seen}" + (f" ({trouble})" if trouble else "")
+    if leg.stage_ends_at:
+        text += f", next stage {moment(leg.stage_ends_at)}"
+    return text
+
+
+def _tell(call: Call, release: ReleaseTold) -> None:
+    call.say(f"{release.app_title} {release.version}")
+    for leg in release.legs:
+        call.say(f"\n{leg.store_title}: {_stands(leg)}")
+        call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
+        for entry in leg.rounds:
+            call.say(f"  round {entry.number}: {entry.state}, {moment(entry.changed_at)}" + (f": {' '.join(entry.reasons)}" if entry.reasons else ""))
+        if leg.phase == "approved" and leg.waits_for:
+            call.say(f"  waits for {', '.join(leg.waits_for)}")
+        for finding in leg.findings:
+            call.say(f"  {finding.level}: {finding.detail} {finding.remedy}")
+        refused = next((order for order in leg.orders[:1] if order.state == "refused"), None)
+        if refused:
+            call.say(f"  the store refused to {refused.kind}: {refused.trouble}")
+        possible = [str(option.act) for option in leg.acts if option.possible]
+        if possible:
+            call.say(f"  possible now: {', '.join(possible)}")
+    if release.notes:
+        call.say("")
+    for locale, text in release.notes.items():
+        call.say(f"notes {locale}: {text}")
+
+
+def _ladder(leg: LegTold) -> str:
+    marks = [share(stage.share) + (f" ({stage.dwell_hours:g} h)" if stage.dwell_hours is not None else "") for stage in leg.ladder]
+    return " → ".join(marks) + (" (dictated)" if leg.ladder_dictated else "")

@@ -1,0 +1,41 @@
+"""Instants, sizes and shares as people read them."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+from tzlocal import get_localzone
+
+_UNITS = ((86400.0, "d"), (3600.0, "h"), (60.0, "min"))
+
+
+def moment(instant: datetime | None, now: datetime | None = None) -> str:
+    """Such as ``Tue 24 Nov 14:00 CET, in 3 h``."""
+    if instant is None:
+        return ""
+    local = instant.astimezone(get_localzone())
+    return f"{local:%a %d %b %H:%M %Z}, {distance(instant - (now or datetime.now(UTC)))}"
+
+
+def distance(away: timedelta) -> str:
+    """How far an instant is: ``in 3 h``, ``2 d ago``, ``now``."""
+    seconds = abs(away.total_seconds())
+    for size, unit in _UNITS:
+        if seconds >= size:
+            told = f"{seconds / size:.0f} {unit}"
+            return f"in {told}" if away > timedelta() else f"{told} ago"
+    return "now"
+
+
+def size(size_bytes: int) -> str:
+    """Such as ``42.1 MB``."""
+    amount = float(size_bytes)
+    for unit in ("B", "kB", "MB"):
+        if amount < 1000:
+            return f"{amount:.0f} {unit}" if unit == "B" else f"{amount:.1f} {unit}"
+        amount /= 1000
+    return f"{amount:.2f} GB"
+
+
+def share(part: float) -> str:
+    return f"{part:.0%}" if part >= 0.01 or part == 0 else f"{part:.1%}"

@@ -1,0 +1,114 @@
+"""tide overview, watch, logbook."""
+
+from __future__ import annotations
+
+import json
+
+from restless_tide.cli.call import Call, cell
+from restless_tide.cli.exits import Exit
+from restless_tide.cli.parsing import Nouns
+from restless_tide.cli.telling import moment, share
+from restless_tide.wire.watching import BerthRow, LineTold
+
+_SAIL = 10
+
+
+def add(nouns: Nouns) -> None:
+    nouns.command("overview", _overview, "every app at every store: what is so, and what needs a person")
+    parser = nouns.command("watch", _watch, "follow everything that changes, until Ctrl-C")
+    parser.add_argument("--app", help="only this app")
+    parser.add_argument("--after", type=int, metavar="ID", help="go on after this event; without it, from now on")
+    parser.add_argument("--count", type=int, help="end after so many events")
+    nouns.noun("logbook", "who did what, when and why")
+    parser = nouns.command("logbook show", _show, "the logbook, newest first")
+    parser.add_argument("--app", help="only this app")
+    parser.add_argument("--limit", type=int, default=30, help="how many lines (30)")
+    nouns.command("logbook verify", _verify, "check that no line was altered")
+
+
+def _overview(call: Call) -> None:
+    told = call.tide.watching.overview()
+
+    def shown() -> None:
+        calls = [(row, needed) for row in told.rows for needed in row.calls]
+        call.say(f"Needs you: {len(calls)}" if calls else "Nothing needs you.")
+        for row, needed in calls:
+            call.say(f"  {row.app_title} at {row.store_title}: {needed.said}")
+        call.say("")
+        table = call.table("APP", "STORE", "LIVE", "NOW", "SHARE", "NEXT STAGE", "NEWEST BUILD")
+        for row in told.rows:
+            table.add_row(cell(row.app_title), cell(row.store_title), row.live_version or "–", cell(_now(row)), _gauge(row), moment(row.stage_ends_at, told.now), row.newest_build or "–")
+        call.show(table, empty="Nothing here yet. First: tide store connect, tide app add, tide berth open.")
+
+    call.answer(told, shown)
+
+
+def _now(row: BerthRow) -> str:
+    if row.version is None:
+        return "no release" if row.berth_state == "open" else f"berth {row.berth_state}"
+    return f"{row.version} {row.phase}" + ("" if row.confirmed else " (not confirmed)")
+
+
+def _gauge(row: BerthRow) -> str:
+    """The share as a short bar; the number stands beside it."""
+    if row.phase not in ("rising", "paused", "halted", "complete"):
+        return ""
+    full = round(row.share * _SAIL)
+    return "█" * full + "░" * (_SAIL - full) + f" {share(row.share)}"
+
+
+def _watch(call: Call) -> Exit | None:
+    seen = 0
+    try:
+        for change in call.tide.watching.follow(after=call.given.after):
+            if call.given.app not in (None, change.app):
+                continue
+            if call.given.json:
+                print(json.dumps(change.model_dump(mode="json"), ensure_ascii=False), flush=True)
+            else:
+                said = f": {change.said}" if change.said else ""
+                call.say(f"{change.at.astimezone():%H:%M:%S}  {change.app or '–':<12} {change.kind}  {change.subject}{said}")
+            seen += 1
+            if seen == call.given.count:
+                break
+    except KeyboardInterrupt:
+        return Exit.DONE
+    return None
+
+
+def _show(call: Call) -> None:
+    found = list(call.tide.watching.logbook(app=call.given.app, limit=call.given.limit))
+
+    def shown() -> None:
+        table = call.table("LINE", "WHEN", "WHO", "ACT", "WHAT", "BEFORE → AFTER", "REASON")
+        for line in found:
+            table.add_row(str(line.id), moment(line.at), cell(line.who), cell(line.act), cell(line.subject), cell(_step(line)), cell(line.reason))
+        call.show(table, empty="The logbook is empty.")
+
+    call.answer(found, shown)
+
+
+def _step(line: LineTold) -> str:
+    before, after = line.before or {}, line.after or {}
+    changed = [key for key in {**before, **after} if before.get(key) != after.get(key)]
+    return ", ".join(f"{key} {_value(key, before)}→ {_value(key, after) or '–'}" if key in before else f"{key} {_value(key, after)}" for key in changed)
+
+
+def _value(key: str, values: dict[str, object]) -> str:
+    value = values.get(key)
+    if key == "share" and isinstance(value, float):
+        return share(value) + " "
+    return "" if value is None else f"{', '.join(map(str, value)) if isinstance(value, list) else value} "
+
+
+def _verify(call: Call) -> Exit:
+    told = call.tide.watching.verify_logbook()
+
+    def shown() -> None:
+        if told.first_broken is None:
+            call.say(f"All {told.lines} lines follow from one another; nothing was altered.")
+        else:
+            call.say(f"Line {told.first_broken} does not follow from the one before: it, or a line before it, was altered.")
+
+    call.answer(told, shown)
+    return Exit.DONE if told.first_broken is None else Exit.REFUSED

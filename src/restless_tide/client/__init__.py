@@ -1,0 +1,44 @@
+"""The client library of Restless Tide.
+
+    from restless_tide.client import Tide
+
+    with Tide("http://127.0.0.1:7100", token="tide_…") as tide:
+        build = tide.builds.push("marram.apk", app="marram", store="openfield")
+        tide.releases.steer("marram", "2.4.0", "halt", reason="crashes on start")
+
+Every error is one of the family below; each says what is wrong, where, and how to mend it.
+"""
+
+from restless_tide.client.tide import Tide
+from restless_tide.wire.errors import (
+    Conflict,
+    Denied,
+    DeskUnreachable,
+    ImpossibleAct,
+    Invalid,
+    NotFound,
+    NotReady,
+    StaleView,
+    StoreRefused,
+    StoreUnreachable,
+    TideError,
+    TooLarge,
+    Unauthenticated,
+)
+
+__all__ = [
+    "Conflict",
+    "Denied",
+    "DeskUnreachable",
+    "ImpossibleAct",
+    "Invalid",
+    "NotFound",
+    "NotReady",
+    "StaleView",
+    "StoreRefused",
+    "StoreUnreachable",
+    "Tide",
+    "TideError",
+    "TooLarge",
+    "Unauthenticated",
+]

@@ -1,0 +1,89 @@
+"""The line to a desk: HTTP underneath, typed answers and the family of errors above."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any, TypeVar
+
+import httpx
+from pydantic import BaseModel, TypeAdapter, ValidationError
+
+from restless_tide.wire.errors import DeskUnreachable
+from restless_tide.wire.problems import error_from
+
+Answer = TypeVar("Answer")
+
+_TIMEOUT = httpx.Timeout(30.0, connect=5.0)
+
+
+class Line:
+    """One connection to one desk as one person. Raises the family of errors from every method."""
+
+    def __init__(self, url: str, token: str | None) -> None:
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        self.url = url.rstrip("/")
+        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=_TIMEOUT, trust_env=False)
+
+    def close(self) -> None:
+        self._http.close()
+
+    def get(self, path: str, kind: type[Answer], **params: Any) -> Answer:
+        wanted = {name: value for name, value in params.items() if value is not None}
+        return self._read(self.send("GET", path, params=wanted), kind)
+
+    def post(self, path: str, kind: type[Answer], body: BaseModel | None = None) -> Answer:
+        return self._read(self.send("POST", path, json=_json(body)), kind)
+
+    def put(self, path: str, kind: type[Answer], body: BaseModel, headers: dict[str, str] | None = None) -> Answer:
+        return self._read(self.send("PUT", path, json=_json(body), headers=headers), kind)
+
+    def patch(self, path: str, kind: type[Answer], body: BaseModel, headers: dict[str, str] | None = None) -> Answer:
+        return self._read(self.send("PATCH", path, json=_json(body), headers=headers), kind)
+
+    def delete(self, path: str) -> None:
+        self.send("DELETE", path)
+
+    def send(self, method: str, path: str, **sent: Any) -> httpx.Response:
+        with self._reached():
+            answer = self._http.request(method, path, **sent)
+        if not answer.is_success:
+            raise _error(answer)
+        return answer
+
+    @contextmanager
+    def stream(self, path: str, headers: dict[str, str]) -> Iterator[httpx.Response]:
+        """A response read as it comes, without end."""
+        with self._reached(), self._http.stream("GET", path, headers=headers, timeout=httpx.Timeout(5.0, read=60.0)) as answer:
+            if not answer.is_success:
+                answer.read()
+                raise _error(answer)
+            yield answer
+
+    @contextmanager
+    def _reached(self) -> Iterator[None]:
+        try:
+            yield
+        except (httpx.TransportError, httpx.InvalidURL) as wrong:
+            raise DeskUnreachable(
+                f"No desk answers at {self.url} ({type(wrong).__name__}).",
+                remedy="Check the address (--url or TIDE_URL), and that the service runs.",
+            ) from None
+
+    def _read(self, answer: httpx.Response, kind: type[Answer]) -> Answer:
+        try:
+            return TypeAdapter(kind).validate_json(answer.content)
+        except ValidationError:
+            raise DeskUnreachable(f"What answers at {self.url} is no Restless Tide desk.", remedy="Check the address.") from None
+
+
+def _json(body: BaseModel | None) -> Any:
+    return None if body is None else body.model_dump(mode="json", exclude_none=True)
+
+
+def _error(answer: httpx.Response) -> Exception:
+    try:
+        document = answer.json()
+    except ValueError:
+        document = {}
+    return error_from(document if isinstance(document, dict) else {}, answer.status_code)

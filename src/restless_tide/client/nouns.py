@@ -1,0 +1,326 @@
+"""The verbs of the client, grouped by noun as the service's routes are."""
+
+from __future__ import annotations
+
+import hashlib
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from httpx_sse import EventSource, SSEError
+
+from restless_tide.client.line import Line
+from restless_tide.wire.apps import AppTold, AppWanted, BerthTold, BerthWanted
+from restless_tide.wire.builds import (
+    AnswersWanted,
+    BuildTold,
+    BuildWanted,
+    CheckWanted,
+    ConsignmentTold,
+    Facts,
+    PackageTold,
+    ProposalTold,
+    PushWanted,
+    SheetTold,
+)
+from restless_tide.wire.cohorts import (
+    CloseWanted,
+    CohortTold,
+    CohortWanted,
+    InvitationTold,
+    TesterTold,
+    TesterWanted,
+    TrialTold,
+    TrialWanted,
+)
+from restless_tide.wire.errors import DeskUnreachable, NotFound
+from restless_tide.wire.people import PersonTold, SignInWanted, TokenMade, TokenTold, TokenWanted
+from restless_tide.wire.releases import (
+    LegWanted,
+    NotesWanted,
+    RecallWanted,
+    ReleaseTold,
+    ReleaseWanted,
+    SteeringTold,
+    SteerWanted,
+    SubmitWanted,
+    WordWanted,
+)
+from restless_tide.wire.stores import StoreTold, StoreWanted
+from restless_tide.wire.watching import (
+    ChangeTold,
+    ClockTold,
+    ClockWanted,
+    HealthTold,
+    LineTold,
+    OverviewTold,
+    VerificationTold,
+)
+
+_BLOCK_BYTES = 1024 * 1024
+_FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS = 0.5, 15.0
+
+Progress = Callable[[int], None]
+"""Called with the number of bytes that have left so far."""
+
+
+class _Noun:
+    def __init__(self, line: Line) -> None:
+        self._line = line
+
+
+class People(_Noun):
+    """Who is asking, and tokens."""
+
+    def sign_in(self, email: str, password: str) -> PersonTold:
+        """Begin a session on this line. Raises Unauthenticated."""
+        return self._line.post("/v1/sign-in", PersonTold, SignInWanted(email=email, password=password))
+
+    def me(self) -> PersonTold:
+        return self._line.get("/v1/me", PersonTold)
+
+    def tokens(self) -> list[TokenTold]:
+        return self._line.get("/v1/tokens", list[TokenTold])
+
+    def make_token(self, label: str, *, days: float | None = None) -> TokenMade:
+        """Make a token; its value is only in this answer."""
+        return self._line.post("/v1/tokens", TokenMade, TokenWanted(label=label, days=days))
+
+    def revoke_token(self, token: str) -> None:
+        self._line.delete(f"/v1/tokens/{token}")
+
+
+class Stores(_Noun):
+    def every(self) -> list[StoreTold]:
+        return self._line.get("/v1/stores", list[StoreTold])
+
+    def connect(self, name: str, connection: Mapping[str, Any]) -> StoreTold:
+        """Connect a store with its connection file, tried at once. Raises Invalid, StoreRefused, StoreUnreachable."""
+        return self._line.post("/v1/stores", StoreTold, StoreWanted(name=name, connection=dict(connection)))
+
+
+class Apps(_Noun):
+    def every(self) -> list[AppTold]:
+        return self._line.get("/v1/apps", list[AppTold])
+
+    def one(self, app: str) -> AppTold:
+        return self._line.get(f"/v1/apps/{app}", AppTold)
+
+    def register(self, name: str, *, title: str = "", identifiers: Mapping[str, str]) -> AppTold:
+        return self._line.post("/v1/apps", AppTold, AppWanted(name=name, title=title, identifiers=dict(identifiers)))
+
+    def open_berth(self, app: str, store: str, *, listed_name: str = "", language: str = "en") -> BerthTold:
+        """Order the app's place at a store; look at it again for the store's answer."""
+        return self._line.post(f"/v1/apps/{app}/berths", BerthTold, BerthWanted(store=store, listed_name=listed_name, language=language))
+
+    def berth(self, app: str, store: str) -> BerthTold:
+        """Raises NotFound."""
+        for berth in self.one(app).berths:
+            if berth.store == store:
+                return berth
+        raise NotFound(f"{app} has no berth at {store}.", code="berth-unknown")
+
+
+class Builds(_Noun):
+    def of_app(self, app: str) -> list[BuildTold]:
+        return self._line.get(f"/v1/apps/{app}/builds", list[BuildTold])
+
+    def one(self, build: str) -> BuildTold:
+        return self._line.get(f"/v1/builds/{build}", BuildTold)
+
+    def next_numbers(self, app: str, store: str, *, step: str = "patch") -> ProposalTold:
+        return self._line.get(f"/v1/apps/{app}/numbers", ProposalTold, store=store, step=step)
+
+    def check(self, app: str, store: str, facts: Sequence[Facts]) -> SheetTold:
+        """What stands against sending packages of these facts, before any byte travels."""
+        return self._line.post(f"/v1/apps/{app}/checks", SheetTold, CheckWanted(store=store, facts=list(facts)))
+
+    def hand_over(self, file: str | Path, *, told: Progress = lambda _: None) -> tuple[str, bool]:
+        """Stream a package file to the desk; returns its SHA-256 and whether the desk had it already."""
+        path = Path(file)
+        with path.open("rb") as source:
+            sha256 = hashlib.file_digest(source, "sha256").hexdigest()
+        size_bytes = path.stat().st_size
+        try:
+            self._line.send("HEAD", f"/v1/packages/{sha256}")
+        except NotFound:
+            headers = {"Content-Length": str(size_bytes), "Content-Type": "application/octet-stream"}
+            answer = self._line.send("PUT", f"/v1/packages/{sha256}", content=_blocks(path, told), headers=headers, timeout=None)
+            return sha256, PackageTold.model_validate_json(answer.content).known_before
+        told(size_bytes)
+        return sha256, True
+
+    def enter(self, app: str, packages: Sequence[str]) -> BuildTold:
+        """Enter a build made of packages that were handed over."""
+        return self._line.post(f"/v1/apps/{app}/builds", BuildTold, BuildWanted(packages=list(packages)))
+
+    def send(self, build: str, store: str) -> ConsignmentTold:
+        """Send a build on to a store. Raises NotReady with the findings."""
+        return self._line.post(f"/v1/builds/{build}/consignments", ConsignmentTold, PushWanted(store=store))
+
+    def push(self, file: str | Path, *, app: str, store: str, told: Progress = lambda _: None) -> ConsignmentTold:
+        """Hand a package over, enter it as a build and send it to a store."""
+        sha256, _ = self.hand_over(file, told=told)
+        return self.send(self.enter(app, [sha256]).id, store)
+
+    def consignment(self, consignment: str) -> ConsignmentTold:
+        return self._line.get(f"/v1/consignments/{consignment}", ConsignmentTold)
+
+    def answer(self, consignment: str, answers: Mapping[str, str]) -> ConsignmentTold:
+        """Answer what the store holds the build for."""
+        return self._line.post(f"/v1/consignments/{consignment}/answers", ConsignmentTold, AnswersWanted(answers=dict(answers)))
+
+
+class Testing(_Noun):
+    """Cohorts, testers, trials, invitations."""
+
+    def cohorts(self, app: str) -> list[CohortTold]:
+        return self._line.get(f"/v1/apps/{app}/cohorts", list[CohortTold])
+
+    def make_cohort(self, app: str, name: str, *, kind: str = "crew") -> CohortTold:
+        wanted = CohortWanted.model_validate({"name": name, "kind": kind})
+        return self._line.post(f"/v1/apps/{app}/cohorts", CohortTold, wanted)
+
+    def add_tester(self, app: str, cohort: str, email: str, *, name: str = "") -> TesterTold:
+        return self._line.post(f"/v1/apps/{app}/cohorts/{cohort}/testers", TesterTold, TesterWanted(email=email, name=name))
+
+    def remove_tester(self, app: str, cohort: str, email: str) -> None:
+        self._line.delete(f"/v1/apps/{app}/cohorts/{cohort}/testers/{email}")
+
+    def testers(self) -> list[TesterTold]:
+        return self._line.get("/v1/testers", list[TesterTold])
+
+    def trials(self, app: str) -> list[TrialTold]:
+        return self._line.get(f"/v1/apps/{app}/trials", list[TrialTold])
+
+    def trial(self, trial: str) -> TrialTold:
+        return self._line.get(f"/v1/trials/{trial}", TrialTold)
+
+    def open_trial(self, app: str, *, cohort: str, build: str, store: str, notes: str, contact: str) -> TrialTold:
+        wanted = TrialWanted(cohort=cohort, build=build, store=store, notes=notes, contact=contact)
+        return self._line.post(f"/v1/apps/{app}/trials", TrialTold, wanted)
+
+    def close_trial(self, trial: str, *, reason: str = "") -> TrialTold:
+        return self._line.post(f"/v1/trials/{trial}/close", TrialTold, CloseWanted(reason=reason))
+
+    def send_again(self, invitation: str) -> InvitationTold:
+        return self._line.post(f"/v1/invitations/{invitation}/mails", InvitationTold)
+
+
+class Releases(_Noun):
+    def of_app(self, app: str) -> list[ReleaseTold]:
+        return self._line.get(f"/v1/apps/{app}/releases", list[ReleaseTold])
+
+    def one(self, app: str, version: str) -> ReleaseTold:
+        return self._line.get(f"/v1/apps/{app}/releases/{version}", ReleaseTold)
+
+    def draft(self, app: str, version: str, *, legs: Mapping[str, LegWanted], notes: Mapping[str, str] | None = None) -> ReleaseTold:
+        """Draft a release; ``legs`` by store. Raises Conflict, Invalid, NotFound."""
+        wanted = ReleaseWanted(version=version, legs=dict(legs), notes=dict(notes or {}))
+        return self._line.post(f"/v1/apps/{app}/releases", ReleaseTold, wanted)
+
+    def write_notes(self, app: str, version: str, locale: str, text: str, *, revision: int | None = None) -> ReleaseTold:
+        """Write the notes of a locale; with ``revision`` only if nobody changed the release since. Raises StaleView."""
+        return self._line.put(f"/v1/apps/{app}/releases/{version}/notes/{locale}", ReleaseTold, NotesWanted(text=text), _match(revision))
+
+    def change_leg(
+        self, app: str, version: str, store: str, *, build: str | None = None, ladder: str | None = None,
+        needs_word: bool | None = None, not_before: datetime | None = None, with_other_legs: bool | None = None,
+        revision: int | None = None,
+    ) -> ReleaseTold:
+        """Change a leg; what is left out stays as it is."""
+        wanted = LegWanted(build=build, ladder=ladder, needs_word=needs_word, not_before=not_before, with_other_legs=with_other_legs)
+        return self._line.patch(f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold, wanted, _match(revision))
+
+    def submit(self, app: str, version: str, *, store: str | None = None) -> ReleaseTold:
+        """Hand a leg, or all that can be, to review. Raises NotReady with the findings."""
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, SubmitWanted(store=store))
+
+    def recall(self, app: str, version: str, store: str, *, reason: str = "") -> ReleaseTold:
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/recalls", ReleaseTold, RecallWanted(store=store, reason=reason))
+
+    def give_word(self, app: str, version: str, *, store: str | None = None, reason: str = "") -> ReleaseTold:
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/words", ReleaseTold, WordWanted(store=store, reason=reason))
+
+    def steer(
+        self, app: str, version: str, act: str, *, reason: str, store: str | None = None, share: float | None = None
+    ) -> SteeringTold:
+        """``act``: advance, pause, resume, halt, finish or withdraw. Raises ImpossibleAct saying what is possible."""
+        wanted = SteerWanted.model_validate({"act": act, "reason": reason, "store": store, "share": share})
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/steering", SteeringTold, wanted)
+
+
+class Watching(_Noun):
+    """What is so, what needs a person, and what was done."""
+
+    def health(self) -> HealthTold:
+        return self._line.get("/healthz", HealthTold)
+
+    def overview(self) -> OverviewTold:
+        return self._line.get("/v1/overview", OverviewTold)
+
+    def logbook(self, *, app: str | None = None, limit: int | None = None) -> Iterator[LineTold]:
+        """The logbook's lines, newest first, page by page as they are asked for."""
+        path: str | None = "/v1/logbook"
+        params = {name: value for name, value in (("app", app), ("limit", min(limit, 500) if limit else None)) if value is not None}
+        left = limit
+        while path is not None:
+            answer = self._line.send("GET", path, params=params or None)
+            for line in answer.json():
+                if left is not None and left <= 0:
+                    return
+                left = None if left is None else left - 1
+                yield LineTold.model_validate(line)
+            path, params = answer.links.get("next", {}).get("url"), {}
+
+    def verify_logbook(self) -> VerificationTold:
+        return self._line.get("/v1/logbook/verification", VerificationTold)
+
+    def follow(self, *, after: int | None = None) -> Iterator[ChangeTold]:
+        """Everything that changes, as it changes, without end; a cut line is taken up where it broke.
+
+        Raises DeskUnreachable only when the desk does not answer at the very beginning.
+        """
+        position, pause, begun = after, _FIRST_PAUSE_SECONDS, False
+        while True:
+            headers = {"Accept": "text/event-stream"} | ({"Last-Event-ID": str(position)} if position is not None else {})
+            try:
+                with self._line.stream("/v1/live", headers) as answer:
+                    begun, pause = True, _FIRST_PAUSE_SECONDS
+                    for event in EventSource(answer).iter_sse():
+                        if event.event == "change":
+                            change = ChangeTold.model_validate_json(event.data)
+                            position = change.id
+                            yield change
+            except (DeskUnreachable, SSEError):
+                if not begun:
+                    raise
+            time.sleep(pause)
+            pause = min(pause * 2, _LONGEST_PAUSE_SECONDS)
+
+    def clock(self) -> ClockTold:
+        return self._line.get("/v1/clock", ClockTold)
+
+    def move_clock(self, *, step_hours: float = 0.0, show: datetime | None = None) -> ClockTold:
+        """Move the clock of a throw-away desk. Raises Denied on every other."""
+        return self._line.post("/v1/clock", ClockTold, ClockWanted(step_hours=step_hours, show=show))
+
+    def contract(self) -> dict[str, Any]:
+        """The service's OpenAPI document."""
+        document: dict[str, Any] = self._line.send("GET", "/v1/openapi.json").json()
+        return document
+
+
+def _blocks(path: Path, told: Progress) -> Iterator[bytes]:
+    sent = 0
+    with path.open("rb") as source:
+        while block := source.read(_BLOCK_BYTES):
+            yield block
+            sent += len(block)
+            told(sent)
+
+
+def _match(revision: int | None) -> dict[str, str] | None:
+    return None if revision is None else {"If-Match": f'"{revision}"'}

@@ -1,0 +1,1 @@
+"""The scenario: the made-up Saltgrass Collective, played in through the service's own API."""

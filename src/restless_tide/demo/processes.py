@@ -1,0 +1,163 @@
+"""The processes of a demo or a test: stand-in stores, mail sink and desk, each on its own port."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from types import TracebackType
+from typing import IO, Self
+
+import httpx
+
+from restless_tide.wire.errors import Conflict, DeskUnreachable
+
+HOST = "127.0.0.1"
+START_SECONDS = 30.0
+STOP_SECONDS = 15.0
+STORES = ("northgate", "openfield")
+
+
+@dataclass(frozen=True)
+class Ports:
+    """The desk's port and, counted from it, those of its stand-ins."""
+
+    desk: int
+
+    @property
+    def stores(self) -> dict[str, int]:
+        return {name: self.desk + place for place, name in enumerate(STORES, 1)}
+
+    @property
+    def mail(self) -> int:
+        return self.desk + 3
+
+    @property
+    def smtp(self) -> int:
+        return self.desk + 4
+
+    @property
+    def address(self) -> str:
+        return f"http://{HOST}:{self.desk}"
+
+    def demand_free(self) -> None:
+        """Raise Conflict naming the first port that is taken and how to choose another."""
+        for port in (self.desk, *self.stores.values(), self.mail, self.smtp):
+            with socket.socket() as probe:
+                probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                try:
+                    probe.bind((HOST, port))
+                except OSError:
+                    raise Conflict(
+                        f"Port {port} is taken (five in a row are needed, from {self.desk}).",
+                        remedy="Choose others: make demo TIDE_PORT=7200", code="port-taken",
+                    ) from None
+
+
+def free_ports() -> Ports:
+    """Five free ports in a row, for tests and the tour."""
+    for first in range(20_000 + os.getpid() % 20_000, 60_000, 7):
+        ports = Ports(first)
+        try:
+            ports.demand_free()
+        except Conflict:
+            continue
+        return ports
+    raise Conflict("No five free ports in a row were found.")
+
+
+@dataclass
+class Processes:
+    """Everything a desk needs around it. Leaving the ``with`` ends all of it, the desk first."""
+
+    folder: Path
+    ports: Ports
+    environment: Mapping[str, str] = field(default_factory=dict)
+    _running: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, wrong: BaseException | None, trace: TracebackType | None) -> None:
+        self.stop_all()
+
+    def start_all(self) -> None:
+        for name in STORES:
+            self.start_store(name)
+        self.start_mail()
+        self.start_desk()
+
+    def start_store(self, name: str) -> None:
+        port = self.ports.stores[name]
+        command = ["restless_tide.standins", "store", name, "--port", str(port), "--data", str(self.folder / name)]
+        self._start(name, command, f"http://{HOST}:{port}/control/state")
+
+    def start_mail(self) -> None:
+        command = [
+            "restless_tide.standins", "mail", "--port", str(self.ports.mail), "--smtp-port", str(self.ports.smtp),
+            "--data", str(self.folder / "mails"),
+        ]
+        self._start("mail", command, f"http://{HOST}:{self.ports.mail}/mails")
+
+    def start_desk(self) -> None:
+        self._start("desk", ["restless_tide.service.serve"], f"{self.ports.address}/healthz", self.desk_environment())
+
+    def desk_environment(self) -> dict[str, str]:
+        """What the desk is set up by, over this process's own environment."""
+        return {
+            **{name: value for name, value in os.environ.items() if not name.startswith("TIDE_")},
+            "TIDE_DATA": str(self.folder / "desk"), "TIDE_HOST": HOST, "TIDE_PORT": str(self.ports.desk),
+            "TIDE_SMTP_HOST": HOST, "TIDE_SMTP_PORT": str(self.ports.smtp), **self.environment,
+        }
+
+    def kill(self, name: str) -> None:
+        """End a process as a crash would (SIGKILL)."""
+        process = self._running.pop(name)
+        process.kill()
+        process.wait()
+
+    def stop(self, name: str) -> None:
+        """Ask a process to end and wait for it."""
+        process = self._running.pop(name)
+        process.send_signal(signal.SIGTERM)
+        try:
+            process.wait(STOP_SECONDS)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+    def stop_all(self) -> None:
+        for name in sorted(self._running, key=lambda name: name != "desk"):
+            self.stop(name)
+
+    def pid(self, name: str) -> int:
+        return self._running[name].pid
+
+    def ended(self) -> str | None:
+        """The name of a process that has ended by itself, if any has."""
+        return next((name for name, process in self._running.items() if process.poll() is not None), None)
+
+    def _start(self, name: str, command: list[str], answers_at: str, environment: Mapping[str, str] | None = None) -> None:
+        self.folder.mkdir(parents=True, exist_ok=True)
+        with (self.folder / f"{name}.log").open("ab") as log:
+            self._running[name] = self._spawn(command, log, environment)
+        deadline = time.monotonic() + START_SECONDS
+        while time.monotonic() < deadline and self._running[name].poll() is None:
+            try:
+                if httpx.get(answers_at, timeout=2, trust_env=False).is_success:
+                    return
+            except httpx.TransportError:
+                time.sleep(0.05)
+        raise DeskUnreachable(f"The {name} process did not start.", remedy=f"Its log: {self.folder / f'{name}.log'}")
+
+    def _spawn(self, command: list[str], log: IO[bytes], environment: Mapping[str, str] | None) -> subprocess.Popen[bytes]:
+        """In a session of its own, so that Ctrl-C reaches only the parent, which then ends all in order."""
+        return subprocess.Popen(
+            [sys.executable, "-m", *command], stdout=log, stderr=log, stdin=subprocess.DEVNULL, env=environment, start_new_session=True
+        )
