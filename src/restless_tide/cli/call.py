@@ -24,7 +24,7 @@ from restless_tide.wire.errors import Invalid, Unauthenticated
 
 Seen = TypeVar("Seen")
 
-_NARROWEST_PIPE = 132
+_PIPE_COLUMNS = 160
 _POLL_SECONDS = 0.2
 
 
@@ -33,7 +33,7 @@ class Call:
 
     def __init__(self, given: argparse.Namespace) -> None:
         self.given = given
-        width = None if sys.stdout.isatty() else _NARROWEST_PIPE
+        width = None if sys.stdout.isatty() else _PIPE_COLUMNS
         self.console = Console(width=width, highlight=False, soft_wrap=False)
         self.aside = Console(stderr=True, highlight=False)
 

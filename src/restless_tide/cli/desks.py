@@ -7,7 +7,7 @@ import os
 
 from restless_tide.cli.call import Call
 from restless_tide.cli.parsing import Nouns
-from restless_tide.cli.telling import moment
+from restless_tide.cli.telling import on_the_day
 
 _ENVIRONMENT = """The desk is set up by the environment:
   TIDE_DATA            folder of its data (desk-data)
@@ -46,4 +46,4 @@ def _serve(call: Call) -> None:
 def _clock(call: Call) -> None:
     watching = call.tide.watching
     told = watching.move_clock(step_hours=call.given.step) if call.given.step else watching.clock()
-    call.answer(told, lambda: call.say(f"The desk's clock shows {moment(told.now, told.now).rpartition(',')[0]}."))
+    call.answer(told, lambda: call.say(f"The desk's clock shows {on_the_day(told.now)}."))

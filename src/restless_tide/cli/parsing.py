@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import sys
 from collections.abc import Callable
 from difflib import get_close_matches
 from typing import Any, NoReturn
@@ -22,9 +23,18 @@ class Parser(argparse.ArgumentParser):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         kwargs.setdefault("allow_abbrev", False)
         kwargs.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        self._words: list[str] = []
         super().__init__(*args, **kwargs)
 
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        self._words = list(args if args is not None else sys.argv[1:])
+        return super().parse_known_args(args, namespace)
+
     def error(self, message: str) -> NoReturn:
+        known = [option for action in self._actions for option in action.option_strings]
+        mistyped = [word for word in self._words if word.startswith("--") and word.partition("=")[0] not in known]
+        if mistyped and not self._has_verbs():
+            self.unknown_options(mistyped)
         raise UsageError(f"{self._told(message)}\nSee: {self.prog} --help")
 
     def _told(self, message: str) -> str:
@@ -33,6 +43,9 @@ class Parser(argparse.ArgumentParser):
             return message[:1].upper() + message[1:] + "."
         word, choices = chosen.group(1), re.findall(r"[\w-]+", chosen.group(2))
         return f"{word!r} is not known here." + (_nearest(word, choices) or f" Choose from {', '.join(choices)}.")
+
+    def _has_verbs(self) -> bool:
+        return any(isinstance(action, argparse._SubParsersAction) for action in self._actions)
 
     def unknown_options(self, words: list[str]) -> NoReturn:
         known = [option for action in self._actions for option in action.option_strings]

@@ -13,8 +13,12 @@ def moment(instant: datetime | None, now: datetime | None = None) -> str:
     """Such as ``Tue 24 Nov 14:00 CET, in 3 h``."""
     if instant is None:
         return ""
-    local = instant.astimezone(get_localzone())
-    return f"{local:%a %d %b %H:%M %Z}, {distance(instant - (now or datetime.now(UTC)))}"
+    return f"{on_the_day(instant)}, {distance(instant - (now or datetime.now(UTC)))}"
+
+
+def on_the_day(instant: datetime) -> str:
+    """Such as ``Tue 24 Nov 14:00 CET``."""
+    return f"{instant.astimezone(get_localzone()):%a %d %b %H:%M %Z}"
 
 
 def distance(away: timedelta) -> str:

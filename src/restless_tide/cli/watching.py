@@ -7,7 +7,7 @@ import json
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns
-from restless_tide.cli.telling import moment, share
+from restless_tide.cli.telling import moment, on_the_day, share
 from restless_tide.wire.watching import BerthRow, LineTold
 
 _SAIL = 10
@@ -53,7 +53,7 @@ def _gauge(row: BerthRow) -> str:
     """The share as a short bar; the number stands beside it."""
     if row.phase not in ("rising", "paused", "halted", "complete"):
         return ""
-    full = round(row.share * _SAIL)
+    full = max(round(row.share * _SAIL), 1 if row.share else 0)
     return "█" * full + "░" * (_SAIL - full) + f" {share(row.share)}"
 
 
@@ -82,23 +82,31 @@ def _show(call: Call) -> None:
     def shown() -> None:
         table = call.table("LINE", "WHEN", "WHO", "ACT", "WHAT", "BEFORE → AFTER", "REASON")
         for line in found:
-            table.add_row(str(line.id), moment(line.at), cell(line.who), cell(line.act), cell(line.subject), cell(_step(line)), cell(line.reason))
+            table.add_row(str(line.id), on_the_day(line.at), cell(line.who), cell(line.act), cell(line.subject), cell(_step(line)), cell(line.reason))
         call.show(table, empty="The logbook is empty.")
 
     call.answer(found, shown)
 
 
 def _step(line: LineTold) -> str:
+    """What changed, as ``state rising → halted``; a line without a before shows what it set."""
     before, after = line.before or {}, line.after or {}
-    changed = [key for key in {**before, **after} if before.get(key) != after.get(key)]
-    return ", ".join(f"{key} {_value(key, before)}→ {_value(key, after) or '–'}" if key in before else f"{key} {_value(key, after)}" for key in changed)
+    told = []
+    for key in {**before, **after}:
+        if key not in before:
+            told.append(f"{key} {_value(key, after)}")
+        elif before.get(key) != after.get(key):
+            told.append(f"{key} {_value(key, before)} → {_value(key, after)}")
+    return ", ".join(told)
 
 
 def _value(key: str, values: dict[str, object]) -> str:
     value = values.get(key)
     if key == "share" and isinstance(value, float):
-        return share(value) + " "
-    return "" if value is None else f"{', '.join(map(str, value)) if isinstance(value, list) else value} "
+        return share(value)
+    if isinstance(value, list):
+        return ", ".join(map(str, value))
+    return "–" if value in (None, "") else str(value)
 
 
 def _verify(call: Call) -> Exit:

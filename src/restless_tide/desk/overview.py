@@ -107,7 +107,8 @@ def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and newest:
-        calls.append(Call(f"{version} is halted: resume it, mend forward or withdraw.", place, "caution"))
+        possible = [str(option.act) for option in legs.steering(session, leg).values() if option.possible]
+        calls.append(Call(f"{version} is halted: {' or '.join(['mend forward with a new build', *possible])}.", place, "caution"))
     for order in session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(3)):
         if order.state is OrderState.SENT and order.attempts >= _TROUBLED_AFTER_ATTEMPTS:
             calls.append(Call(f"{order.kind} for {version} is ordered, not confirmed: {order.trouble}", place, "blocker"))

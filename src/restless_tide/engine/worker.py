@@ -46,13 +46,14 @@ class Engine:
         self._stopping = threading.Event()
         self._hands = ThreadPoolExecutor(HANDS, thread_name_prefix="order")
         self._busy: dict[str, Future[None]] = {}
+        idle = min(IDLE_SECONDS, desk.settings.poll_seconds)
         self._threads = [
             threading.Thread(target=self._repeat, args=(work, pause), name=name, daemon=True)
             for name, work, pause in (
-                ("orders", self._carry_out, IDLE_SECONDS),
-                ("tides", lambda: tides.rise(desk), IDLE_SECONDS),
+                ("orders", self._carry_out, idle),
+                ("tides", lambda: tides.rise(desk), idle),
                 ("sightings", self._take_sightings, desk.settings.poll_seconds),
-                ("mail", lambda: mail.send_waiting(desk), IDLE_SECONDS * 2),
+                ("mail", lambda: mail.send_waiting(desk), idle),
             )
         ]
         desk.on_change(self._nudged.set)

@@ -241,7 +241,7 @@ class Gateway:
                 remedy=remedy or "Make a new connection file at the store and connect it again.",
                 code="store-key-refused",
             )
-        raise StoreRefused(f"{self._name}: {detail}", remedy=remedy, code=code)
+        raise StoreRefused(detail, remedy=remedy, code=code)
 
 
 def _problem(answer: httpx.Response) -> dict[str, Any]:

@@ -53,7 +53,10 @@ class Bell:
             self._waiting.discard(event)
 
 
-@router.get("/v1/live", response_class=EventSourceResponse, summary="Follow everything that changes")
+@router.get(
+    "/v1/live", response_class=EventSourceResponse, summary="Follow everything that changes",
+    responses={200: {"model": ChangeTold, "description": "server-sent events; the data of each is a ChangeTold"}},
+)
 async def live(
     request: Request,
     desk: TheDesk,

@@ -122,7 +122,7 @@ def trial(row: tables.Trial) -> TrialTold:
     build_row = row.consignment.build
     return TrialTold(
         id=row.id, app=row.cohort.app.name, cohort=row.cohort.name, build=build_row.id, build_label=build_row.label,
-        store=row.consignment.berth.store.name, state=row.state, notes=row.notes, contact=row.contact, reason=row.reason,
+        store=row.consignment.berth.store.name, store_title=rules_of(row.consignment.berth.store).store, state=row.state, notes=row.notes, contact=row.contact, reason=row.reason,
         created_at=row.created_at, changed_at=row.changed_at, invitations=[invitation(entry) for entry in row.invitations],
     )
 
@@ -134,7 +134,7 @@ def invitation(row: tables.Invitation) -> InvitationTold:
 def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold:
     return ReleaseTold(
         app=row.app.name, app_title=row.app.title, version=row.version, revision=row.revision, notes=row.notes,
-        created_at=row.created_at, legs=[leg(session, entry, now) for entry in row.legs],
+        created_at=row.created_at, legs=sorted((leg(session, entry, now) for entry in row.legs), key=lambda told: told.store_title),
     )
 
 

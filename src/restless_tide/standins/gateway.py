@@ -211,11 +211,12 @@ def _add_control(app: FastAPI, store: SimulatedStore, address: str) -> None:
 
     @app.get("/control/state")
     def state() -> Thing:
+        waiting = [thing["due_at"] for kind in ("consignment", "trial", "submission") for thing in store.shelf.all(kind) if thing.get("due_at")]
         return {
             "store": store.rules.store, "now": store.clock.now().isoformat(), "speed": store.clock.speed,
             "outage": store.setting("outage", False), "lose_answers": store.setting("lose_answers", 0),
             "reject_next": store.setting("reject_next", []),
-            "waiting": len([thing for kind in ("consignment", "trial", "submission") for thing in store.shelf.all(kind) if thing.get("due_at")]),
+            "waiting": len(waiting), "next_due": min(waiting, default=None),
         }
 
     @app.post("/control/clock")

@@ -63,6 +63,7 @@ class TrialTold(Told):
     build: str
     build_label: str
     store: str
+    store_title: str
     state: TrialState
     notes: str
     contact: str

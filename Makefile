@@ -1,0 +1,85 @@
+# Restless Tide. `make demo` and `make test` do all the set-up they need.
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+STAMPS := .stamps
+CONSOLE := console/dist/index.html
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+export TIDE_PORT
+
+.PHONY: help demo demo-reset tour test bench lint types console contract screenshots clean lock
+
+help: ## show what can be made
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
+
+demo: $(STAMPS)/runtime $(CONSOLE) ## a desk with two stand-in stores and three weeks of history, until Ctrl-C
+	@exec $(BIN)/python -m restless_tide.demo
+
+demo-reset: $(STAMPS)/runtime ## throw the demo's data away
+	@$(BIN)/python -m restless_tide.demo reset
+
+tour: $(STAMPS)/runtime ## the whole example by the tide command, on a throw-away desk
+	@$(BIN)/python -m restless_tide.demo.tour
+
+test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
+	$(BIN)/pytest -n 2 --dist loadfile
+
+lint: $(STAMPS)/dev
+	$(BIN)/ruff check src tests bench scripts
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+
+types: $(STAMPS)/dev $(STAMPS)/node
+	$(BIN)/python scripts/contract.py $(STAMPS)/openapi.json
+	@cmp $(STAMPS)/openapi.json console/openapi.json || { echo "console/openapi.json is stale: run make contract" >&2; exit 1; }
+	@cd console && npx --no-install openapi-typescript openapi.json -o ../$(STAMPS)/schema.d.ts >/dev/null
+	@cmp $(STAMPS)/schema.d.ts console/src/schema.d.ts || { echo "console/src/schema.d.ts is stale: run make contract" >&2; exit 1; }
+	cd console && npx --no-install vue-tsc --noEmit
+
+bench: $(STAMPS)/tools $(CONSOLE) ## measure, each figure beside its comparison
+	$(BIN)/python -m bench
+
+screenshots: $(STAMPS)/tools $(CONSOLE) ## take docs/screenshots anew from the demo data
+	$(BIN)/python scripts/screenshots.py
+
+console: $(CONSOLE) ## build the console
+
+contract: $(STAMPS)/dev $(STAMPS)/node ## renew the OpenAPI document and the console's types
+	$(BIN)/python scripts/contract.py console/openapi.json
+	cd console && npm run --silent types
+
+lock: $(STAMPS)/dev ## compile the pinned requirements anew
+	cd requirements && for set in runtime dev; do ../$(BIN)/pip-compile -q --upgrade --strip-extras --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links -o $$set.txt $$set.in; done
+
+clean: ## remove everything that was made
+	rm -rf $(VENV) $(STAMPS) console/node_modules console/dist .demo .bench
+
+$(STAMPS)/python:
+	@scripts/need.sh python $(PYTHON)
+	@mkdir -p $(STAMPS)
+	$(PYTHON) -m venv $(VENV)
+	@touch $@
+
+$(STAMPS)/runtime: $(STAMPS)/python requirements/runtime.txt pyproject.toml
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements/runtime.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
+	@touch $@
+
+$(STAMPS)/dev: $(STAMPS)/runtime requirements/dev.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements/dev.txt
+	@touch $@
+
+$(STAMPS)/node: console/package-lock.json
+	@scripts/need.sh node
+	@mkdir -p $(STAMPS)
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(CONSOLE): $(STAMPS)/node $(CONSOLE_SOURCES)
+	cd console && npx --no-install vite build --logLevel warn
+	@touch $@
+
+$(STAMPS)/tools: $(STAMPS)/dev
+	@scripts/need.sh tools
+	@touch $@

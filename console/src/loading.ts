@@ -1,0 +1,62 @@
+import { type Ref, ref, shallowRef } from 'vue'
+
+import { Problem } from './api'
+import { router } from './router'
+import { session } from './session'
+
+interface Loading<T> {
+  data: Ref<T | null>
+  problem: Ref<Problem | null>
+  load: () => Promise<void>
+}
+
+/** A piece of data with the problem that kept it away; the last good data stays on the page. */
+export function useLoading<T>(ask: () => Promise<T>): Loading<T> {
+  const data = shallowRef<T | null>(null)
+  const problem = ref<Problem | null>(null) as Ref<Problem | null>
+  async function load(): Promise<void> {
+    try {
+      data.value = await ask()
+      problem.value = null
+    } catch (wrong) {
+      problem.value = asProblem(wrong)
+    }
+  }
+  return { data, problem, load }
+}
+
+interface Doing {
+  busy: Ref<boolean>
+  problem: Ref<Problem | null>
+  run: (act: () => Promise<unknown>) => Promise<boolean>
+}
+
+/** One act at a time, with the problem it met. */
+export function useDoing(): Doing {
+  const busy = ref(false)
+  const problem = ref<Problem | null>(null) as Ref<Problem | null>
+  async function run(act: () => Promise<unknown>): Promise<boolean> {
+    if (busy.value) return false
+    busy.value = true
+    problem.value = null
+    try {
+      await act()
+      return true
+    } catch (wrong) {
+      problem.value = asProblem(wrong)
+      return false
+    } finally {
+      busy.value = false
+    }
+  }
+  return { busy, problem, run }
+}
+
+function asProblem(wrong: unknown): Problem {
+  if (!(wrong instanceof Problem)) return new Problem(0, 'Load the page again.', String(wrong))
+  if (wrong.status === 401 && router.currentRoute.value.path !== '/sign-in') {
+    session.ended()
+    void router.push({ path: '/sign-in', query: { next: router.currentRoute.value.fullPath } })
+  }
+  return wrong
+}

@@ -1,0 +1,105 @@
+<script setup lang="ts">
+import { ref, shallowRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, type App, type Line, told } from '../api'
+import EmptyState from '../components/EmptyState.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useLive } from '../live'
+import { useDoing } from '../loading'
+import { onTheDay, percent } from '../telling'
+
+const PAGE = 60
+const route = useRoute()
+const router = useRouter()
+const lines = shallowRef<Line[] | null>(null)
+const more = ref(false)
+const apps = ref<App[]>([])
+const app = ref(String(route.query.app ?? ''))
+const verified = ref('')
+const doing = useDoing()
+const checking = useDoing()
+
+async function page(before: number | null): Promise<Line[]> {
+  return told<Line[]>(api.GET('/v1/logbook', { params: { query: { app: app.value || null, before, limit: PAGE } } }))
+}
+
+async function load(): Promise<void> {
+  await doing.run(async () => {
+    const newest = await page(null)
+    more.value = newest.length === PAGE
+    lines.value = newest
+  })
+}
+
+async function further(): Promise<void> {
+  await doing.run(async () => {
+    const older = await page(lines.value?.at(-1)?.id ?? null)
+    more.value = older.length === PAGE
+    lines.value = [...(lines.value ?? []), ...older]
+  })
+}
+
+async function verify(): Promise<void> {
+  await checking.run(async () => {
+    const found = await told(api.GET('/v1/logbook/verification'))
+    verified.value = found.first_broken == null ? `✓ All ${found.lines} lines follow from one another; nothing was altered.` : `✕ Line ${found.first_broken} does not follow from the one before.`
+  })
+}
+
+watch(app, () => {
+  void router.replace({ query: app.value ? { app: app.value } : {} })
+  void load()
+})
+useLive(async () => {
+  if ((lines.value?.length ?? 0) <= PAGE) await load()
+})
+void told(api.GET('/v1/apps')).then((found) => (apps.value = found), () => undefined)
+
+function value(key: string, held: unknown): string {
+  if (key === 'share' && typeof held === 'number') return percent(held)
+  return held == null || held === '' ? '–' : Array.isArray(held) ? held.join(', ') : String(held)
+}
+
+function steps(line: Line): string[] {
+  const before = line.before ?? {}
+  const after = line.after ?? {}
+  return [...new Set([...Object.keys(before), ...Object.keys(after)])]
+    .filter((key) => JSON.stringify(before[key]) !== JSON.stringify(after[key]))
+    .map((key) => (key in before ? `${key}: ${value(key, before[key])} → ${value(key, after[key])}` : `${key}: ${value(key, after[key])}`))
+}
+</script>
+
+<template>
+  <div class="page-head">
+    <div class="row-gap">
+      <h1>Logbook</h1>
+      <label><span class="visually-hidden">App</span>
+        <select v-model="app" class="form-select"><option value="">every app</option><option v-for="known in apps" :key="known.name" :value="known.name">{{ known.title }}</option></select>
+      </label>
+    </div>
+    <div class="row-gap"><span role="status">{{ verified }}</span><BButton variant="outline-primary" :disabled="checking.busy.value" @click="verify">Check the chain</BButton></div>
+  </div>
+  <ProblemNote :problem="doing.problem.value ?? checking.problem.value" />
+  <div v-if="lines?.length" class="card-plain scroll-x">
+    <table class="table-plain">
+      <thead><tr><th>When</th><th>Who</th><th>What</th><th>Before → after</th><th>Why</th></tr></thead>
+      <tbody>
+        <tr v-for="line in lines" :key="line.id">
+          <td class="when"><time :datetime="line.at">{{ onTheDay(line.at) }}</time><br /><span class="soft small-print">line {{ line.id }}</span></td>
+          <td>{{ line.who }}</td>
+          <td><strong>{{ line.act }}</strong><br /><span class="soft small-print"><template v-if="line.app">{{ line.app }} · </template>{{ line.subject }}</span></td>
+          <td class="small-print"><div v-for="step in steps(line)" :key="step">{{ step }}</div></td>
+          <td>{{ line.reason }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <BButton v-if="more" variant="link" :disabled="doing.busy.value" @click="further">Older lines</BButton>
+  </div>
+  <EmptyState v-else-if="lines" title="The logbook is empty">Everything anybody does here leaves a line that cannot be altered.</EmptyState>
+</template>
+
+<style scoped>
+.when { white-space: nowrap; }
+td { min-width: 7rem; }
+</style>

@@ -1,0 +1,212 @@
+<script setup lang="ts">
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+
+import { type Act, api, type Build, type Leg, type Release, told } from '../api'
+import LegSettings from '../components/LegSettings.vue'
+import Moment from '../components/Moment.vue'
+import PhaseWord from '../components/PhaseWord.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import SteerDialog from '../components/SteerDialog.vue'
+import TideStaff from '../components/TideStaff.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+import { percent } from '../telling'
+
+const props = defineProps<{ app: string; version: string }>()
+const path = { app: props.app, version: props.version }
+const { data: release, problem, load } = useLoading<Release>(() => told(api.GET('/v1/apps/{app}/releases/{version}', { params: { path } })))
+const { data: builds, load: loadBuilds } = useLoading<Build[]>(() => told(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app } } })))
+const doing = useDoing()
+useLive(async () => void (await Promise.all([load(), loadBuilds()])), (change) => change.app === props.app || change.app === null)
+
+const STEERING: { act: Act; key: string }[] = [
+  { act: 'advance', key: 'a' }, { act: 'pause', key: 'p' }, { act: 'resume', key: 'r' },
+  { act: 'halt', key: 'h' }, { act: 'finish', key: 'f' }, { act: 'withdraw', key: 'w' },
+]
+const asked = ref<{ act: Act; store: string | null } | null>(null)
+const locale = ref('en')
+const text = ref('')
+const editing = ref(false)
+const changing = ref<string | null>(null)
+
+const launched = computed(() => release.value?.legs.some((leg) => leg.launched_at) ?? false)
+const submittable = computed(() => release.value?.legs.filter((leg) => ['draft', 'rejected', 'recalled'].includes(leg.phase)) ?? [])
+const stopped = computed(() => submittable.value.some((leg) => leg.findings.some((finding) => finding.level === 'blocker')))
+const awaitingWord = computed(() => release.value?.legs.filter((leg) => leg.needs_word && !leg.word_given_at && !leg.launched_at) ?? [])
+
+function possibleSomewhere(act: Act): boolean {
+  return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
+}
+
+function why(leg: Leg, act: Act): string {
+  const option = leg.acts.find((known) => known.act === act)
+  return option?.possible ? option.consequence : (option?.why_not ?? '')
+}
+
+function submit(store: string | null) {
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/submissions', { params: { path }, body: { store } }))))
+}
+
+function recall(store: string) {
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/recalls', { params: { path }, body: { store, reason: 'called back from the console' } }))))
+}
+
+function giveWord(store: string | null) {
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/words', { params: { path }, body: { store, reason: '' } }))))
+}
+
+async function saveNotes(): Promise<void> {
+  const saved = await doing.run(async () => {
+    release.value = await told(api.PUT('/v1/apps/{app}/releases/{version}/notes/{locale}', { params: { path: { ...path, locale: locale.value } }, body: { text: text.value } }))
+  })
+  if (saved) editing.value = false
+}
+
+function edit(which: string): void {
+  locale.value = which
+  text.value = release.value?.notes[which] ?? ''
+  editing.value = true
+}
+
+function pressed(event: KeyboardEvent): void {
+  const target = event.target as HTMLElement
+  if (asked.value || event.ctrlKey || event.metaKey || event.altKey || target.closest('input, textarea, select')) return
+  const chosen = STEERING.find((entry) => entry.key === event.key)
+  if (chosen && possibleSomewhere(chosen.act)) {
+    event.preventDefault()
+    asked.value = { act: chosen.act, store: null }
+  }
+}
+onMounted(() => window.addEventListener('keydown', pressed))
+onUnmounted(() => window.removeEventListener('keydown', pressed))
+
+const ofVersion = (leg: Leg) => (builds.value ?? []).filter((build) => build.version === props.version && build.platform === leg.platform)
+const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent'].includes(order.state))?.trouble
+</script>
+
+<template>
+  <ProblemNote :problem="problem" />
+  <template v-if="release">
+    <div class="page-head">
+      <div>
+        <p class="soft small-print trail"><RouterLink :to="`/apps/${app}/releases`">{{ release.app_title }} releases</RouterLink></p>
+        <h1>{{ release.app_title }} {{ release.version }}</h1>
+      </div>
+      <div v-if="launched" class="row-gap" role="group" aria-label="Steer every store">
+        <span class="soft">Every store:</span>
+        <BButton
+          v-for="{ act, key } in STEERING" :key="act" :variant="act === 'halt' ? 'danger' : 'outline-primary'" :disabled="!possibleSomewhere(act)"
+          :title="possibleSomewhere(act) ? `Key: ${key}` : 'Possible at no store now'" @click="asked = { act, store: null }"
+        >{{ act }}</BButton>
+      </div>
+      <div v-else-if="submittable.length" class="row-gap">
+        <BButton variant="primary" :disabled="doing.busy.value || stopped" @click="submit(null)">Hand in for review</BButton>
+      </div>
+    </div>
+    <ProblemNote :problem="doing.problem.value" />
+
+    <div v-if="awaitingWord.some((leg) => leg.phase === 'approved')" class="word card-plain">
+      <span>Approved, and waiting for your word: <strong>{{ awaitingWord.map((leg) => leg.store_title).join(', ') }}</strong></span>
+      <BButton variant="primary" :disabled="doing.busy.value" @click="giveWord(null)">Give the word</BButton>
+    </div>
+
+    <div class="legs">
+      <section v-for="leg in release.legs" :key="leg.store" class="card-plain leg" :aria-label="leg.store_title">
+        <header class="row-gap">
+          <h2>{{ leg.store_title }}</h2>
+          <span class="phase-now"><PhaseWord :phase="leg.phase" /> <template v-if="leg.launched_at">at {{ percent(leg.share) }}</template></span>
+        </header>
+        <p v-if="!leg.confirmed" class="pending" role="status">
+          <strong>◌ Ordered, not confirmed.</strong>
+          <template v-if="leg.seen"> The store was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}.</template>
+          {{ pendingTrouble(leg) }}
+        </p>
+        <p v-else-if="leg.orders[0]?.state === 'refused'" class="pending" role="status"><strong>✕ The store refused to {{ leg.orders[0].kind }}.</strong> {{ leg.orders[0].trouble }}</p>
+
+        <div class="body">
+          <TideStaff :stages="leg.ladder" :share="leg.share" :phase="leg.phase" :seen-share="leg.seen?.share" :confirmed="leg.confirmed" />
+          <dl>
+            <template v-if="leg.stage_ends_at"><dt>Next stage</dt><dd><Moment :at="leg.stage_ends_at" /></dd></template>
+            <template v-if="leg.waits_for.length"><dt>Waits for</dt><dd>{{ leg.waits_for.join(', ') }}</dd></template>
+            <dt>Build</dt><dd>{{ leg.build_label }} <span class="mono soft">{{ leg.build }}</span></dd>
+            <dt>Ladder</dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : 'ours' }}</dd>
+            <template v-if="leg.launched_at"><dt>Launched</dt><dd><Moment :at="leg.launched_at" /></dd></template>
+          </dl>
+        </div>
+
+        <div v-if="leg.launched_at" class="row-gap acts" role="group" :aria-label="`Steer ${leg.store_title}`">
+          <span v-for="{ act } in STEERING" :key="act" :title="why(leg, act)">
+            <BButton size="sm" :variant="act === 'halt' ? 'danger' : 'outline-primary'" :disabled="!leg.acts.some((option) => option.act === act && option.possible)" @click="asked = { act, store: leg.store }">{{ act }}</BButton>
+          </span>
+        </div>
+        <details v-if="leg.launched_at && leg.acts.some((option) => !option.possible)" class="why">
+          <summary>Why not the others?</summary>
+          <ul><li v-for="option in leg.acts.filter((known) => !known.possible)" :key="option.act"><strong>{{ option.act }}</strong>: {{ option.why_not }}</li></ul>
+        </details>
+
+        <ul v-if="leg.findings.length" class="plain-list findings">
+          <li v-for="finding in leg.findings" :key="finding.code + finding.place"><strong>✕ {{ finding.detail }}</strong> {{ finding.remedy }}</li>
+        </ul>
+
+        <div v-if="leg.rounds.length" class="rounds">
+          <h3>Review</h3>
+          <ol class="plain-list">
+            <li v-for="round in leg.rounds" :key="round.number">
+              <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
+              <p v-for="said in round.reasons" :key="said" class="reason">{{ said }}</p>
+            </li>
+          </ol>
+        </div>
+
+        <div v-if="!leg.launched_at" class="row-gap">
+          <BButton v-if="['draft', 'rejected', 'recalled'].includes(leg.phase)" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
+          <BButton v-if="leg.phase === 'under review'" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
+          <BButton v-if="['draft', 'rejected', 'recalled', 'approved'].includes(leg.phase)" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Leave it' : 'Change build, ladder, launch' }}</BButton>
+        </div>
+        <LegSettings v-if="changing === leg.store" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
+      </section>
+    </div>
+
+    <section class="card-plain notes" aria-labelledby="notes">
+      <div class="page-head">
+        <h2 id="notes">What is new</h2>
+        <BButton v-if="!editing" size="sm" variant="link" @click="edit('')">Add a language</BButton>
+      </div>
+      <form v-if="editing" class="stack" @submit.prevent="saveNotes">
+        <label>Language <input v-model="locale" class="form-control form-control-sm" placeholder="en" required style="max-width: 8rem" /></label>
+        <label>Notes <textarea v-model="text" class="form-control" rows="3" /></label>
+        <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Leave it</BButton><span class="soft small-print">{{ text.length }} characters</span></div>
+      </form>
+      <dl v-else-if="Object.keys(release.notes).length">
+        <template v-for="(said, which) in release.notes" :key="which"><dt>{{ which }}</dt><dd>{{ said }} <BButton size="sm" variant="link" class="edit" @click="edit(String(which))">edit</BButton></dd></template>
+      </dl>
+      <p v-else class="soft">No notes yet. Every store wants them in English at least. <BButton size="sm" variant="link" @click="edit('en')">Write them</BButton></p>
+    </section>
+    <SteerDialog :release="release" :act="asked?.act ?? null" :store="asked?.store ?? null" @close="asked = null" @done="load" />
+  </template>
+  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+</template>
+
+<style scoped>
+.trail { margin: 0; }
+.word { display: flex; flex-wrap: wrap; gap: 0.75rem; justify-content: space-between; align-items: center; margin-bottom: 1rem; border-color: var(--accent); }
+.legs { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fit, minmax(min(100%, 24rem), 1fr)); align-items: start; }
+.leg { display: grid; gap: 0.85rem; }
+.leg header { justify-content: space-between; }
+.phase-now { font-size: 1.05rem; }
+.body { display: grid; grid-template-columns: auto 1fr; gap: 1.25rem; align-items: start; }
+dl { display: grid; gap: 0.1rem 0.9rem; margin: 0; }
+.body dt { color: var(--soft); font-weight: 400; font-size: 0.85rem; margin-top: 0.4rem; }
+dd { margin: 0; overflow-wrap: anywhere; }
+.notes dl { grid-template-columns: auto 1fr; }
+.notes { margin-top: 1rem; }
+.pending { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin: 0; }
+.findings li { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin-bottom: 0.35rem; }
+.reason { margin: 0.2rem 0 0; padding-left: 0.8rem; border-left: 3px solid var(--line); }
+.rounds li { padding: 0.35rem 0; }
+.why summary { color: var(--accent); font-size: 0.9rem; }
+.why ul { margin: 0.35rem 0 0; padding-left: 1.1rem; font-size: 0.9rem; }
+[role='group'] .btn { text-transform: capitalize; }
+.edit { padding-top: 0; padding-bottom: 0; }
+@media (max-width: 460px) { .body { grid-template-columns: 1fr; } }
+</style>

@@ -1,0 +1,144 @@
+<script setup lang="ts">
+import { reactive, ref } from 'vue'
+
+import { api, type App, Problem, type Store, told } from '../api'
+import EmptyState from '../components/EmptyState.vue'
+import Moment from '../components/Moment.vue'
+import PhaseWord from '../components/PhaseWord.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+
+const { data, problem, load } = useLoading(async () => {
+  const [stores, apps] = await Promise.all([told<Store[]>(api.GET('/v1/stores')), told<App[]>(api.GET('/v1/apps'))])
+  return { stores, apps }
+})
+useLive(load)
+const doing = useDoing()
+const connecting = ref(false)
+const registering = ref(false)
+const store = reactive({ name: '', file: '' })
+const app = reactive({ name: '', title: '', android: '', ios: '' })
+const berth = reactive({ app: '', store: '', name: '', language: 'en' })
+
+async function act(work: () => Promise<unknown>): Promise<boolean> {
+  const done = await doing.run(work)
+  if (done) await load()
+  return done
+}
+
+async function read(event: Event): Promise<void> {
+  store.file = (await (event.target as HTMLInputElement).files?.[0]?.text()) ?? ''
+}
+
+async function connect(): Promise<void> {
+  const done = await act(async () => {
+    let connection: Record<string, unknown>
+    try {
+      connection = JSON.parse(store.file) as Record<string, unknown>
+    } catch {
+      throw new Problem(422, 'Choose the file the store handed out, unchanged.', 'This is no connection file: it is not JSON.')
+    }
+    await told(api.POST('/v1/stores', { body: { name: store.name, connection } }))
+  })
+  store.file = ''
+  if (done) connecting.value = false
+}
+
+async function register(): Promise<void> {
+  const identifiers = Object.fromEntries(Object.entries({ android: app.android, ios: app.ios }).filter(([, value]) => value))
+  if (await act(() => told(api.POST('/v1/apps', { body: { name: app.name, title: app.title, identifiers } })))) registering.value = false
+}
+
+async function open(): Promise<void> {
+  const body = { store: berth.store, listed_name: berth.name, language: berth.language }
+  if (await act(() => told(api.POST('/v1/apps/{app}/berths', { params: { path: { app: berth.app } }, body })))) berth.app = ''
+}
+
+function ask(known: App, at: string): void {
+  Object.assign(berth, { app: known.name, store: at, name: known.title, language: 'en' })
+}
+
+const without = (known: App) => (data.value?.stores ?? []).filter((entry) => entry.platforms.some((platform) => platform in known.identifiers) && !known.berths.some((there) => there.store === entry.name && there.state !== 'refused'))
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>Stores</h1>
+    <div class="row-gap">
+      <BButton variant="outline-primary" @click="registering = !registering">Register an app</BButton>
+      <BButton variant="primary" @click="connecting = !connecting">Connect a store</BButton>
+    </div>
+  </div>
+  <ProblemNote :problem="problem" />
+  <ProblemNote :problem="doing.problem.value" />
+  <form v-if="connecting" class="card-plain stack form" @submit.prevent="connect">
+    <h2>Connect a store</h2>
+    <p class="soft">Choose the connection file that the store handed out. It can be fetched there only once; the desk tries it at once and keeps its key sealed.</p>
+    <label>Short name <input v-model="store.name" class="form-control" required placeholder="northgate" /></label>
+    <label>Connection file <input type="file" class="form-control" accept=".json,application/json" required @change="read" /></label>
+    <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !store.file">{{ doing.busy.value ? 'Trying it …' : 'Try and connect' }}</BButton></div>
+  </form>
+  <form v-if="registering" class="card-plain stack form" @submit.prevent="register">
+    <h2>Register an app</h2>
+    <p class="soft">The identifier of a platform is fixed for life once a build has been handed in.</p>
+    <label>Title <input v-model="app.title" class="form-control" required placeholder="Marram" /></label>
+    <label>Short name <input v-model="app.name" class="form-control" required placeholder="marram" /></label>
+    <label>Identifier on Android <input v-model="app.android" class="form-control" placeholder="org.example.marram" /></label>
+    <label>Identifier on iOS <input v-model="app.ios" class="form-control" placeholder="org.example.marram" /></label>
+    <div><BButton type="submit" variant="primary" :disabled="doing.busy.value">Register it</BButton></div>
+  </form>
+
+  <template v-if="data">
+    <div v-if="data.stores.length" class="stores">
+      <section v-for="known in data.stores" :key="known.name" class="card-plain">
+        <header class="row-gap"><h2>{{ known.title }}</h2><span class="mono soft">{{ known.name }}</span></header>
+        <p v-if="known.trouble" class="trouble" role="status"><strong>○ Not reached.</strong> {{ known.trouble }} Orders are kept and tried again.</p>
+        <p v-else>● Reached<template v-if="known.pending_orders"> · {{ known.pending_orders }} orders on their way</template></p>
+        <p class="soft small-print">Rulebook {{ known.rulebook_revision }} · {{ known.address }} · connected <Moment :at="known.connected_at" /><br />This key may: {{ known.may.join(', ') }}</p>
+        <ul class="rules"><li v-for="rule in known.rules" :key="rule">{{ rule }}</li></ul>
+      </section>
+    </div>
+    <EmptyState v-else-if="!connecting" title="No store is connected yet">Connect one with the file it handed out. For the stand-in stores of the demo, make one with <code>tide standin connection northgate FILE</code>.</EmptyState>
+
+    <div class="page-head apps-head"><h2>Apps and their berths</h2></div>
+    <div v-if="data.apps.length" class="card-plain scroll-x">
+      <table class="table-plain">
+        <thead><tr><th>App</th><th>Identifiers</th><th>Berths</th></tr></thead>
+        <tbody>
+          <tr v-for="known in data.apps" :key="known.name">
+            <td><strong>{{ known.title }}</strong><br /><span class="mono soft">{{ known.name }}</span></td>
+            <td><div v-for="(value, platform) in known.identifiers" :key="platform"><span class="soft">{{ platform }}</span> <span class="mono">{{ value }}</span></div></td>
+            <td>
+              <div v-for="there in known.berths" :key="there.store">
+                {{ there.store_title }} <PhaseWord :phase="there.state" /> <span class="soft">as {{ there.listed_name }}</span>
+                <span v-if="there.refused_because" class="refused">{{ there.refused_because }}</span>
+                <span v-if="there.state === 'ordered'" class="soft"> ordered, not confirmed {{ there.waiting_because }}</span>
+              </div>
+              <BButton v-for="at in without(known)" :key="at.name" size="sm" variant="outline-primary" @click="ask(known, at.name)">{{ known.berths.some((there) => there.store === at.name) ? `Try again at ${at.title}` : `Open at ${at.title}` }}</BButton>
+              <form v-if="berth.app === known.name" class="row-gap form berth" @submit.prevent="open">
+                <label>Name at the store <input v-model="berth.name" class="form-control form-control-sm" required /></label>
+                <label>First language <input v-model="berth.language" class="form-control form-control-sm" required size="5" /></label>
+                <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Open the berth</BButton>
+              </form>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <EmptyState v-else-if="!registering" title="No app is registered yet">Register one with its identifier on each platform.</EmptyState>
+  </template>
+</template>
+
+<style scoped>
+.form { margin-bottom: 1rem; max-width: 44rem; }
+.form label { display: grid; gap: 0.25rem; }
+.form p { margin: 0; }
+.berth { margin: 0.5rem 0 0; align-items: end; }
+.stores { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fill, minmax(min(100%, 26rem), 1fr)); }
+.stores p { margin: 0.4rem 0; }
+.rules { margin: 0; padding-left: 1.1rem; }
+.trouble { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
+.refused { display: block; color: var(--alarm); }
+.apps-head { margin: 1.75rem 0 0.75rem; }
+</style>

@@ -1,0 +1,30 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { session } from './session'
+
+/** Every page is a deep link that works on reload. */
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true, title: 'Sign in' } },
+    { path: '/', component: () => import('./pages/Overview.vue'), meta: { title: 'Overview' } },
+    { path: '/apps/:app/releases', component: () => import('./pages/Releases.vue'), props: true, meta: { title: 'Releases' } },
+    { path: '/apps/:app/releases/:version', component: () => import('./pages/Release.vue'), props: true, meta: { title: 'Release' } },
+    { path: '/apps/:app/builds', component: () => import('./pages/Builds.vue'), props: true, meta: { title: 'Builds' } },
+    { path: '/apps/:app/cohorts', component: () => import('./pages/Cohorts.vue'), props: true, meta: { title: 'Cohorts' } },
+    { path: '/stores', component: () => import('./pages/Stores.vue'), meta: { title: 'Stores' } },
+    { path: '/logbook', component: () => import('./pages/Logbook.vue'), meta: { title: 'Logbook' } },
+    { path: '/:path(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not here' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.meta.open) return true
+  await session.load()
+  return session.person.value ? true : { path: '/sign-in', query: { next: to.fullPath } }
+})
+
+router.afterEach((to) => {
+  const about = [to.params.version, to.params.app].filter(Boolean).join(' · ')
+  document.title = [about, to.meta.title, 'Restless Tide'].filter(Boolean).join(' · ')
+})

@@ -1,0 +1,38 @@
+const DAY = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
+const UNITS: [number, string][] = [
+  [86_400, 'd'],
+  [3_600, 'h'],
+  [60, 'min'],
+]
+
+/** Such as "Tue 24 Nov, 14:00 CET". */
+export function onTheDay(instant: string): string {
+  return DAY.format(new Date(instant))
+}
+
+/** How far an instant is: "in 3 h", "2 d ago", "now". */
+export function distance(instant: string): string {
+  const seconds = (new Date(instant).getTime() - Date.now()) / 1000
+  for (const [size, unit] of UNITS) {
+    if (Math.abs(seconds) >= size) {
+      const away = `${Math.round(Math.abs(seconds) / size)} ${unit}`
+      return seconds > 0 ? `in ${away}` : `${away} ago`
+    }
+  }
+  return 'now'
+}
+
+export function percent(share: number): string {
+  const value = share * 100
+  return `${Number.isInteger(Math.round(value * 10) / 10) ? Math.round(value) : value.toFixed(1)}%`
+}
+
+export function size(bytes: number): string {
+  if (bytes < 1000) return `${bytes} B`
+  if (bytes < 1e6) return `${(bytes / 1e3).toFixed(1)} kB`
+  return bytes < 1e9 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e9).toFixed(2)} GB`
+}
+
+export function hours(count: number): string {
+  return count >= 48 && count % 24 === 0 ? `${count / 24} d` : `${count} h`
+}

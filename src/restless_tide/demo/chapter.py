@@ -1,0 +1,160 @@
+"""The first chapter: three weeks at the made-up Saltgrass Collective, played in through the client library."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import httpx
+
+from restless_tide.client import Tide
+from restless_tide.demo.season import Season
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.wire.releases import LegWanted
+
+LENGTH = timedelta(days=21)
+CONTACT = "testing@saltgrass.example.org"
+_PLACE_ANDROID = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA")
+_PLACE_IOS = ("NSCameraUsageDescription", "NSLocationWhenInUseUsageDescription")
+_CREW = (("Wren Aldous", "wren@example.org"), ("Tam Okoro", "tam@example.org"), ("Bo Lindqvist", "bo@example.org"), ("Noor Haddad", "noor@example.org"))
+_WALKERS = (
+    ("Petra Vos", "petra@example.org"), ("Samir Aziz", "samir@example.org"), ("Edda Thorne", "edda@example.org"),
+    ("Luca Ferri", "luca@example.org"), ("Mai Tran", "mai@example.org"), ("Hollis Grey", "hollis@example.org"),
+)
+
+Say = Callable[[str], None]
+
+
+class Chapter:
+    """Plays the scenario; ``say`` hears where it is."""
+
+    def __init__(self, tide: Tide, season: Season, folder: Path, say: Say) -> None:
+        self._tide, self._season, self._say = tide, season, say
+        self._packages = folder / "packages"
+        self._packages.mkdir(parents=True, exist_ok=True)
+
+    def play(self) -> None:
+        begin = self._season.now
+        self._say("the stores are connected, the apps registered")
+        self._open_everything()
+        self._say("Marram 2.3.0 goes out to everybody")
+        self._release("marram", "Marram", "2.3.0", ios=3, android=210, notes="Photos of your finds can be turned and cropped.")
+        self._cohorts()
+        self._season.until(begin + timedelta(days=4))
+        self._say("Ferryglass 5.1.0 goes out to everybody")
+        self._release("ferryglass", "Ferryglass", "5.1.0", ios=1, android=87, notes="The evening ferries of the outer islands are in.")
+        self._season.until(begin + timedelta(days=14))
+        self._say("Ferryglass 5.2.0 rises and is halted")
+        self._release("ferryglass", "Ferryglass", "5.2.0", ios=4, android=91, notes="Departures on the lock screen.")
+        self._season.pass_hours(60)
+        self._tide.releases.steer("ferryglass", "5.2.0", "halt", reason="Crashes on start when the timetable is empty (three field reports).")
+        self._season.settle()
+        self._say("Marram 2.4.0 is tried by the crew and the walkers, then rises")
+        self._marram_in_trial()
+        self._say("Loam is rejected, Ferryglass 5.2.1 waits for the word")
+        self._loam_and_mend()
+        self._say("time comes to now")
+        self._season.come_to_now()
+
+    def _open_everything(self) -> None:
+        for store in ("northgate", "openfield"):
+            self._tide.stores.connect(store, self._season.control(store, "connections", {}))
+        self._season.control("openfield", "mischief", {"taken_names": ["Loam"]})
+        for name, title in (("marram", "Marram"), ("ferryglass", "Ferryglass"), ("loam", "Loam")):
+            identifier = f"org.example.saltgrass.{name}"
+            platforms = ("android",) if name == "loam" else ("android", "ios")
+            self._tide.apps.register(name, title=title, identifiers=dict.fromkeys(platforms, identifier))
+        for app in ("marram", "ferryglass"):
+            for store in ("northgate", "openfield"):
+                self._tide.apps.open_berth(app, store)
+        self._tide.apps.open_berth("loam", "openfield")
+        self._season.settle()
+        self._tide.apps.open_berth("loam", "openfield", listed_name="Loam Soil Log")
+        self._season.settle()
+
+    def _push(self, app: str, label: str, version: str, number: int, store: str) -> str:
+        """Build a package, push it, let the store process it, answer its question; returns the build's id."""
+        ios = store == "northgate"
+        place = () if app == "ferryglass" else _PLACE_IOS if ios else _PLACE_ANDROID
+        recipe = PackageRecipe(f"org.example.saltgrass.{app}", version, number, label, place, padding_bytes=180_000 + 900 * number)
+        write, suffix = (write_ipa, "ipa") if ios else (write_apk, "apk")
+        consignment = self._tide.builds.push(write(self._packages / f"{app}-{version}-{number}.{suffix}", recipe), app=app, store=store)
+        self._season.settle()
+        self._season.pass_hours(0.5)
+        seen = self._tide.builds.consignment(consignment.id)
+        if seen.state == "held":
+            self._tide.builds.answer(seen.id, {question.code: "no" for question in seen.questions})
+            self._season.settle()
+        return consignment.build
+
+    def _release(self, app: str, label: str, version: str, *, ios: int, android: int, notes: str) -> None:
+        """Push to both stores, draft, submit; whatever follows follows by itself."""
+        legs = {
+            "northgate": LegWanted(build=self._push(app, label, version, ios, "northgate"), ladder="10@24,50@48,100"),
+            "openfield": LegWanted(build=self._push(app, label, version, android, "openfield")),
+        }
+        self._tide.releases.draft(app, version, legs=legs, notes={"en": notes, "de": "Kleine Verbesserungen."})
+        self._tide.releases.submit(app, version)
+        self._season.settle()
+
+    def _cohorts(self) -> None:
+        self._tide.testing.make_cohort("marram", "crew", kind="crew")
+        self._tide.testing.make_cohort("marram", "dune-walkers", kind="guest")
+        self._tide.testing.make_cohort("ferryglass", "crew", kind="crew")
+        for name, email in _CREW:
+            self._tide.testing.add_tester("marram", "crew", email, name=name)
+            self._tide.testing.add_tester("ferryglass", "crew", email, name=name)
+        for name, email in _WALKERS:
+            self._tide.testing.add_tester("marram", "dune-walkers", email, name=name)
+
+    def _marram_in_trial(self) -> None:
+        android = self._push("marram", "Marram", "2.4.0", 217, "openfield")
+        ios = self._push("marram", "Marram", "2.4.0", 1, "northgate")
+        notes = "Walk a known path with the new dune maps. Do the contour lines stay readable in bright sun?"
+        for cohort, build, store in (("crew", ios, "northgate"), ("crew", android, "openfield"), ("dune-walkers", android, "openfield")):
+            self._tide.testing.open_trial("marram", cohort=cohort, build=build, store=store, notes=notes, contact=CONTACT)
+        self._season.settle()
+        self._answer_invitations({"wren": "accept", "tam": "accept", "bo": "decline"})
+        self._season.pass_hours(10)
+        self._answer_invitations({"petra": "accept", "edda": "accept"})
+        legs = {
+            "northgate": LegWanted(build=ios, ladder="5@24,20@48,50@48,100"),
+            "openfield": LegWanted(build=android),
+        }
+        told = {"en": "Dune maps with contour lines. Pages can be tagged with the tide.", "de": "Dünenkarten mit Höhenlinien."}
+        self._tide.releases.draft("marram", "2.4.0", legs=legs, notes=told)
+        self._tide.releases.submit("marram", "2.4.0")
+        self._season.pass_hours(48)
+
+    def _answer_invitations(self, answers: dict[str, str]) -> None:
+        """Testers open the link in their mail and answer."""
+        wanted = len(self._tide.testing.trials("marram"))
+        self._season.wait_for(lambda: wanted == 0 or all(
+            invitation.state != "queued" for trial in self._tide.testing.trials("marram") if trial.state == "open" for invitation in trial.invitations
+        ))
+        for mail in self._season.mails():
+            who = mail["to"].partition("@")[0]
+            link = re.search(r"http\S+/invitation/\S+", mail["text"])
+            if who in answers and link:
+                httpx.post(link.group(), data={"answer": answers[who]}, timeout=10, trust_env=False)
+
+    def _loam_and_mend(self) -> None:
+        loam = self._push("loam", "Loam", "1.0.0", 1, "openfield")
+        self._tide.releases.draft("loam", "1.0.0", legs={"openfield": LegWanted(build=loam)}, notes={"en": "The first Loam."})
+        self._season.control("openfield", "mischief", {"reject_next": ["The reviewer could not get past the first page: it asks for a field name and takes none."]})
+        self._tide.releases.submit("loam", "1.0.0")
+        self._season.pass_hours(14)
+        mended = self._push("ferryglass", "Ferryglass", "5.2.1", 1, "northgate")
+        leg = LegWanted(build=mended, ladder="10@24,50@48,100", needs_word=True)
+        self._tide.releases.draft("ferryglass", "5.2.1", legs={"northgate": leg}, notes={"en": "Starts again when the timetable is empty."})
+        self._tide.releases.submit("ferryglass", "5.2.1")
+        recipe = PackageRecipe("org.example.saltgrass.loam", "1.0.1", 2, "Loam", _PLACE_ANDROID, padding_bytes=180_000)
+        self._season.pass_hours(31)
+        self._tide.builds.push(write_apk(self._packages / "loam-1.0.1-2.apk", recipe), app="loam", store="openfield")
+        self._season.pass_hours(1)
+
+
+def beginning() -> datetime:
+    return datetime.now(UTC) - LENGTH
