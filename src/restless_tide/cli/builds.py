@@ -5,8 +5,7 @@ from __future__ import annotations
 import sys
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
-
-from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+from typing import TYPE_CHECKING
 
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
@@ -15,6 +14,9 @@ from restless_tide.cli.telling import moment, size
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.wire.builds import BuildTold, ConsignmentTold
 from restless_tide.wire.errors import Invalid, NotReady
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
 
 _UNDER_WAY = ("queued", "sending", "processing")
 
@@ -97,6 +99,8 @@ def _push(call: Call) -> Exit | None:
 def _bar(call: Call, size_bytes: int) -> AbstractContextManager[Progress | None]:
     if call.given.json or not sys.stdout.isatty():
         return nullcontext()
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn  # only when one is drawn
+
     return Progress(TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(), console=call.console)
 
 

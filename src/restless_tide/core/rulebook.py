@@ -18,7 +18,7 @@ from restless_tide.core.ladder import Ladder
 
 
 class Rules(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
 
 class Numbering(StrEnum):

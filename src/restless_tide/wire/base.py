@@ -8,10 +8,10 @@ from pydantic import BaseModel, ConfigDict
 class Wanted(BaseModel):
     """What a caller hands in; an unknown field is a mistake and refused."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 class Told(BaseModel):
     """What the service answers."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, defer_build=True)

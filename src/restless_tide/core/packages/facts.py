@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 class Facts(BaseModel):
     """The facts of one package file. Levels are as the platform writes them (``"26"``, ``"15.0"``)."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, defer_build=True)
 
     format: str = Field(description="apk or ipa")
     identifier: str

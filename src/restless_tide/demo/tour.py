@@ -1,0 +1,222 @@
+"""``make tour``: the whole example by the tide command, on a throw-away desk in fast time."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shlex
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, NoReturn
+
+import httpx
+
+from restless_tide.cli.exits import Exit
+from restless_tide.cli.main import main as run_command
+from restless_tide.demo.processes import Processes, free_ports
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.wire.errors import TideError
+
+_MARRAM = "org.example.saltgrass.marram"
+_PATIENCE_SECONDS = 20.0
+
+
+@dataclass(frozen=True)
+class Done:
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+class Tour:
+    """Runs one command after the other, prints each with its answer, and stops where one ends unexpectedly."""
+
+    def __init__(self, folder: Path, processes: Processes) -> None:
+        self._folder = folder
+        self._processes = processes
+        self._environment = processes.desk_environment() | {
+            "TIDE_URL": processes.ports.address, "TIDE_PASSWORD": "a-tour-of-the-dunes", "XDG_CONFIG_HOME": str(folder / "config"),
+        }
+
+    def say(self, text: str) -> None:
+        print(f"\n\033[1m# {text}\033[0m" if sys.stdout.isatty() else f"\n# {text}", flush=True)
+
+    def tide(self, line: str, expected: Exit = Exit.DONE) -> str:
+        """Run ``tide LINE``; returns what it printed."""
+        print(f"\n$ tide {line}", flush=True)
+        done = self._run(shlex.split(line))
+        print((done.stdout + done.stderr).rstrip(), flush=True)
+        if done.returncode != expected:
+            raise SystemExit(f"That ended with exit code {done.returncode}, not {int(expected)}; the tour stops here.")
+        return done.stdout
+
+    def ask(self, line: str) -> Any:
+        """The JSON answer of a command, unprinted."""
+        return json.loads(self._run([*shlex.split(line), "--json"]).stdout)
+
+    def until(self, line: str, word: str) -> None:
+        """Run a command until its answer holds ``word``, then print it."""
+        deadline = time.monotonic() + _PATIENCE_SECONDS
+        while word not in self._run(shlex.split(line)).stdout and time.monotonic() < deadline:
+            time.sleep(0.1)
+        if word not in self.tide(line):
+            raise SystemExit(f"{word!r} did not come; the tour stops here.")
+
+    def _run(self, words: list[str]) -> Done:
+        """Run the command in a process of its own, forked from this one so that it need not load everything again."""
+        with tempfile.TemporaryFile() as said, tempfile.TemporaryFile() as complained:
+            child = os.fork()
+            if child == 0:
+                self._become_the_command(words, said.fileno(), complained.fileno())
+            _, status = os.waitpid(child, 0)
+            said.seek(0)
+            complained.seek(0)
+            return Done(os.waitstatus_to_exitcode(status), said.read().decode(), complained.read().decode())
+
+    def _become_the_command(self, words: list[str], said: int, complained: int) -> NoReturn:
+        code = 70
+        try:
+            os.dup2(said, 1)
+            os.dup2(complained, 2)
+            sys.stdout, sys.stderr = open(1, "w", closefd=False), open(2, "w", closefd=False)  # noqa: SIM115
+            os.environ.clear()
+            os.environ.update(self._environment)
+            os.chdir(self._folder)
+            code = run_command(words)
+            sys.stdout.flush()
+            sys.stderr.flush()
+        finally:
+            os._exit(code)
+
+    def walk(self) -> None:
+        self._open()
+        android, ios = self._builds()
+        self._trial(android)
+        self._release(android, ios)
+        self._steer()
+        self.say("Who did what, when and why")
+        self.tide("logbook show --app marram --limit 8")
+        self.tide("logbook verify")
+        self.tide("standin acts northgate")
+        self.say("That was the whole way, from a package file to a halted rollout in two stores.")
+
+    def _open(self) -> None:
+        self.say("A desk, and the two stores it is connected to")
+        self.tide('desk init --name "Ida Fenwick" --email ida@saltgrass.example.org')
+        self.tide("sign-in --email ida@saltgrass.example.org")
+        for store in ("northgate", "openfield"):
+            self.tide(f"standin connection {store} {store}.json")
+            self.tide(f"store connect {store} {store}.json")
+        self.say("An app and its places; a taken name is refused and tried again")
+        self.tide(f"app add marram --title Marram --android {_MARRAM} --ios {_MARRAM}")
+        self.tide("standin mischief openfield --take-name Marram")
+        self.tide("berth open --app marram --store northgate")
+        self.tide("berth open --app marram --store openfield", Exit.REFUSED)
+        self.tide('berth open --app marram --store openfield --name "Marram Diary"')
+
+    def _builds(self) -> tuple[str, str]:
+        self.say("Real packages: looked at, pushed, a store's question answered")
+        place = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
+        write_apk(self._folder / "marram.apk", PackageRecipe(_MARRAM, "2.4.0", 17, "Marram", place))
+        write_ipa(self._folder / "marram.ipa", PackageRecipe(_MARRAM, "2.4.0", 1, "Marram", ("NSCameraUsageDescription",)))
+        self.tide("build inspect marram.apk")
+        self.tide("build next --app marram --store openfield")
+        self.tide("build push marram.apk --app marram --store openfield")
+        self.tide("build push marram.ipa --app marram --store northgate")
+        self.until("build list --app marram", "openfield: processing")
+        for store in ("northgate", "openfield"):
+            self.tide(f"standin step {store} 1")
+        self.until("build list --app marram", "openfield: held")
+        builds = {build["consignments"][0]["store"]: build for build in self.ask("build list --app marram")}
+        held = builds["openfield"]["consignments"][0]["id"]
+        self.tide(f"build answer {held} location-in-background=no")
+        self.say("The same file again is recognised; a number that does not rise is refused before a byte leaves")
+        self.tide("build push marram.apk --app marram --store openfield")
+        write_apk(self._folder / "late.apk", PackageRecipe(_MARRAM, "2.4.0", 16, "Marram", place))
+        self.tide("build push late.apk --app marram --store openfield", Exit.REFUSED)
+        return builds["openfield"]["id"], builds["northgate"]["id"]
+
+    def _trial(self, android: str) -> None:
+        self.say("A cohort, its testers, a trial; each tester gets a mail with a personal link")
+        self.tide("cohort add crew --app marram --kind crew")
+        for name, address in (("Wren Aldous", "wren@example.org"), ("Tam Okoro", "tam@example.org")):
+            self.tide(f'tester add {address} --name "{name}" --app marram --cohort crew')
+        self.tide(
+            f"trial open --app marram --cohort crew --build {android} --store openfield "
+            '--notes "Walk a known path with the new dune maps." --contact ida@saltgrass.example.org'
+        )
+        mail = self.tide("standin mails --to wren@example.org")
+        link = re.search(r"http\S+/invitation/\S+", mail)
+        assert link is not None
+        self.say("Wren opens the link and accepts")
+        httpx.post(link.group(), data={"answer": "accept"}, timeout=10, trust_env=False)
+        self.tide(f"trial show {self.ask('trial list --app marram')[0]['id']}")
+
+    def _release(self, android: str, ios: str) -> None:
+        self.say("A release with one leg per store, handed to review; Openfield says no first")
+        self.tide(
+            f'release draft 2.4.0 --app marram --leg northgate={ios} --leg openfield={android} --ladder 5@24,25@48,100 --notes "en=Dune maps with contour lines."'
+        )
+        self.tide('standin mischief openfield --reject-next "The first page does not load without a network."')
+        self.tide("release submit 2.4.0 --app marram")
+        for store in ("northgate", "openfield"):
+            self.tide(f"standin step {store} 40")
+        self.until("release show 2.4.0 --app marram", "rejected")
+        self.say("Another build in the same version, and again; launched only when the word is given")
+        place = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
+        write_apk(self._folder / "mended.apk", PackageRecipe(_MARRAM, "2.4.0", 18, "Marram", place))
+        self.tide("build push mended.apk --app marram --store openfield")
+        self.until("build list --app marram", "openfield: processing")
+        self.tide("standin step openfield 1")
+        self.until("build list --app marram", "openfield: held")
+        mended = self.ask("build list --app marram")[0]
+        self.tide(f"build answer {mended['consignments'][0]['id']} location-in-background=no")
+        self.tide(f"release change 2.4.0 --app marram --store openfield --build {mended['id']} --needs-word")
+        self.tide("release submit 2.4.0 --app marram --store openfield")
+        self.tide("standin step openfield 40")
+        self.until("release show 2.4.0 --app marram", "the word to launch")
+        self.tide('release word 2.4.0 --app marram --reason "the ferry fair opens"')
+        self.until("release show 2.4.0 --app marram", "rising at 2%")
+
+    def _steer(self) -> None:
+        self.say("A day passes; the rollout rises by the clock, by hand, pauses and goes on")
+        for store in ("northgate", "openfield"):
+            self.tide(f"standin step {store} 24.5")
+        self.tide("desk clock --step 24.5")
+        self.until("release show 2.4.0 --app marram", "rising at 10%")
+        self.tide('rollout advance 2.4.0 --app marram --store northgate --share 40 --reason "crashes are below 2.3.0"')
+        self.tide('rollout pause 2.4.0 --app marram --store openfield --reason "waiting for Monday"')
+        self.tide('rollout resume 2.4.0 --app marram --store openfield --reason "Monday"')
+        self.tide("overview")
+        self.say("It goes wrong while Openfield is away: halted at once where it can be, ordered and carried out later where not")
+        self.tide("standin mischief openfield --outage on")
+        self.tide('rollout halt 2.4.0 --app marram --reason "crashes on start on older phones" --wait 2', Exit.NOT_CONFIRMED)
+        self.tide("standin mischief openfield --outage off")
+        self.until("release show 2.4.0 --app marram", "Openfield: halted at 10%\n")
+        self.say("What the rulebook does not allow is refused with what is possible")
+        self.tide('rollout resume 2.4.0 --app marram --store northgate --reason "it was the network"', Exit.REFUSED)
+
+
+def main() -> int:
+    began = time.monotonic()
+    with tempfile.TemporaryDirectory(prefix="tide-tour-") as name:
+        folder = Path(name)
+        try:
+            with Processes(folder, free_ports(), {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"}) as processes:
+                processes.start_all()
+                Tour(folder, processes).walk()
+        except TideError as wrong:
+            print(f"{wrong.detail} {wrong.remedy}", file=sys.stderr)
+            return 1
+        except KeyboardInterrupt:
+            return 130
+    print(f"It took {time.monotonic() - began:.0f} seconds.")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
