@@ -26,7 +26,8 @@ test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
 	$(BIN)/pytest -n 2 --dist loadfile
 
 lint: $(STAMPS)/dev
-	$(BIN)/ruff check src tests bench scripts
+	$(BIN)/ruff check --output-format concise src tests bench scripts
+	$(BIN)/ruff format --check --quiet src tests bench scripts
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 

@@ -14,4 +14,6 @@ with tempfile.TemporaryDirectory() as folder:
     desk = Desk(Settings(data=Path(folder)), RealClock())
     document = desk_app(desk).openapi()
     desk.close()
-Path(sys.argv[1]).write_text(json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True) + "\n", encoding="utf-8")
+Path(sys.argv[1]).write_text(
+    json.dumps(document, indent=1, ensure_ascii=False, sort_keys=True) + "\n", encoding="utf-8"
+)

@@ -1,6 +1,6 @@
 """Write a migration from the difference between the tables and a freshly migrated database.
 
-    scripts/migration.py "what changed"
+scripts/migration.py "what changed"
 """
 
 import sys

@@ -26,13 +26,23 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("build inspect", _inspect, "read what a package file is, without a desk")
     parser.add_argument("file", help="an APK or IPA file")
     parser = nouns.command(
-        "build push", _push, "hand a package over and send it to a store",
+        "build push",
+        _push,
+        "hand a package over and send it to a store",
         description="Reads the package, checks it by the store's rules before a byte travels, hands it to the desk and orders it to the store. It never goes to production by itself.",
     )
     parser.add_argument("file")
     app_argument(parser)
     store_argument(parser)
-    parser.add_argument("--wait", nargs="?", type=float, const=3600.0, default=0.0, metavar="SECONDS", help="wait until the store has processed it (an hour at most, unless you say)")
+    parser.add_argument(
+        "--wait",
+        nargs="?",
+        type=float,
+        const=3600.0,
+        default=0.0,
+        metavar="SECONDS",
+        help="wait until the store has processed it (an hour at most, unless you say)",
+    )
     parser = nouns.command("build list", _list, "list an app's builds")
     app_argument(parser)
     nouns.command("build show", _show, "one build and where it is").add_argument("id")
@@ -60,9 +70,16 @@ def _show_facts(call: Call, facts: Facts) -> None:
     table = call.table("", "")
     table.show_header = False
     for name, value in (
-        ("format", facts.format), ("identifier", facts.identifier), ("label", facts.label), ("version", facts.version),
-        ("number", facts.number), ("lowest platform", facts.lowest_platform), ("target platform", facts.target_platform),
-        ("size", size(facts.size_bytes)), ("SHA-256", facts.sha256), ("permissions", "\n".join(facts.permissions) or "none"),
+        ("format", facts.format),
+        ("identifier", facts.identifier),
+        ("label", facts.label),
+        ("version", facts.version),
+        ("number", facts.number),
+        ("lowest platform", facts.lowest_platform),
+        ("target platform", facts.target_platform),
+        ("size", size(facts.size_bytes)),
+        ("SHA-256", facts.sha256),
+        ("permissions", "\n".join(facts.permissions) or "none"),
     ):
         table.add_row(name, cell(value))
     if facts.debuggable:
@@ -77,13 +94,22 @@ def _push(call: Call) -> Exit | None:
     sheet = builds.check(given.app, given.store, [facts]).findings
     blockers = [finding for finding in sheet if finding.level == "blocker"]
     if blockers:
-        known = next((build for build in builds.of_app(given.app) if any(package.sha256 == facts.sha256 for package in build.packages)), None)
+        known = next(
+            (
+                build
+                for build in builds.of_app(given.app)
+                if any(package.sha256 == facts.sha256 for package in build.packages)
+            ),
+            None,
+        )
         if known is None or not any(entry.store == given.store for entry in known.consignments):
             remedy = " ".join(finding.remedy for finding in blockers)
             raise NotReady(" ".join(finding.detail for finding in blockers), remedy=remedy, code=blockers[0].code)
     with _bar(call, facts.size_bytes) as bar:
         task = bar.add_task("to the desk", total=facts.size_bytes) if bar else None
-        sha256, had_it = builds.hand_over(path, told=lambda sent: bar.update(task, completed=sent) if bar and task is not None else None)
+        sha256, had_it = builds.hand_over(
+            path, told=lambda sent: bar.update(task, completed=sent) if bar and task is not None else None
+        )
     build = builds.enter(given.app, [sha256])
     if not call.given.json:
         told = " (the desk had this file already)" if had_it else ""
@@ -99,9 +125,17 @@ def _push(call: Call) -> Exit | None:
 def _bar(call: Call, size_bytes: int) -> AbstractContextManager[Progress | None]:
     if call.given.json or not sys.stdout.isatty():
         return nullcontext()
-    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn  # only when one is drawn
+    from rich.progress import (  # only when one is drawn
+        BarColumn,
+        DownloadColumn,
+        Progress,
+        TextColumn,
+        TransferSpeedColumn,
+    )
 
-    return Progress(TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(), console=call.console)
+    return Progress(
+        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(), console=call.console
+    )
 
 
 def _follow(call: Call, consignment: ConsignmentTold, seconds: float) -> ConsignmentTold:
@@ -157,8 +191,12 @@ def _list(call: Call) -> None:
         table = call.table("BUILD", "VERSION", "PLATFORM", "SIZE", "ENTERED", "WHERE")
         for build in found:
             where = "\n".join(f"{entry.store}: {_state(entry)}" for entry in build.consignments) or "at the desk only"
-            table.add_row(build.id, build.label, build.platform, size(build.size_bytes), moment(build.created_at), cell(where))
-        call.show(table, empty=f"No builds yet. Push one with: tide build push FILE --app {call.given.app} --store STORE")
+            table.add_row(
+                build.id, build.label, build.platform, size(build.size_bytes), moment(build.created_at), cell(where)
+            )
+        call.show(
+            table, empty=f"No builds yet. Push one with: tide build push FILE --app {call.given.app} --store STORE"
+        )
 
     call.answer(found, shown)
 

@@ -49,7 +49,9 @@ class Call:
             raise Unauthenticated("No token is known.", remedy="Sign in with: tide sign-in, or set TIDE_TOKEN.")
         return Tide(self.url, token=token)
 
-    def answer(self, told: BaseModel | Sequence[BaseModel] | dict[str, Any] | list[Any], shown: Callable[[], None]) -> None:
+    def answer(
+        self, told: BaseModel | Sequence[BaseModel] | dict[str, Any] | list[Any], shown: Callable[[], None]
+    ) -> None:
         """Print ``told`` as JSON when that was asked for, else call ``shown``."""
         if self.given.json:
             print(json.dumps(to_jsonable_python(told), indent=2, ensure_ascii=False))

@@ -16,7 +16,9 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("cohort add", _make, "make a cohort")
     parser.add_argument("name")
     app_argument(parser)
-    parser.add_argument("--kind", choices=["crew", "guest", "walk-in"], default="crew", help="staff, invited, or anyone with the link")
+    parser.add_argument(
+        "--kind", choices=["crew", "guest", "walk-in"], default="crew", help="staff, invited, or anyone with the link"
+    )
     app_argument(nouns.command("cohort list", _list, "list an app's cohorts"))
 
     nouns.noun("tester", "people who test")
@@ -39,7 +41,13 @@ def add(nouns: Nouns) -> None:
     store_argument(parser)
     parser.add_argument("--notes", required=True, help="what to try")
     parser.add_argument("--contact", required=True, help="the address testers answer to")
-    parser.add_argument("--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait until it is open and the mails are out")
+    parser.add_argument(
+        "--wait",
+        type=float,
+        default=10.0,
+        metavar="SECONDS",
+        help="how long to wait until it is open and the mails are out",
+    )
     app_argument(nouns.command("trial list", _trials, "list an app's trials"))
     nouns.command("trial show", _show, "one trial and its invitations").add_argument("id")
     parser = nouns.command("trial close", _close, "end a trial")
@@ -104,14 +112,25 @@ def _settled(trial: TrialTold) -> bool:
 
 
 def _counts(trial: TrialTold) -> str:
-    return ", ".join(f"{count} {state}" for state, count in Counter(str(entry.state) for entry in trial.invitations).items())
+    return ", ".join(
+        f"{count} {state}" for state, count in Counter(str(entry.state) for entry in trial.invitations).items()
+    )
 
 
 def _tell(call: Call, trial: TrialTold) -> None:
-    call.say(f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store} is {trial.state}" + (f": {trial.reason}" if trial.reason else "."))
+    call.say(
+        f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store} is {trial.state}"
+        + (f": {trial.reason}" if trial.reason else ".")
+    )
     table = call.table("INVITATION", "TESTER", "STATE", "SINCE", "TROUBLE")
     for entry in trial.invitations:
-        table.add_row(entry.id, cell(entry.tester.name or entry.tester.email), entry.state, moment(entry.changed_at), cell(entry.trouble))
+        table.add_row(
+            entry.id,
+            cell(entry.tester.name or entry.tester.email),
+            entry.state,
+            moment(entry.changed_at),
+            cell(entry.trouble),
+        )
     call.show(table, empty="No invitations.")
 
 
@@ -121,7 +140,15 @@ def _trials(call: Call) -> None:
     def shown() -> None:
         table = call.table("TRIAL", "COHORT", "BUILD", "STORE", "STATE", "SINCE", "INVITATIONS")
         for trial in found:
-            table.add_row(trial.id, cell(trial.cohort), trial.build_label, trial.store, trial.state, moment(trial.changed_at), _counts(trial))
+            table.add_row(
+                trial.id,
+                cell(trial.cohort),
+                trial.build_label,
+                trial.store,
+                trial.state,
+                moment(trial.changed_at),
+                _counts(trial),
+            )
         call.show(table, empty="No trials yet. Open one with: tide trial open")
 
     call.answer(found, shown)

@@ -21,10 +21,20 @@ _ENVIRONMENT = """The desk is set up by the environment:
 
 def add(nouns: Nouns) -> None:
     nouns.noun("desk", "run a desk: init, serve, clock")
-    parser = nouns.command("desk init", _init, "add the first person who may sign in", description=f"Add a person who may sign in; asks for the password (or reads TIDE_PASSWORD).\n\n{_ENVIRONMENT}")
+    parser = nouns.command(
+        "desk init",
+        _init,
+        "add the first person who may sign in",
+        description=f"Add a person who may sign in; asks for the password (or reads TIDE_PASSWORD).\n\n{_ENVIRONMENT}",
+    )
     parser.add_argument("--name", required=True)
     parser.add_argument("--email", required=True)
-    nouns.command("desk serve", _serve, "run the service until it is stopped", description=f"Run the service and its console until it is stopped.\n\n{_ENVIRONMENT}")
+    nouns.command(
+        "desk serve",
+        _serve,
+        "run the service until it is stopped",
+        description=f"Run the service and its console until it is stopped.\n\n{_ENVIRONMENT}",
+    )
     parser = nouns.command("desk clock", _clock, "show the desk's clock; step it, on a throw-away desk")
     parser.add_argument("--step", type=float, default=0.0, metavar="HOURS")
 

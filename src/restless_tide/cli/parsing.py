@@ -78,7 +78,9 @@ class Nouns:
         """Add a command such as ``build push``; returns its parser for the arguments."""
         noun, _, verb = words.partition(" ")
         home = self._verbs[noun] if verb else self._nouns
-        parser: Parser = home.add_parser(verb or noun, help=summary, description=description or summary, parents=[self.common])
+        parser: Parser = home.add_parser(
+            verb or noun, help=summary, description=description or summary, parents=[self.common]
+        )
         parser.set_defaults(run=run, parser=parser)
         return parser
 
@@ -89,4 +91,3 @@ def app_argument(parser: Parser) -> None:
 
 def store_argument(parser: Parser, *, required: bool = True) -> None:
     parser.add_argument("--store", required=required, metavar="STORE", help="the store's short name")
-

@@ -14,7 +14,12 @@ from restless_tide.client import Tide
 
 
 def add(nouns: Nouns) -> None:
-    parser = nouns.command("sign-in", _sign_in, "sign in to a desk and remember it", description="Asks for the password, makes a token for this machine and remembers it. In a script, use TIDE_TOKEN instead.")
+    parser = nouns.command(
+        "sign-in",
+        _sign_in,
+        "sign in to a desk and remember it",
+        description="Asks for the password, makes a token for this machine and remembers it. In a script, use TIDE_TOKEN instead.",
+    )
     parser.add_argument("--email", required=True)
     nouns.command("sign-out", _sign_out, "forget the desk that was signed in to")
     nouns.noun("token", "tokens for scripts and build servers")
@@ -56,7 +61,13 @@ def _tokens(call: Call) -> None:
     def shown() -> None:
         table = call.table("ID", "LABEL", "MADE", "STATE")
         for token in found:
-            state = "revoked" if token.revoked_at else f"until {moment(token.expires_at)}" if token.expires_at else "until revoked"
+            state = (
+                "revoked"
+                if token.revoked_at
+                else f"until {moment(token.expires_at)}"
+                if token.expires_at
+                else "until revoked"
+            )
             table.add_row(token.id, cell(token.label), moment(token.created_at), state)
         call.show(table, empty="No tokens yet. Make one with: tide token add LABEL")
 

@@ -27,8 +27,16 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("release draft", _draft, "draft a release with one leg per store")
     parser.add_argument("version")
     app_argument(parser)
-    parser.add_argument("--leg", action="append", required=True, metavar="STORE=BUILD", help="a store and the build that goes there; repeat it")
-    parser.add_argument("--notes", action="append", default=[], metavar="LOCALE=TEXT", help="what is new; repeat it per locale")
+    parser.add_argument(
+        "--leg",
+        action="append",
+        required=True,
+        metavar="STORE=BUILD",
+        help="a store and the build that goes there; repeat it",
+    )
+    parser.add_argument(
+        "--notes", action="append", default=[], metavar="LOCALE=TEXT", help="what is new; repeat it per locale"
+    )
     _launch_arguments(parser)
     parser = nouns.command("release notes", _notes, "write the notes of one locale")
     parser.add_argument("version")
@@ -64,30 +72,48 @@ def add(nouns: Nouns) -> None:
 
     nouns.noun("rollout", "steer: advance, pause, resume, halt, finish, withdraw")
     for act, summary in _STEERING.items():
-        parser = nouns.command(f"rollout {act}", _steer, summary, description=f"{summary[0].upper()}{summary[1:]}. At every store where it is possible, or at --store.")
+        parser = nouns.command(
+            f"rollout {act}",
+            _steer,
+            summary,
+            description=f"{summary[0].upper()}{summary[1:]}. At every store where it is possible, or at --store.",
+        )
         parser.set_defaults(act=act, share=None)
         parser.add_argument("version")
         app_argument(parser)
         store_argument(parser, required=False)
         parser.add_argument("--reason", required=True, help="why; it stands in the logbook")
         if act == "advance":
-            parser.add_argument("--share", metavar="PERCENT", type=float, help="to this share, where the store leaves it free")
+            parser.add_argument(
+                "--share", metavar="PERCENT", type=float, help="to this share, where the store leaves it free"
+            )
         if act in _ASKS_FIRST:
             parser.add_argument("--yes", action="store_true", help="do not ask first")
         _wait_argument(parser)
 
 
 def _launch_arguments(parser: Parser) -> None:
-    parser.add_argument("--ladder", metavar="STAGES", help="such as 5@24,20@48,100: per cent @ hours to hold; where the store leaves it free")
+    parser.add_argument(
+        "--ladder",
+        metavar="STAGES",
+        help="such as 5@24,20@48,100: per cent @ hours to hold; where the store leaves it free",
+    )
     word = parser.add_mutually_exclusive_group()
     word.add_argument("--needs-word", action="store_true", default=None, help="launch only when the word is given")
     word.add_argument("--no-word", dest="needs_word", action="store_false", help="launch without a word")
     parser.add_argument("--not-before", metavar="INSTANT", help="launch not before, such as 2026-12-01T09:00+01:00")
-    parser.add_argument("--with-other-legs", action="store_true", default=None, help="launch only when the other stores have approved, too")
+    parser.add_argument(
+        "--with-other-legs",
+        action="store_true",
+        default=None,
+        help="launch only when the other stores have approved, too",
+    )
 
 
 def _wait_argument(parser: Parser) -> None:
-    parser.add_argument("--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers")
+    parser.add_argument(
+        "--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers"
+    )
 
 
 def _pairs(words: list[str], what: str) -> dict[str, str]:
@@ -104,16 +130,31 @@ def _wish(call: Call, build: str | None) -> LegWanted:
         try:
             instant = datetime.fromisoformat(given.not_before)
         except ValueError:
-            raise Invalid(f"{given.not_before!r} is no instant.", remedy="Write it like 2026-12-01T09:00+01:00.", code="instant-unfit") from None
-    return LegWanted(build=build, ladder=given.ladder, needs_word=given.needs_word, not_before=instant, with_other_legs=given.with_other_legs)
+            raise Invalid(
+                f"{given.not_before!r} is no instant.",
+                remedy="Write it like 2026-12-01T09:00+01:00.",
+                code="instant-unfit",
+            ) from None
+    return LegWanted(
+        build=build,
+        ladder=given.ladder,
+        needs_word=given.needs_word,
+        not_before=instant,
+        with_other_legs=given.with_other_legs,
+    )
 
 
 def _draft(call: Call) -> None:
     dictated = {store.name for store in call.tide.stores.every() if store.ladder_dictated}
     legs = {store: _wish(call, build) for store, build in _pairs(call.given.leg, "--leg").items()}
     if not dictated.issuperset(legs):  # a ladder given for several stores is meant for those that leave it free
-        legs = {store: wish.model_copy(update={"ladder": None}) if store in dictated else wish for store, wish in legs.items()}
-    release = call.tide.releases.draft(call.given.app, call.given.version, legs=legs, notes=_pairs(call.given.notes, "--notes"))
+        legs = {
+            store: wish.model_copy(update={"ladder": None}) if store in dictated else wish
+            for store, wish in legs.items()
+        }
+    release = call.tide.releases.draft(
+        call.given.app, call.given.version, legs=legs, notes=_pairs(call.given.notes, "--notes")
+    )
     call.answer(release, lambda: _tell(call, release))
 
 
@@ -125,8 +166,14 @@ def _notes(call: Call) -> None:
 def _change(call: Call) -> None:
     wish = _wish(call, call.given.build)
     release = call.tide.releases.change_leg(
-        call.given.app, call.given.version, call.given.store, build=wish.build, ladder=wish.ladder, needs_word=wish.needs_word,
-        not_before=wish.not_before, with_other_legs=wish.with_other_legs,
+        call.given.app,
+        call.given.version,
+        call.given.store,
+        build=wish.build,
+        ladder=wish.ladder,
+        needs_word=wish.needs_word,
+        not_before=wish.not_before,
+        with_other_legs=wish.with_other_legs,
     )
     call.answer(release, lambda: _tell(call, release))
 
@@ -142,7 +189,9 @@ def _recall(call: Call) -> Exit | None:
 
 
 def _word(call: Call) -> None:
-    release = call.tide.releases.give_word(call.given.app, call.given.version, store=call.given.store, reason=call.given.reason)
+    release = call.tide.releases.give_word(
+        call.given.app, call.given.version, store=call.given.store, reason=call.given.reason
+    )
     call.answer(release, lambda: _tell(call, release))
 
 
@@ -154,7 +203,10 @@ def _list(call: Call) -> None:
         for release in found:
             legs = "\n".join(f"{leg.store}: {_stands(leg)}" for leg in release.legs)
             table.add_row(release.version, moment(release.created_at), cell(legs))
-        call.show(table, empty=f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD")
+        call.show(
+            table,
+            empty=f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD",
+        )
 
     call.answer(found, shown)
 
@@ -169,12 +221,19 @@ def _steer(call: Call) -> Exit | None:
     before = call.tide.releases.one(given.app, given.version)
     chosen = [leg for leg in before.legs if given.store in (None, leg.store)]
     if given.act in _ASKS_FIRST:
-        consequences = [f"{leg.store_title}: {option.consequence}" for leg in chosen for option in leg.acts if option.act == given.act and option.possible]
+        consequences = [
+            f"{leg.store_title}: {option.consequence}"
+            for leg in chosen
+            for option in leg.acts
+            if option.act == given.act and option.possible
+        ]
         if consequences and not call.confirm("\n".join(consequences)):
             call.say("Nothing was done.")
             return Exit.REFUSED
     part = given.share / 100 if given.share is not None else None
-    done = call.tide.releases.steer(given.app, given.version, given.act, reason=given.reason, store=given.store, share=part)
+    done = call.tide.releases.steer(
+        given.app, given.version, given.act, reason=given.reason, store=given.store, share=part
+    )
     release = call.wait_until(lambda: call.tide.releases.one(given.app, given.version), _all_confirmed, given.wait)
 
     def shown() -> None:
@@ -182,7 +241,9 @@ def _steer(call: Call) -> Exit | None:
             leg = next(leg for leg in release.legs if leg.store == outcome.store)
             call.say(f"{leg.store_title}: {_after_act(leg) if outcome.ordered else f'nothing done. {outcome.why_not}'}")
 
-    call.answer({"outcomes": [entry.model_dump() for entry in done.outcomes], "release": release.model_dump(mode="json")}, shown)
+    call.answer(
+        {"outcomes": [entry.model_dump() for entry in done.outcomes], "release": release.model_dump(mode="json")}, shown
+    )
     acted = [leg for leg in release.legs for outcome in done.outcomes if outcome.ordered and outcome.store == leg.store]
     if any(leg.orders[0].state == "refused" for leg in acted):
         return Exit.REFUSED
@@ -200,7 +261,9 @@ def _all_confirmed(release: ReleaseTold) -> bool:
 
 
 def _tell_when_settled(call: Call) -> Exit | None:
-    release = call.wait_until(lambda: call.tide.releases.one(call.given.app, call.given.version), _all_confirmed, call.given.wait)
+    release = call.wait_until(
+        lambda: call.tide.releases.one(call.given.app, call.given.version), _all_confirmed, call.given.wait
+    )
     call.answer(release, lambda: _tell(call, release))
     return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
 
@@ -211,7 +274,9 @@ def _stands(leg: LegTold) -> str:
     if leg.launched_at:
         text += f" at {share(leg.share)}"
     if not leg.confirmed:
-        trouble = next((order.trouble for order in leg.orders if order.trouble and order.state in ("queued", "sent")), None)
+        trouble = next(
+            (order.trouble for order in leg.orders if order.trouble and order.state in ("queued", "sent")), None
+        )
         seen = f"; the store was last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
         return f"{text} — ordered, not confirmed{seen}" + (f" ({trouble})" if trouble else "")
     if leg.stage_ends_at:
@@ -225,7 +290,10 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say(f"\n{leg.store_title}: {_stands(leg)}")
         call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
         for entry in leg.rounds:
-            call.say(f"  round {entry.number}: {entry.state}, {moment(entry.changed_at)}" + (f": {' '.join(entry.reasons)}" if entry.reasons else ""))
+            call.say(
+                f"  round {entry.number}: {entry.state}, {moment(entry.changed_at)}"
+                + (f": {' '.join(entry.reasons)}" if entry.reasons else "")
+            )
         if leg.phase == "approved" and leg.waits_for:
             call.say(f"  waits for {', '.join(leg.waits_for)}")
         for finding in leg.findings:
@@ -243,5 +311,8 @@ def _tell(call: Call, release: ReleaseTold) -> None:
 
 
 def _ladder(leg: LegTold) -> str:
-    marks = [share(stage.share) + (f" ({stage.dwell_hours:g} h)" if stage.dwell_hours is not None else "") for stage in leg.ladder]
+    marks = [
+        share(stage.share) + (f" ({stage.dwell_hours:g} h)" if stage.dwell_hours is not None else "")
+        for stage in leg.ladder
+    ]
     return " → ".join(marks) + (" (dictated)" if leg.ladder_dictated else "")

@@ -47,7 +47,9 @@ def _reach(call: Call, name: str, method: str, path: str, body: dict[str, Any] |
     try:
         answer = httpx.request(method, f"http://127.0.0.1:{port}{path}", json=body, timeout=30, trust_env=False)
     except httpx.TransportError:
-        raise DeskUnreachable(f"No {name} stand-in answers on port {port}.", remedy="Start the demo with: make demo, or say --port.") from None
+        raise DeskUnreachable(
+            f"No {name} stand-in answers on port {port}.", remedy="Start the demo with: make demo, or say --port."
+        ) from None
     if not answer.is_success:
         raise Invalid(f"The {name} stand-in answered {answer.status_code}: {answer.text[:200]}")
     return answer.json()
@@ -60,13 +62,28 @@ def _connection(call: Call) -> None:
     handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     with os.fdopen(handle, "w", encoding="utf-8") as file:
         json.dump(made, file, indent=2)
-    call.answer({"file": str(path), "client_id": made["client_id"]}, lambda: call.say(f"{path} holds the key of {made['client_id']}. Connect it with: tide store connect {call.given.store} {path}"))
+    call.answer(
+        {"file": str(path), "client_id": made["client_id"]},
+        lambda: call.say(
+            f"{path} holds the key of {made['client_id']}. Connect it with: tide store connect {call.given.store} {path}"
+        ),
+    )
 
 
 def _tell_state(call: Call, state: dict[str, Any]) -> None:
     def shown() -> None:
-        moods = [text for text, on in (("away", state["outage"]), (f"losing {state['lose_answers']} answers", state["lose_answers"]), ("rejecting the next review", state["reject_next"])) if on]
-        call.say(f"{state['store']}: {state['now'][:16]} UTC, clock at {state['speed']:g}x, {state['waiting']} thing(s) under way, {', '.join(moods) or 'behaving'}.")
+        moods = [
+            text
+            for text, on in (
+                ("away", state["outage"]),
+                (f"losing {state['lose_answers']} answers", state["lose_answers"]),
+                ("rejecting the next review", state["reject_next"]),
+            )
+            if on
+        ]
+        call.say(
+            f"{state['store']}: {state['now'][:16]} UTC, clock at {state['speed']:g}x, {state['waiting']} thing(s) under way, {', '.join(moods) or 'behaving'}."
+        )
 
     call.answer(state, shown)
 
@@ -86,8 +103,10 @@ def _speed(call: Call) -> None:
 def _mischief(call: Call) -> None:
     given = call.given
     body: dict[str, Any] = {
-        "outage": None if given.outage is None else given.outage == "on", "lose_answers": given.lose_answers,
-        "reject_next": [given.reject_next] if given.reject_next else None, "taken_names": [given.take_name] if given.take_name else None,
+        "outage": None if given.outage is None else given.outage == "on",
+        "lose_answers": given.lose_answers,
+        "reject_next": [given.reject_next] if given.reject_next else None,
+        "taken_names": [given.take_name] if given.take_name else None,
     }
     _tell_state(call, _reach(call, given.store, "POST", "/control/mischief", body))
 

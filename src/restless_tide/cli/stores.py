@@ -37,7 +37,9 @@ def add(nouns: Nouns) -> None:
     store_argument(parser)
     parser.add_argument("--name", default="", help="the name at the store; the app's title if left out")
     parser.add_argument("--language", default="en", help="first language, such as en or de-AT")
-    parser.add_argument("--wait", type=float, default=_WAIT_SECONDS, metavar="SECONDS", help="how long to wait for the store's answer")
+    parser.add_argument(
+        "--wait", type=float, default=_WAIT_SECONDS, metavar="SECONDS", help="how long to wait for the store's answer"
+    )
 
 
 def _connect(call: Call) -> None:
@@ -47,7 +49,10 @@ def _connect(call: Call) -> None:
     except ValueError:
         connection = None
     if not isinstance(connection, dict):
-        raise Invalid(f"{call.given.file} is no connection file: it is not a JSON object.", remedy="Use the file the store handed out unchanged.")
+        raise Invalid(
+            f"{call.given.file} is no connection file: it is not a JSON object.",
+            remedy="Use the file the store handed out unchanged.",
+        )
     store = call.tide.stores.connect(call.given.name, connection)
 
     def shown() -> None:
@@ -65,7 +70,14 @@ def _list(call: Call) -> None:
     def shown() -> None:
         table = call.table("STORE", "AT", "PLATFORMS", "RULEBOOK", "ORDERS WAITING", "STATE")
         for store in found:
-            table.add_row(store.name, cell(store.title), ", ".join(store.platforms), store.rulebook_revision, str(store.pending_orders), _state(store))
+            table.add_row(
+                store.name,
+                cell(store.title),
+                ", ".join(store.platforms),
+                store.rulebook_revision,
+                str(store.pending_orders),
+                _state(store),
+            )
         call.show(table, empty="No store is connected yet. Connect one with: tide store connect NAME FILE")
 
     call.answer(found, shown)
@@ -105,7 +117,12 @@ def _apps(call: Call) -> None:
         table = call.table("APP", "TITLE", "IDENTIFIERS", "BERTHS")
         for app in found:
             berths = ", ".join(f"{berth.store} ({berth.state})" for berth in app.berths)
-            table.add_row(app.name, cell(app.title), "\n".join(f"{key}: {value}" for key, value in app.identifiers.items()), berths)
+            table.add_row(
+                app.name,
+                cell(app.title),
+                "\n".join(f"{key}: {value}" for key, value in app.identifiers.items()),
+                berths,
+            )
         call.show(table, empty="No app is registered yet. Register one with: tide app add NAME --android IDENTIFIER")
 
     call.answer(found, shown)
@@ -128,7 +145,9 @@ def _app(call: Call) -> None:
 def _open_berth(call: Call) -> Exit | None:
     given = call.given
     call.tide.apps.open_berth(given.app, given.store, listed_name=given.name, language=given.language)
-    berth = call.wait_until(lambda: call.tide.apps.berth(given.app, given.store), lambda seen: seen.state != "ordered", given.wait)
+    berth = call.wait_until(
+        lambda: call.tide.apps.berth(given.app, given.store), lambda seen: seen.state != "ordered", given.wait
+    )
 
     def shown() -> None:
         if berth.state == "open":

@@ -37,7 +37,15 @@ def _overview(call: Call) -> None:
         call.say("")
         table = call.table("APP", "STORE", "LIVE", "NOW", "SHARE", "NEXT STAGE", "NEWEST BUILD")
         for row in told.rows:
-            table.add_row(cell(row.app_title), cell(row.store_title), row.live_version or "–", cell(_now(row)), _gauge(row), moment(row.stage_ends_at, told.now), row.newest_build or "–")
+            table.add_row(
+                cell(row.app_title),
+                cell(row.store_title),
+                row.live_version or "–",
+                cell(_now(row)),
+                _gauge(row),
+                moment(row.stage_ends_at, told.now),
+                row.newest_build or "–",
+            )
         call.show(table, empty="Nothing here yet. First: tide store connect, tide app add, tide berth open.")
 
     call.answer(told, shown)
@@ -67,7 +75,9 @@ def _watch(call: Call) -> Exit | None:
                 print(json.dumps(change.model_dump(mode="json"), ensure_ascii=False), flush=True)
             else:
                 said = f": {change.said}" if change.said else ""
-                call.say(f"{change.at.astimezone():%H:%M:%S}  {change.app or '–':<12} {change.kind}  {change.subject}{said}")
+                call.say(
+                    f"{change.at.astimezone():%H:%M:%S}  {change.app or '–':<12} {change.kind}  {change.subject}{said}"
+                )
             seen += 1
             if seen == call.given.count:
                 break
@@ -82,7 +92,15 @@ def _show(call: Call) -> None:
     def shown() -> None:
         table = call.table("LINE", "WHEN", "WHO", "ACT", "WHAT", "BEFORE → AFTER", "REASON")
         for line in found:
-            table.add_row(str(line.id), on_the_day(line.at), cell(line.who), cell(line.act), cell(line.subject), cell(_step(line)), cell(line.reason))
+            table.add_row(
+                str(line.id),
+                on_the_day(line.at),
+                cell(line.who),
+                cell(line.act),
+                cell(line.subject),
+                cell(_step(line)),
+                cell(line.reason),
+            )
         call.show(table, empty="The logbook is empty.")
 
     call.answer(found, shown)
@@ -116,7 +134,9 @@ def _verify(call: Call) -> Exit:
         if told.first_broken is None:
             call.say(f"All {told.lines} lines follow from one another; nothing was altered.")
         else:
-            call.say(f"Line {told.first_broken} does not follow from the one before: it, or a line before it, was altered.")
+            call.say(
+                f"Line {told.first_broken} does not follow from the one before: it, or a line before it, was altered."
+            )
 
     call.answer(told, shown)
     return Exit.DONE if told.first_broken is None else Exit.REFUSED

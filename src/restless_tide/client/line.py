@@ -54,7 +54,10 @@ class Line:
     @contextmanager
     def stream(self, path: str, headers: dict[str, str]) -> Iterator[httpx.Response]:
         """A response read as it comes, without end."""
-        with self._reached(), self._http.stream("GET", path, headers=headers, timeout=httpx.Timeout(5.0, read=60.0)) as answer:
+        with (
+            self._reached(),
+            self._http.stream("GET", path, headers=headers, timeout=httpx.Timeout(5.0, read=60.0)) as answer,
+        ):
             if not answer.is_success:
                 answer.read()
                 raise _error(answer)
@@ -74,7 +77,9 @@ class Line:
         try:
             return TypeAdapter(kind).validate_json(answer.content)
         except ValidationError:
-            raise DeskUnreachable(f"What answers at {self.url} is no Restless Tide desk.", remedy="Check the address.") from None
+            raise DeskUnreachable(
+                f"What answers at {self.url} is no Restless Tide desk.", remedy="Check the address."
+            ) from None
 
 
 def _json(body: BaseModel | None) -> Any:

@@ -113,7 +113,9 @@ class Apps(_Noun):
 
     def open_berth(self, app: str, store: str, *, listed_name: str = "", language: str = "en") -> BerthTold:
         """Order the app's place at a store; look at it again for the store's answer."""
-        return self._line.post(f"/v1/apps/{app}/berths", BerthTold, BerthWanted(store=store, listed_name=listed_name, language=language))
+        return self._line.post(
+            f"/v1/apps/{app}/berths", BerthTold, BerthWanted(store=store, listed_name=listed_name, language=language)
+        )
 
     def berth(self, app: str, store: str) -> BerthTold:
         """Raises NotFound."""
@@ -147,7 +149,9 @@ class Builds(_Noun):
             self._line.send("HEAD", f"/v1/packages/{sha256}")
         except NotFound:
             headers = {"Content-Length": str(size_bytes), "Content-Type": "application/octet-stream"}
-            answer = self._line.send("PUT", f"/v1/packages/{sha256}", content=_blocks(path, told), headers=headers, timeout=None)
+            answer = self._line.send(
+                "PUT", f"/v1/packages/{sha256}", content=_blocks(path, told), headers=headers, timeout=None
+            )
             return sha256, PackageTold.model_validate_json(answer.content).known_before
         told(size_bytes)
         return sha256, True
@@ -170,7 +174,9 @@ class Builds(_Noun):
 
     def answer(self, consignment: str, answers: Mapping[str, str]) -> ConsignmentTold:
         """Answer what the store holds the build for."""
-        return self._line.post(f"/v1/consignments/{consignment}/answers", ConsignmentTold, AnswersWanted(answers=dict(answers)))
+        return self._line.post(
+            f"/v1/consignments/{consignment}/answers", ConsignmentTold, AnswersWanted(answers=dict(answers))
+        )
 
 
 class Testing(_Noun):
@@ -184,7 +190,9 @@ class Testing(_Noun):
         return self._line.post(f"/v1/apps/{app}/cohorts", CohortTold, wanted)
 
     def add_tester(self, app: str, cohort: str, email: str, *, name: str = "") -> TesterTold:
-        return self._line.post(f"/v1/apps/{app}/cohorts/{cohort}/testers", TesterTold, TesterWanted(email=email, name=name))
+        return self._line.post(
+            f"/v1/apps/{app}/cohorts/{cohort}/testers", TesterTold, TesterWanted(email=email, name=name)
+        )
 
     def remove_tester(self, app: str, cohort: str, email: str) -> None:
         self._line.delete(f"/v1/apps/{app}/cohorts/{cohort}/testers/{email}")
@@ -216,33 +224,55 @@ class Releases(_Noun):
     def one(self, app: str, version: str) -> ReleaseTold:
         return self._line.get(f"/v1/apps/{app}/releases/{version}", ReleaseTold)
 
-    def draft(self, app: str, version: str, *, legs: Mapping[str, LegWanted], notes: Mapping[str, str] | None = None) -> ReleaseTold:
+    def draft(
+        self, app: str, version: str, *, legs: Mapping[str, LegWanted], notes: Mapping[str, str] | None = None
+    ) -> ReleaseTold:
         """Draft a release; ``legs`` by store. Raises Conflict, Invalid, NotFound."""
         wanted = ReleaseWanted(version=version, legs=dict(legs), notes=dict(notes or {}))
         return self._line.post(f"/v1/apps/{app}/releases", ReleaseTold, wanted)
 
-    def write_notes(self, app: str, version: str, locale: str, text: str, *, revision: int | None = None) -> ReleaseTold:
+    def write_notes(
+        self, app: str, version: str, locale: str, text: str, *, revision: int | None = None
+    ) -> ReleaseTold:
         """Write the notes of a locale; with ``revision`` only if nobody changed the release since. Raises StaleView."""
-        return self._line.put(f"/v1/apps/{app}/releases/{version}/notes/{locale}", ReleaseTold, NotesWanted(text=text), _match(revision))
+        return self._line.put(
+            f"/v1/apps/{app}/releases/{version}/notes/{locale}", ReleaseTold, NotesWanted(text=text), _match(revision)
+        )
 
     def change_leg(
-        self, app: str, version: str, store: str, *, build: str | None = None, ladder: str | None = None,
-        needs_word: bool | None = None, not_before: datetime | None = None, with_other_legs: bool | None = None,
+        self,
+        app: str,
+        version: str,
+        store: str,
+        *,
+        build: str | None = None,
+        ladder: str | None = None,
+        needs_word: bool | None = None,
+        not_before: datetime | None = None,
+        with_other_legs: bool | None = None,
         revision: int | None = None,
     ) -> ReleaseTold:
         """Change a leg; what is left out stays as it is."""
-        wanted = LegWanted(build=build, ladder=ladder, needs_word=needs_word, not_before=not_before, with_other_legs=with_other_legs)
-        return self._line.patch(f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold, wanted, _match(revision))
+        wanted = LegWanted(
+            build=build, ladder=ladder, needs_word=needs_word, not_before=not_before, with_other_legs=with_other_legs
+        )
+        return self._line.patch(
+            f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold, wanted, _match(revision)
+        )
 
     def submit(self, app: str, version: str, *, store: str | None = None) -> ReleaseTold:
         """Hand a leg, or all that can be, to review. Raises NotReady with the findings."""
         return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, SubmitWanted(store=store))
 
     def recall(self, app: str, version: str, store: str, *, reason: str = "") -> ReleaseTold:
-        return self._line.post(f"/v1/apps/{app}/releases/{version}/recalls", ReleaseTold, RecallWanted(store=store, reason=reason))
+        return self._line.post(
+            f"/v1/apps/{app}/releases/{version}/recalls", ReleaseTold, RecallWanted(store=store, reason=reason)
+        )
 
     def give_word(self, app: str, version: str, *, store: str | None = None, reason: str = "") -> ReleaseTold:
-        return self._line.post(f"/v1/apps/{app}/releases/{version}/words", ReleaseTold, WordWanted(store=store, reason=reason))
+        return self._line.post(
+            f"/v1/apps/{app}/releases/{version}/words", ReleaseTold, WordWanted(store=store, reason=reason)
+        )
 
     def steer(
         self, app: str, version: str, act: str, *, reason: str, store: str | None = None, share: float | None = None
@@ -264,7 +294,11 @@ class Watching(_Noun):
     def logbook(self, *, app: str | None = None, limit: int | None = None) -> Iterator[LineTold]:
         """The logbook's lines, newest first, page by page as they are asked for."""
         path: str | None = "/v1/logbook"
-        params = {name: value for name, value in (("app", app), ("limit", min(limit, 500) if limit else None)) if value is not None}
+        params = {
+            name: value
+            for name, value in (("app", app), ("limit", min(limit, 500) if limit else None))
+            if value is not None
+        }
         left = limit
         while path is not None:
             answer = self._line.send("GET", path, params=params or None)
@@ -285,7 +319,9 @@ class Watching(_Noun):
         """
         position, pause, begun = after, _FIRST_PAUSE_SECONDS, False
         while True:
-            headers = {"Accept": "text/event-stream"} | ({"Last-Event-ID": str(position)} if position is not None else {})
+            headers = {"Accept": "text/event-stream"} | (
+                {"Last-Event-ID": str(position)} if position is not None else {}
+            )
             try:
                 with self._line.stream("/v1/live", headers) as answer:
                     begun, pause = True, _FIRST_PAUSE_SECONDS

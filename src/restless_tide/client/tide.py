@@ -28,5 +28,7 @@ class Tide:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, wrong: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, wrong: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.close()

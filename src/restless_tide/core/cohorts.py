@@ -24,5 +24,7 @@ def demand_seats(rules: Rulebook, kind: CohortKind, wanted: int) -> None:
             f"{rules.store} has {seats} {kind} seats; {wanted} testers would need one.",
             code="seats-exhausted",
             remedy=f"Take {wanted - seats} tester(s) out of the cohort, or hand the build to a cohort of another kind.",
-            findings=[Finding("seats-exhausted", Level.BLOCKER, f"{wanted - seats} seats short at {rules.store}", "cohort")],
+            findings=[
+                Finding("seats-exhausted", Level.BLOCKER, f"{wanted - seats} seats short at {rules.store}", "cohort")
+            ],
         )

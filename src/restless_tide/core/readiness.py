@@ -15,7 +15,11 @@ def check_push(rules: Rulebook, held: Sequence[Held], facts: Sequence[Facts], id
     findings: list[Finding] = []
     if len(facts) > rules.packages.most_packages:
         findings.append(
-            _blocker("too-many-packages", f"{rules.store} takes {rules.packages.most_packages} package(s) per build, this has {len(facts)}.", "packages")
+            _blocker(
+                "too-many-packages",
+                f"{rules.store} takes {rules.packages.most_packages} package(s) per build, this has {len(facts)}.",
+                "packages",
+            )
         )
     for package in facts:
         findings.extend(_check_package(rules, package, identifier))
@@ -31,22 +35,42 @@ def check_submission(
     findings: list[Finding] = []
     if not build_ready:
         findings.append(
-            _blocker("build-not-ready", f"{label} is not ready at {rules.store}.", "build", "Push it there and wait until the store has processed it.")
+            _blocker(
+                "build-not-ready",
+                f"{label} is not ready at {rules.store}.",
+                "build",
+                "Push it there and wait until the store has processed it.",
+            )
         )
     if parse_version(build_version) != parse_version(version):
         findings.append(
-            _blocker("version-differs", f"{label} carries version {build_version}; the release is {version}.", "build", "Choose a build of this version.")
+            _blocker(
+                "version-differs",
+                f"{label} carries version {build_version}; the release is {version}.",
+                "build",
+                "Choose a build of this version.",
+            )
         )
     for locale in rules.review.notes_locales_required:
         if not notes.get(locale, "").strip():
             findings.append(
-                _blocker("notes-missing", f"{rules.store} wants release notes in {locale}.", f"notes.{locale}", f"Write the notes for {locale}.")
+                _blocker(
+                    "notes-missing",
+                    f"{rules.store} wants release notes in {locale}.",
+                    f"notes.{locale}",
+                    f"Write the notes for {locale}.",
+                )
             )
     limit = rules.review.notes_limit_characters
     for locale, text in notes.items():
         if len(text) > limit:
             findings.append(
-                _blocker("notes-too-long", f"The notes in {locale} have {len(text)} characters; {rules.store} takes {limit}.", f"notes.{locale}", f"Shorten them by {len(text) - limit}.")
+                _blocker(
+                    "notes-too-long",
+                    f"The notes in {locale} have {len(text)} characters; {rules.store} takes {limit}.",
+                    f"notes.{locale}",
+                    f"Shorten them by {len(text) - limit}.",
+                )
             )
     return findings
 
@@ -67,20 +91,40 @@ def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Fin
     findings = []
     if package.format not in rules.packages.formats:
         findings.append(
-            _blocker("format-not-taken", f"{rules.store} takes {', '.join(rules.packages.formats)}; this is {package.format}.", "package", "Build the package in a format this store takes.")
+            _blocker(
+                "format-not-taken",
+                f"{rules.store} takes {', '.join(rules.packages.formats)}; this is {package.format}.",
+                "package",
+                "Build the package in a format this store takes.",
+            )
         )
     if package.identifier != identifier:
         findings.append(
-            _blocker("identifier-differs", f"The package says it is {package.identifier}; the app is {identifier}.", "identifier", "Hand in the package of the right app, or correct the identifier in the project.")
+            _blocker(
+                "identifier-differs",
+                f"The package says it is {package.identifier}; the app is {identifier}.",
+                "identifier",
+                "Hand in the package of the right app, or correct the identifier in the project.",
+            )
         )
     if package.size_bytes > rules.packages.largest_bytes:
         findings.append(
-            _blocker("package-too-large", f"The package has {package.size_bytes} bytes; {rules.store} takes {rules.packages.largest_bytes}.", "package", "Make the package smaller.")
+            _blocker(
+                "package-too-large",
+                f"The package has {package.size_bytes} bytes; {rules.store} takes {rules.packages.largest_bytes}.",
+                "package",
+                "Make the package smaller.",
+            )
         )
     needed = rules.packages.lowest_target_platform
     if needed is not None and package.format == "apk" and (_whole(package.target_platform) or 0) < needed:
         findings.append(
-            _blocker("target-too-low", f"The package targets platform level {package.target_platform or 'none'}; {rules.store} wants {needed}.", "target platform", f"Raise the target level to {needed} and build again.")
+            _blocker(
+                "target-too-low",
+                f"The package targets platform level {package.target_platform or 'none'}; {rules.store} wants {needed}.",
+                "target platform",
+                f"Raise the target level to {needed} and build again.",
+            )
         )
     return findings
 

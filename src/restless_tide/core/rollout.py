@@ -136,9 +136,7 @@ def advanced(progress: Progress, ladder: Ladder, now: datetime, share: float | N
             f"A share only rises: it stands at {progress.share:.0%}, {target:.0%} was asked for.",
             possible=["pause", "halt"],
         )
-    risen = replace(
-        progress, state=state, stage=stage, share=target, held_before=timedelta(), running_since=now
-    )
+    risen = replace(progress, state=state, stage=stage, share=target, held_before=timedelta(), running_since=now)
     return _settled(risen, ladder)
 
 
@@ -224,7 +222,11 @@ def _consequence(
             stage = min(progress.stage + 1, len(ladder.stages) - 1)
             return f"The build will be offered to {ladder.stages[stage].share:.0%} of people instead of {progress.share:.0%}."
         case E.PAUSE:
-            left = "" if rules.pauses_allowed is None else f" Pauses left after this: {max(rules.pauses_allowed - progress.pauses_used - 1, 0)}."
+            left = (
+                ""
+                if rules.pauses_allowed is None
+                else f" Pauses left after this: {max(rules.pauses_allowed - progress.pauses_used - 1, 0)}."
+            )
             return f"The share stays at {progress.share:.0%} and the stage clock stops. People already offered it still get it.{left}"
         case E.RESUME:
             return f"The rollout goes on from {progress.share:.0%}; the stage clock runs again."
@@ -239,7 +241,9 @@ def _consequence(
             return "Everybody is offered the build at once. It cannot be taken back from a phone."
         case E.WITHDRAW:
             if rules.withdraw_restores_previous and previous_version:
-                return f"The release is taken down; the store offers {previous_version} again. Those who have it keep it."
+                return (
+                    f"The release is taken down; the store offers {previous_version} again. Those who have it keep it."
+                )
             return "The release is taken down and the store offers nothing in its place. Those who have it keep it."
         case _:
             return ""

@@ -69,7 +69,9 @@ def parse_version(text: str) -> Version:
     found = _VERSION.fullmatch(text.strip())
     if not found:
         raise Invalid(
-            f"{text!r} is no version.", remedy="Write up to three numbers with dots, such as 2.4.1.", code="version-unreadable"
+            f"{text!r} is no version.",
+            remedy="Write up to three numbers with dots, such as 2.4.1.",
+            code="version-unreadable",
         )
     return Version(*(int(part or 0) for part in found.groups()))
 
@@ -104,7 +106,11 @@ def propose_next(rules: Rulebook, held: Sequence[Held], step: Step = Step.PATCH)
     else:
         reasons.append(
             f"Numbers at {store} restart with each version: for {version} "
-            + (f"the highest seen is {number - 1}, so {number} comes next." if number > 1 else "none is used yet, so it starts at 1.")
+            + (
+                f"the highest seen is {number - 1}, so {number} comes next."
+                if number > 1
+                else "none is used yet, so it starts at 1."
+            )
         )
     refused = sorted({build.number for build in held if build.refused})
     if refused:

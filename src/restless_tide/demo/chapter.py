@@ -18,10 +18,19 @@ LENGTH = timedelta(days=21)
 CONTACT = "testing@saltgrass.example.org"
 _PLACE_ANDROID = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA")
 _PLACE_IOS = ("NSCameraUsageDescription", "NSLocationWhenInUseUsageDescription")
-_CREW = (("Wren Aldous", "wren@example.org"), ("Tam Okoro", "tam@example.org"), ("Bo Lindqvist", "bo@example.org"), ("Noor Haddad", "noor@example.org"))
+_CREW = (
+    ("Wren Aldous", "wren@example.org"),
+    ("Tam Okoro", "tam@example.org"),
+    ("Bo Lindqvist", "bo@example.org"),
+    ("Noor Haddad", "noor@example.org"),
+)
 _WALKERS = (
-    ("Petra Vos", "petra@example.org"), ("Samir Aziz", "samir@example.org"), ("Edda Thorne", "edda@example.org"),
-    ("Luca Ferri", "luca@example.org"), ("Mai Tran", "mai@example.org"), ("Hollis Grey", "hollis@example.org"),
+    ("Petra Vos", "petra@example.org"),
+    ("Samir Aziz", "samir@example.org"),
+    ("Edda Thorne", "edda@example.org"),
+    ("Luca Ferri", "luca@example.org"),
+    ("Mai Tran", "mai@example.org"),
+    ("Hollis Grey", "hollis@example.org"),
 )
 
 Say = Callable[[str], None]
@@ -40,16 +49,27 @@ class Chapter:
         self._say("the stores are connected, the apps registered")
         self._open_everything()
         self._say("Marram 2.3.0 goes out to everybody")
-        self._release("marram", "Marram", "2.3.0", ios=3, android=210, notes="Photos of your finds can be turned and cropped.")
+        self._release(
+            "marram", "Marram", "2.3.0", ios=3, android=210, notes="Photos of your finds can be turned and cropped."
+        )
         self._cohorts()
         self._season.until(begin + timedelta(days=4))
         self._say("Ferryglass 5.1.0 goes out to everybody")
-        self._release("ferryglass", "Ferryglass", "5.1.0", ios=1, android=87, notes="The evening ferries of the outer islands are in.")
+        self._release(
+            "ferryglass",
+            "Ferryglass",
+            "5.1.0",
+            ios=1,
+            android=87,
+            notes="The evening ferries of the outer islands are in.",
+        )
         self._season.until(begin + timedelta(days=14))
         self._say("Ferryglass 5.2.0 rises and is halted")
         self._release("ferryglass", "Ferryglass", "5.2.0", ios=4, android=91, notes="Departures on the lock screen.")
         self._season.pass_hours(60)
-        self._tide.releases.steer("ferryglass", "5.2.0", "halt", reason="Crashes on start when the timetable is empty (three field reports).")
+        self._tide.releases.steer(
+            "ferryglass", "5.2.0", "halt", reason="Crashes on start when the timetable is empty (three field reports)."
+        )
         self._season.settle()
         self._say("Marram 2.4.0 is tried by the crew and the walkers, then rises")
         self._marram_in_trial()
@@ -78,9 +98,13 @@ class Chapter:
         """Build a package, push it, let the store process it, answer its question; returns the build's id."""
         ios = store == "northgate"
         place = () if app == "ferryglass" else _PLACE_IOS if ios else _PLACE_ANDROID
-        recipe = PackageRecipe(f"org.example.saltgrass.{app}", version, number, label, place, padding_bytes=180_000 + 900 * number)
+        recipe = PackageRecipe(
+            f"org.example.saltgrass.{app}", version, number, label, place, padding_bytes=180_000 + 900 * number
+        )
         write, suffix = (write_ipa, "ipa") if ios else (write_apk, "apk")
-        consignment = self._tide.builds.push(write(self._packages / f"{app}-{version}-{number}.{suffix}", recipe), app=app, store=store)
+        consignment = self._tide.builds.push(
+            write(self._packages / f"{app}-{version}-{number}.{suffix}", recipe), app=app, store=store
+        )
         self._season.settle()
         self._season.pass_hours(0.5)
         seen = self._tide.builds.consignment(consignment.id)
@@ -113,8 +137,14 @@ class Chapter:
         android = self._push("marram", "Marram", "2.4.0", 217, "openfield")
         ios = self._push("marram", "Marram", "2.4.0", 1, "northgate")
         notes = "Walk a known path with the new dune maps. Do the contour lines stay readable in bright sun?"
-        for cohort, build, store in (("crew", ios, "northgate"), ("crew", android, "openfield"), ("dune-walkers", android, "openfield")):
-            self._tide.testing.open_trial("marram", cohort=cohort, build=build, store=store, notes=notes, contact=CONTACT)
+        for cohort, build, store in (
+            ("crew", ios, "northgate"),
+            ("crew", android, "openfield"),
+            ("dune-walkers", android, "openfield"),
+        ):
+            self._tide.testing.open_trial(
+                "marram", cohort=cohort, build=build, store=store, notes=notes, contact=CONTACT
+            )
         self._season.settle()
         self._answer_invitations({"wren": "accept", "tam": "accept", "bo": "decline"})
         self._season.pass_hours(10)
@@ -123,7 +153,10 @@ class Chapter:
             "northgate": LegWanted(build=ios, ladder="5@24,20@48,50@48,100"),
             "openfield": LegWanted(build=android),
         }
-        told = {"en": "Dune maps with contour lines. Pages can be tagged with the tide.", "de": "Dünenkarten mit Höhenlinien."}
+        told = {
+            "en": "Dune maps with contour lines. Pages can be tagged with the tide.",
+            "de": "Dünenkarten mit Höhenlinien.",
+        }
         self._tide.releases.draft("marram", "2.4.0", legs=legs, notes=told)
         self._tide.releases.submit("marram", "2.4.0")
         self._season.pass_hours(48)
@@ -131,9 +164,17 @@ class Chapter:
     def _answer_invitations(self, answers: dict[str, str]) -> None:
         """Testers open the link in their mail and answer."""
         wanted = len(self._tide.testing.trials("marram"))
-        self._season.wait_for(lambda: wanted == 0 or all(
-            invitation.state != "queued" for trial in self._tide.testing.trials("marram") if trial.state == "open" for invitation in trial.invitations
-        ))
+        self._season.wait_for(
+            lambda: (
+                wanted == 0
+                or all(
+                    invitation.state != "queued"
+                    for trial in self._tide.testing.trials("marram")
+                    if trial.state == "open"
+                    for invitation in trial.invitations
+                )
+            )
+        )
         for mail in self._season.mails():
             who = mail["to"].partition("@")[0]
             link = re.search(r"http\S+/invitation/\S+", mail["text"])
@@ -142,13 +183,25 @@ class Chapter:
 
     def _loam_and_mend(self) -> None:
         loam = self._push("loam", "Loam", "1.0.0", 1, "openfield")
-        self._tide.releases.draft("loam", "1.0.0", legs={"openfield": LegWanted(build=loam)}, notes={"en": "The first Loam."})
-        self._season.control("openfield", "mischief", {"reject_next": ["The reviewer could not get past the first page: it asks for a field name and takes none."]})
+        self._tide.releases.draft(
+            "loam", "1.0.0", legs={"openfield": LegWanted(build=loam)}, notes={"en": "The first Loam."}
+        )
+        self._season.control(
+            "openfield",
+            "mischief",
+            {
+                "reject_next": [
+                    "The reviewer could not get past the first page: it asks for a field name and takes none."
+                ]
+            },
+        )
         self._tide.releases.submit("loam", "1.0.0")
         self._season.pass_hours(14)
         mended = self._push("ferryglass", "Ferryglass", "5.2.1", 1, "northgate")
         leg = LegWanted(build=mended, ladder="10@24,50@48,100", needs_word=True)
-        self._tide.releases.draft("ferryglass", "5.2.1", legs={"northgate": leg}, notes={"en": "Starts again when the timetable is empty."})
+        self._tide.releases.draft(
+            "ferryglass", "5.2.1", legs={"northgate": leg}, notes={"en": "Starts again when the timetable is empty."}
+        )
         self._tide.releases.submit("ferryglass", "5.2.1")
         recipe = PackageRecipe("org.example.saltgrass.loam", "1.0.1", 2, "Loam", _PLACE_ANDROID, padding_bytes=180_000)
         self._season.pass_hours(31)

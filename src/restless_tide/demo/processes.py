@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
-from typing import IO, Self
+from typing import Self
 
 import httpx
 
@@ -56,13 +56,14 @@ class Ports:
                 except OSError:
                     raise Conflict(
                         f"Port {port} is taken (five in a row are needed, from {self.desk}).",
-                        remedy="Choose others: make demo TIDE_PORT=7200", code="port-taken",
+                        remedy="Choose others: make demo TIDE_PORT=7200",
+                        code="port-taken",
                     ) from None
 
 
-def free_ports() -> Ports:
-    """Five free ports in a row, for tests and the tour."""
-    for first in range(20_000 + os.getpid() % 20_000, 60_000, 7):
+def free_ports(begin: int = 20_000) -> Ports:
+    """Five free ports in a row, looked for from ``begin``; for tests and the tour."""
+    for first in range(begin, 60_000, 5):
         ports = Ports(first)
         try:
             ports.demand_free()
@@ -84,36 +85,58 @@ class Processes:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, wrong: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, wrong: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.stop_all()
 
     def start_all(self) -> None:
-        for name in STORES:
-            self.start_store(name)
-        self.start_mail()
-        self.start_desk()
+        """Start everything side by side, then wait for each."""
+        names = [*STORES, "mail", "desk"]
+        for name in names:
+            self._spawn(name)
+        for name in names:
+            self._await(name)
 
-    def start_store(self, name: str) -> None:
-        port = self.ports.stores[name]
-        command = ["restless_tide.standins", "store", name, "--port", str(port), "--data", str(self.folder / name)]
-        self._start(name, command, f"http://{HOST}:{port}/control/state")
+    def start(self, name: str) -> None:
+        """Start one of northgate, openfield, mail and desk, and wait until it answers."""
+        self._spawn(name)
+        self._await(name)
 
-    def start_mail(self) -> None:
-        command = [
-            "restless_tide.standins", "mail", "--port", str(self.ports.mail), "--smtp-port", str(self.ports.smtp),
-            "--data", str(self.folder / "mails"),
-        ]
-        self._start("mail", command, f"http://{HOST}:{self.ports.mail}/mails")
+    def _command(self, name: str) -> list[str]:
+        if name == "desk":
+            return ["restless_tide.service.serve"]
+        folder = str(self.folder / ("mails" if name == "mail" else name))
+        if name == "mail":
+            return [
+                "restless_tide.standins",
+                "mail",
+                "--port",
+                str(self.ports.mail),
+                "--smtp-port",
+                str(self.ports.smtp),
+                "--data",
+                folder,
+            ]
+        return ["restless_tide.standins", "store", name, "--port", str(self.ports.stores[name]), "--data", folder]
 
-    def start_desk(self) -> None:
-        self._start("desk", ["restless_tide.service.serve"], f"{self.ports.address}/healthz", self.desk_environment())
+    def _answers_at(self, name: str) -> str:
+        if name == "desk":
+            return f"{self.ports.address}/healthz"
+        if name == "mail":
+            return f"http://{HOST}:{self.ports.mail}/mails"
+        return f"http://{HOST}:{self.ports.stores[name]}/control/state"
 
     def desk_environment(self) -> dict[str, str]:
         """What the desk is set up by, over this process's own environment."""
         return {
             **{name: value for name, value in os.environ.items() if not name.startswith("TIDE_")},
-            "TIDE_DATA": str(self.folder / "desk"), "TIDE_HOST": HOST, "TIDE_PORT": str(self.ports.desk),
-            "TIDE_SMTP_HOST": HOST, "TIDE_SMTP_PORT": str(self.ports.smtp), **self.environment,
+            "TIDE_DATA": str(self.folder / "desk"),
+            "TIDE_HOST": HOST,
+            "TIDE_PORT": str(self.ports.desk),
+            "TIDE_SMTP_HOST": HOST,
+            "TIDE_SMTP_PORT": str(self.ports.smtp),
+            **self.environment,
         }
 
     def kill(self, name: str) -> None:
@@ -143,21 +166,26 @@ class Processes:
         """The name of a process that has ended by itself, if any has."""
         return next((name for name, process in self._running.items() if process.poll() is not None), None)
 
-    def _start(self, name: str, command: list[str], answers_at: str, environment: Mapping[str, str] | None = None) -> None:
+    def _spawn(self, name: str) -> None:
+        """In a session of its own, so that Ctrl-C reaches only the parent, which then ends all in order."""
         self.folder.mkdir(parents=True, exist_ok=True)
+        environment = self.desk_environment() if name == "desk" else None
         with (self.folder / f"{name}.log").open("ab") as log:
-            self._running[name] = self._spawn(command, log, environment)
+            self._running[name] = subprocess.Popen(
+                [sys.executable, "-m", *self._command(name)],
+                stdout=log,
+                stderr=log,
+                stdin=subprocess.DEVNULL,
+                env=environment,
+                start_new_session=True,
+            )
+
+    def _await(self, name: str) -> None:
         deadline = time.monotonic() + START_SECONDS
         while time.monotonic() < deadline and self._running[name].poll() is None:
             try:
-                if httpx.get(answers_at, timeout=2, trust_env=False).is_success:
+                if httpx.get(self._answers_at(name), timeout=2, trust_env=False).is_success:
                     return
             except httpx.TransportError:
                 time.sleep(0.05)
         raise DeskUnreachable(f"The {name} process did not start.", remedy=f"Its log: {self.folder / f'{name}.log'}")
-
-    def _spawn(self, command: list[str], log: IO[bytes], environment: Mapping[str, str] | None) -> subprocess.Popen[bytes]:
-        """In a session of its own, so that Ctrl-C reaches only the parent, which then ends all in order."""
-        return subprocess.Popen(
-            [sys.executable, "-m", *command], stdout=log, stderr=log, stdin=subprocess.DEVNULL, env=environment, start_new_session=True
-        )

@@ -30,11 +30,15 @@ class Season:
     def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
         """Ask a stand-in's control; a body makes it a change."""
         method = "GET" if body is None else "POST"
-        answer = httpx.request(method, f"http://{HOST}:{self._ports.stores[store]}/control/{path}", json=body, timeout=10, trust_env=False)
+        answer = httpx.request(
+            method, f"http://{HOST}:{self._ports.stores[store]}/control/{path}", json=body, timeout=10, trust_env=False
+        )
         return answer.raise_for_status().json()
 
     def mails(self) -> Any:
-        return httpx.get(f"http://{HOST}:{self._ports.mail}/mails", timeout=10, trust_env=False).raise_for_status().json()
+        return (
+            httpx.get(f"http://{HOST}:{self._ports.mail}/mails", timeout=10, trust_env=False).raise_for_status().json()
+        )
 
     def until(self, instant: datetime) -> None:
         """Let time pass, stopping at everything that becomes due on the way."""

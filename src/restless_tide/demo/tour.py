@@ -39,7 +39,9 @@ class Tour:
         self._folder = folder
         self._processes = processes
         self._environment = processes.desk_environment() | {
-            "TIDE_URL": processes.ports.address, "TIDE_PASSWORD": "a-tour-of-the-dunes", "XDG_CONFIG_HOME": str(folder / "config"),
+            "TIDE_URL": processes.ports.address,
+            "TIDE_PASSWORD": "a-tour-of-the-dunes",
+            "XDG_CONFIG_HOME": str(folder / "config"),
         }
 
     def say(self, text: str) -> None:
@@ -122,7 +124,9 @@ class Tour:
         self.say("Real packages: looked at, pushed, a store's question answered")
         place = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
         write_apk(self._folder / "marram.apk", PackageRecipe(_MARRAM, "2.4.0", 17, "Marram", place))
-        write_ipa(self._folder / "marram.ipa", PackageRecipe(_MARRAM, "2.4.0", 1, "Marram", ("NSCameraUsageDescription",)))
+        write_ipa(
+            self._folder / "marram.ipa", PackageRecipe(_MARRAM, "2.4.0", 1, "Marram", ("NSCameraUsageDescription",))
+        )
         self.tide("build inspect marram.apk")
         self.tide("build next --app marram --store openfield")
         self.tide("build push marram.apk --app marram --store openfield")
@@ -192,9 +196,13 @@ class Tour:
         self.tide('rollout pause 2.4.0 --app marram --store openfield --reason "waiting for Monday"')
         self.tide('rollout resume 2.4.0 --app marram --store openfield --reason "Monday"')
         self.tide("overview")
-        self.say("It goes wrong while Openfield is away: halted at once where it can be, ordered and carried out later where not")
+        self.say(
+            "It goes wrong while Openfield is away: halted at once where it can be, ordered and carried out later where not"
+        )
         self.tide("standin mischief openfield --outage on")
-        self.tide('rollout halt 2.4.0 --app marram --reason "crashes on start on older phones" --wait 2', Exit.NOT_CONFIRMED)
+        self.tide(
+            'rollout halt 2.4.0 --app marram --reason "crashes on start on older phones" --wait 2', Exit.NOT_CONFIRMED
+        )
         self.tide("standin mischief openfield --outage off")
         self.until("release show 2.4.0 --app marram", "Openfield: halted at 10%\n")
         self.say("What the rulebook does not allow is refused with what is possible")
@@ -206,7 +214,11 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="tide-tour-") as name:
         folder = Path(name)
         try:
-            with Processes(folder, free_ports(), {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"}) as processes:
+            with Processes(
+                folder,
+                free_ports(30_000 + os.getpid() % 20_000),
+                {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"},
+            ) as processes:
                 processes.start_all()
                 Tour(folder, processes).walk()
         except TideError as wrong:

@@ -13,5 +13,7 @@ def mail_address(text: str) -> str:
         return validate_email(text.strip(), check_deliverability=False).normalized.lower()
     except EmailNotValidError as wrong:
         raise Invalid(
-            f"{text!r} is no mail address: {str(wrong).rstrip('.')}.", remedy="Write it like wren@example.org.", code="address-unfit"
+            f"{text!r} is no mail address: {str(wrong).rstrip('.')}.",
+            remedy="Write it like wren@example.org.",
+            code="address-unfit",
         ) from None

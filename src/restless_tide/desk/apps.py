@@ -37,7 +37,9 @@ def register(act: Act, name: str, title: str, identifiers: Mapping[str, str]) ->
     app.identifiers = [AppIdentifier(platform=platform, identifier=value) for platform, value in identifiers.items()]
     act.session.add(app)
     act.session.flush()
-    act.log("app registered", f"app {app.name}", app=app.name, after={"title": app.title, "identifiers": dict(identifiers)})
+    act.log(
+        "app registered", f"app {app.name}", app=app.name, after={"title": app.title, "identifiers": dict(identifiers)}
+    )
     return app
 
 
@@ -50,7 +52,9 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
     app, store = find.app(act.session, app_name), find.store(act.session, store_name)
     rules = rules_of(store)
     if not _LANGUAGE.fullmatch(language):
-        raise Invalid(f"{language!r} is no language tag.", remedy="Write it like en or de-AT (BCP 47).", code="language-unfit")
+        raise Invalid(
+            f"{language!r} is no language tag.", remedy="Write it like en or de-AT (BCP 47).", code="language-unfit"
+        )
     platforms = {entry.platform: entry.identifier for entry in app.identifiers}
     platform = next((candidate for candidate in rules.platforms if candidate in platforms), None)
     if platform is None:
@@ -64,12 +68,19 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
         raise Conflict(f"The berth of {app.title} at {rules.store} is {state} already.", code="berth-known")
     if berth is None:
         berth = Berth(
-            app_id=app.id, store_id=store.id, platform=platform, identifier=platforms[platform], created_at=act.now,
-            listed_name="", language="",
+            app_id=app.id,
+            store_id=store.id,
+            platform=platform,
+            identifier=platforms[platform],
+            created_at=act.now,
+            listed_name="",
+            language="",
         )
         act.session.add(berth)
     berth.listed_name, berth.language, berth.refused_because = listed_name.strip() or app.title, language, None
     act.session.flush()
     act.order(OrderKind.OPEN_BERTH, lane=berth.id, store=store, subject=berth.id)
-    act.log("berth ordered", f"berth {app.name} at {store.name}", app=app.name, after={"listed name": berth.listed_name})
+    act.log(
+        "berth ordered", f"berth {app.name} at {store.name}", app=app.name, after={"listed name": berth.listed_name}
+    )
     return berth

@@ -25,7 +25,9 @@ def known_package(session: Session, sha256: str) -> Package:
     found = session.get(Package, sha256)
     if found is None:
         raise NotFound(
-            f"No package with the digest {sha256[:12]}… has arrived.", remedy="Push the file first.", code="package-unknown"
+            f"No package with the digest {sha256[:12]}… has arrived.",
+            remedy="Push the file first.",
+            code="package-unknown",
         )
     return found
 
@@ -38,7 +40,9 @@ def keep_package(act: Act, facts: Facts) -> Package:
     """Remember a package whose file has been kept; the same file twice is one package."""
     package = act.session.get(Package, facts.sha256)
     if package is None:
-        package = Package(sha256=facts.sha256, size_bytes=facts.size_bytes, facts=facts.model_dump(mode="json"), received_at=act.now)
+        package = Package(
+            sha256=facts.sha256, size_bytes=facts.size_bytes, facts=facts.model_dump(mode="json"), received_at=act.now
+        )
         act.session.add(package)
         act.session.flush()
         act.tell("package arrived", f"package {facts.sha256[:12]}")
@@ -57,12 +61,22 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
     packages = [known_package(act.session, digest) for digest in dict.fromkeys(digests)]
     facts = [Facts.model_validate(package.facts) for package in packages]
     first = facts[0]
-    if any((other.identifier, other.version, other.number) != (first.identifier, first.version, first.number) for other in facts):
-        raise Invalid("The packages of one build must carry the same identifier, version and number.", code="packages-differ")
+    if any(
+        (other.identifier, other.version, other.number) != (first.identifier, first.version, first.number)
+        for other in facts
+    ):
+        raise Invalid(
+            "The packages of one build must carry the same identifier, version and number.", code="packages-differ"
+        )
     platform = PLATFORM_OF_FORMAT[first.format]
     demand_ready(_identity_findings(app, platform, first), "Taking in this build")
     same = act.session.scalar(
-        select(Build).where(Build.app_id == app.id, Build.platform == platform, Build.version == first.version, Build.number == first.number)
+        select(Build).where(
+            Build.app_id == app.id,
+            Build.platform == platform,
+            Build.version == first.version,
+            Build.number == first.number,
+        )
     )
     if same is not None:
         if {entry.sha256 for entry in same.packages} == {package.sha256 for package in packages}:
@@ -72,11 +86,23 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
             remedy="Raise the number and build again: one version and number is one build for ever.",
             code="number-taken",
         )
-    build = Build(app_id=app.id, platform=platform, version=first.version, number=first.number, created_at=act.now, created_by=act.person)
+    build = Build(
+        app_id=app.id,
+        platform=platform,
+        version=first.version,
+        number=first.number,
+        created_at=act.now,
+        created_by=act.person,
+    )
     build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(packages)]
     act.session.add(build)
     act.session.flush()
-    act.log("build entered", f"build {build.id}", app=app.name, after={"version": build.version, "number": build.number, "platform": platform})
+    act.log(
+        "build entered",
+        f"build {build.id}",
+        app=app.name,
+        after={"version": build.version, "number": build.number, "platform": platform},
+    )
     return build, False
 
 
@@ -110,7 +136,13 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
         except StoreUnreachable as wrong:
             held = _held_by_record(session, berth)
             caution = [
-                Finding("store-not-asked", Level.CAUTION, f"Checked against the desk's own records: {wrong.detail}", "store", wrong.remedy)
+                Finding(
+                    "store-not-asked",
+                    Level.CAUTION,
+                    f"Checked against the desk's own records: {wrong.detail}",
+                    "store",
+                    wrong.remedy,
+                )
             ]
         return check_push(rules, held, facts, berth.identifier) + caution
 
@@ -134,12 +166,16 @@ def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment
         if consignment is not None:
             return consignment
         size = sum(entry.package.size_bytes for entry in build.packages)
-        consignment = Consignment(build_id=build.id, berth_id=berth.id, created_at=act.now, changed_at=act.now, size_bytes=size)
+        consignment = Consignment(
+            build_id=build.id, berth_id=berth.id, created_at=act.now, changed_at=act.now, size_bytes=size
+        )
         act.session.add(consignment)
         act.session.flush()
         act.order(OrderKind.SEND_BUILD, lane=consignment.id, store=berth.store, subject=consignment.id)
         act.log(
-            "build sent", f"consignment {consignment.id}", app=build.app.name,
+            "build sent",
+            f"consignment {consignment.id}",
+            app=build.app.name,
             after={"build": build.id, "version": build.version, "number": build.number, "store": berth.store.name},
         )
         return consignment
@@ -160,9 +196,17 @@ def answer(act: Act, consignment_id: str, answers: dict[str, str]) -> Consignmen
         )
     for code, given in answers.items():
         if given not in asked[code]["choices"]:
-            raise Invalid(f"{given!r} is no answer to {code}: choose {' or '.join(asked[code]['choices'])}.", code="answers-unfit")
+            raise Invalid(
+                f"{given!r} is no answer to {code}: choose {' or '.join(asked[code]['choices'])}.", code="answers-unfit"
+            )
     consignment.answers, consignment.changed_at = answers, act.now
-    act.order(OrderKind.ANSWER, lane=consignment.id, store=consignment.berth.store, subject=consignment.id, payload={"answers": answers})
+    act.order(
+        OrderKind.ANSWER,
+        lane=consignment.id,
+        store=consignment.berth.store,
+        subject=consignment.id,
+        payload={"answers": answers},
+    )
     act.log("questions answered", f"consignment {consignment.id}", app=consignment.build.app.name, after=dict(answers))
     return consignment
 

@@ -61,7 +61,13 @@ def add_tester(act: Act, app_name: str, cohort_name: str, email: str, name: str)
     cohort.members.append(membership)
     for trial in running:
         trial.invitations.append(Invitation(tester_id=tester.id, created_at=act.now, changed_at=act.now))
-        act.order(OrderKind.SEAT, lane=trial.id, store=trial.consignment.berth.store, subject=trial.id, payload={"tester": tester.id})
+        act.order(
+            OrderKind.SEAT,
+            lane=trial.id,
+            store=trial.consignment.berth.store,
+            subject=trial.id,
+            payload={"tester": tester.id},
+        )
     act.session.flush()
     act.log("tester added", f"cohort {cohort.name}", app=app.name, after={"tester": tester.id})
     return membership

@@ -54,8 +54,15 @@ class Act:
         line = Line(self.now, self.person, act, subject, app, reason, before, after)
         self.session.add(
             LogbookLine(
-                at=line.at, person=line.person, act=act, subject=subject, app=app, reason=reason, before=before,
-                after=after, digest=digest_of(line, previous or BEGINNING),
+                at=line.at,
+                person=line.person,
+                act=act,
+                subject=subject,
+                app=app,
+                reason=reason,
+                before=before,
+                after=after,
+                digest=digest_of(line, previous or BEGINNING),
             )
         )
         self.tell(act, subject, app=app, said=reason)
@@ -65,7 +72,9 @@ class Act:
         self.session.add(Change(at=self.now, kind=kind, subject=subject, app=app, said=said))
         self.session.flush()
 
-    def order(self, kind: OrderKind, *, lane: str, store: Store, subject: str, payload: dict[str, Any] | None = None) -> Order:
+    def order(
+        self, kind: OrderKind, *, lane: str, store: Store, subject: str, payload: dict[str, Any] | None = None
+    ) -> Order:
         """Place an order to a store; waiting orders of the lane that it overtakes are dropped with a trace."""
         overtaken = overtaken_by(kind)
         if overtaken:
@@ -76,8 +85,14 @@ class Act:
                 order.trouble = f"overtaken by {kind}"
         position = (self.session.scalar(select(func.max(Order.position))) or 0) + 1
         order = Order(
-            position=position, kind=kind, lane=lane, store_id=store.id, subject=subject, payload=payload or {},
-            ordered_at=self.now, ordered_by=self.person,
+            position=position,
+            kind=kind,
+            lane=lane,
+            store_id=store.id,
+            subject=subject,
+            payload=payload or {},
+            ordered_at=self.now,
+            ordered_by=self.person,
         )
         self.session.add(order)
         self.session.flush()

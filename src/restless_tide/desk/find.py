@@ -20,7 +20,9 @@ def app(session: Session, name: str) -> App:
 
 def store(session: Session, name: str) -> Store:
     found = session.scalar(select(Store).where(or_(Store.name == name.lower(), Store.id == name)))
-    return found or _missing("store", name, session.scalars(select(Store.name)).all(), "Connect it with: tide store connect")
+    return found or _missing(
+        "store", name, session.scalars(select(Store.name)).all(), "Connect it with: tide store connect"
+    )
 
 
 def berth(session: Session, app_row: App, store_row: Store) -> Berth:
@@ -36,7 +38,9 @@ def berth(session: Session, app_row: App, store_row: Store) -> Berth:
         why = f"refused: {found.refused_because}" if found.refused_because else "ordered, not confirmed yet"
         raise Invalid(
             f"The berth of {app_row.title} at {store_row.name} is not open ({why}).",
-            remedy="Try again with another name." if found.refused_because else "Wait until the store has confirmed it.",
+            remedy="Try again with another name."
+            if found.refused_because
+            else "Wait until the store has confirmed it.",
             code="berth-not-open",
         )
     return found
@@ -87,7 +91,10 @@ def leg(release_row: Release, store_name: str) -> Leg:
         if store_name.lower() in (candidate.berth.store.name, candidate.berth.store_id):
             return candidate
     return _missing(
-        "leg", store_name, [candidate.berth.store.name for candidate in release_row.legs], "Add the store to the release first."
+        "leg",
+        store_name,
+        [candidate.berth.store.name for candidate in release_row.legs],
+        "Add the store to the release first.",
     )
 
 

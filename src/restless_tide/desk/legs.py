@@ -26,8 +26,12 @@ def ladder_of(leg: Leg) -> Ladder:
 
 def progress_of(leg: Leg) -> Progress:
     return Progress(
-        state=leg.state, stage=leg.stage, share=leg.share, held_before=timedelta(seconds=leg.held_before_seconds),
-        running_since=leg.running_since, pauses_used=leg.pauses_used,
+        state=leg.state,
+        stage=leg.stage,
+        share=leg.share,
+        held_before=timedelta(seconds=leg.held_before_seconds),
+        running_since=leg.running_since,
+        pauses_used=leg.pauses_used,
     )
 
 
@@ -79,7 +83,9 @@ def waits_for(leg: Leg, now: datetime) -> list[str]:
 
 
 def pending_orders(session: Session, lane: str) -> list[Order]:
-    return list(session.scalars(select(Order).where(Order.lane == lane, Order.state.in_(PENDING)).order_by(Order.position)))
+    return list(
+        session.scalars(select(Order).where(Order.lane == lane, Order.state.in_(PENDING)).order_by(Order.position))
+    )
 
 
 def approved(leg: Leg) -> bool:

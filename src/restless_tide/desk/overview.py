@@ -16,7 +16,9 @@ from restless_tide.desk import legs
 from restless_tide.records.tables import Berth, Build, Cohort, Consignment, Leg, Order, Release, Trial
 
 _TROUBLED_AFTER_ATTEMPTS = 2
-_BEFORE_LAUNCH = frozenset({LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED})
+_BEFORE_LAUNCH = frozenset(
+    {LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED}
+)
 
 
 @dataclass(frozen=True)
@@ -42,15 +44,23 @@ class BerthView:
 def look_over(session: Session) -> list[BerthView]:
     """Every app at every store, by app and store."""
     berths = session.scalars(select(Berth).join(Berth.app).join(Berth.store)).all()
-    return sorted((_view(session, berth) for berth in berths), key=lambda view: (view.berth.app.title, view.berth.store.name))
+    return sorted(
+        (_view(session, berth) for berth in berths), key=lambda view: (view.berth.app.title, view.berth.store.name)
+    )
 
 
 def _view(session: Session, berth: Berth) -> BerthView:
-    of_berth = session.scalars(select(Leg).join(Release).where(Leg.berth_id == berth.id).order_by(Release.created_at.desc())).all()
+    of_berth = session.scalars(
+        select(Leg).join(Release).where(Leg.berth_id == berth.id).order_by(Release.created_at.desc())
+    ).all()
     live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
     current = next((leg for leg in of_berth if leg.state is not RolloutState.SUPERSEDED), None)
     newest = session.scalar(
-        select(Build).join(Consignment).where(Consignment.berth_id == berth.id).order_by(Build.created_at.desc()).limit(1)
+        select(Build)
+        .join(Consignment)
+        .where(Consignment.berth_id == berth.id)
+        .order_by(Build.created_at.desc())
+        .limit(1)
     )
     calls = [*_berth_calls(berth), *_build_calls(session, berth), *_trial_calls(session, berth)]
     for leg in of_berth:
@@ -61,7 +71,11 @@ def _view(session: Session, berth: Berth) -> BerthView:
 def _berth_calls(berth: Berth) -> list[Call]:
     if berth.refused_because is None:
         return []
-    return [Call(f"{berth.store.name} refused the name {berth.listed_name!r}: {berth.refused_because}", "/stores", "blocker")]
+    return [
+        Call(
+            f"{berth.store.name} refused the name {berth.listed_name!r}: {berth.refused_because}", "/stores", "blocker"
+        )
+    ]
 
 
 def _build_calls(session: Session, berth: Berth) -> list[Call]:
@@ -82,16 +96,27 @@ def _build_calls(session: Session, berth: Berth) -> list[Call]:
 
 
 def _newer_exists(session: Session, consignment: Consignment) -> bool:
-    newer = select(Consignment).where(Consignment.berth_id == consignment.berth_id, Consignment.created_at > consignment.created_at)
+    newer = select(Consignment).where(
+        Consignment.berth_id == consignment.berth_id, Consignment.created_at > consignment.created_at
+    )
     return session.scalar(newer.limit(1)) is not None
 
 
 def _trial_calls(session: Session, berth: Berth) -> list[Call]:
     turned_down = session.scalars(
-        select(Trial).join(Consignment).join(Cohort, Trial.cohort_id == Cohort.id)
+        select(Trial)
+        .join(Consignment)
+        .join(Cohort, Trial.cohort_id == Cohort.id)
         .where(Consignment.berth_id == berth.id, Trial.state == TrialState.TURNED_DOWN)
     )
-    return [Call(f"The trial for {trial.cohort.name} was turned down: {trial.reason}", f"/apps/{berth.app.name}/cohorts", "blocker") for trial in turned_down]
+    return [
+        Call(
+            f"The trial for {trial.cohort.name} was turned down: {trial.reason}",
+            f"/apps/{berth.app.name}/cohorts",
+            "blocker",
+        )
+        for trial in turned_down
+    ]
 
 
 def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
@@ -108,12 +133,15 @@ def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and newest:
         possible = [str(option.act) for option in legs.steering(session, leg).values() if option.possible]
-        calls.append(Call(f"{version} is halted: {' or '.join(['mend forward with a new build', *possible])}.", place, "caution"))
+        calls.append(
+            Call(f"{version} is halted: {' or '.join(['mend forward with a new build', *possible])}.", place, "caution")
+        )
     for order in session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(3)):
         if order.state is OrderState.SENT and order.attempts >= _TROUBLED_AFTER_ATTEMPTS:
-            calls.append(Call(f"{order.kind} for {version} is ordered, not confirmed: {order.trouble}", place, "blocker"))
+            calls.append(
+                Call(f"{order.kind} for {version} is ordered, not confirmed: {order.trouble}", place, "blocker")
+            )
         elif order.state is OrderState.REFUSED and phase not in _BEFORE_LAUNCH and newest:
             calls.append(Call(f"The store refused {order.kind} for {version}: {order.trouble}", place, "caution"))
             break
     return calls
-

@@ -58,7 +58,12 @@ def sign_in(desk: Desk, email: str, password: str) -> tuple[Person, str]:
     secret = secrets.token_urlsafe(32)
     with desk.act(person.id) as act:
         act.session.add(
-            SignIn(token_digest=token_digest(secret), person_id=person.id, created_at=act.now, expires_at=act.now + SIGN_IN_LIFE)
+            SignIn(
+                token_digest=token_digest(secret),
+                person_id=person.id,
+                created_at=act.now,
+                expires_at=act.now + SIGN_IN_LIFE,
+            )
         )
     return person, secret
 
@@ -98,7 +103,10 @@ def make_token(act: Act, label: str, life: timedelta | None = None) -> tuple[Tok
         raise Invalid("A token needs a label that says where it is used.", code="label-missing")
     value = TOKEN_PREFIX + secrets.token_urlsafe(32)
     token = Token(
-        person_id=act.person, label=label.strip(), token_digest=token_digest(value), created_at=act.now,
+        person_id=act.person,
+        label=label.strip(),
+        token_digest=token_digest(value),
+        created_at=act.now,
         expires_at=act.now + life if life else None,
     )
     act.session.add(token)

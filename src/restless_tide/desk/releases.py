@@ -26,7 +26,10 @@ from restless_tide.records.tables import Leg, Release, Round
 USUAL_LADDER = Ladder(
     name="usual",
     stages=(
-        Stage(share=0.05, dwell_hours=24), Stage(share=0.2, dwell_hours=48), Stage(share=0.5, dwell_hours=48), Stage(share=1.0),
+        Stage(share=0.05, dwell_hours=24),
+        Stage(share=0.2, dwell_hours=48),
+        Stage(share=0.5, dwell_hours=48),
+        Stage(share=1.0),
     ),
 )
 
@@ -48,18 +51,28 @@ def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> 
     number = str(parse_version(version))
     if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == number)):
         raise Conflict(
-            f"{app.title} {number} is drafted already.", remedy=f"Look at it: tide release show {number} --app {app.name}",
+            f"{app.title} {number} is drafted already.",
+            remedy=f"Look at it: tide release show {number} --app {app.name}",
             code="release-known",
         )
     if not wishes:
-        raise Invalid("A release needs at least one store.", remedy="Name a build for each: --leg STORE=BUILD", code="legs-missing")
+        raise Invalid(
+            "A release needs at least one store.",
+            remedy="Name a build for each: --leg STORE=BUILD",
+            code="legs-missing",
+        )
     release = Release(app_id=app.id, version=number, created_at=act.now)
     release.app = app
     act.session.add(release)
     for store_name, wish in wishes.items():
         _add_leg(act, release, store_name, wish)
     act.session.flush()
-    act.log("release drafted", f"release {number}", app=app.name, after={"stores": [leg.berth.store.name for leg in release.legs]})
+    act.log(
+        "release drafted",
+        f"release {number}",
+        app=app.name,
+        after={"stores": [leg.berth.store.name for leg in release.legs]},
+    )
     return release
 
 
@@ -80,9 +93,17 @@ def write_notes(act: Act, app_name: str, version: str, locale: str, text: str) -
     if not locale.replace("-", "").isalnum():
         raise Invalid(f"{locale!r} is no locale.", remedy="Write it like en or de-AT (BCP 47).", code="language-unfit")
     before = release.notes.get(locale)
-    release.notes = {name: kept for name, kept in release.notes.items() if name != locale} | ({locale: text} if text.strip() else {})
+    release.notes = {name: kept for name, kept in release.notes.items() if name != locale} | (
+        {locale: text} if text.strip() else {}
+    )
     _touch(act, release)
-    act.log("notes written", f"release {release.version}", app=release.app.name, before={locale: before}, after={locale: text})
+    act.log(
+        "notes written",
+        f"release {release.version}",
+        app=release.app.name,
+        before={locale: before},
+        after={locale: text},
+    )
     return release
 
 
@@ -90,7 +111,8 @@ def demand_revision(release: Release, revision: int | None) -> None:
     """Raise StaleView when somebody changed the release since ``revision`` was read (RFC 9110, If-Match)."""
     if revision is not None and revision != release.revision:
         raise StaleView(
-            f"Release {release.version} was changed by somebody else meanwhile.", remedy="Load it again and look at what changed."
+            f"Release {release.version} was changed by somebody else meanwhile.",
+            remedy="Load it again and look at what changed.",
         )
 
 
@@ -99,7 +121,12 @@ def findings(session: Session, leg: Leg) -> list[Finding]:
     consignment = builds.consignment_at(session, leg.build, leg.berth)
     ready = consignment is not None and consignment.state is ConsignmentState.READY
     return check_submission(
-        rules_of(leg.berth.store), leg.release.version, leg.build.version, ready, leg.release.notes, f"Build {leg.build.label}"
+        rules_of(leg.berth.store),
+        leg.release.version,
+        leg.build.version,
+        ready,
+        leg.release.notes,
+        f"Build {leg.build.label}",
     )
 
 
@@ -120,7 +147,9 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
         act.session.flush()
         act.order(OrderKind.SUBMIT, lane=leg.id, store=leg.berth.store, subject=round_.id)
         act.log(
-            "handed to review", _subject(leg), app=release.app.name,
+            "handed to review",
+            _subject(leg),
+            app=release.app.name,
             after={"round": number, "build": leg.build_id, "version": release.version},
         )
     return chosen
@@ -136,7 +165,14 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
     before = last.state
     last.state, last.changed_at = ROUND.after(last.state, RoundEvent.RECALL), act.now
     act.order(OrderKind.RECALL, lane=leg.id, store=leg.berth.store, subject=last.id)
-    act.log("recalled", _subject(leg), app=release.app.name, reason=reason, before={"round": str(before)}, after={"round": str(last.state)})
+    act.log(
+        "recalled",
+        _subject(leg),
+        app=release.app.name,
+        reason=reason,
+        before={"round": str(before)},
+        after={"round": str(last.state)},
+    )
     return leg
 
 
@@ -173,7 +209,9 @@ def _add_leg(act: Act, release: Release, store_name: str, wish: LegWish) -> Leg:
     store = find.store(act.session, store_name)
     berth = find.berth(act.session, release.app, store)
     if wish.build is None:
-        raise Invalid(f"Which build goes to {store.name}?", remedy=f"Name it: --leg {store.name}=BUILD", code="build-missing")
+        raise Invalid(
+            f"Which build goes to {store.name}?", remedy=f"Name it: --leg {store.name}=BUILD", code="build-missing"
+        )
     leg = Leg(berth=berth, created_at=act.now, build=find.build_of(act.session, release.app, wish.build))
     leg.ladder = (rules_of(store).rollout.dictated_ladder or USUAL_LADDER).model_dump(mode="json")
     leg.state = ROLLOUT.initial
@@ -189,7 +227,10 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
         demand_open_to_change(phase, "build")
         build = find.build_of(act.session, leg.release.app, wish.build)
         if build.platform != leg.berth.platform:
-            raise Invalid(f"Build {build.id} is for {build.platform}; {rules.store} carries {leg.berth.platform}.", code="platform-differs")
+            raise Invalid(
+                f"Build {build.id} is for {build.platform}; {rules.store} carries {leg.berth.platform}.",
+                code="platform-differs",
+            )
         if parse_version(build.version) != parse_version(leg.release.version):
             raise Invalid(
                 f"Build {build.id} carries version {build.version}; the release is {leg.release.version}.",
@@ -212,7 +253,8 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
 def _allowed_ladder(rules: RolloutRules, store: str, text: str) -> Ladder:
     if rules.dictated_ladder is not None:
         raise Invalid(
-            f"{store} dictates its ladder: {rules.dictated_ladder.told()}.", remedy="Leave the ladder out for this store.",
+            f"{store} dictates its ladder: {rules.dictated_ladder.told()}.",
+            remedy="Leave the ladder out for this store.",
             code="ladder-dictated",
         )
     return parse_ladder(text)
@@ -233,6 +275,9 @@ def _subject(leg: Leg) -> str:
 
 def _told(leg: Leg) -> dict[str, object]:
     return {
-        "build": leg.build_id, "ladder": legs.ladder_of(leg).told(), "needs word": leg.needs_word,
-        "not before": leg.not_before.isoformat() if leg.not_before else None, "with other legs": leg.with_other_legs,
+        "build": leg.build_id,
+        "ladder": legs.ladder_of(leg).told(),
+        "needs word": leg.needs_word,
+        "not before": leg.not_before.isoformat() if leg.not_before else None,
+        "with other legs": leg.with_other_legs,
     }

@@ -34,7 +34,9 @@ class Settings:
 
 def settings_from(environment: Mapping[str, str]) -> Settings:
     """Read ``TIDE_*``. Raises Invalid naming the variable that cannot be read."""
-    given = {name.removeprefix("TIDE_").lower(): value for name, value in environment.items() if name.startswith("TIDE_")}
+    given = {
+        name.removeprefix("TIDE_").lower(): value for name, value in environment.items() if name.startswith("TIDE_")
+    }
 
     def number(name: str, otherwise: float) -> float:
         try:

@@ -34,7 +34,13 @@ class Steered:
 
 
 def steer(
-    act: Act, app_name: str, version: str, store_name: str | None, event: RolloutEvent, reason: str, share: float | None = None
+    act: Act,
+    app_name: str,
+    version: str,
+    store_name: str | None,
+    event: RolloutEvent,
+    reason: str,
+    share: float | None = None,
 ) -> list[Steered]:
     """Order a steering act at one store, or at every store where it is possible.
 
@@ -85,8 +91,12 @@ def order_step(act: Act, leg: Leg, event: RolloutEvent, after: Progress, reason:
     payload: dict[str, Any] = {"share": after.share} if kind is OrderKind.SET_SHARE else {"reason": reason}
     act.order(kind, lane=leg.id, store=leg.berth.store, subject=leg.id, payload=payload)
     act.log(
-        str(event), f"release {leg.release.version} at {leg.berth.store.name}", app=leg.release.app.name, reason=reason,
-        before=before, after=_told(leg),
+        str(event),
+        f"release {leg.release.version} at {leg.berth.store.name}",
+        app=leg.release.app.name,
+        reason=reason,
+        before=before,
+        after=_told(leg),
     )
 
 

@@ -21,7 +21,9 @@ from restless_tide.records.seal import Seal
 from restless_tide.records.tables import Cohort, Invitation, Trial
 
 
-def open_trial(act: Act, app_name: str, cohort_name: str, build_id: str, store_name: str, notes: str, contact: str) -> Trial:
+def open_trial(
+    act: Act, app_name: str, cohort_name: str, build_id: str, store_name: str, notes: str, contact: str
+) -> Trial:
     """Hand a build to a cohort at a store; its earlier trial there is replaced. Mails go out when the store has opened it.
 
     Raises NotReady when the build is not ready there, nobody is in the cohort, or seats are short.
@@ -43,7 +45,8 @@ def open_trial(act: Act, app_name: str, cohort_name: str, build_id: str, store_n
         raise Invalid("A trial needs notes on what to try.", remedy="Add them with --notes.", code="notes-missing")
     if not cohort.members:
         raise NotReady(
-            f"Nobody is in {cohort.name}.", remedy=f"Add testers: tide tester add --app {app.name} --cohort {cohort.name} ADDRESS",
+            f"Nobody is in {cohort.name}.",
+            remedy=f"Add testers: tide tester add --app {app.name} --cohort {cohort.name} ADDRESS",
             code="cohort-empty",
         )
     address = mail_address(contact)
@@ -52,15 +55,24 @@ def open_trial(act: Act, app_name: str, cohort_name: str, build_id: str, store_n
         if earlier.state is TrialState.OPEN and earlier.consignment.berth_id == berth.id:
             earlier.state, earlier.changed_at = TRIAL.after(earlier.state, TrialEvent.REPLACE), act.now
     trial = Trial(
-        cohort_id=cohort.id, consignment_id=consignment.id, notes=notes.strip(), contact=address, created_at=act.now,
-        changed_at=act.now, state=TRIAL.after(TRIAL.initial, TrialEvent.HAND_IN),
+        cohort_id=cohort.id,
+        consignment_id=consignment.id,
+        notes=notes.strip(),
+        contact=address,
+        created_at=act.now,
+        changed_at=act.now,
+        state=TRIAL.after(TRIAL.initial, TrialEvent.HAND_IN),
     )
-    trial.invitations = [Invitation(tester_id=member.tester_id, created_at=act.now, changed_at=act.now) for member in cohort.members]
+    trial.invitations = [
+        Invitation(tester_id=member.tester_id, created_at=act.now, changed_at=act.now) for member in cohort.members
+    ]
     act.session.add(trial)
     act.session.flush()
     act.order(OrderKind.OPEN_TRIAL, lane=trial.id, store=store, subject=trial.id)
     act.log(
-        "trial handed in", f"trial {trial.id}", app=app.name,
+        "trial handed in",
+        f"trial {trial.id}",
+        app=app.name,
         after={"cohort": cohort.name, "build": build.id, "store": store.name, "testers": len(trial.invitations)},
     )
     return trial
@@ -73,15 +85,21 @@ def close(act: Act, trial_id: str, reason: str) -> Trial:
     trial.state, trial.changed_at = TRIAL.after(trial.state, TrialEvent.CLOSE), act.now
     act.order(OrderKind.CLOSE_TRIAL, lane=trial.id, store=trial.consignment.berth.store, subject=trial.id)
     act.log(
-        "trial closed", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason,
-        before={"state": str(before)}, after={"state": str(trial.state)},
+        "trial closed",
+        f"trial {trial.id}",
+        app=trial.cohort.app.name,
+        reason=reason,
+        before={"state": str(before)},
+        after={"state": str(trial.state)},
     )
     return trial
 
 
 def of_app(session: Session, app_name: str) -> list[Trial]:
     app = find.app(session, app_name)
-    return list(session.scalars(select(Trial).join(Cohort).where(Cohort.app_id == app.id).order_by(Trial.created_at.desc())))
+    return list(
+        session.scalars(select(Trial).join(Cohort).where(Cohort.app_id == app.id).order_by(Trial.created_at.desc()))
+    )
 
 
 def personal_code(seal: Seal, invitation: Invitation) -> str:
@@ -96,7 +114,9 @@ def invitation_by_code(session: Session, seal: Seal, code: str) -> Invitation:
         found = session.get(Invitation, invitation_id)
         if found is not None:
             return found
-    raise NotFound("This invitation link is not valid.", remedy="Use the link from the mail, unchanged.", code="invitation-unknown")
+    raise NotFound(
+        "This invitation link is not valid.", remedy="Use the link from the mail, unchanged.", code="invitation-unknown"
+    )
 
 
 def respond(desk: Desk, code: str, event: InvitationEvent) -> Invitation:
@@ -110,8 +130,11 @@ def respond(desk: Desk, code: str, event: InvitationEvent) -> Invitation:
             return invitation
         invitation.state, invitation.changed_at = INVITATION.after(before, event), act.now
         act.log(
-            f"invitation {_PAST[event]}", f"invitation {invitation.id}", app=invitation.trial.cohort.app.name,
-            before={"state": str(before)}, after={"state": str(invitation.state)},
+            f"invitation {_PAST[event]}",
+            f"invitation {invitation.id}",
+            app=invitation.trial.cohort.app.name,
+            before={"state": str(before)},
+            after={"state": str(invitation.state)},
         )
         return invitation
 

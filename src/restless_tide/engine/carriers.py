@@ -52,7 +52,10 @@ def needed(session: Session, table: type[Row], row_id: str) -> Row:
 def _open_berth(desk: Desk, session: Session, order: Order) -> Call:
     berth = needed(session, Berth, order.subject)
     wanted = protocol.BerthRequest(
-        identifier=berth.identifier, name=berth.listed_name, platform=berth.platform, language=berth.language,
+        identifier=berth.identifier,
+        name=berth.listed_name,
+        platform=berth.platform,
+        language=berth.language,
         reference=berth.app.name,
     )
     return lambda gateway: gateway.open_berth(wanted, order.id)
@@ -61,7 +64,12 @@ def _open_berth(desk: Desk, session: Session, order: Order) -> Call:
 def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
     berth.store_ref, berth.refused_because = answer.id, None
-    act.log("berth opened", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, after={"listed name": berth.listed_name})
+    act.log(
+        "berth opened",
+        f"berth {berth.app.name} at {berth.store.name}",
+        app=berth.app.name,
+        after={"listed name": berth.listed_name},
+    )
 
 
 def _berth_refused(act: Act, order: Order, reason: str) -> None:
@@ -137,7 +145,10 @@ def _answer_refused(act: Act, order: Order, reason: str) -> None:
 def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
     trial = needed(session, Trial, order.subject)
     wanted = protocol.TrialRequest(
-        consignment=trial.consignment.store_ref or "", kind=trial.cohort.kind, cohort=trial.cohort.name, notes=trial.notes,
+        consignment=trial.consignment.store_ref or "",
+        kind=trial.cohort.kind,
+        cohort=trial.cohort.name,
+        notes=trial.notes,
         testers=tuple(invitation.tester.email for invitation in trial.invitations),
     )
     berth = trial.consignment.berth.store_ref or ""
@@ -180,7 +191,9 @@ def _submit(desk: Desk, session: Session, order: Order) -> Call:
     round_ = needed(session, Round, order.subject)
     release, berth = round_.leg.release, round_.leg.berth
     consignment = next(entry for entry in round_.build.consignments if entry.berth_id == berth.id)
-    wanted = protocol.SubmissionRequest(consignment=consignment.store_ref or "", version=release.version, notes=dict(release.notes))
+    wanted = protocol.SubmissionRequest(
+        consignment=consignment.store_ref or "", version=release.version, notes=dict(release.notes)
+    )
     reference = berth.store_ref or ""
     return lambda gateway: gateway.submit(reference, wanted, order.id)
 
@@ -241,10 +254,19 @@ def _steering_refused(act: Act, order: Order, reason: str) -> None:
         )
         legs.keep_progress(leg, seen)
     elif order.kind is OrderKind.LAUNCH:
-        leg.state, leg.share, leg.stage, leg.launched_at, leg.needs_word, leg.word_given_at = RolloutState.WAITING, 0.0, -1, None, True, None
+        leg.state, leg.share, leg.stage, leg.launched_at, leg.needs_word, leg.word_given_at = (
+            RolloutState.WAITING,
+            0.0,
+            -1,
+            None,
+            True,
+            None,
+        )
         leg.running_since = leg.stage_ends_at = None
     after = {"state": str(leg.state), "share": leg.share}
-    act.log(f"{order.kind} refused", leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=after)
+    act.log(
+        f"{order.kind} refused", leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=after
+    )
 
 
 def leg_subject(leg: Leg) -> str:

@@ -26,7 +26,10 @@ from restless_tide.records.tables import Invitation, Trial
 _BATCH = 50
 _TIMEOUT_SECONDS = 10
 _TEMPLATES = Environment(
-    loader=FileSystemLoader(Path(__file__).parent), undefined=StrictUndefined, trim_blocks=True, autoescape=False  # noqa: S701  (plain text)
+    loader=FileSystemLoader(Path(__file__).parent),
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    autoescape=False,  # noqa: S701  (plain text)
 )
 
 
@@ -75,8 +78,13 @@ def _write(desk: Desk, invitation: Invitation) -> EmailMessage:
     mail["Message-ID"] = f"<{invitation.id}@{desk.settings.mail_from.rpartition('@')[2]}>"
     link = f"{desk.settings.address}/invitation/{personal_code(desk.seal, invitation)}"
     text = _TEMPLATES.get_template("invitation.txt").render(
-        name=invitation.tester.name, app=app.title, build=build, store=trial.consignment.berth.store.rulebook["store"],
-        notes=trial.notes, contact=trial.contact, link=link,
+        name=invitation.tester.name,
+        app=app.title,
+        build=build,
+        store=trial.consignment.berth.store.rulebook["store"],
+        notes=trial.notes,
+        contact=trial.contact,
+        link=link,
     )
     mail.set_content(text)
     return mail
@@ -87,7 +95,11 @@ def _settle(desk: Desk, invitation_id: str, event: InvitationEvent, trouble: str
         invitation = needed(act.session, Invitation, invitation_id)
         if (invitation.state, event) not in INVITATION.table:
             return
-        invitation.state, invitation.changed_at, invitation.trouble = INVITATION.after(invitation.state, event), act.now, trouble
+        invitation.state, invitation.changed_at, invitation.trouble = (
+            INVITATION.after(invitation.state, event),
+            act.now,
+            trouble,
+        )
         act.tell(f"invitation {invitation.state}", f"invitation {invitation.id}", app=invitation.trial.cohort.app.name)
 
 

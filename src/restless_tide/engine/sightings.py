@@ -105,8 +105,12 @@ def _consignment_changed(act: Act, event: StoreEvent) -> bool:
     consignment.questions = list(event.data.get("questions") or [])
     consignment.reason = event.data.get("reason")
     act.log(
-        f"build {state}", f"consignment {consignment.id}", app=consignment.build.app.name, reason=consignment.reason or "",
-        before={"state": str(before)}, after={"state": str(state), "build": consignment.build.label},
+        f"build {state}",
+        f"consignment {consignment.id}",
+        app=consignment.build.app.name,
+        reason=consignment.reason or "",
+        before={"state": str(before)},
+        after={"state": str(state), "build": consignment.build.label},
     )
     return True
 
@@ -123,8 +127,12 @@ def _round_changed(act: Act, event: StoreEvent) -> bool:
     round_.state, round_.changed_at = ROUND.after(before, step), act.now
     round_.reasons = list(event.data.get("reasons") or [])
     act.log(
-        f"review: {state}", leg_subject(round_.leg), app=round_.leg.release.app.name, reason=" ".join(round_.reasons),
-        before={"round": str(before)}, after={"round": str(state)},
+        f"review: {state}",
+        leg_subject(round_.leg),
+        app=round_.leg.release.app.name,
+        reason=" ".join(round_.reasons),
+        before={"round": str(before)},
+        after={"round": str(state)},
     )
     return True
 
@@ -141,8 +149,12 @@ def _trial_changed(act: Act, event: StoreEvent) -> bool:
     trial.state, trial.changed_at = TRIAL.after(before, step), act.now
     trial.reason = event.data.get("reason")
     act.log(
-        f"trial {state}", f"trial {trial.id}", app=trial.cohort.app.name, reason=trial.reason or "",
-        before={"state": str(before)}, after={"state": str(state)},
+        f"trial {state}",
+        f"trial {trial.id}",
+        app=trial.cohort.app.name,
+        reason=trial.reason or "",
+        before={"state": str(before)},
+        after={"state": str(state)},
     )
     return True
 
@@ -167,7 +179,10 @@ def _rollout_changed(act: Act, event: StoreEvent) -> bool:
     before = {"state": str(leg.state), "share": leg.share}
     legs.keep_progress(leg, adopted(legs.progress_of(leg), state, share, legs.ladder_of(leg), act.now))
     act.log(
-        "changed at the store", leg_subject(leg), app=leg.release.app.name, before=before,
+        "changed at the store",
+        leg_subject(leg),
+        app=leg.release.app.name,
+        before=before,
         after={"state": str(state), "share": share},
     )
     return True

@@ -34,7 +34,12 @@ def rise(desk: Desk) -> int:
 
 def _advance(act: Act, leg_id: str) -> int:
     leg = act.session.get(Leg, leg_id)
-    if leg is None or leg.stage_ends_at is None or leg.stage_ends_at > act.now or legs.pending_orders(act.session, leg.id):
+    if (
+        leg is None
+        or leg.stage_ends_at is None
+        or leg.stage_ends_at > act.now
+        or legs.pending_orders(act.session, leg.id)
+    ):
         return 0
     progress, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     try:
@@ -61,8 +66,12 @@ def _launch_if_ready(desk: Desk, leg_id: str) -> int:
         _supersede_others(act, leg)
         act.order(OrderKind.LAUNCH, lane=leg.id, store=leg.berth.store, subject=leg.id, payload={"share": leg.share})
         act.log(
-            "launch", leg_subject(leg), app=leg.release.app.name, reason="all conditions hold",
-            before={"state": str(RolloutState.WAITING), "share": 0.0}, after={"state": str(leg.state), "share": leg.share},
+            "launch",
+            leg_subject(leg),
+            app=leg.release.app.name,
+            reason="all conditions hold",
+            before={"state": str(RolloutState.WAITING), "share": 0.0},
+            after={"state": str(leg.state), "share": leg.share},
         )
         return 1
 
@@ -70,8 +79,12 @@ def _launch_if_ready(desk: Desk, leg_id: str) -> int:
 def _supersede_others(act: Act, leg: Leg) -> None:
     """A new rollout takes the place of one that is still on its way or halted at the same berth."""
     others = act.session.scalars(
-        select(Leg).where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_((*ON_ITS_WAY, RolloutState.HALTED)))
+        select(Leg).where(
+            Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_((*ON_ITS_WAY, RolloutState.HALTED))
+        )
     )
     for other in others:
-        legs.keep_progress(other, steered(legs.progress_of(other), RolloutEvent.SUPERSEDE, legs.ladder_of(other), act.now))
+        legs.keep_progress(
+            other, steered(legs.progress_of(other), RolloutEvent.SUPERSEDE, legs.ladder_of(other), act.now)
+        )
         act.log("superseded", leg_subject(other), app=leg.release.app.name, after={"by": leg.release.version})

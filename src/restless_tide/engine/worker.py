@@ -157,7 +157,11 @@ class Engine:
         with desk.act(f"store:{store.name}") as act:
             order = needed(act.session, Order, order_id)
             if order.state is not OrderState.DROPPED:
-                order.state, order.settled_at, order.trouble = ORDER.after(order.state, OrderEvent.CONFIRM), act.now, None
+                order.state, order.settled_at, order.trouble = (
+                    ORDER.after(order.state, OrderEvent.CONFIRM),
+                    act.now,
+                    None,
+                )
             carrier.confirmed(act, order, answer)
             act.tell(f"{kind} confirmed", f"order {order_id}")
         sightings.take(desk, store.id)
@@ -167,7 +171,9 @@ class Engine:
             order = needed(act.session, Order, order_id)
             if order.state not in PENDING:
                 return
-            order.try_after = act.now + timedelta(seconds=pause_before_retry_seconds(order.attempts, urgent=is_urgent(order.kind)))
+            order.try_after = act.now + timedelta(
+                seconds=pause_before_retry_seconds(order.attempts, urgent=is_urgent(order.kind))
+            )
             if order.trouble != trouble:
                 order.trouble = trouble
                 act.tell("order waits", f"order {order_id}", said=trouble)

@@ -94,7 +94,9 @@ class Gateway:
             headers={"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": str(size_bytes)},
         ).id
         place = f"/v1/uploads/{upload}"
-        offset = int(self._send("HEAD", place, headers={"Tus-Resumable": protocol.TUS_VERSION}).headers["Upload-Offset"])
+        offset = int(
+            self._send("HEAD", place, headers={"Tus-Resumable": protocol.TUS_VERSION}).headers["Upload-Offset"]
+        )
         source.seek(offset)
         while offset < size_bytes:
             block = source.read(UPLOAD_BLOCK_BYTES)
@@ -119,7 +121,9 @@ class Gateway:
 
     def answer(self, consignment: str, answers: dict[str, str], key: str) -> protocol.ConsignmentAnswer:
         body = protocol.AnswersRequest(answers=answers)
-        return self._call("POST", f"/v1/consignments/{consignment}/answers", protocol.ConsignmentAnswer, body=body, key=key)
+        return self._call(
+            "POST", f"/v1/consignments/{consignment}/answers", protocol.ConsignmentAnswer, body=body, key=key
+        )
 
     def open_trial(self, berth: str, wanted: protocol.TrialRequest, key: str) -> protocol.TrialAnswer:
         return self._call("POST", f"/v1/berths/{berth}/trials", protocol.TrialAnswer, body=wanted, key=key)
@@ -143,12 +147,16 @@ class Gateway:
 
     def set_share(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         body = protocol.ShareRequest(share=share)
-        return self._call("POST", f"/v1/submissions/{submission}/rollout/share", protocol.RolloutAnswer, body=body, key=key)
+        return self._call(
+            "POST", f"/v1/submissions/{submission}/rollout/share", protocol.RolloutAnswer, body=body, key=key
+        )
 
     def steer(self, submission: str, act: str, reason: str, key: str) -> protocol.RolloutAnswer:
         """``act`` is pause, resume, halt or withdraw."""
         body = protocol.ReasonRequest(reason=reason)
-        return self._call("POST", f"/v1/submissions/{submission}/rollout/{act}", protocol.RolloutAnswer, body=body, key=key)
+        return self._call(
+            "POST", f"/v1/submissions/{submission}/rollout/{act}", protocol.RolloutAnswer, body=body, key=key
+        )
 
     # how it is said
 
@@ -263,4 +271,3 @@ def read_connection_file(text: str) -> ConnectionFile:
             remedy="It holds gateway, client_id and private_key, as JSON; use the file the store handed out unchanged.",
             code="connection-file-unfit",
         ) from None
-

@@ -24,7 +24,9 @@ class Seal:
 
     def __init__(self, master_key: bytes) -> None:
         if len(master_key) != _KEY_BYTES:
-            raise Invalid(f"The master key has {len(master_key)} bytes; it needs {_KEY_BYTES}.", code="master-key-unfit")
+            raise Invalid(
+                f"The master key has {len(master_key)} bytes; it needs {_KEY_BYTES}.", code="master-key-unfit"
+            )
         self._aead = AESGCM(master_key)
         self._mac_key = hmac.digest(master_key, b"restless-tide personal links", "sha256")
 

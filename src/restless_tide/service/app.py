@@ -32,7 +32,12 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         desk.close()
 
     app = FastAPI(
-        title="Restless Tide", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None,
+        title="Restless Tide",
+        version=__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url=None,
         description="The desk at which a mobile release manager works.",
         responses={"default": {"model": Problem, "description": "What is wrong, where, and how to mend it (RFC 9457)"}},
         generate_unique_id_function=lambda route: f"{route.tags[0]}-{route.name}" if route.tags else route.name,

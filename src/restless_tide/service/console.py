@@ -10,7 +10,9 @@ from fastapi.staticfiles import StaticFiles
 
 from restless_tide.core.errors import NotFound
 
-_NOT_BUILT = "<!doctype html><title>Restless Tide</title><p>The console is not built yet: run <code>make console</code>.</p>"
+_NOT_BUILT = (
+    "<!doctype html><title>Restless Tide</title><p>The console is not built yet: run <code>make console</code>.</p>"
+)
 _POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'"
 _PAGE_HEADERS = {"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY, "X-Content-Type-Options": "nosniff"}
 

@@ -40,11 +40,17 @@ def install(app: FastAPI) -> None:
             return answer_problem(NotFound(f"There is nothing at {request.url.path}."))
         wrong = TideError(str(error.detail), code="request-unfit")
         problem = problem_of(wrong).model_copy(update={"status": error.status_code})
-        return JSONResponse(problem.model_dump(mode="json"), error.status_code, headers=error.headers, media_type=PROBLEM_TYPE)
+        return JSONResponse(
+            problem.model_dump(mode="json"), error.status_code, headers=error.headers, media_type=PROBLEM_TYPE
+        )
 
     @app.exception_handler(Exception)
     def unforeseen(request: Request, error: Exception) -> JSONResponse:
         _log.error("unforeseen", path=request.url.path, exc_info=error)
         return answer_problem(
-            TideError("Something went wrong inside the desk; nothing was changed.", remedy="Try again; its log says more.", code="unforeseen")
+            TideError(
+                "Something went wrong inside the desk; nothing was changed.",
+                remedy="Try again; its log says more.",
+                code="unforeseen",
+            )
         )

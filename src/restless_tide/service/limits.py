@@ -26,7 +26,9 @@ class BodyLimit:
             headers = dict(scope["headers"])
             length = headers.get(b"content-length", b"0")
             if b"transfer-encoding" in headers or not length.isdigit():
-                await answer_problem(Invalid("The request must announce its length.", code="length-missing"))(scope, receive, send)
+                await answer_problem(Invalid("The request must announce its length.", code="length-missing"))(
+                    scope, receive, send
+                )
                 return
             if int(length) > LARGEST_BODY_BYTES:
                 wrong = TooLarge(

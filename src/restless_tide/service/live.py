@@ -54,7 +54,9 @@ class Bell:
 
 
 @router.get(
-    "/v1/live", response_class=EventSourceResponse, summary="Follow everything that changes",
+    "/v1/live",
+    response_class=EventSourceResponse,
+    summary="Follow everything that changes",
     responses={200: {"model": ChangeTold, "description": "server-sent events; the data of each is a ChangeTold"}},
 )
 async def live(

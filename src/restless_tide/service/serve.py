@@ -40,7 +40,13 @@ def serve(environment: Mapping[str, str]) -> None:
     _write_json_logs()
     app = desk_app(open_desk(settings))
     uvicorn.run(
-        app, host=settings.host, port=settings.port, log_config=None, access_log=False, timeout_graceful_shutdown=5, server_header=False
+        app,
+        host=settings.host,
+        port=settings.port,
+        log_config=None,
+        access_log=False,
+        timeout_graceful_shutdown=5,
+        server_header=False,
     )
 
 
@@ -51,7 +57,9 @@ def _demand_free_port(host: str, port: int) -> None:
             probe.bind((host, port))
         except OSError as wrong:
             raise Conflict(
-                f"Port {port} on {host} cannot be used ({wrong.strerror}).", remedy="Choose another: TIDE_PORT=7200 …", code="port-taken"
+                f"Port {port} on {host} cannot be used ({wrong.strerror}).",
+                remedy="Choose another: TIDE_PORT=7200 …",
+                code="port-taken",
             ) from None
 
 

@@ -32,31 +32,61 @@ def person(row: tables.Person) -> PersonTold:
 
 
 def token(row: tables.Token) -> TokenTold:
-    return TokenTold(id=row.id, label=row.label, created_at=row.created_at, expires_at=row.expires_at, revoked_at=row.revoked_at)
+    return TokenTold(
+        id=row.id, label=row.label, created_at=row.created_at, expires_at=row.expires_at, revoked_at=row.revoked_at
+    )
 
 
 def store(session: Session, row: tables.Store) -> StoreTold:
     rules = rules_of(row)
-    pending = select(func.count()).select_from(tables.Order).where(tables.Order.store_id == row.id, tables.Order.state.in_(PENDING))
+    pending = (
+        select(func.count())
+        .select_from(tables.Order)
+        .where(tables.Order.store_id == row.id, tables.Order.state.in_(PENDING))
+    )
     return StoreTold(
-        name=row.name, title=rules.store, address=row.address, may=row.may, platforms=list(rules.platforms),
-        rulebook_revision=rules.revision, rules=_told_rules(rules), ladder_dictated=rules.rollout.dictated_ladder is not None, connected_at=row.connected_at, reached_at=row.reached_at,
-        trouble=row.trouble, pending_orders=session.scalar(pending) or 0,
+        name=row.name,
+        title=rules.store,
+        address=row.address,
+        may=row.may,
+        platforms=list(rules.platforms),
+        rulebook_revision=rules.revision,
+        rules=_told_rules(rules),
+        ladder_dictated=rules.rollout.dictated_ladder is not None,
+        connected_at=row.connected_at,
+        reached_at=row.reached_at,
+        trouble=row.trouble,
+        pending_orders=session.scalar(pending) or 0,
     )
 
 
 def _told_rules(rules: Rulebook) -> list[str]:
     rollout = rules.rollout
-    numbers = "Numbers rise for ever." if rules.numbers.numbering is Numbering.RISES_FOR_EVER else "Numbers restart with each version."
+    numbers = (
+        "Numbers rise for ever."
+        if rules.numbers.numbering is Numbering.RISES_FOR_EVER
+        else "Numbers restart with each version."
+    )
     lines = [
         f"Takes {', '.join(rules.packages.formats)}; usually processed in {rules.processing.usual_minutes:g} minutes.",
         numbers + (" A version must exceed the live one." if rules.numbers.version_must_exceed_live else ""),
         f"Review usually takes {rules.review.usual_hours:g} hours; notes up to {rules.review.notes_limit_characters} characters.",
-        f"Ladder dictated: {rollout.dictated_ladder.told()}." if rollout.dictated_ladder else "Any ladder, any share at any time.",
+        f"Ladder dictated: {rollout.dictated_ladder.told()}."
+        if rollout.dictated_ladder
+        else "Any ladder, any share at any time.",
         "Pausing without limit." if rollout.pauses_allowed is None else f"{rollout.pauses_allowed} pauses per rollout.",
-        "A halted rollout may be resumed." if rollout.after_halt is AfterHalt.RESUME else "After a halt only a new build goes on.",
-        "Withdrawing brings back the release before." if rollout.withdraw_restores_previous else "Withdrawing leaves nothing on offer.",
-        "Seats: " + ", ".join(f"{kind} {cohort.seats}" + (" (reviewed first)" if cohort.review_first else "") for kind, cohort in rules.cohorts.items()) + ".",
+        "A halted rollout may be resumed."
+        if rollout.after_halt is AfterHalt.RESUME
+        else "After a halt only a new build goes on.",
+        "Withdrawing brings back the release before."
+        if rollout.withdraw_restores_previous
+        else "Withdrawing leaves nothing on offer.",
+        "Seats: "
+        + ", ".join(
+            f"{kind} {cohort.seats}" + (" (reviewed first)" if cohort.review_first else "")
+            for kind, cohort in rules.cohorts.items()
+        )
+        + ".",
     ]
     return lines
 
@@ -68,40 +98,66 @@ def _waiting_because(session: Session, lane: str) -> str | None:
 
 def berth(session: Session, row: tables.Berth) -> BerthTold:
     return BerthTold(
-        app=row.app.name, store=row.store.name, store_title=rules_of(row.store).store, listed_name=row.listed_name,
-        platform=row.platform, identifier=row.identifier, language=row.language,
+        app=row.app.name,
+        store=row.store.name,
+        store_title=rules_of(row.store).store,
+        listed_name=row.listed_name,
+        platform=row.platform,
+        identifier=row.identifier,
+        language=row.language,
         state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
-        refused_because=row.refused_because, waiting_because=_waiting_because(session, row.id),
+        refused_because=row.refused_because,
+        waiting_because=_waiting_because(session, row.id),
     )
 
 
 def app(session: Session, row: tables.App) -> AppTold:
     return AppTold(
-        name=row.name, title=row.title, identifiers={entry.platform: entry.identifier for entry in row.identifiers},
-        berths=[berth(session, entry) for entry in row.berths], created_at=row.created_at,
+        name=row.name,
+        title=row.title,
+        identifiers={entry.platform: entry.identifier for entry in row.identifiers},
+        berths=[berth(session, entry) for entry in row.berths],
+        created_at=row.created_at,
     )
 
 
 def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
     return ConsignmentTold(
-        id=row.id, build=row.build_id, store=row.berth.store.name, store_title=rules_of(row.berth.store).store, state=row.state,
-        sent_bytes=row.sent_bytes, size_bytes=row.size_bytes, reason=row.reason, answers=row.answers,
+        id=row.id,
+        build=row.build_id,
+        store=row.berth.store.name,
+        store_title=rules_of(row.berth.store).store,
+        state=row.state,
+        sent_bytes=row.sent_bytes,
+        size_bytes=row.size_bytes,
+        reason=row.reason,
+        answers=row.answers,
         questions=[QuestionTold.model_validate(question) for question in row.questions],
-        waiting_because=_waiting_because(session, row.id), changed_at=row.changed_at,
+        waiting_because=_waiting_because(session, row.id),
+        changed_at=row.changed_at,
     )
 
 
 def build(session: Session, row: tables.Build, *, known_before: bool = False) -> BuildTold:
     return BuildTold(
-        id=row.id, app=row.app.name, platform=row.platform, version=row.version, number=row.number, label=row.label,
-        created_at=row.created_at, size_bytes=sum(entry.package.size_bytes for entry in row.packages),
+        id=row.id,
+        app=row.app.name,
+        platform=row.platform,
+        version=row.version,
+        number=row.number,
+        label=row.label,
+        created_at=row.created_at,
+        size_bytes=sum(entry.package.size_bytes for entry in row.packages),
         packages=[Facts.model_validate(entry.package.facts) for entry in row.packages],
-        consignments=[consignment(session, entry) for entry in row.consignments], known_before=known_before,
+        consignments=[consignment(session, entry) for entry in row.consignments],
+        known_before=known_before,
     )
 
 
 def proposal(app_name: str, store_name: str, found: Proposal) -> ProposalTold:
-    return ProposalTold(app=app_name, store=store_name, version=found.version, number=found.number, reasons=list(found.reasons))
+    return ProposalTold(
+        app=app_name, store=store_name, version=found.version, number=found.number, reasons=list(found.reasons)
+    )
 
 
 def tester(row: tables.Tester) -> TesterTold:
@@ -115,26 +171,50 @@ def cohort(session: Session, row: tables.Cohort) -> CohortTold:
         for entry in open_berths
         if row.kind in (rules := rules_of(entry.store)).cohorts
     }
-    return CohortTold(app=row.app.name, name=row.name, kind=row.kind, testers=[tester(member.tester) for member in row.members], seats=seats)
+    return CohortTold(
+        app=row.app.name,
+        name=row.name,
+        kind=row.kind,
+        testers=[tester(member.tester) for member in row.members],
+        seats=seats,
+    )
 
 
 def trial(row: tables.Trial) -> TrialTold:
     build_row = row.consignment.build
     return TrialTold(
-        id=row.id, app=row.cohort.app.name, cohort=row.cohort.name, build=build_row.id, build_label=build_row.label,
-        store=row.consignment.berth.store.name, store_title=rules_of(row.consignment.berth.store).store, state=row.state, notes=row.notes, contact=row.contact, reason=row.reason,
-        created_at=row.created_at, changed_at=row.changed_at, invitations=[invitation(entry) for entry in row.invitations],
+        id=row.id,
+        app=row.cohort.app.name,
+        cohort=row.cohort.name,
+        build=build_row.id,
+        build_label=build_row.label,
+        store=row.consignment.berth.store.name,
+        store_title=rules_of(row.consignment.berth.store).store,
+        state=row.state,
+        notes=row.notes,
+        contact=row.contact,
+        reason=row.reason,
+        created_at=row.created_at,
+        changed_at=row.changed_at,
+        invitations=[invitation(entry) for entry in row.invitations],
     )
 
 
 def invitation(row: tables.Invitation) -> InvitationTold:
-    return InvitationTold(id=row.id, tester=tester(row.tester), state=row.state, changed_at=row.changed_at, trouble=row.trouble)
+    return InvitationTold(
+        id=row.id, tester=tester(row.tester), state=row.state, changed_at=row.changed_at, trouble=row.trouble
+    )
 
 
 def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold:
     return ReleaseTold(
-        app=row.app.name, app_title=row.app.title, version=row.version, revision=row.revision, notes=row.notes,
-        created_at=row.created_at, legs=sorted((leg(session, entry, now) for entry in row.legs), key=lambda told: told.store_title),
+        app=row.app.name,
+        app_title=row.app.title,
+        version=row.version,
+        revision=row.revision,
+        notes=row.notes,
+        created_at=row.created_at,
+        legs=sorted((leg(session, entry, now) for entry in row.legs), key=lambda told: told.store_title),
     )
 
 
@@ -143,19 +223,40 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     rules = rules_of(row.berth.store)
     ladder = legs.ladder_of(row)
     orders = session.scalars(
-        select(tables.Order).where(tables.Order.lane == row.id).order_by(tables.Order.position.desc()).limit(_ORDERS_SHOWN)
+        select(tables.Order)
+        .where(tables.Order.lane == row.id)
+        .order_by(tables.Order.position.desc())
+        .limit(_ORDERS_SHOWN)
     ).all()
     seen = row.sighting
     return LegTold(
-        store=row.berth.store.name, store_title=rules.store, platform=row.berth.platform, build=row.build_id,
-        build_label=row.build.label, phase=phase, share=row.share, stage=row.stage, stage_ends_at=row.stage_ends_at,
-        ladder_name=ladder.name, ladder_dictated=rules.rollout.dictated_ladder is not None, ladder=list(ladder.stages),
-        needs_word=row.needs_word, word_given_at=row.word_given_at, not_before=row.not_before, with_other_legs=row.with_other_legs,
-        waits_for=legs.waits_for(row, now) if phase == "approved" else [], launched_at=row.launched_at,
+        store=row.berth.store.name,
+        store_title=rules.store,
+        platform=row.berth.platform,
+        build=row.build_id,
+        build_label=row.build.label,
+        phase=phase,
+        share=row.share,
+        stage=row.stage,
+        stage_ends_at=row.stage_ends_at,
+        ladder_name=ladder.name,
+        ladder_dictated=rules.rollout.dictated_ladder is not None,
+        ladder=list(ladder.stages),
+        needs_word=row.needs_word,
+        word_given_at=row.word_given_at,
+        not_before=row.not_before,
+        with_other_legs=row.with_other_legs,
+        waits_for=legs.waits_for(row, now) if phase == "approved" else [],
+        launched_at=row.launched_at,
         rounds=[
             RoundTold(
-                number=entry.number, build=entry.build_id, build_label=entry.build.label, state=entry.state,
-                submitted_at=entry.submitted_at, changed_at=entry.changed_at, reasons=entry.reasons,
+                number=entry.number,
+                build=entry.build_id,
+                build_label=entry.build.label,
+                state=entry.state,
+                submitted_at=entry.submitted_at,
+                changed_at=entry.changed_at,
+                reasons=entry.reasons,
             )
             for entry in row.rounds
         ],
@@ -172,19 +273,30 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
 
 def order(row: tables.Order) -> OrderTold:
     return OrderTold(
-        id=row.id, kind=row.kind, state=row.state, ordered_at=row.ordered_at, settled_at=row.settled_at,
-        attempts=row.attempts, trouble=row.trouble,
+        id=row.id,
+        kind=row.kind,
+        state=row.state,
+        ordered_at=row.ordered_at,
+        settled_at=row.settled_at,
+        attempts=row.attempts,
+        trouble=row.trouble,
     )
 
 
 def berth_row(session: Session, view: BerthView) -> BerthRow:
     row, current = view.berth, view.current
     return BerthRow(
-        app=row.app.name, app_title=row.app.title, store=row.store.name, store_title=rules_of(row.store).store,
-        platform=row.platform, berth_state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
+        app=row.app.name,
+        app_title=row.app.title,
+        store=row.store.name,
+        store_title=rules_of(row.store).store,
+        platform=row.platform,
+        berth_state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
         live_version=view.live.release.version if view.live else None,
-        version=current.release.version if current else None, phase=legs.phase(current) if current else None,
-        share=current.share if current else 0.0, ladder=list(legs.ladder_of(current).stages) if current else [],
+        version=current.release.version if current else None,
+        phase=legs.phase(current) if current else None,
+        share=current.share if current else 0.0,
+        ladder=list(legs.ladder_of(current).stages) if current else [],
         stage_ends_at=current.stage_ends_at if current else None,
         confirmed=not (current and legs.pending_orders(session, current.id)),
         newest_build=view.newest_build.label if view.newest_build else None,
@@ -200,8 +312,17 @@ def lines(session: Session, rows: list[tables.LogbookLine]) -> list[LineTold]:
     names = logbook.names(session, rows)
     return [
         LineTold(
-            id=row.id, at=row.at, person=row.person, who=names[row.person], act=row.act, subject=row.subject, app=row.app,
-            reason=row.reason, before=row.before, after=row.after, digest=row.digest,
+            id=row.id,
+            at=row.at,
+            person=row.person,
+            who=names[row.person],
+            act=row.act,
+            subject=row.subject,
+            app=row.app,
+            reason=row.reason,
+            before=row.before,
+            after=row.after,
+            digest=row.digest,
         )
         for row in rows
     ]

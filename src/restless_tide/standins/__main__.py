@@ -18,7 +18,9 @@ HOST = "127.0.0.1"
 
 def main() -> None:
     names = sorted(place.stem for place in RULEBOOKS.glob("*.toml"))
-    parser = argparse.ArgumentParser(prog="python -m restless_tide.standins", description="Start one simulated outside service.")
+    parser = argparse.ArgumentParser(
+        prog="python -m restless_tide.standins", description="Start one simulated outside service."
+    )
     kinds = parser.add_subparsers(dest="kind", required=True)
     store = kinds.add_parser("store", help="a simulated store")
     store.add_argument("name", choices=names)

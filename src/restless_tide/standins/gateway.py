@@ -26,7 +26,7 @@ from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import SimulatedStore, fresh, problem
 
 TOKEN_LIFE_SECONDS = 600
-TURN_SECONDS = 0.05
+TURN_SECONDS = 0.2
 EVENTS_PER_PAGE = 500
 MAY = ("read", "builds", "trials", "releases", "rollouts")
 
@@ -35,6 +35,10 @@ class ClockWish(BaseModel):
     step_hours: float = 0.0
     speed: float | None = None
     set_to: datetime | None = None
+
+
+class ActByHand(BaseModel):
+    submission: str
 
 
 class Mischief(BaseModel):
@@ -79,7 +83,9 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     @app.exception_handler(RequestValidationError)
     def unfit(_: Request, wrong: RequestValidationError) -> JSONResponse:
         told = "; ".join(f"{'.'.join(map(str, error['loc']))}: {error['msg']}" for error in wrong.errors())
-        return JSONResponse(problem("request-unfit", f"The request does not fit: {told}."), 422, media_type="application/problem+json")
+        return JSONResponse(
+            problem("request-unfit", f"The request does not fit: {told}."), 422, media_type="application/problem+json"
+        )
 
     @app.middleware("http")
     async def misbehave(request: Request, proceed: Callable[[Request], Awaitable[Response]]) -> Response:
@@ -137,14 +143,22 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
 
     @app.post("/v1/berths/{berth}/uploads")
     def begin_upload(berth: str, _: Known, key: Key, upload_length: Annotated[int, Header()]) -> JSONResponse:
-        return done(key, "begin upload", berth, {"length": upload_length}, lambda: store.begin_upload(berth, upload_length))
+        return done(
+            key, "begin upload", berth, {"length": upload_length}, lambda: store.begin_upload(berth, upload_length)
+        )
 
     @app.head("/v1/uploads/{upload}")
     def upload_offset(upload: str, _: Known) -> Response:
         return Response(headers=_tus_headers(store, upload))
 
     @app.patch("/v1/uploads/{upload}")
-    async def append(upload: str, request: Request, _: Known, upload_offset: Annotated[int, Header()], upload_checksum: Annotated[str, Header()]) -> Response:
+    async def append(
+        upload: str,
+        request: Request,
+        _: Known,
+        upload_offset: Annotated[int, Header()],
+        upload_checksum: Annotated[str, Header()],
+    ) -> Response:
         block = await request.body()
         await run_in_threadpool(_append, store, upload, upload_offset, upload_checksum, block)
         return Response(status_code=204, headers=_tus_headers(store, upload))
@@ -191,7 +205,9 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
 
     @app.post("/v1/submissions/{submission}/rollout/share")
     def share(submission: str, body: protocol.ShareRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, f"share {body.share:g}", submission, body.model_dump(), lambda: store.set_share(submission, body.share))
+        return done(
+            key, f"share {body.share:g}", submission, body.model_dump(), lambda: store.set_share(submission, body.share)
+        )
 
     @app.post("/v1/submissions/{submission}/rollout/{act}")
     def steer(submission: str, act: str, body: protocol.ReasonRequest, _: Known, key: Key) -> JSONResponse:
@@ -211,12 +227,21 @@ def _add_control(app: FastAPI, store: SimulatedStore, address: str) -> None:
 
     @app.get("/control/state")
     def state() -> Thing:
-        waiting = [thing["due_at"] for kind in ("consignment", "trial", "submission") for thing in store.shelf.all(kind) if thing.get("due_at")]
+        waiting = [
+            thing["due_at"]
+            for kind in ("consignment", "trial", "submission")
+            for thing in store.shelf.all(kind)
+            if thing.get("due_at")
+        ]
         return {
-            "store": store.rules.store, "now": store.clock.now().isoformat(), "speed": store.clock.speed,
-            "outage": store.setting("outage", False), "lose_answers": store.setting("lose_answers", 0),
+            "store": store.rules.store,
+            "now": store.clock.now().isoformat(),
+            "speed": store.clock.speed,
+            "outage": store.setting("outage", False),
+            "lose_answers": store.setting("lose_answers", 0),
             "reject_next": store.setting("reject_next", []),
-            "waiting": len(waiting), "next_due": min(waiting, default=None),
+            "waiting": len(waiting),
+            "next_due": min(waiting, default=None),
         }
 
     @app.post("/control/clock")
@@ -256,6 +281,13 @@ def _add_control(app: FastAPI, store: SimulatedStore, address: str) -> None:
     def acts() -> list[Thing]:
         return store.shelf.acts()
 
+    @app.post("/control/acts/{act}")
+    def act_on_the_stores_own_pages(act: str, by_hand: ActByHand) -> JSONResponse:
+        """Pause, resume, halt or withdraw, as somebody would on the store's own pages."""
+        key = fresh("by-hand")
+        status, answer = store.perform(key, act, by_hand.submission, {}, lambda: store.steer(by_hand.submission, act))
+        return JSONResponse(answer, status)
+
     @app.get("/control/things/{kind}")
     def things(kind: str) -> list[Thing]:
         return store.shelf.all(kind)
@@ -270,7 +302,12 @@ def _proved(store: SimulatedStore, assertion: str, audience: str) -> Thing:
             raise Refusal("client-unknown", "We do not know this client, or its key was revoked.", status=401)
         key = jwt.PyJWK.from_dict(known["public_key"], algorithm=protocol.ALGORITHM).key
         return jwt.decode(
-            assertion, key, algorithms=[protocol.ALGORITHM], audience=audience, issuer=client, leeway=30,
+            assertion,
+            key,
+            algorithms=[protocol.ALGORITHM],
+            audience=audience,
+            issuer=client,
+            leeway=30,
             options={"require": ["exp", "iat", "jti", "sub", "iss", "aud"]},
         )
     except jwt.PyJWTError as wrong:

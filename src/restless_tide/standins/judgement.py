@@ -29,7 +29,9 @@ def as_tuple(version: str) -> tuple[int, int, int]:
     return major, minor, patch
 
 
-def objection_to_package(rules: Rulebook, berth: Thing, facts: Facts, earlier: Iterable[Thing], live: str | None) -> str | None:
+def objection_to_package(
+    rules: Rulebook, berth: Thing, facts: Facts, earlier: Iterable[Thing], live: str | None
+) -> str | None:
     """Why a processed package is turned away, or None."""
     if facts.format not in rules.packages.formats:
         return f"We take {' and '.join(rules.packages.formats)} here, not {facts.format}."

@@ -48,7 +48,9 @@ def mail_sink_app(folder: Path, host: str, smtp_port: int) -> FastAPI:
             if to is None or to.lower() in str(message["To"]).lower():
                 found.append(
                     {
-                        "to": str(message["To"]), "subject": str(message["Subject"]), "message_id": str(message["Message-ID"]),
+                        "to": str(message["To"]),
+                        "subject": str(message["Subject"]),
+                        "message_id": str(message["Message-ID"]),
                         "text": body.get_content() if body else "",
                     }
                 )

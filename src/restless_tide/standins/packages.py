@@ -16,8 +16,12 @@ from pathlib import Path
 
 _ANDROID = "http://schemas.android.com/apk/res/android"
 _ATTRIBUTES = {
-    "label": 0x01010001, "name": 0x01010003, "minSdkVersion": 0x0101020C, "versionCode": 0x0101021B,
-    "versionName": 0x0101021C, "targetSdkVersion": 0x01010270,
+    "label": 0x01010001,
+    "name": 0x01010003,
+    "minSdkVersion": 0x0101020C,
+    "versionCode": 0x0101021B,
+    "versionName": 0x0101021C,
+    "targetSdkVersion": 0x01010270,
 }
 _NOTHING = 0xFFFFFFFF
 _MOMENT = (2026, 1, 1, 0, 0, 0)
@@ -98,8 +102,15 @@ class _Strings:
 def _manifest(recipe: PackageRecipe) -> bytes:
     strings = _Strings()
     body = _namespace(strings, 0x0100)
-    body += _begin(strings, "manifest", {"versionCode": recipe.number, "versionName": recipe.version}, {"package": recipe.identifier})
-    body += _begin(strings, "uses-sdk", {"minSdkVersion": recipe.lowest_platform, "targetSdkVersion": recipe.target_platform})
+    body += _begin(
+        strings,
+        "manifest",
+        {"versionCode": recipe.number, "versionName": recipe.version},
+        {"package": recipe.identifier},
+    )
+    body += _begin(
+        strings, "uses-sdk", {"minSdkVersion": recipe.lowest_platform, "targetSdkVersion": recipe.target_platform}
+    )
     body += _end(strings, "uses-sdk")
     for permission in recipe.permissions:
         body += _begin(strings, "uses-permission", {"name": permission}) + _end(strings, "uses-permission")
@@ -114,10 +125,17 @@ def _namespace(strings: _Strings, kind: int) -> bytes:
     return struct.pack("<HHIIIII", kind, 16, 24, 1, _NOTHING, strings.index("android"), strings.index(_ANDROID))
 
 
-def _begin(strings: _Strings, name: str, attributes: dict[str, str | int], plain: dict[str, str] | None = None) -> bytes:
-    packed = [_attribute(strings, strings.index(_ANDROID), key, attributes[key]) for key in sorted(attributes, key=list(_ATTRIBUTES).index)]
+def _begin(
+    strings: _Strings, name: str, attributes: dict[str, str | int], plain: dict[str, str] | None = None
+) -> bytes:
+    packed = [
+        _attribute(strings, strings.index(_ANDROID), key, attributes[key])
+        for key in sorted(attributes, key=list(_ATTRIBUTES).index)
+    ]
     packed += [_attribute(strings, _NOTHING, key, value) for key, value in (plain or {}).items()]
-    body = struct.pack("<IIIIHHHHHH", 1, _NOTHING, _NOTHING, strings.index(name), 20, 20, len(packed), 0, 0, 0) + b"".join(packed)
+    body = struct.pack(
+        "<IIIIHHHHHH", 1, _NOTHING, _NOTHING, strings.index(name), 20, 20, len(packed), 0, 0, 0
+    ) + b"".join(packed)
     return struct.pack("<HHI", 0x0102, 16, 8 + len(body)) + body
 
 

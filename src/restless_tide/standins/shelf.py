@@ -76,7 +76,8 @@ class Shelf:
         """The thing that is due first, if any is by ``until``."""
         with self._lock:
             row = self._db.execute(
-                "SELECT kind, body FROM things WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT 1", (until,)
+                "SELECT kind, body FROM things WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT 1",
+                (until,),
             ).fetchone()
         return (row[0], json.loads(row[1])) if row else None
 
@@ -94,7 +95,8 @@ class Shelf:
     def record_act(self, at: str, key: str, act: str, subject: str, outcome: str) -> None:
         with self._lock:
             self._db.execute(
-                "INSERT INTO acts (at, key, act, subject, outcome) VALUES (?, ?, ?, ?, ?)", (at, key, act, subject, outcome)
+                "INSERT INTO acts (at, key, act, subject, outcome) VALUES (?, ?, ?, ?, ?)",
+                (at, key, act, subject, outcome),
             )
 
     def acts(self) -> list[Thing]:

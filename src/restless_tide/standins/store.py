@@ -51,7 +51,11 @@ class SimulatedStore:
             try:
                 status, answer, outcome = 200, work(), "done"
             except Refusal as refusal:
-                status, answer, outcome = refusal.status, problem(refusal.code, refusal.detail), f"refused: {refusal.code}"
+                status, answer, outcome = (
+                    refusal.status,
+                    problem(refusal.code, refusal.detail),
+                    f"refused: {refusal.code}",
+                )
             if status != 425:
                 self.shelf.keep_answer(key, digest, status, answer)
                 self.shelf.record_act(self.clock.now().isoformat(), key, act, subject, outcome)
@@ -70,7 +74,9 @@ class SimulatedStore:
     def begin_upload(self, berth: str, length: int) -> Thing:
         self._needed("berth", berth)
         if length > self.rules.packages.largest_bytes:
-            raise Refusal("package-too-large", f"We take {self.rules.packages.largest_bytes} bytes at most.", status=413)
+            raise Refusal(
+                "package-too-large", f"We take {self.rules.packages.largest_bytes} bytes at most.", status=413
+            )
         upload = fresh("upload")
         (self.uploads / upload).touch()
         return self.shelf.put("upload", {"id": upload, "berth": berth, "length": length})
@@ -82,8 +88,14 @@ class SimulatedStore:
             if (self.uploads / upload).stat().st_size != kept["length"]:
                 raise Refusal("upload-incomplete", f"Upload {upload} has not arrived whole.")
         consignment = {
-            "id": fresh("consignment"), "berth": berth_id, "uploads": list(wanted.uploads), "version": wanted.version,
-            "number": wanted.number, "state": "processing", "questions": [], "reason": None,
+            "id": fresh("consignment"),
+            "berth": berth_id,
+            "uploads": list(wanted.uploads),
+            "version": wanted.version,
+            "number": wanted.number,
+            "state": "processing",
+            "questions": [],
+            "reason": None,
         }
         return self._due(consignment, "consignment", minutes=self.rules.processing.usual_minutes)
 
@@ -102,7 +114,14 @@ class SimulatedStore:
             raise Refusal("answers-missing", f"Still open: {', '.join(missing)}.")
         for question in self.rules.processing.questions:
             if answers.get(question.code) in question.refused_answers and question.code in answers:
-                return self._tell("consignment", consignment | {"state": "refused", "reason": f"We do not take apps that answer {answers[question.code]!r} to: {question.text}"})
+                return self._tell(
+                    "consignment",
+                    consignment
+                    | {
+                        "state": "refused",
+                        "reason": f"We do not take apps that answer {answers[question.code]!r} to: {question.text}",
+                    },
+                )
         return self._tell("consignment", consignment | {"state": "ready", "questions": [], "answers": answers})
 
     def open_trial(self, berth_id: str, wanted: protocol.TrialRequest) -> Thing:
@@ -115,13 +134,20 @@ class SimulatedStore:
         if len(wanted.testers) > rules.seats:
             raise Refusal("seats-exhausted", f"{wanted.kind} testers have {rules.seats} seats here.")
         seen = any(
-            other["version"] == consignment["version"] and other["kind"] == wanted.kind and other["state"] in ("open", "closed")
+            other["version"] == consignment["version"]
+            and other["kind"] == wanted.kind
+            and other["state"] in ("open", "closed")
             for other in self.shelf.all("trial")
             if other["berth"] == berth_id
         )
         trial = {
-            "id": fresh("trial"), "berth": berth_id, "version": consignment["version"], "kind": wanted.kind,
-            "consignment": wanted.consignment, "testers": list(wanted.testers), "reason": None,
+            "id": fresh("trial"),
+            "berth": berth_id,
+            "version": consignment["version"],
+            "kind": wanted.kind,
+            "consignment": wanted.consignment,
+            "testers": list(wanted.testers),
+            "reason": None,
         }
         if rules.review_first and not seen:
             return self._due(trial | {"state": "with the store"}, "trial", minutes=self.rules.review.usual_hours * 15)
@@ -146,11 +172,19 @@ class SimulatedStore:
             raise Refusal("build-not-ready", "This build is not ready here.")
         if judgement.as_tuple(consignment["version"]) != judgement.as_tuple(wanted.version):
             raise Refusal("version-differs", f"The build carries {consignment['version']}, not {wanted.version}.")
-        if any(other["berth"] == berth_id and other["state"] in ("queued", "in hand") for other in self.shelf.all("submission")):
+        if any(
+            other["berth"] == berth_id and other["state"] in ("queued", "in hand")
+            for other in self.shelf.all("submission")
+        ):
             raise Refusal("already-under-review", "Something of this app is under review already.")
         submission = {
-            "id": fresh("submission"), "berth": berth_id, "consignment": wanted.consignment, "version": wanted.version,
-            "notes": wanted.notes, "state": "queued", "reasons": [],
+            "id": fresh("submission"),
+            "berth": berth_id,
+            "consignment": wanted.consignment,
+            "version": wanted.version,
+            "notes": wanted.notes,
+            "state": "queued",
+            "reasons": [],
         }
         return self._due(submission, "submission", minutes=self.rules.review.usual_hours * 9)
 
@@ -171,8 +205,13 @@ class SimulatedStore:
             if other["berth"] == submission["berth"] and other["state"] in ("rising", "paused", "halted"):
                 self._tell("rollout", other | {"state": "superseded"})
         rollout = {
-            "id": submission_id, "berth": submission["berth"], "submission": submission_id, "version": submission["version"],
-            "share": 0.0, "pauses": 0, "held_seconds": 0.0,
+            "id": submission_id,
+            "berth": submission["berth"],
+            "submission": submission_id,
+            "version": submission["version"],
+            "share": 0.0,
+            "pauses": 0,
+            "held_seconds": 0.0,
         }
         return self._risen(rollout, share)
 
@@ -195,12 +234,18 @@ class SimulatedStore:
             rollout |= {"state": "halted"}
         else:
             rollout |= {"state": "withdrawn"}
+        told = self._tell("rollout", rollout)
+        if act == "withdraw":
             self._offer_previous(rollout)
-        return self._tell("rollout", rollout)
+        return told
 
     def holdings(self, berth_id: str) -> Thing:
         self._needed("berth", berth_id)
-        stages = {rollout["version"]: rollout["state"] for rollout in self.shelf.all("rollout") if rollout["berth"] == berth_id}
+        stages = {
+            rollout["version"]: rollout["state"]
+            for rollout in self.shelf.all("rollout")
+            if rollout["berth"] == berth_id
+        }
         in_release = {
             submission["consignment"]
             for submission in self.shelf.all("submission")
@@ -208,7 +253,9 @@ class SimulatedStore:
         }
         builds = [
             {
-                "version": consignment["version"], "number": consignment["number"], "refused": consignment["state"] == "refused",
+                "version": consignment["version"],
+                "number": consignment["number"],
+                "refused": consignment["state"] == "refused",
                 "in_release": consignment["id"] in in_release,
                 "live": consignment["id"] in in_release and stages.get(consignment["version"]) in _OFFERED,
             }
@@ -230,7 +277,9 @@ class SimulatedStore:
                 elif kind == "trial":
                     self._tell("trial", thing | {"state": "open"}, at)
                 elif thing["state"] == "queued":
-                    self._due(thing | {"state": "in hand"}, "submission", minutes=self.rules.review.usual_hours * 51, since=at)
+                    self._due(
+                        thing | {"state": "in hand"}, "submission", minutes=self.rules.review.usual_hours * 51, since=at
+                    )
                 else:
                     self._review(thing, at)
 
@@ -239,7 +288,8 @@ class SimulatedStore:
         facts, trouble = self._read(consignment)
         if trouble is None and facts is not None:
             earlier = [
-                other for other in self.shelf.all("consignment")
+                other
+                for other in self.shelf.all("consignment")
                 if other["berth"] == berth["id"] and other["id"] != consignment["id"] and other["state"] != "processing"
             ]
             trouble = judgement.objection_to_package(self.rules, berth, facts, earlier, self._live(berth["id"]))
@@ -279,15 +329,20 @@ class SimulatedStore:
     def _offer_previous(self, rollout: Thing) -> None:
         """Where the rulebook says so, the release before this one is offered again."""
         earlier = [
-            other for other in self.shelf.all("rollout")
-            if other["berth"] == rollout["berth"] and other["id"] != rollout["id"] and other["state"] == "superseded" and other["share"] == 1.0
+            other
+            for other in self.shelf.all("rollout")
+            if other["berth"] == rollout["berth"]
+            and other["id"] != rollout["id"]
+            and other["state"] == "superseded"
+            and other["share"] == 1.0
         ]
         if self.rules.rollout.withdraw_restores_previous and earlier and self._live(rollout["berth"]) is None:
             self._tell("rollout", earlier[-1] | {"state": "complete"})
 
     def _live(self, berth_id: str) -> str | None:
         offered = [
-            rollout["version"] for rollout in self.shelf.all("rollout")
+            rollout["version"]
+            for rollout in self.shelf.all("rollout")
             if rollout["berth"] == berth_id and rollout["state"] in _OFFERED
         ]
         return max(offered, key=judgement.as_tuple, default=None)
@@ -305,8 +360,13 @@ class SimulatedStore:
         moment = (at or self.clock.now()).isoformat()
         self.shelf.add_event(
             {
-                "specversion": "1.0", "id": fresh("event"), "source": f"/stores/{self.rules.store.lower()}",
-                "type": f"{kind}.changed", "subject": thing["id"], "time": moment, "data": shown(thing),
+                "specversion": "1.0",
+                "id": fresh("event"),
+                "source": f"/stores/{self.rules.store.lower()}",
+                "type": f"{kind}.changed",
+                "subject": thing["id"],
+                "time": moment,
+                "data": shown(thing),
             }
         )
         return shown(thing)

@@ -68,7 +68,9 @@ class Problem(Told):
 
 def findings_told(findings: tuple[Finding, ...] | list[Finding]) -> list[FindingTold]:
     return [
-        FindingTold(code=finding.code, level=finding.level, detail=finding.detail, place=finding.place, remedy=finding.remedy)
+        FindingTold(
+            code=finding.code, level=finding.level, detail=finding.detail, place=finding.place, remedy=finding.remedy
+        )
         for finding in findings
     ]
 

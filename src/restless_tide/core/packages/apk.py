@@ -34,9 +34,13 @@ def read_apk(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     if not reading.identifier:
         raise PackageUnreadable("The manifest names no package identifier.")
     if not reading.version:
-        raise PackageUnreadable("The manifest names no version.", remedy="Set the version name in the project and build again.")
+        raise PackageUnreadable(
+            "The manifest names no version.", remedy="Set the version name in the project and build again."
+        )
     if reading.number is None:
-        raise PackageUnreadable("The manifest names no number.", remedy="Set the version code in the project and build again.")
+        raise PackageUnreadable(
+            "The manifest names no number.", remedy="Set the version code in the project and build again."
+        )
     return Facts(
         format="apk",
         identifier=reading.identifier,

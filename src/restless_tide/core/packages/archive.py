@@ -19,7 +19,16 @@ from restless_tide.core.errors import PackageUnreadable
 MEMBER_LIMIT_BYTES = 64 * 1024**2
 MEMBERS_LIMIT = 200_000
 _ZIP_START = b"PK\x03\x04"
-_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, struct.error, ValueError, OSError)
+_BROKEN = (
+    zipfile.BadZipFile,
+    zlib.error,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+    struct.error,
+    ValueError,
+    OSError,
+)
 
 
 class Archive:
@@ -71,7 +80,9 @@ def opened_archive(source: BinaryIO) -> Iterator[Archive]:
                 code="package-cut-off",
             ) from None
         raise PackageUnreadable(
-            "The file is no archive, so it is no app package.", remedy="Hand in an APK or IPA file.", code="not-an-archive"
+            "The file is no archive, so it is no app package.",
+            remedy="Hand in an APK or IPA file.",
+            code="not-an-archive",
         ) from None
     with opened:
         yield Archive(opened)

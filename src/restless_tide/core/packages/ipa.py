@@ -14,8 +14,16 @@ from restless_tide.core.packages.facts import Facts
 _INFO = re.compile(r"Payload/[^/]+\.app/Info\.plist")
 _REASON = re.compile(r"NS\w+UsageDescription")
 _BROKEN = (
-    plistlib.InvalidFileException, ExpatError, ValueError, KeyError, IndexError, OverflowError, RecursionError, TypeError,
-    AttributeError, MemoryError,
+    plistlib.InvalidFileException,
+    ExpatError,
+    ValueError,
+    KeyError,
+    IndexError,
+    OverflowError,
+    RecursionError,
+    TypeError,
+    AttributeError,
+    MemoryError,
 )
 
 
@@ -28,7 +36,8 @@ def read_ipa(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     places = [name for name in archive.names if _INFO.fullmatch(name)]
     if len(places) != 1:
         raise PackageUnreadable(
-            f"An IPA holds one app with a property list; this one holds {len(places)}.", remedy="Export the archive again."
+            f"An IPA holds one app with a property list; this one holds {len(places)}.",
+            remedy="Export the archive again.",
         )
     info = _property_list(archive.read(places[0]))
     return Facts(
@@ -58,7 +67,9 @@ def _property_list(content: bytes) -> dict[str, Any]:
 def _needed(info: dict[str, Any], key: str) -> str:
     text = _text(info.get(key))
     if not text:
-        raise PackageUnreadable(f"The app's property list lacks {key}.", remedy=f"Set {key} in the project and build again.")
+        raise PackageUnreadable(
+            f"The app's property list lacks {key}.", remedy=f"Set {key} in the project and build again."
+        )
     return text
 
 

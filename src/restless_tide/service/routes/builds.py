@@ -45,12 +45,21 @@ def package_known(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
 
 @router.put(
     "/packages/{sha256}",
-    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}},
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+        }
+    },
 )
 async def take_package(sha256: str, request: Request, desk: TheDesk, person: SignedIn) -> PackageTold:
     """Take in a package file, streamed; it is kept only when its digest is the one in the address."""
     if not _SHA256.fullmatch(sha256):
-        raise Invalid(f"{sha256!r} is no SHA-256 digest.", remedy="Write 64 hexadecimal digits, small letters.", code="digest-unfit")
+        raise Invalid(
+            f"{sha256!r} is no SHA-256 digest.",
+            remedy="Write 64 hexadecimal digits, small letters.",
+            code="digest-unfit",
+        )
     arriving = await run_in_threadpool(desk.files.arriving, sha256, desk.settings.largest_package_bytes)
     try:
         gathered = bytearray()
@@ -82,7 +91,9 @@ def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> SheetTol
 
 
 @router.get("/apps/{app}/numbers")
-def numbers(app: str, desk: TheDesk, _: SignedIn, store: Annotated[str, Query()], step: Step = Step.PATCH) -> ProposalTold:
+def numbers(
+    app: str, desk: TheDesk, _: SignedIn, store: Annotated[str, Query()], step: Step = Step.PATCH
+) -> ProposalTold:
     """The version and number that may come next at a store, and why."""
     return shown.proposal(app, store, builds.next_numbers(desk, app, store, step))
 

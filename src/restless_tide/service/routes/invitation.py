@@ -36,7 +36,9 @@ def page(code: str, desk: TheDesk) -> HTMLResponse:
         try:
             return _shown(session, trials.invitation_by_code(session, desk.seal, code))
         except NotFound as wrong:
-            text = _PAGES.get_template("invitation.html").render(title=wrong.detail, detail=wrong.remedy, invitation=None)
+            text = _PAGES.get_template("invitation.html").render(
+                title=wrong.detail, detail=wrong.remedy, invitation=None
+            )
             return HTMLResponse(text, 404, headers=_PRIVATE)
 
 
@@ -54,9 +56,16 @@ def _shown(session: Session, invitation: Invitation) -> HTMLResponse:
     app, build = trial.cohort.app, trial.consignment.build
     possible = INVITATION.possible(invitation.state)
     text = _PAGES.get_template("invitation.html").render(
-        title=f"Try {app.title} {build.version}", invitation=invitation, app=app.title, build=build, notes=trial.notes,
-        contact=trial.contact, store=rules_of(trial.consignment.berth.store).store, said=_SAID.get(invitation.state),
+        title=f"Try {app.title} {build.version}",
+        invitation=invitation,
+        app=app.title,
+        build=build,
+        notes=trial.notes,
+        contact=trial.contact,
+        store=rules_of(trial.consignment.berth.store).store,
+        said=_SAID.get(invitation.state),
         tester=invitation.tester.name or invitation.tester.email,
-        can_accept=InvitationEvent.ACCEPT in possible, can_decline=InvitationEvent.DECLINE in possible,
+        can_accept=InvitationEvent.ACCEPT in possible,
+        can_decline=InvitationEvent.DECLINE in possible,
     )
     return HTMLResponse(text, headers=_PRIVATE)

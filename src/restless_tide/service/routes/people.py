@@ -19,7 +19,11 @@ def sign_in(wanted: SignInWanted, desk: TheDesk, response: Response) -> PersonTo
     """Begin a console session; its secret travels in a cookie that scripts cannot read."""
     person, secret = people.sign_in(desk, wanted.email, wanted.password)
     response.set_cookie(
-        SESSION_COOKIE, secret, max_age=int(people.SIGN_IN_LIFE.total_seconds()), httponly=True, samesite="strict",
+        SESSION_COOKIE,
+        secret,
+        max_age=int(people.SIGN_IN_LIFE.total_seconds()),
+        httponly=True,
+        samesite="strict",
         secure=desk.settings.address.startswith("https"),
     )
     return shown.person(person)

@@ -49,14 +49,19 @@ def _demand_match(act: Act, app: str, version: str, if_match: str | None) -> Rel
 def _wish(wanted: LegWanted) -> releases.LegWish:
     instant = wanted.not_before
     return releases.LegWish(
-        build=wanted.build, ladder=wanted.ladder, needs_word=wanted.needs_word, with_other_legs=wanted.with_other_legs,
+        build=wanted.build,
+        ladder=wanted.ladder,
+        needs_word=wanted.needs_word,
+        with_other_legs=wanted.with_other_legs,
         not_before=_aware(instant) if instant else None,
     )
 
 
 def _aware(instant: datetime) -> datetime:
     if instant.tzinfo is None:
-        raise Invalid(f"{instant.isoformat()} has no zone.", remedy="Write it like 2026-12-01T09:00+01:00.", code="instant-unfit")
+        raise Invalid(
+            f"{instant.isoformat()} has no zone.", remedy="Write it like 2026-12-01T09:00+01:00.", code="instant-unfit"
+        )
     return instant.astimezone(UTC)
 
 
@@ -90,7 +95,9 @@ def one(app: str, version: str, desk: TheDesk, _: SignedIn, response: Response) 
 
 
 @router.put("/{version}/notes/{locale}")
-def write_notes(app: str, version: str, locale: str, wanted: NotesWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None) -> ReleaseTold:
+def write_notes(
+    app: str, version: str, locale: str, wanted: NotesWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None
+) -> ReleaseTold:
     """Write the notes of one locale; an empty text takes them out."""
     with desk.act(person.id) as act:
         _demand_match(act, app, version, if_match)
@@ -99,7 +106,9 @@ def write_notes(app: str, version: str, locale: str, wanted: NotesWanted, desk: 
 
 
 @router.patch("/{version}/legs/{store}")
-def change_leg(app: str, version: str, store: str, wanted: LegWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None) -> ReleaseTold:
+def change_leg(
+    app: str, version: str, store: str, wanted: LegWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None
+) -> ReleaseTold:
     """Change a leg's build, ladder or conditions."""
     with desk.act(person.id) as act:
         _demand_match(act, app, version, if_match)
@@ -137,6 +146,9 @@ def steer(app: str, version: str, wanted: SteerWanted, desk: TheDesk, person: Si
     with desk.act(person.id) as act:
         outcomes = steering.steer(act, app, version, wanted.store, wanted.act, wanted.reason, wanted.share)
         return SteeringTold(
-            outcomes=[SteeredTold(store=entry.leg.berth.store.name, ordered=entry.ordered, why_not=entry.why_not) for entry in outcomes],
+            outcomes=[
+                SteeredTold(store=entry.leg.berth.store.name, ordered=entry.ordered, why_not=entry.why_not)
+                for entry in outcomes
+            ],
             release=_told(act, app, version),
         )

@@ -28,7 +28,9 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
     """Every app at every store: what is live, what is under way, what needs a person."""
     with desk.look() as session:
         return OverviewTold(
-            now=desk.clock.now(), apps=len(apps.every(session)), stores=len(stores.every(session)),
+            now=desk.clock.now(),
+            apps=len(apps.every(session)),
+            stores=len(stores.every(session)),
             rows=[shown.berth_row(session, view) for view in overview.look_over(session)],
         )
 

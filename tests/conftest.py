@@ -1,0 +1,35 @@
+"""Fixtures: the real service started once per worker, and packages made by the real tool chain."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.harbour import Harbour
+from tests.toolchain import Recipe, make_apk
+
+
+@pytest.fixture(scope="session")
+def harbour(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Harbour]:
+    """A desk with both stores connected, shared by the tests of a worker; each test uses an app of its own."""
+    opened = Harbour.open(tmp_path_factory.mktemp("harbour"))
+    opened.connect_stores()
+    yield opened
+    opened.close()
+
+
+@pytest.fixture
+def own_harbour(tmp_path: Path) -> Iterator[Harbour]:
+    """A desk for one test alone, which may kill it."""
+    opened = Harbour.open(tmp_path / "harbour")
+    opened.connect_stores()
+    yield opened
+    opened.close()
+
+
+@pytest.fixture(scope="session")
+def real_apk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """An APK made by aapt2, zipalign and apksigner."""
+    return make_apk(tmp_path_factory.mktemp("apk") / "marram", Recipe())

@@ -1,0 +1,126 @@
+"""What a build may be called next, as tables."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis.strategies import booleans, builds, integers, lists, sampled_from
+
+from restless_tide.core.errors import Invalid
+from restless_tide.core.packages import Facts
+from restless_tide.core.readiness import check_push, check_submission
+from restless_tide.core.versions import Held, Step, check_number, parse_version, propose_next
+from tests.core.test_steering import rulebook
+
+NORTHGATE, OPENFIELD = rulebook("northgate"), rulebook("openfield")
+HELD = [Held("2.3.0", 210, live=True), Held("2.3.0", 209, refused=True), Held("2.2.0", 200)]
+
+
+@pytest.mark.parametrize(
+    ("rules", "held", "step", "version", "number"),
+    [
+        (OPENFIELD, [], Step.PATCH, "1.0.0", 1),
+        (OPENFIELD, HELD, Step.PATCH, "2.3.1", 211),
+        (OPENFIELD, HELD, Step.MINOR, "2.4.0", 211),
+        (OPENFIELD, HELD, Step.MAJOR, "3.0.0", 211),
+        (NORTHGATE, HELD, Step.MINOR, "2.4.0", 1),
+        (NORTHGATE, [*HELD, Held("2.4.0", 3)], Step.MINOR, "2.4.0", 4),
+        (OPENFIELD, [*HELD, Held("2.4.0", 217, in_release=True)], Step.PATCH, "2.4.0", 218),
+        (NORTHGATE, [Held("1.0.0", 5, refused=True)], Step.PATCH, "1.0.0", 6),
+        (OPENFIELD, [Held("2.4", 7, live=True)], Step.PATCH, "2.4.1", 8),
+    ],
+)
+def test_the_smallest_pair_the_store_takes_is_proposed(rules, held, step, version, number) -> None:
+    proposal = propose_next(rules, held, step)
+    assert (proposal.version, proposal.number) == (version, number)
+    assert proposal.reasons
+
+
+HELD_BUILDS = lists(
+    builds(
+        Held,
+        version=sampled_from(["1.0.0", "1.1.0", "2.0"]),
+        number=integers(1, 50),
+        live=booleans(),
+        refused=booleans(),
+    ),
+    max_size=6,
+)
+
+
+@given(held=HELD_BUILDS, rules=sampled_from([NORTHGATE, OPENFIELD]), step=sampled_from(list(Step)))
+def test_whatever_the_store_holds_the_proposal_passes_its_own_check(held, rules, step) -> None:
+    proposal = propose_next(rules, held, step)
+    assert check_number(rules, held, proposal.version, proposal.number) == []
+
+
+@pytest.mark.parametrize(
+    ("rules", "version", "number", "codes"),
+    [
+        (OPENFIELD, "2.4.0", 210, ["number-not-rising"]),
+        (OPENFIELD, "2.4.0", 209, ["number-not-rising"]),
+        (OPENFIELD, "2.2.0", 211, []),
+        (NORTHGATE, "2.4.0", 1, []),
+        (NORTHGATE, "2.3.0", 211, ["version-not-above-live"]),
+        (NORTHGATE, "2.2.9", 1, ["version-not-above-live"]),
+        (NORTHGATE, "2.3.0", 210, ["number-not-rising", "version-not-above-live"]),
+        (NORTHGATE, "2.4.0", 1_000_000, ["number-too-large"]),
+    ],
+)
+def test_what_does_not_rise_is_named_with_its_remedy(rules, version, number, codes) -> None:
+    findings = check_number(rules, HELD, version, number)
+    assert [finding.code for finding in findings] == codes
+    assert all(finding.remedy for finding in findings)
+
+
+@pytest.mark.parametrize("text", ["", "1.2.3.4", "1.-2", "v1.0", "1.02", "one", "1..2"])
+def test_what_is_no_version_is_refused(text: str) -> None:
+    with pytest.raises(Invalid, match="no version"):
+        parse_version(text)
+
+
+def facts(**changed) -> Facts:
+    usual = {
+        "format": "apk",
+        "identifier": "org.example.a",
+        "version": "2.4.0",
+        "number": 300,
+        "target_platform": "34",
+        "size_bytes": 10,
+        "sha256": "0" * 64,
+    }
+    return Facts(**(usual | changed))
+
+
+@pytest.mark.parametrize(
+    ("package", "codes"),
+    [
+        (facts(), []),
+        (facts(identifier="org.example.b"), ["identifier-differs"]),
+        (facts(format="ipa"), ["format-not-taken"]),
+        (facts(target_platform="28"), ["target-too-low"]),
+        (facts(target_platform=None), ["target-too-low"]),
+        (facts(size_bytes=5 * 1024**3), ["package-too-large"]),
+        (facts(number=3), ["number-not-rising"]),
+    ],
+)
+def test_a_push_is_checked_before_a_byte_leaves(package: Facts, codes: list[str]) -> None:
+    assert [finding.code for finding in check_push(OPENFIELD, HELD, [package], "org.example.a")] == codes
+
+
+def test_a_submission_needs_a_ready_build_of_its_version_and_notes_that_fit() -> None:
+    def codes(**changed) -> list[str]:
+        usual = {
+            "version": "2.4.0",
+            "build_version": "2.4",
+            "build_ready": True,
+            "notes": {"en": "New."},
+            "label": "Build",
+        }
+        return [finding.code for finding in check_submission(OPENFIELD, **(usual | changed))]
+
+    assert codes() == []
+    assert codes(build_ready=False) == ["build-not-ready"]
+    assert codes(build_version="2.4.1") == ["version-differs"]
+    assert codes(notes={"de": "Neu."}) == ["notes-missing"]
+    assert codes(notes={"en": "x" * 421}) == ["notes-too-long"]

@@ -1,0 +1,169 @@
+"""The real thing for tests: stand-in stores, mail sink and desk as processes, driven through the client."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+
+import httpx
+
+from restless_tide.client import Tide
+from restless_tide.demo.processes import HOST, Ports, Processes, free_ports
+from restless_tide.service.serve import add_first_person
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+
+Seen = TypeVar("Seen")
+
+EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
+PATIENCE_SECONDS = 30.0
+FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"}
+PLACE = "android.permission.ACCESS_FINE_LOCATION"
+_names = itertools.count(1)
+
+
+def until(look: Callable[[], Seen], settled: Callable[[Seen], object]) -> Seen:
+    """Look until it is settled; fails with what was seen last."""
+    deadline = time.monotonic() + PATIENCE_SECONDS
+    seen = look()
+    while not settled(seen):
+        assert time.monotonic() < deadline, f"never settled; last seen: {seen}"
+        time.sleep(0.03)
+        seen = look()
+    return seen
+
+
+@dataclass
+class Harbour:
+    processes: Processes
+    tide: Tide
+    token: str
+    folder: Path
+
+    @classmethod
+    def open(cls, folder: Path, environment: dict[str, str] | None = None) -> Harbour:
+        processes = Processes(folder, _own_ports(), FAST | (environment or {}))
+        try:
+            processes.start_all()
+            add_person(processes, "Ida Fenwick", EMAIL, PASSWORD)
+            with Tide(processes.ports.address) as visitor:
+                visitor.people.sign_in(EMAIL, PASSWORD)
+                token = visitor.people.make_token("tests").value
+        except BaseException:
+            processes.stop_all()
+            raise
+        return cls(processes, Tide(processes.ports.address, token=token), token, folder)
+
+    def close(self) -> None:
+        self.tide.close()
+        self.processes.stop_all()
+
+    @property
+    def address(self) -> str:
+        return self.processes.ports.address
+
+    def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
+        url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/{path}"
+        answer = httpx.request("GET" if body is None else "POST", url, json=body, timeout=10, trust_env=False)
+        return answer.raise_for_status().json()
+
+    def mails(self, to: str) -> list[dict[str, Any]]:
+        url = f"http://{HOST}:{self.processes.ports.mail}/mails"
+        return httpx.get(url, params={"to": to}, timeout=10, trust_env=False).raise_for_status().json()
+
+    def connect_stores(self) -> None:
+        for store in self.processes.ports.stores:
+            self.tide.stores.connect(store, self.control(store, "connections", {}))
+
+    def pass_hours(self, hours: float, *, desk: bool = True) -> None:
+        """The stores' clocks first, so that no stage is asked for too early."""
+        for store in self.processes.ports.stores:
+            self.control(store, "clock", {"step_hours": hours})
+        if desk:
+            self.tide.watching.move_clock(step_hours=hours)
+
+    def new_app(self) -> str:
+        """An app of its own with berths at both stores."""
+        name = f"app{os.getpid()}x{next(_names)}"
+        identifier = f"org.example.saltgrass.{name}"
+        self.tide.apps.register(name, title=name.title(), identifiers={"android": identifier, "ios": identifier})
+        for store in self.processes.ports.stores:
+            self.tide.apps.open_berth(name, store)
+            until(lambda store=store: self.tide.apps.berth(name, store), lambda berth: berth.state == "open")
+        return name
+
+    def package(self, app: str, store: str, version: str = "1.0.0", number: int = 1, **recipe: Any) -> Path:
+        write, suffix = (write_ipa, "ipa") if store == "northgate" else (write_apk, "apk")
+        made = PackageRecipe(f"org.example.saltgrass.{app}", version, number, app.title(), **recipe)
+        return write(self.folder / f"{app}-{version}-{number}.{suffix}", made)
+
+    def ready_build(self, app: str, store: str, version: str = "1.0.0", number: int = 1) -> str:
+        """Push a build and let the store process it; returns its id."""
+        consignment = self.tide.builds.push(self.package(app, store, version, number), app=app, store=store)
+        until(lambda: self.tide.builds.consignment(consignment.id), lambda seen: seen.state == "processing")
+        self.pass_hours(1, desk=False)
+        until(lambda: self.tide.builds.consignment(consignment.id), lambda seen: seen.state == "ready")
+        return consignment.build
+
+    def draft(
+        self,
+        app: str,
+        version: str = "1.0.0",
+        *,
+        stores: tuple[str, ...] = ("northgate", "openfield"),
+        number: int = 1,
+        **wish: Any,
+    ) -> ReleaseTold:
+        legs = {store: LegWanted(build=self.ready_build(app, store, version, number), **wish) for store in stores}
+        return self.tide.releases.draft(app, version, legs=legs, notes={"en": "What is new."})
+
+    def approve(self, app: str, version: str = "1.0.0", store: str | None = None) -> None:
+        """Hand in and let the reviews pass."""
+        self.tide.releases.submit(app, version, store=store)
+        self.all_confirmed(app, version)
+        self.pass_hours(60, desk=False)
+
+    def risen(
+        self, app: str, version: str = "1.0.0", *, stores: tuple[str, ...] = ("northgate", "openfield"), number: int = 1
+    ) -> ReleaseTold:
+        """A release that is on its way up at these stores, everything confirmed."""
+        self.draft(app, version, stores=stores, number=number)
+        self.approve(app, version)
+        return self.released(
+            app,
+            version,
+            lambda release: all(leg.phase == "rising" and leg.confirmed and leg.seen for leg in release.legs),
+        )
+
+    def released(self, app: str, version: str, settled: Callable[[ReleaseTold], object]) -> ReleaseTold:
+        return until(lambda: self.tide.releases.one(app, version), settled)
+
+    def all_confirmed(self, app: str, version: str = "1.0.0") -> ReleaseTold:
+        return self.released(app, version, lambda release: all(leg.confirmed for leg in release.legs))
+
+    def leg(self, app: str, store: str, version: str = "1.0.0") -> LegTold:
+        return leg_of(self.tide.releases.one(app, version), store)
+
+    def rollouts(self, store: str, app: str) -> list[dict[str, Any]]:
+        """What the store itself holds: the independent witness."""
+        berths = {berth["id"] for berth in self.control(store, "things/berth") if berth["reference"] == app}
+        return [rollout for rollout in self.control(store, "things/rollout") if rollout["berth"] in berths]
+
+
+def _own_ports() -> Ports:
+    """Ports that no other worker of this run looks at."""
+    worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+    return free_ports(10_000 + 10_000 * worker + 5 * next(_names))
+
+
+def leg_of(release: ReleaseTold, store: str) -> LegTold:
+    return next(leg for leg in release.legs if leg.store == store)
+
+
+def add_person(processes: Processes, name: str, email: str, password: str) -> None:
+    add_first_person(processes.desk_environment(), name, email, password)

@@ -1,0 +1,244 @@
+"""The tide command as people and scripts meet it: a process, its output, its exit code."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.harbour import EMAIL, PASSWORD, PLACE, Harbour, until
+from tests.toolchain import make_ipa
+
+
+class Terminal:
+    def __init__(self, harbour: Harbour, folder: Path) -> None:
+        self._environment = {
+            **{name: value for name, value in os.environ.items() if not name.startswith("TIDE_")},
+            "TIDE_URL": harbour.address,
+            "TIDE_TOKEN": harbour.token,
+            "TIDE_PORT": str(harbour.processes.ports.desk),
+            "XDG_CONFIG_HOME": str(folder / "config"),
+            "COLUMNS": "160",
+        }
+        self._folder = folder
+
+    def __call__(self, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-m", "restless_tide.cli.main", *words]
+        done = subprocess.run(
+            command,
+            env=self._environment | environment,
+            cwd=self._folder,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
+        assert "Traceback" not in done.stdout + done.stderr
+        return done
+
+    def json(self, *words: str) -> object:
+        done = self(*words, "--json")
+        assert done.returncode == 0, done.stderr
+        return json.loads(done.stdout)
+
+
+@pytest.fixture
+def tide(harbour: Harbour, tmp_path: Path) -> Terminal:
+    return Terminal(harbour, tmp_path)
+
+
+@pytest.mark.toolchain
+def test_inspect_needs_no_desk_and_prints_one_object(tide: Terminal, real_apk: Path, tmp_path: Path) -> None:
+    done = tide("build", "inspect", str(real_apk), "--json", TIDE_URL="http://127.0.0.1:9", TIDE_TOKEN="")
+    facts = json.loads(done.stdout)
+    wanted = {
+        "format",
+        "identifier",
+        "version",
+        "number",
+        "lowest_platform",
+        "target_platform",
+        "permissions",
+        "label",
+        "size_bytes",
+        "sha256",
+    }
+    assert wanted <= set(facts)
+    assert (facts["format"], facts["number"], facts["label"]) == ("apk", 17, "Marram")
+    sheet = tide("build", "inspect", str(make_ipa(tmp_path / "a.ipa"))).stdout
+    assert "org.example.saltgrass.marram" in sheet
+    assert "NSLocationWhenInUseUsageDescription" in sheet
+
+
+def test_what_is_no_package_ends_with_one_clear_line_and_a_code(tide: Terminal, tmp_path: Path, real_apk: Path) -> None:
+    (tmp_path / "text.apk").write_text("hello")
+    (tmp_path / "cut.apk").write_bytes(real_apk.read_bytes()[:4000])
+    for name, complaint in (("text.apk", "no archive"), ("cut.apk", "cut off"), ("absent.apk", "no file at")):
+        done = tide("build", "inspect", name)
+        assert done.returncode == 1
+        assert complaint in done.stderr.splitlines()[0]
+        assert done.stdout == ""
+    problem = json.loads(tide("build", "inspect", "text.apk", "--json").stderr)
+    assert problem["code"] == "not-an-archive"
+
+
+@pytest.mark.parametrize(
+    ("words", "hint"),
+    [
+        (["biuld", "push"], "Did you mean build?"),
+        (["build", "psuh"], "Did you mean push?"),
+        (["build", "list", "--ap", "x"], "Did you mean --app?"),
+        (["overview", "--jsn"], "Did you mean --json?"),
+        (["rollout", "halt", "1.0.0", "--app", "x"], "--reason"),
+        ([], "required"),
+    ],
+)
+def test_a_mistyped_command_line_is_told_the_nearest_word(tide: Terminal, words: list[str], hint: str) -> None:
+    done = tide(*words)
+    assert done.returncode == 2
+    assert hint in done.stderr
+    assert "--help" in done.stderr
+
+
+def test_help_says_what_the_exit_codes_mean(tide: Terminal) -> None:
+    told = tide("--help").stdout
+    assert "exit codes:" in told
+    assert "ordered, but not confirmed" in told
+    for noun in ("overview", "build", "release", "rollout", "standin"):
+        assert noun in told
+    assert "It never goes to production by itself" in " ".join(tide("build", "push", "--help").stdout.split())
+
+
+def test_push_waits_tells_held_by_its_code_and_goes_on_when_answered(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    file = harbour.package(app, "openfield", permissions=(PLACE,))
+    done = tide("build", "push", str(file), "--app", app, "--store", "openfield", "--wait", "1")
+    assert done.returncode == 5, done.stdout + done.stderr
+    harbour.pass_hours(1, desk=False)
+    held = tide("build", "push", str(file), "--app", app, "--store", "openfield", "--wait")
+    assert held.returncode == 6
+    assert "the desk had this file already" in held.stdout
+    assert "It asks: Does the app read the place" in held.stdout
+    consignment = held.stdout.split("Answer with: tide build answer ")[1].split()[0]
+    answered = tide("build", "answer", consignment, "location-in-background=no")
+    assert answered.returncode == 0
+    assert "ready" in answered.stdout
+    refused = tide(
+        "build", "push", str(harbour.package(app, "openfield", "1.0.0", 1)), "--app", app, "--store", "openfield"
+    )
+    assert refused.returncode == 1
+    assert "not above 1" in refused.stderr
+
+
+def test_a_release_goes_from_draft_to_halted_by_commands(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    build = harbour.ready_build(app, "northgate")
+    dictated = tide("release", "change", "1.0.0", "--app", app, "--store", "northgate", "--ladder", "5,100")
+    assert dictated.returncode == 1
+    assert "No release is called" in dictated.stderr
+    drafted = tide(
+        "release",
+        "draft",
+        "1.0.0",
+        "--app",
+        app,
+        "--leg",
+        f"northgate={build}",
+        "--ladder",
+        "5@24,100",
+        "--notes",
+        "en=New.",
+    )
+    assert "5% (24 h) → 100%" in drafted.stdout
+    assert tide("release", "submit", "1.0.0", "--app", app).returncode == 0
+    harbour.pass_hours(60, desk=False)
+    harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising" and seen.legs[0].confirmed)
+    advanced = tide("rollout", "advance", "1.0.0", "--app", app, "--share", "30", "--reason", "well")
+    assert "Northgate: rising at 30%" in advanced.stdout
+    halted = tide("rollout", "halt", "1.0.0", "--app", app, "--reason", "crashes")
+    assert (halted.returncode, halted.stdout.strip()) == (0, "Northgate: halted at 30%")
+    again = tide("rollout", "halt", "1.0.0", "--app", app, "--reason", "again")
+    assert again.returncode == 1
+    assert "Possible now: withdraw." in again.stderr
+    told = tide.json("release", "show", "1.0.0", "--app", app)
+    assert told["legs"][0]["phase"] == "halted"
+    assert "crashes" in tide("logbook", "show", "--app", app, "--limit", "5").stdout
+    assert tide("logbook", "verify").returncode == 0
+
+
+def test_lists_say_what_to_do_first_and_speak_json(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    for words, first in (
+        (("build", "list"), "Push one"),
+        (("release", "list"), "Draft one"),
+        (("cohort", "list"), "Make one"),
+        (("trial", "list"), "Open one"),
+    ):
+        assert first in tide(*words, "--app", app).stdout
+        assert tide.json(*words, "--app", app) == []
+    assert {store["name"] for store in tide.json("store", "list")} == {"northgate", "openfield"}
+    assert "Numbers rise for ever" in tide("store", "show", "openfield").stdout
+    assert tide.json("app", "show", app)["name"] == app
+    assert "Needs you" in tide("overview").stdout or "Nothing needs you" in tide("overview").stdout
+
+
+def test_sign_in_is_remembered_in_a_private_file_and_forgotten(tide: Terminal, tmp_path: Path) -> None:
+    done = tide("sign-in", "--email", EMAIL, TIDE_PASSWORD=PASSWORD)
+    assert "Signed in" in done.stdout
+    kept = tmp_path / "config" / "restless-tide" / "desk.json"
+    assert kept.stat().st_mode & 0o777 == 0o600
+    assert tide("overview", TIDE_TOKEN="", TIDE_URL="").returncode == 0
+    assert tide("sign-out").returncode == 0
+    assert not kept.exists()
+    unsigned = tide("overview", TIDE_TOKEN="")
+    assert unsigned.returncode == 3
+    assert "tide sign-in" in unsigned.stderr
+
+
+def test_a_desk_that_does_not_answer_or_is_none_is_said_in_one_line(tide: Terminal, harbour: Harbour) -> None:
+    away = tide("overview", TIDE_URL="http://127.0.0.1:9")
+    assert away.returncode == 4
+    assert "No desk answers at http://127.0.0.1:9" in away.stderr
+    mail = f"http://127.0.0.1:{harbour.processes.ports.mail}"
+    assert tide("overview", TIDE_URL=mail).returncode != 0
+
+
+def test_watch_prints_changes_and_ends_after_count(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    done = tide("watch", "--after", "0", "--app", app, "--count", "2", "--json")
+    changes = [json.loads(line) for line in done.stdout.splitlines()]
+    assert [change["kind"] for change in changes] == ["app registered", "berth ordered"]
+
+
+def test_tokens_and_testers_by_command(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    made = tide.json("token", "add", "nightly build", "--days", "30")
+    assert made["value"].startswith("tide_")
+    assert "nightly build" in tide("token", "list").stdout
+    assert tide("token", "revoke", made["id"]).returncode == 0
+    assert tide("overview", TIDE_TOKEN=made["value"]).returncode == 3
+    assert tide("cohort", "add", "crew", "--app", app).returncode == 0
+    assert tide("tester", "add", f"wren.{app}@example.org", "--app", app, "--cohort", "crew").returncode == 0
+    bad = tide("tester", "add", "not-an-address", "--app", app, "--cohort", "crew")
+    assert bad.returncode == 1
+    assert "no mail address" in bad.stderr
+    assert tide("tester", "remove", f"wren.{app}@example.org", "--app", app, "--cohort", "crew").returncode == 0
+    assert tide.json("cohort", "list", "--app", app)[0]["testers"] == []
+
+
+def test_an_order_that_is_not_confirmed_is_told_by_its_own_exit_code(own_harbour: Harbour, tmp_path: Path) -> None:
+    tide = Terminal(own_harbour, tmp_path)
+    app = own_harbour.new_app()
+    own_harbour.risen(app, stores=("openfield",))
+    assert tide("standin", "mischief", "openfield", "--outage", "on").returncode == 0
+    halted = tide("rollout", "halt", "1.0.0", "--app", app, "--reason", "crashes", "--wait", "1")
+    assert halted.returncode == 5
+    assert "ordered, not confirmed; the store was last seen rising at 2%" in halted.stdout
+    assert "ordered, not confirmed" in tide("release", "show", "1.0.0", "--app", app).stdout
+    until(lambda: tide("store", "list").stdout, lambda told: "not reached" in told)
+    tide("standin", "mischief", "openfield", "--outage", "off")
+    own_harbour.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].phase == "halted")
