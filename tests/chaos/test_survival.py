@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 from restless_tide.client import DeskUnreachable, Tide
-from restless_tide.standins.packages import PackageRecipe, write_apk
 from restless_tide.demo.processes import STORES
+from restless_tide.standins.packages import PackageRecipe, write_apk
 from tests.harbour import Harbour, leg_of, until
 
 

@@ -24,7 +24,7 @@ class Season:
     def __init__(self, tide: Tide, ports: Ports, begin: datetime) -> None:
         self._tide = tide
         self._ports = ports
-        self.now = begin
+        self.now = self._shown = begin
         self._show()
 
     def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
@@ -79,10 +79,13 @@ class Season:
         return stages + [datetime.fromisoformat(due) for due in stores if due]
 
     def _show(self) -> None:
-        """The stores first, so that no stage is asked for before the store has held it long enough."""
+        """The stores reach the instant before the desk does, so that no stage is asked for before the store has
+        held it long enough; the desk stands just before it by then, so that what it hears is written down in time."""
+        self._tide.watching.move_clock(show=max(self.now - 1.5 * _AFTERWARDS, self._shown))
         for store in STORES:
             self.control(store, "clock", {"set_to": self.now.isoformat()})
         self._tide.watching.move_clock(show=self.now)
+        self._shown = self.now
 
     def come_to_now(self) -> None:
         """End the season: every clock shows real time."""

@@ -230,7 +230,7 @@ class Gateway:
             return self._http.request(method, path, **sent)
         except httpx.TransportError as wrong:
             raise StoreUnreachable(
-                f"{self._name} does not answer at {self._connection.gateway} ({type(wrong).__name__}).",
+                f"{self._name} does not answer at {self._connection.gateway} ({_told_transport(wrong)}).",
                 remedy="Check the address and whether the store is up; orders are kept and tried again.",
             ) from None
 
@@ -258,6 +258,16 @@ def _problem(answer: httpx.Response) -> dict[str, Any]:
     except ValueError:
         return {}
     return content if isinstance(content, dict) else {}
+
+
+def _told_transport(wrong: httpx.TransportError) -> str:
+    match wrong:
+        case httpx.ConnectTimeout() | httpx.ReadTimeout() | httpx.WriteTimeout() | httpx.PoolTimeout():
+            return "not in time"
+        case httpx.ConnectError():
+            return "nothing can be reached there"
+        case _:
+            return "the line broke"
 
 
 def read_connection_file(text: str) -> ConnectionFile:

@@ -196,7 +196,10 @@ def trial(row: tables.Trial) -> TrialTold:
         reason=row.reason,
         created_at=row.created_at,
         changed_at=row.changed_at,
-        invitations=[invitation(entry) for entry in row.invitations],
+        invitations=[
+            invitation(entry)
+            for entry in sorted(row.invitations, key=lambda entry: entry.tester.name or entry.tester.email)
+        ],
     )
 
 

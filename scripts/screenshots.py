@@ -1,0 +1,132 @@
+"""Take docs/screenshots anew: the scenario is played into a fresh desk, then each page and command is pictured.
+
+The pages come from headless Chromium; a command's output is drawn by rich as it appears in a terminal
+of 120 columns and pictured by the same browser.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Browser, Page, sync_playwright
+from rich.console import Console
+from rich.text import Text
+
+from restless_tide.client import Tide
+from restless_tide.demo.chapter import Chapter, beginning
+from restless_tide.demo.processes import Processes, free_ports
+from restless_tide.demo.season import Season
+from restless_tide.service.serve import add_first_person
+
+TARGET = Path("docs/screenshots")
+NAME, EMAIL, PASSWORD = "Ida Fenwick", "ida@saltgrass.example.org", "pictures-of-the-desk"
+CHROMIUM = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+COMMANDS = {
+    "cli-overview": "overview",
+    "cli-release": "release show 2.4.0 --app marram",
+    "cli-logbook": "logbook show --app marram --limit 12",
+    "cli-help": "--help",
+}
+
+
+def signed_in(browser: Browser, address: str, **context: object) -> Page:
+    page = browser.new_context(base_url=address, timezone_id="Europe/Berlin", **context).new_page()
+    page.goto("/")
+    page.get_by_label("Address").fill(EMAIL)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("link", name="Logbook").wait_for()
+    return page
+
+
+def take(page: Page, name: str) -> None:
+    page.wait_for_timeout(500)
+    page.screenshot(path=TARGET / f"{name}.png")
+    print(name, flush=True)
+
+
+def console(browser: Browser, processes: Processes) -> None:
+    page = signed_in(browser, processes.ports.address, viewport={"width": 1280, "height": 800})
+    for name, path in (
+        ("overview", "/"),
+        ("builds", "/apps/loam/builds"),
+        ("cohorts", "/apps/marram/cohorts"),
+        ("stores", "/stores"),
+        ("logbook", "/logbook"),
+        ("release-rejected", "/apps/loam/releases/1.0.0"),
+        ("release", "/apps/marram/releases/2.4.0"),
+    ):
+        page.goto(path)
+        page.locator("main h1, main h2").first.wait_for()
+        if name == "cohorts":
+            page.get_by_text("Invitations").first.click()
+        take(page, name)
+    page.keyboard.press("h")
+    page.get_by_label("Why?").fill("Crashes on start on older phones.")
+    take(page, "halt-asked")
+    processes.stop("openfield")
+    page.get_by_role("button", name="Halt now").click()
+    page.get_by_text("confirmed: halted").wait_for()
+    page.get_by_text("does not answer").first.wait_for()
+    take(page, "halt-answers")
+    page.get_by_role("button", name="Done").click()
+    take(page, "release-one-store-away")
+    processes.start("openfield")
+    narrow = signed_in(browser, processes.ports.address, viewport={"width": 400, "height": 800}, color_scheme="dark")
+    narrow.goto("/apps/ferryglass/releases/5.2.0")
+    take(narrow, "release-narrow-dark")
+
+
+def commands(browser: Browser, processes: Processes, token: str) -> None:
+    environment = os.environ | {
+        "TIDE_URL": processes.ports.address,
+        "TIDE_TOKEN": token,
+        "COLUMNS": "150",
+        "FORCE_COLOR": "1",
+        "TZ": "Europe/Berlin",
+    }
+    for name, line in COMMANDS.items():
+        command = [sys.executable, "-m", "restless_tide.cli.main", *line.split()]
+        said = subprocess.run(command, env=environment, capture_output=True, text=True, check=True).stdout
+        terminal = Console(record=True, width=160, file=io.StringIO(), force_terminal=True)
+        terminal.print(Text.from_ansi(f"$ tide {line}\n{said}"))
+        page = browser.new_context(viewport={"width": 1280, "height": 200}).new_page()
+        page.set_content(
+            terminal.export_html(inline_styles=True).replace("<body>", "<body style='margin:16px;font-size:12.5px'>")
+        )
+        page.screenshot(path=TARGET / f"{name}.png", full_page=True)
+        print(name, flush=True)
+
+
+def main() -> None:
+    TARGET.mkdir(parents=True, exist_ok=True)
+    fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
+    with tempfile.TemporaryDirectory() as folder, Processes(Path(folder), free_ports(45_000), fast) as processes:
+        processes.start_all()
+        add_first_person(processes.desk_environment(), NAME, EMAIL, PASSWORD)
+        with Tide(processes.ports.address) as tide:
+            tide.people.sign_in(EMAIL, PASSWORD)
+            Chapter(tide, Season(tide, processes.ports, beginning()), Path(folder), print).play()
+            token = tide.people.make_token("pictures").value
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+            commands(browser, processes, token)
+            console(browser, processes)
+            browser.close()
+
+
+if __name__ == "__main__":
+    main()

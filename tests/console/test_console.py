@@ -1,0 +1,265 @@
+"""The console in headless Chromium, against the real service."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from tests.harbour import EMAIL, PASSWORD, PLACE, Harbour, until
+
+pytestmark = pytest.mark.console
+
+CHROMIUM = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        opened = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def page(browser: Browser, harbour: Harbour) -> Iterator[Page]:
+    """A signed-in page; a test fails on any error the page itself logs."""
+    context = browser.new_context(base_url=harbour.address, viewport={"width": 1280, "height": 800})
+    context.set_default_timeout(20_000)
+    opened = context.new_page()
+    errors: list[str] = []
+    opened.on("pageerror", lambda wrong: errors.append(str(wrong)))
+    opened.goto("/")
+    opened.get_by_label("Address").fill(EMAIL)
+    opened.get_by_label("Password").fill(PASSWORD)
+    opened.get_by_role("button", name="Sign in").click()
+    expect(opened.get_by_role("link", name="Overview")).to_be_visible()
+    yield opened
+    context.close()
+    assert errors == []
+
+
+def test_a_wrong_password_is_said_and_a_deep_link_is_kept_through_the_sign_in(
+    browser: Browser, harbour: Harbour
+) -> None:
+    context = browser.new_context(base_url=harbour.address)
+    page = context.new_page()
+    page.goto("/logbook")
+    page.get_by_label("Address").fill(EMAIL)
+    page.get_by_label("Password").fill("not-this-one")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("The address or the password is wrong")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page).to_have_url(f"{harbour.address}/logbook")
+    expect(page.get_by_role("heading", name="Logbook")).to_be_visible()
+    page.get_by_role("button", name=re.compile("Sign out")).click()
+    expect(page).to_have_url(f"{harbour.address}/sign-in")
+    context.close()
+
+
+def test_a_release_goes_from_draft_to_halted_without_a_reload(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    for store in ("northgate", "openfield"):
+        harbour.ready_build(app, store)
+    page.goto(f"/apps/{app}/releases")
+    expect(page.get_by_text("No releases yet")).to_be_visible()
+    page.get_by_role("button", name="Draft a release").click()
+    page.get_by_label("What is new, in English").fill("Dune maps.")
+    page.get_by_role("button", name="Draft it").click()
+    expect(page.get_by_role("heading", name=f"{app.title()} 1.0.0")).to_be_visible()
+    page.get_by_role("button", name="Hand in for review").click()
+    northgate = page.get_by_role("region", name="Northgate")
+    openfield = page.get_by_role("region", name="Openfield")
+    for leg in (northgate, openfield):
+        expect(leg.locator("header")).to_contain_text("under review")
+    harbour.all_confirmed(app)
+    harbour.pass_hours(60, desk=False)
+    expect(northgate.locator("header")).to_contain_text("rising at 5%")
+    expect(openfield.locator("header")).to_contain_text("rising at 2%")
+    expect(openfield.get_by_role("button", name="advance")).to_be_disabled()
+    openfield.get_by_text("Why not the others?").click()
+    expect(openfield).to_contain_text("dictates how long each stage is held")
+
+    northgate.get_by_role("button", name="advance").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("offered to 20% of people instead of 5%")
+    expect(dialog.get_by_role("button", name="Advance now")).to_be_disabled()
+    dialog.get_by_label("Why?").fill("below the old crash rate")
+    dialog.get_by_role("button", name="Advance now").click()
+    expect(dialog).to_contain_text("confirmed: rising at 20%")
+    dialog.get_by_role("button", name="Done").click()
+    expect(northgate.locator("header")).to_contain_text("rising at 20%")
+
+    page.keyboard.press("h")
+    expect(dialog).to_contain_text("This store takes it up again only with a new build")
+    expect(dialog).to_contain_text("It can be resumed")
+    expect(dialog.get_by_label("Why?")).to_be_focused()
+    page.keyboard.type("crashes on start")
+    page.keyboard.press("Control+Enter")
+    expect(dialog).to_contain_text("confirmed: halted at 20%")
+    expect(dialog).to_contain_text("confirmed: halted at 2%")
+    dialog.get_by_role("button", name="Done").click()
+    for leg in (northgate, openfield):
+        expect(leg.locator("header")).to_contain_text("halted")
+    for store in ("northgate", "openfield"):
+        assert harbour.rollouts(store, app)[0]["state"] == "halted"
+    page.goto(f"/logbook?app={app}")
+    expect(page.get_by_role("row").filter(has_text="halt").first).to_contain_text("crashes on start")
+    page.get_by_role("button", name="Check the chain").click()
+    expect(page.get_by_role("status").filter(has_text="nothing was altered")).to_be_visible()
+
+
+def test_what_is_ordered_and_what_was_seen_are_told_apart_while_a_store_is_away(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.risen(app, stores=("openfield",))
+    harbour.control("openfield", "mischief", {"outage": True})
+    try:
+        page.goto(f"/apps/{app}/releases/1.0.0")
+        page.get_by_role("region", name="Openfield").get_by_role("button", name="halt").click()
+        page.get_by_label("Why?").fill("crashes")
+        page.get_by_role("button", name="Halt now").click()
+        expect(page.get_by_role("dialog")).to_contain_text("ordered, not confirmed")
+        page.get_by_role("button", name="Done").click()
+        leg = page.get_by_role("region", name="Openfield")
+        expect(leg).to_contain_text("Ordered, not confirmed. The store was last seen rising at 2%.")
+    finally:
+        harbour.control("openfield", "mischief", {"outage": False})
+    expect(leg).not_to_contain_text("Ordered, not confirmed")
+    expect(leg.locator("header")).to_contain_text("halted at 2%")
+
+
+def test_a_package_is_handed_in_sent_and_its_question_answered(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    page.goto(f"/apps/{app}/builds")
+    expect(page.get_by_text("No builds yet")).to_be_visible()
+    page.locator("input[type=file]").set_input_files(harbour.package(app, "openfield", permissions=(PLACE,)))
+    row = page.get_by_role("row").filter(has_text="1.0.0 (1)")
+    row.get_by_role("button", name="Send to Openfield").click()
+    expect(row).to_contain_text("processing")
+    harbour.pass_hours(1, desk=False)
+    expect(page.get_by_role("heading", name="Openfield holds 1.0.0 (1) and asks")).to_be_visible()
+    page.get_by_label("no", exact=True).check()
+    page.get_by_role("button", name="Answer").click()
+    expect(row).to_contain_text("ready")
+
+
+def test_what_is_no_package_is_said_on_the_page(page: Page, harbour: Harbour, tmp_path: Path) -> None:
+    app = harbour.new_app()
+    unfit = tmp_path / "notes.apk"
+    unfit.write_text("just text")
+    page.goto(f"/apps/{app}/builds")
+    page.locator("input[type=file]").set_input_files(unfit)
+    expect(page.get_by_role("alert")).to_contain_text("The file is no archive")
+
+
+def test_a_cohort_is_made_filled_and_invited(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.ready_build(app, "openfield")
+    page.goto(f"/apps/{app}/cohorts")
+    page.get_by_role("button", name="Make a cohort").click()
+    page.get_by_label("Name").fill("crew")
+    page.get_by_role("button", name="Make it").click()
+    crew = page.get_by_role("region", name="crew")
+    crew.get_by_label("Address").fill(f"wren.{app}@example.org")
+    crew.get_by_label("Name").fill("Wren Aldous")
+    crew.get_by_role("button", name="Add").click()
+    expect(crew).to_contain_text("1 testers · 39 of 40 seats left at northgate")
+    crew.get_by_role("button", name="Hand a build to them").click()
+    crew.get_by_label("Build").select_option(index=0)
+    crew.get_by_label("What to try").fill("Walk a path.")
+    crew.get_by_label("Testers answer to").fill("ida@example.org")
+    crew.get_by_role("button", name="Invite 1 testers").click()
+    expect(crew).to_contain_text("1 sent")
+    assert len(harbour.mails(f"wren.{app}@example.org")) == 1
+
+
+def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
+    page: Page, harbour: Harbour, tmp_path: Path
+) -> None:
+    import json
+
+    connection = tmp_path / "second.json"
+    connection.write_text(json.dumps(harbour.control("openfield", "connections", {})))
+    page.goto("/stores")
+    page.get_by_role("button", name="Connect a store").click()
+    page.get_by_label("Short name").fill("second")
+    page.get_by_label("Connection file").set_input_files(connection)
+    page.get_by_role("button", name="Try and connect").click()
+    expect(page.get_by_text("This key may: read, builds").first).to_be_visible()
+    expect(page.locator(".mono", has_text="second")).to_be_visible()
+    harbour.control("openfield", "mischief", {"taken_names": ["Samphire"]})
+    page.get_by_role("button", name="Register an app").click()
+    page.get_by_label("Title").fill("Samphire")
+    page.get_by_label("Short name").fill("samphire")
+    page.get_by_label("Identifier on Android").fill("org.example.samphire")
+    page.get_by_role("button", name="Register it").click()
+    row = page.get_by_role("row").filter(has_text="Samphire")
+    row.get_by_role("button", name="Open at Openfield").first.click()
+    row.get_by_role("button", name="Open the berth").click()
+    expect(row).to_contain_text("is taken by somebody else")
+    row.get_by_role("button", name="Try again at Openfield").click()
+    row.get_by_label("Name at the store").fill("Samphire Marsh")
+    row.get_by_role("button", name="Open the berth").click()
+    expect(row).to_contain_text("as Samphire Marsh")
+    until(
+        lambda: harbour.tide.apps.one("samphire").berths,
+        lambda berths: any(berth.state == "open" for berth in berths),
+    )
+
+
+@pytest.mark.parametrize("width", [400, 800, 1600])
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_every_page_fits_its_width_and_every_control_has_a_name(
+    browser: Browser, harbour: Harbour, page: Page, width: int, scheme: str
+) -> None:
+    app = f"wide{width}{scheme}"
+    if app not in {known.name for known in harbour.tide.apps.every()}:
+        harbour.tide.apps.register(app, title=app.title(), identifiers={"android": f"org.example.{app}"})
+    page.set_viewport_size({"width": width, "height": 800})
+    page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
+    for path in ("/", "/stores", "/logbook", f"/apps/{app}/builds", f"/apps/{app}/cohorts", f"/apps/{app}/releases"):
+        page.goto(path)
+        page.locator("main > *").first.wait_for()
+        assert page.evaluate("document.documentElement.scrollWidth") <= width, f"{path} overflows at {width}"
+        nameless = page.evaluate(
+            "[...document.querySelectorAll('button, a, input, select, textarea')].filter(e => !e.closest('[aria-hidden=true]') && e.type !== 'file'"
+            " && !(e.innerText?.trim() || e.getAttribute('aria-label') || e.labels?.length)).map(e => e.outerHTML)"
+        )
+        assert nameless == [], path
+
+
+def test_the_testers_page_works_on_a_phone_without_a_sign_in(browser: Browser, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    build = harbour.ready_build(app, "openfield")
+    address = f"mai.{app}@example.org"
+    harbour.tide.testing.make_cohort(app, "crew")
+    harbour.tide.testing.add_tester(app, "crew", address, name="Mai Tran")
+    harbour.tide.testing.open_trial(
+        app, cohort="crew", build=build, store="openfield", notes="Walk.", contact="ida@example.org"
+    )
+    (mail,) = until(lambda: harbour.mails(address), lambda found: found)
+    link = re.search(r"http\S+/invitation/\S+", mail["text"])
+    assert link is not None
+    context = browser.new_context(viewport={"width": 390, "height": 780})
+    page = context.new_page()
+    page.goto(link.group())
+    page.get_by_role("button", name="Accept").click()
+    expect(page.get_by_role("status")).to_contain_text("You take part")
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    page.get_by_role("button", name="I do not want to take part any more").click()
+    expect(page.get_by_role("status")).to_contain_text("You do not take part")
+    page.goto(link.group()[:-4])
+    expect(page.get_by_text("This invitation link is not valid")).to_be_visible()
+    context.close()
