@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict
 class Wanted(BaseModel):
     """What a caller hands in; an unknown field is a mistake and refused."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
 
 class Told(BaseModel):

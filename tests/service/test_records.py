@@ -1,0 +1,156 @@
+"""What the desk keeps: sealed secrets, package files whole or not at all, one writer at a time."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import threading
+from pathlib import Path
+
+import pytest
+from sqlalchemy import select
+
+from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.desk import logbook
+from restless_tide.desk.clock import RealClock
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.settings import Settings, settings_from
+from restless_tide.records import tables
+from restless_tide.records.database import Database
+from restless_tide.records.package_files import PackageFiles
+from restless_tide.records.seal import Seal, master_key, token_digest
+
+
+def test_what_is_sealed_opens_only_under_its_name_and_key() -> None:
+    seal = Seal(bytes(32))
+    sealed = seal.close(b"a private key", "store s-1")
+    assert b"private" not in sealed
+    assert seal.open(sealed, "store s-1") == b"a private key"
+    assert seal.close(b"a private key", "store s-1") != sealed
+    for other, name, content in (
+        (seal, "store s-2", sealed),
+        (Seal(b"1" * 32), "store s-1", sealed),
+        (seal, "store s-1", sealed[:-1] + bytes([sealed[-1] ^ 1])),
+    ):
+        with pytest.raises(Invalid, match="does not open"):
+            other.open(content, name)
+
+
+def test_the_master_key_is_made_once_private_or_taken_from_the_environment(tmp_path: Path) -> None:
+    first = master_key(tmp_path, None)
+    assert master_key(tmp_path, None) == first
+    assert (tmp_path / "master.key").stat().st_mode & 0o777 == 0o600
+    given = base64.b64encode(b"k" * 32).decode()
+    assert master_key(tmp_path, given) == b"k" * 32
+    with pytest.raises(Invalid, match="not base64"):
+        master_key(tmp_path, "not base64!")
+    with pytest.raises(Invalid, match="needs 32"):
+        Seal(master_key(tmp_path, base64.b64encode(b"short").decode()))
+
+
+def test_personal_codes_differ_by_subject_and_key_and_do_not_change() -> None:
+    codes = {Seal(key).personal_code(subject) for key in (bytes(32), b"1" * 32) for subject in ("in-1", "in-2")}
+    assert len(codes) == 4
+    assert Seal(bytes(32)).personal_code("in-1") in codes
+    assert token_digest("tide_x") != token_digest("tide_y")
+
+
+def test_a_file_is_kept_whole_under_its_digest_or_not_at_all(tmp_path: Path) -> None:
+    files = PackageFiles(tmp_path)
+    content = b"tide" * 1000
+    digest = hashlib.sha256(content).hexdigest()
+    whole = files.arriving(digest, 10_000)
+    whole.write(content[:1000])
+    whole.write(content[1000:])
+    assert whole.verified().read() == content
+    assert not files.holds(digest)
+    whole.keep()
+    whole.discard()
+    assert files.path(digest).read_bytes() == content
+    damaged = files.arriving(hashlib.sha256(b"other").hexdigest(), 10_000)
+    damaged.write(content)
+    with pytest.raises(Invalid, match="have the digest"):
+        damaged.verified()
+    damaged.discard()
+    large = files.arriving(digest, 10)
+    with pytest.raises(TooLarge, match="larger than 10 bytes"):
+        large.write(content)
+    large.discard()
+    assert list((tmp_path / "arriving").iterdir()) == []
+
+
+def test_what_was_left_half_arrived_is_cleared_at_the_start(tmp_path: Path) -> None:
+    half = PackageFiles(tmp_path).arriving("0" * 64, 100)
+    half.write(b"half")
+    assert len(list((tmp_path / "arriving").iterdir())) == 1
+    PackageFiles(tmp_path)
+    assert list((tmp_path / "arriving").iterdir()) == []
+    half.discard()
+
+
+def test_an_act_that_fails_leaves_nothing(tmp_path: Path) -> None:
+    desk = Desk(Settings(data=tmp_path), RealClock())
+
+    def fail_half_way() -> None:
+        with desk.act("p-1") as act:
+            act.log("something", "a thing")
+            raise RuntimeError("half way")
+
+    with pytest.raises(RuntimeError, match="half way"):
+        fail_half_way()
+    with desk.look() as session:
+        assert session.scalars(select(tables.LogbookLine)).all() == []
+    desk.close()
+
+
+def test_acts_of_many_threads_chain_one_after_the_other(tmp_path: Path) -> None:
+    desk = Desk(Settings(data=tmp_path), RealClock())
+
+    def act_often(who: str) -> None:
+        for place in range(12):
+            with desk.act(who) as act:
+                act.log("counted", f"{who} {place}")
+
+    threads = [threading.Thread(target=act_often, args=(f"p-{place}",)) for place in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    with desk.look() as session:
+        assert logbook.verify(session) == (72, None)
+    desk.close()
+
+
+def test_a_reader_sees_nothing_of_an_act_under_way(tmp_path: Path) -> None:
+    database = Database(tmp_path / "desk.sqlite")
+    database.migrate()
+    clock = RealClock()
+    with database.writing() as writing:
+        writing.add(tables.Tester(email="wren@example.org", name="Wren", created_at=clock.now()))
+        writing.flush()
+        with database.reading() as reading:
+            assert reading.scalars(select(tables.Tester)).all() == []
+    with database.reading() as reading:
+        (kept,) = reading.scalars(select(tables.Tester)).all()
+        assert kept.created_at.tzinfo is not None
+    database.close()
+
+
+def test_an_instant_without_a_zone_is_never_kept(tmp_path: Path) -> None:
+    database = Database(tmp_path / "desk.sqlite")
+    database.migrate()
+    with pytest.raises(Exception, match="without a zone"), database.writing() as session:
+        session.add(
+            tables.Tester(email="wren@example.org", name="Wren", created_at=RealClock().now().replace(tzinfo=None))
+        )
+    database.close()
+
+
+def test_settings_are_read_from_the_environment_and_a_bad_one_is_named() -> None:
+    settings = settings_from(
+        {"TIDE_DATA": "/data", "TIDE_PORT": "7200", "TIDE_PUBLIC_ADDRESS": "https://desk.example.org/", "HOME": "/"}
+    )
+    assert (settings.port, settings.address, settings.steppable_clock) == (7200, "https://desk.example.org", False)
+    assert settings_from({}).address == "http://127.0.0.1:7100"
+    with pytest.raises(Invalid, match="TIDE_PORT is 'seven'"):
+        settings_from({"TIDE_PORT": "seven"})
