@@ -69,7 +69,9 @@ class Harbour:
 
     def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
         url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/{path}"
-        answer = httpx.request("GET" if body is None else "POST", url, json=body, timeout=10, trust_env=False)
+        answer = httpx.request(
+            "GET" if body is None else "POST", url, json=body, timeout=10, trust_env=False, verify=False
+        )
         return answer.raise_for_status().json()
 
     def mails(self, to: str) -> list[dict[str, Any]]:

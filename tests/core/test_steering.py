@@ -13,7 +13,7 @@ from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotReady
 from restless_tide.core.ladder import Ladder, Stage, parse_ladder
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
 from restless_tide.core.order import OrderKind, overtaken_by, pause_before_retry_seconds, urgency
-from restless_tide.core.rollout import Progress, RolloutEvent, RolloutState, adopted, advanced, options
+from restless_tide.core.rollout import Progress, RolloutEvent, RolloutState, adopted, advanced, options, steered
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import CohortKind, Rulebook, read_rulebook
 
@@ -69,6 +69,13 @@ def test_a_share_only_rises() -> None:
     assert advanced(progress, LADDER, NOW, 0.3).share == 0.3
     with pytest.raises(ImpossibleAct, match="only rises"):
         advanced(progress, LADDER, NOW, 0.05)
+
+
+def test_a_complete_release_that_was_halted_is_complete_again_when_resumed() -> None:
+    """Found by the state machine in test_machines: it must not rise past everybody."""
+    complete = Progress(state=S.COMPLETE, stage=1, share=1.0)
+    halted = steered(complete, E.HALT, LADDER, NOW)
+    assert steered(halted, E.RESUME, LADDER, NOW) == complete
 
 
 def test_what_the_store_did_by_itself_is_taken_as_it_is() -> None:

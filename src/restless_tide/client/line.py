@@ -23,7 +23,8 @@ class Line:
     def __init__(self, url: str, token: str | None) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.url = url.rstrip("/")
-        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=_TIMEOUT, trust_env=False)
+        secure = not self.url.startswith("http://")  # loading the certificates takes longer than most commands
+        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=_TIMEOUT, trust_env=False, verify=secure)
 
     def close(self) -> None:
         self._http.close()

@@ -147,7 +147,7 @@ def steered(progress: Progress, act: RolloutEvent, ladder: Ladder, now: datetime
     if act is E.PAUSE:
         return replace(stopped, pauses_used=progress.pauses_used + 1)
     if act is E.RESUME:
-        return replace(stopped, running_since=now)
+        return _settled(replace(stopped, running_since=now), ladder)
     if act is E.FINISH:
         return replace(stopped, share=FULL_SHARE, stage=len(ladder.stages) - 1)
     return stopped

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.leg import LegPhase
@@ -19,6 +20,8 @@ _TROUBLED_AFTER_ATTEMPTS = 2
 _BEFORE_LAUNCH = frozenset(
     {LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED}
 )
+
+_PAST = frozenset({RolloutState.SUPERSEDED, RolloutState.WITHDRAWN, RolloutState.COMPLETE})
 
 
 @dataclass(frozen=True)
@@ -42,17 +45,21 @@ class BerthView:
 
 
 def look_over(session: Session) -> list[BerthView]:
-    """Every app at every store, by app and store."""
-    berths = session.scalars(select(Berth).join(Berth.app).join(Berth.store)).all()
-    return sorted(
-        (_view(session, berth) for berth in berths), key=lambda view: (view.berth.app.title, view.berth.store.name)
-    )
+    """Every app at every store, by app and store; the legs of all berths are read at once."""
+    berths = session.scalars(select(Berth).options(joinedload(Berth.app), joinedload(Berth.store))).all()
+    by_berth: dict[str, list[Leg]] = defaultdict(list)
+    for leg in session.scalars(
+        select(Leg)
+        .join(Release)
+        .options(contains_eager(Leg.release), selectinload(Leg.rounds), selectinload(Leg.sighting))
+        .order_by(Release.created_at.desc())
+    ):
+        by_berth[leg.berth_id].append(leg)
+    views = [_view(session, berth, by_berth[berth.id]) for berth in berths]
+    return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
 
 
-def _view(session: Session, berth: Berth) -> BerthView:
-    of_berth = session.scalars(
-        select(Leg).join(Release).where(Leg.berth_id == berth.id).order_by(Release.created_at.desc())
-    ).all()
+def _view(session: Session, berth: Berth, of_berth: list[Leg]) -> BerthView:
     live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
     current = next((leg for leg in of_berth if leg.state is not RolloutState.SUPERSEDED), None)
     newest = session.scalar(
@@ -64,7 +71,8 @@ def _view(session: Session, berth: Berth) -> BerthView:
     )
     calls = [*_berth_calls(berth), *_build_calls(session, berth), *_trial_calls(session, berth)]
     for leg in of_berth:
-        calls.extend(_leg_calls(session, leg, newest=leg is current))
+        if leg is current or leg.state not in _PAST:
+            calls.extend(_leg_calls(session, leg, newest=leg is current))
     return BerthView(berth, live, current, newest, tuple(calls))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -14,6 +15,7 @@ from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.records.columns import new_id
 from restless_tide.records.tables import Store
 
+_read: dict[str, tuple[dict[str, Any], Rulebook]] = {}
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 
 
@@ -67,7 +69,11 @@ def connect(desk: Desk, person: str, name: str, connection_file: str) -> Store:
 
 
 def rules_of(store: Store) -> Rulebook:
-    return Rulebook.model_validate(store.rulebook)
+    """The store's rulebook as rules; read anew only when it has changed."""
+    known = _read.get(store.id)
+    if known is None or known[0] != store.rulebook:
+        known = _read[store.id] = (store.rulebook, Rulebook.model_validate(store.rulebook))
+    return known[1]
 
 
 def every(session: Session) -> list[Store]:

@@ -24,6 +24,7 @@ _ATTRIBUTES = {
     "targetSdkVersion": 0x01010270,
 }
 _NOTHING = 0xFFFFFFFF
+_NOISE_BLOCK_BYTES = 16 * 1024 * 1024
 _MOMENT = (2026, 1, 1, 0, 0, 0)
 
 
@@ -74,7 +75,11 @@ def _store(archive: zipfile.ZipFile, name: str, content: bytes, compression: int
 
 
 def _noise(recipe: PackageRecipe) -> bytes:
-    return random.Random(f"{recipe.identifier} {recipe.version} {recipe.number}").randbytes(recipe.padding_bytes)
+    dice = random.Random(f"{recipe.identifier} {recipe.version} {recipe.number}")
+    blocks = (
+        min(_NOISE_BLOCK_BYTES, recipe.padding_bytes - at) for at in range(0, recipe.padding_bytes, _NOISE_BLOCK_BYTES)
+    )
+    return b"".join(dice.randbytes(size) for size in blocks)
 
 
 @dataclass

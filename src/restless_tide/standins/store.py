@@ -229,7 +229,7 @@ class SimulatedStore:
         if act == "pause":
             rollout |= {"state": "paused", "pauses": rollout["pauses"] + 1}
         elif act == "resume":
-            rollout |= {"state": "rising", "since": now.isoformat()}
+            rollout |= {"state": "complete" if rollout["share"] == 1.0 else "rising", "since": now.isoformat()}
         elif act == "halt":
             rollout |= {"state": "halted"}
         else:

@@ -103,5 +103,5 @@ class _Reading:
         if self._table is None:
             if RESOURCES not in self._archive:
                 return None
-            self._table = ResourceTable(self._archive.read(RESOURCES))
+            self._table = ResourceTable(self._archive.view(RESOURCES))
         return self._table.text(value)

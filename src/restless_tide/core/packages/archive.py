@@ -7,6 +7,7 @@ is unpacked further, whatever its header says.
 
 from __future__ import annotations
 
+import mmap
 import struct
 import zipfile
 import zlib
@@ -19,6 +20,7 @@ from restless_tide.core.errors import PackageUnreadable
 MEMBER_LIMIT_BYTES = 64 * 1024**2
 MEMBERS_LIMIT = 200_000
 _ZIP_START = b"PK\x03\x04"
+_LOCAL_HEADER_BYTES = 30
 _BROKEN = (
     zipfile.BadZipFile,
     zlib.error,
@@ -34,8 +36,9 @@ _BROKEN = (
 class Archive:
     """An open package archive. Only this class touches ``zipfile``."""
 
-    def __init__(self, opened: zipfile.ZipFile) -> None:
+    def __init__(self, opened: zipfile.ZipFile, source: BinaryIO) -> None:
         self._zip = opened
+        self._source = source
         self.names = opened.namelist()
         if len(self.names) > MEMBERS_LIMIT:
             raise PackageUnreadable(f"The archive lists {len(self.names)} members; {MEMBERS_LIMIT} are read at most.")
@@ -62,6 +65,27 @@ class Archive:
             raise PackageUnreadable(f"{name} inside the package unpacks to more than {MEMBER_LIMIT_BYTES} bytes.")
         return content
 
+    def view(self, name: str) -> bytes | memoryview:
+        """The member as bytes that need not be in memory: a member stored as it is, in a real file, is mapped.
+
+        Raises PackageUnreadable.
+        """
+        member = self._zip.NameToInfo[name]
+        if member.compress_type != zipfile.ZIP_STORED or member.file_size != member.compress_size:
+            return self.read(name)
+        try:
+            mapped = mmap.mmap(self._source.fileno(), 0, access=mmap.ACCESS_READ)
+        except (OSError, ValueError):
+            return self.read(name)
+        start = member.header_offset
+        if mapped[start : start + 4] != _ZIP_START:
+            raise PackageUnreadable(f"{name} inside the package is not where its archive says.")
+        name_bytes, extra_bytes = struct.unpack_from("<HH", mapped, start + 26)
+        begin = start + _LOCAL_HEADER_BYTES + name_bytes + extra_bytes
+        if begin + member.file_size > len(mapped):
+            raise PackageUnreadable(f"{name} inside the package reaches past its end.")
+        return memoryview(mapped)[begin : begin + member.file_size]
+
 
 @contextmanager
 def opened_archive(source: BinaryIO) -> Iterator[Archive]:
@@ -85,4 +109,4 @@ def opened_archive(source: BinaryIO) -> Iterator[Archive]:
             code="not-an-archive",
         ) from None
     with opened:
-        yield Archive(opened)
+        yield Archive(opened, source)

@@ -22,6 +22,7 @@ TABLE_PACKAGE = 0x0200
 TABLE_TYPE = 0x0201
 
 NO_INDEX = 0xFFFFFFFF
+Octets = bytes | memoryview
 _UTF8 = 1 << 8
 
 
@@ -33,7 +34,7 @@ class Chunk:
     end: int
 
 
-def chunks(data: bytes, start: int, end: int, what: str) -> Iterator[Chunk]:
+def chunks(data: Octets, start: int, end: int, what: str) -> Iterator[Chunk]:
     """The chunks that follow one another in ``data[start:end]``. Raises PackageUnreadable."""
     while start < end:
         if start + 8 > end:
@@ -48,7 +49,7 @@ def chunks(data: bytes, start: int, end: int, what: str) -> Iterator[Chunk]:
 class StringPool:
     """A string pool, its strings decoded when they are asked for."""
 
-    def __init__(self, data: bytes, chunk: Chunk) -> None:
+    def __init__(self, data: Octets, chunk: Chunk) -> None:
         self._data = data
         self._end = chunk.end
         count, _, flags, strings_start = struct.unpack_from("<IIII", data, chunk.start + 8)
@@ -70,11 +71,11 @@ class StringPool:
     def _read_utf8(self, at: int) -> str:
         _, at = self._length(at, 1)
         length, at = self._length(at, 1)
-        return self._data[at : min(at + length, self._end)].decode("utf-8", "replace")
+        return bytes(self._data[at : min(at + length, self._end)]).decode("utf-8", "replace")
 
     def _read_utf16(self, at: int) -> str:
         length, at = self._length(at, 2)
-        return self._data[at : min(at + 2 * length, self._end)].decode("utf-16-le", "replace")
+        return bytes(self._data[at : min(at + 2 * length, self._end)]).decode("utf-16-le", "replace")
 
     def _length(self, at: int, width: int) -> tuple[int, int]:
         """A length of one or two units of ``width`` bytes; the top bit of the first says which."""

@@ -12,6 +12,7 @@ from restless_tide.core.packages.chunks import (
     TABLE_PACKAGE,
     TABLE_TYPE,
     Chunk,
+    Octets,
     StringPool,
     chunks,
 )
@@ -28,7 +29,7 @@ _CHAIN_LIMIT = 8
 class ResourceTable:
     """A resource table over the bytes of ``resources.arsc``."""
 
-    def __init__(self, data: bytes) -> None:
+    def __init__(self, data: Octets) -> None:
         self._data = data
         table = next(chunks(data, 0, len(data), WHAT), None)
         if table is None or table.kind != RESOURCE_TABLE:
