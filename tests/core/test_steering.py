@@ -145,10 +145,16 @@ def test_an_approval_of_one_build_is_no_approval_of_another(
 
 
 def test_halts_go_first_and_overtake_what_loses_its_meaning() -> None:
-    by_urgency = sorted([OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.WITHDRAW, OrderKind.HALT], key=urgency)
-    assert by_urgency == [OrderKind.HALT, OrderKind.WITHDRAW, OrderKind.PAUSE, OrderKind.SET_SHARE]
+    by_urgency = sorted([OrderKind.SET_SHARE, OrderKind.WITHDRAW, OrderKind.HALT, OrderKind.LAUNCH], key=urgency)
+    assert by_urgency == [OrderKind.LAUNCH, OrderKind.HALT, OrderKind.WITHDRAW, OrderKind.SET_SHARE]
     assert OrderKind.SET_SHARE in overtaken_by(OrderKind.HALT)
     assert OrderKind.LAUNCH not in overtaken_by(OrderKind.HALT)
+
+
+def test_a_pause_and_a_resume_keep_their_order() -> None:
+    """A storm of kills found it: a pause that goes before a waiting resume is undone by it."""
+    assert urgency(OrderKind.PAUSE) == urgency(OrderKind.RESUME)
+    assert OrderKind.RESUME not in overtaken_by(OrderKind.PAUSE)
 
 
 def test_pauses_between_tries_grow_to_a_minute_and_stay_short_for_a_halt() -> None:

@@ -289,6 +289,23 @@ def test_a_recalled_leg_can_be_handed_in_again(harbour: Harbour) -> None:
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
 
 
+def test_a_recall_that_comes_too_late_leaves_the_verdict_standing_and_launches_nothing(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.draft(app, stores=("northgate",))
+    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.all_confirmed(app)
+    harbour.control("northgate", "mischief", {"outage": True})
+    harbour.tide.releases.recall(app, "1.0.0", "northgate", reason="a typo in the notes")
+    harbour.pass_hours(60, desk=False)
+    harbour.control("northgate", "mischief", {"outage": False})
+    late = harbour.released(
+        app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].phase == "approved"
+    ).legs[0]
+    assert late.waits_for == ["the word to launch"]
+    assert late.orders[0].state == "refused"
+    assert harbour.rollouts("northgate", app) == []
+
+
 def test_a_launch_waits_for_word_instant_and_the_other_legs(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app)

@@ -62,7 +62,7 @@ ORDER = Machine(
 
 PENDING = frozenset({S.QUEUED, S.SENT})
 
-_URGENCY = {OrderKind.LAUNCH: 0, OrderKind.HALT: 1, OrderKind.WITHDRAW: 2, OrderKind.PAUSE: 3}
+_URGENCY = {OrderKind.LAUNCH: 0, OrderKind.HALT: 1, OrderKind.WITHDRAW: 2}
 _OVERTAKEN_BY = {
     OrderKind.HALT: frozenset({OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME}),
     OrderKind.WITHDRAW: frozenset({OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME}),
@@ -75,7 +75,10 @@ LONGEST_URGENT_PAUSE_SECONDS = 2.0
 
 
 def urgency(kind: OrderKind) -> int:
-    """Smaller goes first within a lane. A launch opens its lane, so nothing can go before it; then halts."""
+    """Smaller goes first within a lane. A launch opens its lane, so nothing can go before it; then halts.
+
+    A pause keeps its turn: going before a waiting resume, it would be undone by it.
+    """
     return _URGENCY.get(kind, 9)
 
 

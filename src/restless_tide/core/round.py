@@ -1,7 +1,8 @@
 """A round: one attempt of a leg at the store's review.
 
 A round never comes back from a verdict. Whatever follows a rejection (another build, mended texts,
-an answer to the reviewer) is the next round of the same leg.
+an answer to the reviewer) is the next round of the same leg. A recall may come too late: then the
+store's verdict stands, although the round was called back here.
 """
 
 from __future__ import annotations
@@ -39,6 +40,8 @@ ROUND = Machine(
         (S.IN_HAND, E.APPROVE): S.APPROVED,
         (S.IN_HAND, E.REJECT): S.REJECTED,
         (S.IN_HAND, E.RECALL): S.RECALLED,
+        (S.RECALLED, E.APPROVE): S.APPROVED,
+        (S.RECALLED, E.REJECT): S.REJECTED,
     },
 )
 

@@ -126,6 +126,8 @@ def _round_changed(act: Act, event: StoreEvent) -> bool:
     before = round_.state
     round_.state, round_.changed_at = ROUND.after(before, step), act.now
     round_.reasons = list(event.data.get("reasons") or [])
+    if (before, state) == (RoundState.RECALLED, RoundState.APPROVED):
+        round_.leg.needs_word, round_.leg.word_given_at = True, None  # somebody wanted it back: never launch by itself
     act.log(
         f"review: {state}",
         leg_subject(round_.leg),

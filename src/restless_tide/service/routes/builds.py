@@ -7,6 +7,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
+from starlette.requests import ClientDisconnect
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.packages import Facts, inspect_package
@@ -70,6 +71,10 @@ async def take_package(sha256: str, request: Request, desk: TheDesk, person: Sig
                 gathered.clear()
         await run_in_threadpool(arriving.write, bytes(gathered))
         return await run_in_threadpool(_keep, desk, person.id, arriving, sha256)
+    except ClientDisconnect:
+        raise Invalid(
+            "The line was cut before the package had arrived.", remedy="Push it again.", code="package-cut-off"
+        ) from None
     finally:
         await run_in_threadpool(arriving.discard)
 
