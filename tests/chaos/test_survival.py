@@ -167,6 +167,29 @@ def test_a_halt_overtakes_what_waits_and_the_overtaken_leaves_a_trace(killable: 
     assert [act["act"] for act in acts_of(killable, "northgate")][-1] == "halt"
 
 
+def test_a_halt_does_not_wait_for_what_is_in_flight_and_is_said_again_after_it(killable: Harbour) -> None:
+    """The worst case: a resume is on its way to a slow store, the halt overtakes it, the resume arrives after the halt."""
+    app = killable.new_app()
+    killable.risen(app, stores=("openfield",))
+    killable.tide.releases.steer(app, "1.0.0", "pause", reason="a look")
+    killable.all_confirmed(app)
+    killable.control("openfield", "mischief", {"slow_seconds": 4})
+    killable.tide.releases.steer(app, "1.0.0", "resume", reason="well")
+    killable.released(app, "1.0.0", lambda seen: seen.legs[0].orders[0].attempts == 1)
+    until(lambda: killable.control("openfield", "state")["busy"], bool)
+    killable.control("openfield", "mischief", {"slow_seconds": 0})
+    killable.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
+    killable.released(app, "1.0.0", lambda seen: seen.legs[0].orders[0].state == "confirmed")
+    assert "resume" not in [act["act"] for act in acts_of(killable, "openfield")]
+    until(
+        lambda: [act["act"] for act in acts_of(killable, "openfield")][-3:],
+        lambda acts: acts == ["halt", "resume", "halt"],
+    )
+    killable.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].seen.state == "halted")
+    assert killable.rollouts("openfield", app)[0]["state"] == "halted"
+    assert killable.leg(app, "openfield").phase == "halted"
+
+
 def test_what_somebody_does_on_the_stores_own_pages_is_taken_as_it_is(killable: Harbour) -> None:
     app = killable.new_app()
     killable.risen(app, stores=("openfield",))

@@ -34,6 +34,7 @@ def add(nouns: Nouns) -> None:
     parser = of_store("standin mischief", _mischief, "make it misbehave, or behave again")
     parser.add_argument("--outage", choices=["on", "off"], help="it answers nothing")
     parser.add_argument("--lose-answers", type=int, metavar="N", help="it acts, but its next N answers are lost")
+    parser.add_argument("--slow", type=float, metavar="SECONDS", help="it takes so long before it acts (0: at once)")
     parser.add_argument("--reject-next", metavar="REASON", help="the next review ends in a rejection")
     parser.add_argument("--take-name", metavar="NAME", help="this name belongs to somebody else")
     of_store("standin acts", _acts, "the acts as the store recorded them")
@@ -79,6 +80,7 @@ def _tell_state(call: Call, state: dict[str, Any]) -> None:
                 ("away", state["outage"]),
                 (f"losing {state['lose_answers']} answers", state["lose_answers"]),
                 ("rejecting the next review", state["reject_next"]),
+                (f"slow by {state['slow_seconds']:g} s", state["slow_seconds"]),
             )
             if on
         ]
@@ -106,6 +108,7 @@ def _mischief(call: Call) -> None:
     body: dict[str, Any] = {
         "outage": None if given.outage is None else given.outage == "on",
         "lose_answers": given.lose_answers,
+        "slow_seconds": given.slow,
         "reject_next": [given.reject_next] if given.reject_next else None,
         "taken_names": [given.take_name] if given.take_name else None,
     }

@@ -1,34 +1,38 @@
 """The loop of the background: orders, sightings, tides and mail, as long as the service lives.
 
-Orders of one lane go one after the other, the most urgent first; lanes go beside each other. An
-order is marked as sent before its call is made, so that a desk killed in between knows afterwards
+Orders of one lane go one after the other, the most urgent first; lanes go beside each other. Only a
+halt does not wait for its turn: it goes beside whatever of its lane is in flight, on hands of its
+own, and is ordered again when what was in flight may have reached the store after it. An order is marked as sent before its call is made, so that a desk killed in between knows afterwards
 that the store may have acted, and asks again under the same idempotency key.
 """
 
 from __future__ import annotations
 
 import threading
+from collections import defaultdict
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 import structlog
-from sqlalchemy import or_, select
+from sqlalchemy import Row, select
 
 from restless_tide.core.errors import StoreUnreachable, TideError
 from restless_tide.core.order import (
     ORDER,
     PENDING,
     OrderEvent,
+    OrderKind,
     OrderState,
     is_urgent,
     pause_before_retry_seconds,
     urgency,
 )
-from restless_tide.desk.desk import ENGINE, Desk
+from restless_tide.core.rollout import RolloutState
+from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.engine import mail, sightings, tides
 from restless_tide.engine.carriers import CARRIERS, needed
-from restless_tide.records.tables import Order, Store
+from restless_tide.records.tables import Leg, Order, Store
 
 _log = structlog.get_logger("engine")
 
@@ -45,6 +49,7 @@ class Engine:
         self._nudged = threading.Event()
         self._stopping = threading.Event()
         self._hands = ThreadPoolExecutor(HANDS, thread_name_prefix="order")
+        self._hands_for_halts = ThreadPoolExecutor(HANDS, thread_name_prefix="halt")
         self._busy: dict[str, Future[None]] = {}
         idle = min(IDLE_SECONDS, desk.settings.poll_seconds)
         self._threads = [
@@ -69,6 +74,7 @@ class Engine:
         for thread in self._threads:
             thread.join()
         self._hands.shutdown(wait=True)
+        self._hands_for_halts.shutdown(wait=True)
 
     def _repeat(self, work: Callable[[], object], pause_seconds: float) -> None:
         while not self._stopping.is_set():
@@ -91,31 +97,29 @@ class Engine:
 
     def _carry_out(self) -> None:
         self._busy = {lane: future for lane, future in self._busy.items() if not future.done()}
-        for lane, order_id in self._due().items():
-            if lane not in self._busy:
-                self._busy[lane] = self._hands.submit(self._carry_safely, order_id)
+        for lane, (order_id, kind) in self._due().items():
+            halt = kind is OrderKind.HALT
+            slot = f"{lane} halt" if halt else lane
+            if slot not in self._busy and (halt or f"{lane} halt" not in self._busy):
+                hands = self._hands_for_halts if halt else self._hands
+                self._busy[slot] = hands.submit(self._carry_safely, order_id)
 
-    def _due(self) -> dict[str, str]:
-        """The next order of every lane that may go now."""
+    def _due(self) -> dict[str, tuple[str, OrderKind]]:
+        """The next order of every lane, where it may go now."""
         now = self._desk.clock.now()
         with self._desk.look() as session:
-            waiting = session.execute(
-                select(Order.id, Order.lane, Order.kind, Order.position).where(
-                    Order.state.in_(PENDING), or_(Order.try_after.is_(None), Order.try_after <= now)
+            pending = session.execute(
+                select(Order.id, Order.lane, Order.kind, Order.position, Order.try_after).where(
+                    Order.state.in_(PENDING)
                 )
             ).all()
-            lanes = {row.lane for row in waiting}
-            first = {
-                lane: min(
-                    session.execute(
-                        select(Order.id, Order.kind, Order.position).where(Order.lane == lane, Order.state.in_(PENDING))
-                    ),
-                    key=lambda row: (urgency(row.kind), row.position),
-                ).id
-                for lane in lanes
-            }
-        ready = {row.id for row in waiting}
-        return {lane: order_id for lane, order_id in first.items() if order_id in ready}
+        lanes: dict[str, list[Row[str, str, OrderKind, int, datetime | None]]] = defaultdict(list)
+        for row in pending:
+            lanes[row.lane].append(row)
+        first = {lane: min(rows, key=lambda row: (urgency(row.kind), row.position)) for lane, rows in lanes.items()}
+        return {
+            lane: (row.id, row.kind) for lane, row in first.items() if row.try_after is None or row.try_after <= now
+        }
 
     def _carry_safely(self, order_id: str) -> None:
         try:
@@ -149,6 +153,10 @@ class Engine:
                 order = needed(act.session, Order, order_id)
                 if order.state not in PENDING:
                     return
+                if order.payload.get("again"):
+                    order.state, order.settled_at = ORDER.after(order.state, OrderEvent.DROP), act.now
+                    order.trouble = "the store had halted it already"
+                    return
                 order.state, order.settled_at = ORDER.after(order.state, OrderEvent.REFUSE), act.now
                 order.trouble = wrong.detail
                 carrier.refused(act, order, wrong.detail)
@@ -156,12 +164,11 @@ class Engine:
             return
         with desk.act(f"store:{store.name}") as act:
             order = needed(act.session, Order, order_id)
-            if order.state is not OrderState.DROPPED:
-                order.state, order.settled_at, order.trouble = (
-                    ORDER.after(order.state, OrderEvent.CONFIRM),
-                    act.now,
-                    None,
-                )
+            if order.state is OrderState.DROPPED:
+                _halt_again(act, order)
+            else:
+                order.state = ORDER.after(order.state, OrderEvent.CONFIRM)
+                order.settled_at, order.trouble = act.now, None
             carrier.confirmed(act, order, answer)
             act.tell(f"{kind} confirmed", f"order {order_id}")
         sightings.take(desk, store.id)
@@ -170,6 +177,7 @@ class Engine:
         with self._desk.act(ENGINE) as act:
             order = needed(act.session, Order, order_id)
             if order.state not in PENDING:
+                _halt_again(act, order)
                 return
             order.try_after = act.now + timedelta(
                 seconds=pause_before_retry_seconds(order.attempts, urgent=is_urgent(order.kind))
@@ -177,3 +185,14 @@ class Engine:
             if order.trouble != trouble:
                 order.trouble = trouble
                 act.tell("order waits", f"order {order_id}", said=trouble)
+
+
+def _halt_again(act: Act, overtaken: Order) -> None:
+    """A step was in flight when a halt overtook it, and may have reached the store after it: halt once more."""
+    leg = act.session.get(Leg, overtaken.subject)
+    if leg is None or leg.state is not RolloutState.HALTED:
+        return
+    waiting = select(Order.id).where(Order.lane == leg.id, Order.kind == OrderKind.HALT, Order.state.in_(PENDING))
+    if act.session.scalar(waiting) is None:
+        payload = {"again": True, "reason": f"{overtaken.kind} was in flight when it was halted"}
+        act.order(OrderKind.HALT, lane=leg.id, store=leg.berth.store, subject=leg.id, payload=payload)

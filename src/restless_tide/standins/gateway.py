@@ -46,6 +46,7 @@ class Mischief(BaseModel):
 
     outage: bool | None = None
     lose_answers: int | None = None
+    slow_seconds: float | None = None
     reject_next: list[str] | None = None
     taken_names: list[str] | None = None
 
@@ -66,6 +67,7 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     app = FastAPI(title=f"{store.rules.store} (stand-in)", lifespan=lifespan)
     bearers: dict[str, tuple[str, float]] = {}
     seen_assertions: dict[str, float] = {}
+    busy: list[str] = []
 
     def bearer(authorization: Annotated[str, Header()] = "") -> str:
         client, until = bearers.get(authorization.removeprefix("Bearer "), ("", 0.0))
@@ -102,6 +104,9 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
         return answer
 
     def done(key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing]) -> JSONResponse:
+        busy.append(key)
+        time.sleep(store.setting("slow_seconds", 0.0))
+        busy.remove(key)
         status, answer = store.perform(key, act, subject, body, work)
         kind = "application/json" if status < 400 else "application/problem+json"
         return JSONResponse(answer, status, media_type=kind)
@@ -218,11 +223,11 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
         store.turn()
         return {"events": store.shelf.events_after(after, EVENTS_PER_PAGE)}
 
-    _add_control(app, store, address)
+    _add_control(app, store, address, busy)
     return app
 
 
-def _add_control(app: FastAPI, store: SimulatedStore, address: str) -> None:
+def _add_control(app: FastAPI, store: SimulatedStore, address: str, busy: list[str]) -> None:
     """What only tests and demos may do; the stand-in listens on loopback."""
 
     @app.get("/control/state")
@@ -240,6 +245,8 @@ def _add_control(app: FastAPI, store: SimulatedStore, address: str) -> None:
             "outage": store.setting("outage", False),
             "lose_answers": store.setting("lose_answers", 0),
             "reject_next": store.setting("reject_next", []),
+            "slow_seconds": store.setting("slow_seconds", 0.0),
+            "busy": len(busy),
             "waiting": len(waiting),
             "next_due": min(waiting, default=None),
         }
