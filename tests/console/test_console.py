@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -9,6 +10,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
+from restless_tide.wire.releases import LegWanted
 from tests.harbour import EMAIL, PASSWORD, PLACE, Harbour, until
 
 pytestmark = pytest.mark.console
@@ -188,8 +190,6 @@ def test_a_cohort_is_made_filled_and_invited(page: Page, harbour: Harbour) -> No
 def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
     page: Page, harbour: Harbour, tmp_path: Path
 ) -> None:
-    import json
-
     connection = tmp_path / "second.json"
     connection.write_text(json.dumps(harbour.control("openfield", "connections", {})))
     page.goto("/stores")
@@ -263,3 +263,62 @@ def test_the_testers_page_works_on_a_phone_without_a_sign_in(browser: Browser, h
     page.goto(link.group()[:-4])
     expect(page.get_by_text("This invitation link is not valid")).to_be_visible()
     context.close()
+
+
+def test_a_leg_waits_for_the_word_that_is_given_on_its_page(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.draft(app, stores=("northgate",))
+    page.goto(f"/apps/{app}/releases/1.0.0")
+    leg = page.get_by_role("region", name="Northgate")
+    leg.get_by_role("button", name="Change build, ladder, launch").click()
+    leg.get_by_role("textbox", name="Ladder").fill("30@12,20,100")
+    leg.get_by_role("button", name="Save").click()
+    expect(leg.get_by_role("alert")).to_contain_text("must rise")
+    leg.get_by_role("textbox", name="Ladder").fill("30@12,100")
+    leg.get_by_label("my word is given").check()
+    leg.get_by_role("button", name="Save").click()
+    expect(leg).to_contain_text("hold 12 h")
+    page.get_by_role("button", name="Hand in for review").click()
+    expect(leg.locator("header")).to_contain_text("under review")
+    harbour.all_confirmed(app)
+    harbour.pass_hours(60, desk=False)
+    page.get_by_role("button", name="Give the word").click()
+    expect(leg.locator("header")).to_contain_text("rising at 30%")
+
+
+def test_notes_are_written_per_language_and_what_stops_a_leg_is_named(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.tide.releases.draft(
+        app, "1.0.0", legs={"openfield": LegWanted(build=harbour.ready_build(app, "openfield"))}
+    )
+    page.goto(f"/apps/{app}/releases/1.0.0")
+    leg = page.get_by_role("region", name="Openfield")
+    expect(leg).to_contain_text("Openfield wants release notes in en")
+    expect(page.get_by_role("button", name="Hand in for review")).to_be_disabled()
+    page.get_by_role("button", name="Write them").click()
+    page.get_by_label("Notes").fill("Dune maps.")
+    page.get_by_role("button", name="Save").click()
+    expect(leg).not_to_contain_text("wants release notes")
+    page.get_by_role("button", name="Hand in for review").click()
+    expect(leg.locator("header")).to_contain_text("under review")
+    harbour.all_confirmed(app)
+    leg.get_by_role("button", name="Recall").click()
+    expect(leg.locator("header")).to_contain_text("recalled")
+
+
+def test_a_rejection_shows_its_reasons_and_another_build_goes_again(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.draft(app, stores=("openfield",))
+    mended = harbour.ready_build(app, "openfield", "1.0.0", 2)
+    harbour.control("openfield", "mischief", {"reject_next": ["It asks for a place and takes none."]})
+    harbour.approve(app)
+    page.goto("/")
+    page.get_by_role("link", name=re.compile("1.0.0 was rejected: It asks")).last.click()
+    leg = page.get_by_role("region", name="Openfield")
+    expect(leg).to_contain_text("It asks for a place and takes none.")
+    leg.get_by_role("button", name="Change build, ladder, launch").click()
+    leg.get_by_label("Build").select_option(mended)
+    leg.get_by_role("button", name="Save").click()
+    expect(leg).to_contain_text("1.0.0 (2)")
+    leg.get_by_role("button", name="Hand in again").click()
+    expect(leg).to_contain_text("Round 2")

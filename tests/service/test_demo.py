@@ -7,6 +7,7 @@ import signal
 import socket
 import subprocess
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -51,6 +52,18 @@ def test_a_demo_stopped_early_ends_everything_and_begins_anew_the_next_time(tmp_
     assert "Traceback" not in said
     assert not (tmp_path / ".demo" / "sign-in.json").exists()
     until(lambda: _free(ports), bool)
+    assert _left_over(tmp_path) == []
+
+
+def _left_over(folder: Path) -> list[str]:
+    """Processes whose environment or command line still names the folder."""
+    found = []
+    for place in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):
+            told = (place / "environ").read_bytes() + (place / "cmdline").read_bytes()
+            if str(folder / ".demo").encode() in told or f"TIDE_DATA={folder}".encode() in told:
+                found.append(place.name)
+    return found
 
 
 def _free(ports: Ports) -> bool:

@@ -7,8 +7,10 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
@@ -59,6 +61,22 @@ class Ports:
                         remedy="Choose others: make demo TIDE_PORT=7200",
                         code="port-taken",
                     ) from None
+
+
+@contextmanager
+def _uninterrupted() -> Iterator[None]:
+    """Ctrl-C waits until the end of this: a process that was begun is never forgotten, and all are ended."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    came: list[int] = []
+    before = signal.signal(signal.SIGINT, lambda number, _: came.append(number))
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+    if came:
+        raise KeyboardInterrupt
 
 
 def free_ports(begin: int = 20_000) -> Ports:
@@ -156,8 +174,9 @@ class Processes:
             process.wait()
 
     def stop_all(self) -> None:
-        for name in sorted(self._running, key=lambda name: name != "desk"):
-            self.stop(name)
+        with _uninterrupted():
+            for name in sorted(self._running, key=lambda name: name != "desk"):
+                self.stop(name)
 
     def pid(self, name: str) -> int:
         return self._running[name].pid
@@ -170,7 +189,7 @@ class Processes:
         """In a session of its own, so that Ctrl-C reaches only the parent, which then ends all in order."""
         self.folder.mkdir(parents=True, exist_ok=True)
         environment = self.desk_environment() if name == "desk" else None
-        with (self.folder / f"{name}.log").open("ab") as log:
+        with (self.folder / f"{name}.log").open("ab") as log, _uninterrupted():
             self._running[name] = subprocess.Popen(
                 [sys.executable, "-m", *self._command(name)],
                 stdout=log,

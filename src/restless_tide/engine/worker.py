@@ -170,7 +170,7 @@ class Engine:
                 order.state = ORDER.after(order.state, OrderEvent.CONFIRM)
                 order.settled_at, order.trouble = act.now, None
             carrier.confirmed(act, order, answer)
-            act.tell(f"{kind} confirmed", f"order {order_id}")
+            act.tell(f"{kind} confirmed", f"{store.name}, order {order_id}")
         sightings.take(desk, store.id)
 
     def _postpone(self, order_id: str, trouble: str) -> None:
@@ -184,7 +184,7 @@ class Engine:
             )
             if order.trouble != trouble:
                 order.trouble = trouble
-                act.tell("order waits", f"order {order_id}", said=trouble)
+                act.tell(f"{order.kind} waits", f"{order.store.name}, order {order_id}", said=trouble)
 
 
 def _halt_again(act: Act, overtaken: Order) -> None:

@@ -242,7 +242,7 @@ class Gateway:
         code = str(problem.get("code") or "store-refused")
         remedy = str(problem.get("remedy") or "")
         if answer.status_code in _UNKNOWN_OUTCOME or code == NOT_YET:
-            raise StoreUnreachable(f"{self._name}: {detail}", remedy=remedy, code=code if code == NOT_YET else None)
+            raise StoreUnreachable(detail, remedy=remedy, code=code if code == NOT_YET else None)
         if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN):
             raise StoreRefused(
                 f"{self._name} does not accept the key: {detail}",

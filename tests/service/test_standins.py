@@ -1,0 +1,170 @@
+"""The stand-in stores judge by their own code: the same seed takes the same time, each rule refuses by itself."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from restless_tide.core.packages import Facts
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.gateways import protocol
+from restless_tide.standins import judgement
+from restless_tide.standins.judgement import Refusal
+from restless_tide.standins.packages import PackageRecipe, write_apk
+from restless_tide.standins.store import SimulatedStore
+from tests.core.test_steering import rulebook
+
+NORTHGATE, OPENFIELD = rulebook("northgate"), rulebook("openfield")
+BERTH = {"id": "berth-1", "identifier": "org.example.a"}
+NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
+
+
+def facts(**changed: Any) -> Facts:
+    usual = {
+        "format": "apk",
+        "identifier": "org.example.a",
+        "version": "1.1.0",
+        "number": 5,
+        "target_platform": "34",
+        "size_bytes": 10,
+        "sha256": "0" * 64,
+    }
+    return Facts(**(usual | changed))
+
+
+@pytest.mark.parametrize(
+    ("rules", "package", "live", "complaint"),
+    [
+        (OPENFIELD, facts(), None, None),
+        (OPENFIELD, facts(format="ipa"), None, "We take apk"),
+        (OPENFIELD, facts(identifier="org.example.b"), None, "belongs to org.example.b"),
+        (OPENFIELD, facts(debuggable=True), None, "can be debugged"),
+        (OPENFIELD, facts(target_platform="28"), None, "platform level 29"),
+        (OPENFIELD, facts(number=4), None, "not above 4"),
+        (NORTHGATE, facts(format="ipa", number=1), None, None),
+        (NORTHGATE, facts(format="ipa", version="1.0.0", number=4), None, "not above 4"),
+        (NORTHGATE, facts(format="ipa"), "1.1.0", "not above the live 1.1.0"),
+    ],
+)
+def test_a_package_is_turned_away_for_its_reason(
+    rules: Rulebook, package: Facts, live: str | None, complaint: str | None
+) -> None:
+    earlier = [{"version": "1.0.0", "number": 4}]
+    found = judgement.objection_to_package(rules, BERTH, package, earlier, live)
+    assert found is None if complaint is None else complaint in (found or "")
+
+
+def rollout(state: str = "rising", share: float = 0.02, held_hours: float = 0.0, pauses: int = 0) -> dict[str, Any]:
+    return {
+        "state": state,
+        "share": share,
+        "held_seconds": held_hours * 3600,
+        "since": NOW.isoformat(),
+        "pauses": pauses,
+    }
+
+
+@pytest.mark.parametrize(
+    ("rules", "here", "share", "code"),
+    [
+        (OPENFIELD, rollout(held_hours=24), 0.1, None),
+        (OPENFIELD, rollout(held_hours=23), 0.1, "too-early"),
+        (OPENFIELD, rollout(held_hours=90), 0.35, "share-dictated"),
+        (OPENFIELD, rollout(), 1.0, None),
+        (OPENFIELD, rollout("paused"), 1.0, "paused"),
+        (OPENFIELD, rollout("halted"), 0.1, "not-rising"),
+        (NORTHGATE, rollout(), 0.77, None),
+        (NORTHGATE, rollout(share=0.5), 0.5, "share-falls"),
+        (NORTHGATE, rollout("paused"), 1.0, None),
+    ],
+)
+def test_a_share_is_judged_by_the_ladder_and_the_stores_own_clock(
+    rules: Rulebook, here: dict[str, Any], share: float, code: str | None
+) -> None:
+    if code is None:
+        judgement.demand_share(rules.rollout, here, share, NOW)
+        return
+    with pytest.raises(Refusal) as refused:
+        judgement.demand_share(rules.rollout, here, share, NOW)
+    assert refused.value.code == code
+
+
+@pytest.mark.parametrize(
+    ("rules", "here", "act", "taken"),
+    [
+        (NORTHGATE, rollout(), "halt", True),
+        (NORTHGATE, rollout("halted"), "resume", False),
+        (NORTHGATE, rollout("complete"), "halt", False),
+        (NORTHGATE, rollout("complete"), "withdraw", True),
+        (OPENFIELD, rollout("halted"), "resume", True),
+        (OPENFIELD, rollout("complete"), "halt", True),
+        (OPENFIELD, rollout(pauses=2), "pause", False),
+        (OPENFIELD, rollout("withdrawn"), "withdraw", False),
+        (OPENFIELD, rollout(), "explode", False),
+    ],
+)
+def test_steering_is_taken_or_refused_as_the_rulebook_says(
+    rules: Rulebook, here: dict[str, Any], act: str, taken: bool
+) -> None:
+    if taken:
+        judgement.demand_steering(rules.rollout, here, act)
+        return
+    with pytest.raises(Refusal):
+        judgement.demand_steering(rules.rollout, here, act)
+
+
+def processed_after(folder: Path, seed: int) -> timedelta:
+    """How long a store with this seed takes over its first build, by its own clock."""
+    store = SimulatedStore(OPENFIELD, folder, seed)
+    berth = store.open_berth(
+        protocol.BerthRequest(identifier="org.example.a", name="A", platform="android", language="en", reference="a")
+    )
+    package = write_apk(folder / "a.apk", PackageRecipe("org.example.a", "1.0.0", 1, "A"))
+    upload = store.begin_upload(berth["id"], package.stat().st_size)["id"]
+    (store.uploads / upload).write_bytes(package.read_bytes())
+    begun = store.clock.now()
+    store.consign(berth["id"], protocol.ConsignmentRequest(uploads=(upload,), version="1.0.0", number=1))
+    store.clock.step(timedelta(hours=1))
+    store.turn()
+    events = store.shelf.events_after(0, 10)
+    store.shelf.close()
+    assert [event["data"]["state"] for event in events] == ["processing", "ready"]
+    return datetime.fromisoformat(events[1]["time"]) - begun
+
+
+def test_the_same_seed_takes_the_same_time(tmp_path: Path) -> None:
+    first, again, other = (processed_after(tmp_path / name, seed) for name, seed in (("a", 1), ("b", 1), ("c", 2)))
+    assert abs((first - again).total_seconds()) < 1
+    assert abs((first - other).total_seconds()) > 1
+    assert timedelta(minutes=5 * 0.6) - timedelta(seconds=1) < first < timedelta(minutes=5 * 1.6)
+
+
+def test_a_clock_that_runs_fast_and_is_stepped_survives_a_restart(tmp_path: Path) -> None:
+    store = SimulatedStore(NORTHGATE, tmp_path)
+    store.clock.step(timedelta(hours=30))
+    store.clock.run_at(1000)
+    ahead = store.clock.now() - datetime.now(UTC)
+    assert timedelta(hours=30) <= ahead < timedelta(hours=31)
+    store.shelf.close()
+    again = SimulatedStore(NORTHGATE, tmp_path)
+    assert again.clock.speed == 1000
+    assert again.clock.now() - datetime.now(UTC) >= ahead
+    again.shelf.close()
+
+
+def test_an_act_that_fails_half_way_leaves_nothing_on_the_shelf(tmp_path: Path) -> None:
+    store = SimulatedStore(OPENFIELD, tmp_path)
+
+    def half() -> dict[str, Any]:
+        store.shelf.put("thing", {"id": "half"})
+        raise RuntimeError("the machine stumbles")
+
+    with pytest.raises(RuntimeError):
+        store.perform("key-1", "stumble", "thing", {}, half)
+    assert store.shelf.get("thing", "half") is None
+    assert store.shelf.given_answer("key-1") is None
+    assert store.shelf.acts() == []
+    store.shelf.close()
