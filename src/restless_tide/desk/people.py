@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import timedelta
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -20,7 +21,12 @@ SIGN_IN_LIFE = timedelta(hours=12)
 SHORTEST_PASSWORD = 10
 TOKEN_PREFIX = "tide_"  # noqa: S105
 _hasher = PasswordHasher()
-_NOBODY = _hasher.hash("nobody has this password")
+
+
+@cache
+def _nobody() -> str:
+    """A hash that no password has, so that an unknown address takes as long as a wrong password."""
+    return _hasher.hash(secrets.token_urlsafe(32))
 
 
 def anybody(session: Session) -> bool:
@@ -48,7 +54,7 @@ def sign_in(desk: Desk, email: str, password: str) -> tuple[Person, str]:
     """Check a password; returns the person and the new session's secret. Raises Unauthenticated."""
     with desk.look() as session:
         person = session.scalar(select(Person).where(Person.email == email.strip().lower()))
-        stored = person.password_hash if person else _NOBODY
+        stored = person.password_hash if person else _nobody()
     try:
         _hasher.verify(stored, password)
     except (VerificationError, InvalidHashError):
