@@ -13,11 +13,8 @@ from restless_tide.core.ladder import Ladder
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
 from restless_tide.core.order import PENDING
 from restless_tide.core.rollout import Option, Progress, RolloutEvent, RolloutState, options, stage_ends
-from restless_tide.core.round import RoundState
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Order, Round
-
-OFFERED = frozenset({RolloutState.RISING, RolloutState.PAUSED, RolloutState.COMPLETE})
 
 
 def ladder_of(leg: Leg) -> Ladder:
@@ -86,8 +83,3 @@ def pending_orders(session: Session, lane: str) -> list[Order]:
     return list(
         session.scalars(select(Order).where(Order.lane == lane, Order.state.in_(PENDING)).order_by(Order.position))
     )
-
-
-def approved(leg: Leg) -> bool:
-    last = last_round(leg)
-    return last is not None and last.state is RoundState.APPROVED and last.build_id == leg.build_id

@@ -38,7 +38,13 @@ def serve(environment: Mapping[str, str]) -> None:
     settings = settings_from(environment)
     _demand_free_port(settings.host, settings.port)
     _write_json_logs()
-    app = desk_app(open_desk(settings))
+    desk = open_desk(settings)
+    with desk.look() as session:
+        if not people.anybody(session):
+            sys.stderr.write(
+                "Nobody can sign in yet. Add the first person with: tide desk init --name NAME --email ADDRESS\n"
+            )
+    app = desk_app(desk)
     uvicorn.run(
         app,
         host=settings.host,
