@@ -35,6 +35,7 @@ tools)
     want keytool default-jdk-headless
     want plistutil libplist-utils
     [ -f /usr/share/android-framework-res/framework-res.apk ] || packages="$packages android-framework-res"
+    [ -d /usr/share/fonts/truetype/dejavu ] || packages="$packages fonts-dejavu-core"
     [ -z "$packages" ] && exit 0
     [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null || stop "The tests need these Debian packages; install them: apt-get install$packages"
     echo "Installing what the tests need:$packages"
