@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
+from pathlib import Path
 
 import pytest
 
 from restless_tide.client import ImpossibleAct, Invalid, NotFound, NotReady
+from restless_tide.demo.processes import Processes, free_ports
 from tests.harbour import Harbour, leg_of, until
 
 TRIAL = {"cohort": "crew", "store": "openfield", "notes": "Look.", "contact": "ida@example.org"}
@@ -172,3 +174,11 @@ def test_a_ladder_a_build_and_a_version_that_do_not_fit_are_refused(harbour: Har
     with pytest.raises(Invalid, match="carries version 1.1.0; the release is 1.0.0"):
         harbour.tide.releases.change_leg(app, "1.0.0", "northgate", build=other)
     assert leg_of(harbour.tide.releases.one(app, "1.0.0"), "northgate").build == ios
+
+
+def test_a_desk_without_people_says_how_to_add_the_first(tmp_path: Path) -> None:
+    with Processes(tmp_path, free_ports(34_000)) as processes:
+        processes.start("desk")
+        told = (tmp_path / "desk.log").read_text()
+    assert "Nobody can sign in yet" in told
+    assert "tide desk init" in told
