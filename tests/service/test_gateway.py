@@ -102,7 +102,7 @@ def test_nothing_but_the_token_is_answered_without_one(connection: ConnectionFil
         ("POST", "/v1/berths"),
         ("HEAD", "/v1/uploads/x"),
     ):
-        assert httpx.request(method, f"{connection.gateway}{path}", trust_env=False).status_code in (401, 422)
+        assert httpx.request(method, f"{connection.gateway}{path}", trust_env=False).status_code == 401
 
 
 def test_the_same_key_gives_the_same_answer_and_another_call_under_it_is_a_conflict(
@@ -168,11 +168,12 @@ def test_a_package_that_has_not_arrived_whole_is_not_consigned(connection: Conne
         )
 
 
-def test_events_are_numbered_without_gaps_and_can_be_read_again(gateway: Gateway) -> None:
-    gateway.open_berth(wanted_berth(), str(uuid.uuid4()))
+def test_events_are_numbered_without_gaps_and_can_be_read_again(gateway: Gateway, harbour: Harbour) -> None:
+    harbour.ready_build(harbour.new_app(), "openfield")
     events = gateway.events(0)
+    assert len(events) >= 2
     assert [event.sequence for event in events] == list(range(1, len(events) + 1))
-    assert gateway.events(len(events) - 1)[0] == events[-1] if events else True
+    assert gateway.events(len(events) - 1) == events[-1:]
 
 
 def test_what_the_store_does_not_know_is_refused_by_name(gateway: Gateway) -> None:

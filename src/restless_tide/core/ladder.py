@@ -54,6 +54,18 @@ class Ladder(BaseModel):
         )
 
 
+USUAL_LADDER = Ladder(
+    name="usual",
+    stages=(
+        Stage(share=0.05, dwell_hours=24),
+        Stage(share=0.2, dwell_hours=48),
+        Stage(share=0.5, dwell_hours=48),
+        Stage(share=1.0),
+    ),
+)
+"""What a release climbs where the store leaves the ladder free and nobody named another."""
+
+
 def parse_ladder(text: str, name: str = "own") -> Ladder:
     """Read ``5@24,20@48,100`` (per cent, then hours to hold it). Raises Invalid."""
     stages = []

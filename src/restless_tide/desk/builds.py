@@ -18,8 +18,6 @@ from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, BuildPackage, Consignment, Package
 
-PLATFORM_OF_FORMAT = {"apk": "android", "ipa": "ios"}
-
 
 def known_package(session: Session, sha256: str) -> Package:
     found = session.get(Package, sha256)
@@ -68,7 +66,7 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
         raise Invalid(
             "The packages of one build must carry the same identifier, version and number.", code="packages-differ"
         )
-    platform = PLATFORM_OF_FORMAT[first.format]
+    platform = first.platform
     demand_ready(_identity_findings(app, platform, first), "Taking in this build")
     same = act.session.scalar(
         select(Build).where(

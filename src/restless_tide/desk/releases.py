@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, StaleView
-from restless_tide.core.ladder import Ladder, Stage, parse_ladder
+from restless_tide.core.ladder import USUAL_LADDER, Ladder, parse_ladder
 from restless_tide.core.leg import LegPhase, demand_open_to_change, demand_open_to_submission
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import check_submission, demand_ready
@@ -22,16 +22,6 @@ from restless_tide.desk import builds, find, legs
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Release, Round
-
-USUAL_LADDER = Ladder(
-    name="usual",
-    stages=(
-        Stage(share=0.05, dwell_hours=24),
-        Stage(share=0.2, dwell_hours=48),
-        Stage(share=0.5, dwell_hours=48),
-        Stage(share=1.0),
-    ),
-)
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,7 @@ from restless_tide.core.rollout import RolloutState, adopted
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import legs
-from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import Gateway
 from restless_tide.records.tables import Berth, Consignment, Leg, Order, Round, Tester, Trial
@@ -101,7 +101,7 @@ def _send_build(desk: Desk, session: Session, order: Order) -> Call:
 
 def _progress(desk: Desk, consignment_id: str, before: int) -> Callable[[int], None]:
     def told(offset: int) -> None:
-        with desk.act("engine") as act:
+        with desk.act(ENGINE) as act:
             consignment = needed(act.session, Consignment, consignment_id)
             if consignment.state is CONSIGNMENT.initial:
                 consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.SEND)

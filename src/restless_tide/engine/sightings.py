@@ -17,7 +17,7 @@ from restless_tide.core.rollout import RolloutState, adopted
 from restless_tide.core.round import ROUND, RoundEvent, RoundState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import legs
-from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.engine.carriers import leg_subject, needed
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import Consignment, Leg, Order, Round, Sighting, Store, Trial
@@ -49,7 +49,7 @@ def take(desk: Desk, store_id: str) -> None:
     try:
         events = desk.gateway(store).events(after)
     except TideError as wrong:
-        with desk.act("engine") as act:
+        with desk.act(ENGINE) as act:
             row = needed(act.session, Store, store_id)
             if row.trouble != wrong.detail:
                 row.trouble = wrong.detail
@@ -172,10 +172,7 @@ def _rollout_changed(act: Act, event: StoreEvent) -> bool:
     else:
         leg.sighting.state, leg.sighting.share = state, share
         leg.sighting.at, leg.sighting.seen_at = event.time, act.now
-    if _in_flight(act, leg):
-        act.tell("seen", leg_subject(leg), app=leg.release.app.name, said=f"{state} at {share:.0%}")
-        return True
-    if (leg.state, leg.share) == (state, share):
+    if (leg.state, leg.share) == (state, share) or _in_flight(act, leg):
         act.tell("seen", leg_subject(leg), app=leg.release.app.name, said=f"{state} at {share:.0%}")
         return True
     before = {"state": str(leg.state), "share": leg.share}

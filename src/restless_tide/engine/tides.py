@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import structlog
 from sqlalchemy import select
 
 from restless_tide.core.errors import TideError
@@ -13,6 +14,8 @@ from restless_tide.desk import legs, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.engine.carriers import leg_subject
 from restless_tide.records.tables import Leg, Round
+
+_log = structlog.get_logger("engine")
 
 
 def rise(desk: Desk) -> int:
@@ -44,7 +47,8 @@ def _advance(act: Act, leg_id: str) -> int:
     progress, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     try:
         after = advanced(progress, ladder, act.now)
-    except TideError:
+    except TideError as wrong:
+        _log.error("a stage could not be raised and waits for a person", leg=leg_id, why=wrong.detail)
         leg.stage_ends_at = None
         return 0
     dwell = ladder.stages[progress.stage].dwell_hours

@@ -32,6 +32,7 @@ from restless_tide.core.rollout import RolloutState
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.engine import mail, sightings, tides
 from restless_tide.engine.carriers import CARRIERS, needed
+from restless_tide.gateways.protocol import ACT_IMPOSSIBLE
 from restless_tide.records.tables import Leg, Order, Store
 
 _log = structlog.get_logger("engine")
@@ -93,7 +94,10 @@ class Engine:
         with self._desk.look() as session:
             stores = session.scalars(select(Store.id)).all()
         for store_id in stores:
-            sightings.take(self._desk, store_id)
+            try:
+                sightings.take(self._desk, store_id)
+            except Exception:  # noqa: BLE001  (what one store tells must not keep the others from being heard)
+                _log.exception("what a store tells could not be taken", store=store_id)
 
     def _carry_out(self) -> None:
         self._busy = {lane: future for lane, future in self._busy.items() if not future.done()}
@@ -153,12 +157,11 @@ class Engine:
                 order = needed(act.session, Order, order_id)
                 if order.state not in PENDING:
                     return
-                if order.payload.get("again"):
-                    order.state, order.settled_at = ORDER.after(order.state, OrderEvent.DROP), act.now
-                    order.trouble = "the store had halted it already"
+                order.settled_at, order.trouble = act.now, wrong.detail
+                if order.payload.get("again") and wrong.code == ACT_IMPOSSIBLE:  # it had stayed halted: as was wanted
+                    order.state = ORDER.after(order.state, OrderEvent.DROP)
                     return
-                order.state, order.settled_at = ORDER.after(order.state, OrderEvent.REFUSE), act.now
-                order.trouble = wrong.detail
+                order.state = ORDER.after(order.state, OrderEvent.REFUSE)
                 carrier.refused(act, order, wrong.detail)
             _log.warning("refused", order=order_id, kind=str(kind), store=store.name, code=wrong.code)
             return

@@ -16,6 +16,8 @@ ALGORITHM = "ES256"
 CLOCK_HEADER = "Store-Clock"
 IDEMPOTENCY_HEADER = "Idempotency-Key"
 TUS_VERSION = "1.0.0"
+ACT_IMPOSSIBLE = "act-impossible"
+"""The code of a refusal because the rollout is already where the act would lead, or cannot get there."""
 
 
 class Message(BaseModel):

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict, Field
 
+PLATFORM_OF_FORMAT = {"apk": "android", "ipa": "ios"}
+
 
 class Facts(BaseModel):
     """The facts of one package file. Levels are as the platform writes them (``"26"``, ``"15.0"``)."""
@@ -21,3 +23,8 @@ class Facts(BaseModel):
     debuggable: bool = False
     size_bytes: int
     sha256: str
+
+    @property
+    def platform(self) -> str:
+        """The platform that the format belongs to."""
+        return PLATFORM_OF_FORMAT[self.format]
