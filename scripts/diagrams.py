@@ -5,9 +5,11 @@ from pathlib import Path
 
 from restless_tide.core.consignment import CONSIGNMENT
 from restless_tide.core.invitation import INVITATION
+from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import ORDER
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND
+from restless_tide.core.step import STEP
 from restless_tide.core.trial import TRIAL
 
 PLACE = Path("docs/architecture.md")
@@ -19,6 +21,8 @@ for name, machine in {
     "round": ROUND,
     "rollout": ROLLOUT,
     "order": ORDER,
+    "step": STEP,
+    "delivery": DELIVERY,
 }.items():
     drawn = f"<!-- {name} -->\n```mermaid\n{machine.diagram()}\n```\n"
     text, found = re.subn(

@@ -146,9 +146,9 @@ def test_an_approval_of_one_build_is_no_approval_of_another(
 
 def test_halts_go_first_and_overtake_what_loses_its_meaning() -> None:
     by_urgency = sorted([OrderKind.SET_SHARE, OrderKind.WITHDRAW, OrderKind.HALT, OrderKind.LAUNCH], key=urgency)
-    assert by_urgency == [OrderKind.LAUNCH, OrderKind.HALT, OrderKind.WITHDRAW, OrderKind.SET_SHARE]
+    assert by_urgency == [OrderKind.HALT, OrderKind.LAUNCH, OrderKind.WITHDRAW, OrderKind.SET_SHARE]
     assert OrderKind.SET_SHARE in overtaken_by(OrderKind.HALT)
-    assert OrderKind.LAUNCH not in overtaken_by(OrderKind.HALT)
+    assert OrderKind.LAUNCH in overtaken_by(OrderKind.HALT)
 
 
 def test_a_pause_and_a_resume_keep_their_order() -> None:
@@ -163,6 +163,13 @@ def test_pauses_between_tries_grow_to_a_minute_and_stay_short_for_a_halt() -> No
     assert pauses[0] == 0.5
     assert pauses[-1] == 60
     assert pause_before_retry_seconds(40, urgent=True) == 2
+
+
+def test_a_stores_wish_is_honoured_but_never_by_what_is_urgent() -> None:
+    assert pause_before_retry_seconds(1, asked_seconds=30) == 30
+    assert pause_before_retry_seconds(9, asked_seconds=1, dice=0.0) == 30
+    assert pause_before_retry_seconds(1, asked_seconds=10**9) == 3600
+    assert pause_before_retry_seconds(3, asked_seconds=30, urgent=True) <= 2
 
 
 def test_testers_that_do_not_fit_are_refused_before_anything_is_done() -> None:

@@ -133,6 +133,8 @@ class StoreUnreachable(TideError):
 
     code = "store-unreachable"
     title = "The store does not answer"
+    wait_seconds = 0.0
+    """How long the store asked to be left alone (Retry-After)."""
 
 
 class StoreRefused(TideError):
@@ -140,6 +142,13 @@ class StoreRefused(TideError):
 
     code = "store-refused"
     title = "The store said no"
+
+
+class LostLease(TideError):
+    """Another engine works on this database now; whatever this one still held is not written."""
+
+    code = "lost-lease"
+    title = "Another engine works here now"
 
 
 class DeskUnreachable(TideError):

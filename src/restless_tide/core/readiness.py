@@ -3,15 +3,41 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 
 from restless_tide.core.errors import Finding, Level, NotReady
 from restless_tide.core.packages.facts import Facts
+from restless_tide.core.questions import foreseen
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.versions import Held, check_number, parse_version
 
 
-def check_push(rules: Rulebook, held: Sequence[Held], facts: Sequence[Facts], identifier: str) -> list[Finding]:
+def check_push(
+    rules: Rulebook, held: Sequence[Held], facts: Sequence[Facts], identifier: str, now: datetime
+) -> list[Finding]:
     """Findings for sending the packages of one build to a store where the app is ``identifier``."""
+    first = facts[0]
+    findings = check_packages(rules, facts, identifier)
+    findings.extend(check_number(rules, held, first.version, first.number))
+    findings.extend(
+        Finding("will-be-asked", Level.NOTE, f"{rules.store} will ask: {question.text}", question.code, question.help)
+        for question in foreseen(rules, facts, now)
+    )
+    if rules.packages.first_build_by_hand and not held:
+        findings.append(
+            Finding(
+                "first-build-by-hand",
+                Level.NOTE,
+                f"{rules.store} takes the very first build only on its own pages.",
+                "build",
+                "A step for a person will be prepared; the desk recognises when it is done.",
+            )
+        )
+    return findings
+
+
+def check_packages(rules: Rulebook, facts: Sequence[Facts], identifier: str) -> list[Finding]:
+    """Findings on the packages themselves, whatever the store holds already."""
     findings: list[Finding] = []
     if len(facts) > rules.packages.most_packages:
         findings.append(
@@ -21,10 +47,18 @@ def check_push(rules: Rulebook, held: Sequence[Held], facts: Sequence[Facts], id
                 "packages",
             )
         )
+    kinds = [processor for package in facts for processor in package.processors]
+    if rules.packages.one_per_processor and len(facts) > 1 and not len(set(kinds)) == len(kinds) == len(facts):
+        findings.append(
+            _blocker(
+                "processors-overlap",
+                f"{rules.store} takes one package per processor kind; these are for {', '.join(kinds) or 'any'}.",
+                "packages",
+                "Hand in one package for each processor kind.",
+            )
+        )
     for package in facts:
         findings.extend(_check_package(rules, package, identifier))
-    first = facts[0]
-    findings.extend(check_number(rules, held, first.version, first.number))
     return findings
 
 

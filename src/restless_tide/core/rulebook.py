@@ -2,16 +2,20 @@
 
 The store's gateway serves it with a revision; the desk reads the same document. Everything that
 differs between stores stands here, so that no other file ever asks which store it is dealing with.
-Durations carry their unit in the name; shares are of people, 0 to 1.
+Durations carry their unit in the name; shares are of people, 0 to 1. docs/rulebooks.md explains each
+field; docs/rulebook.schema.json is the JSON Schema made from these models.
 """
 
 from __future__ import annotations
 
+import re
 import tomllib
-from datetime import datetime
+from collections.abc import Sequence
+from decimal import Decimal
 from enum import StrEnum
+from graphlib import CycleError, TopologicalSorter
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.ladder import Ladder
@@ -22,10 +26,11 @@ class Rules(BaseModel):
 
 
 class Numbering(StrEnum):
-    """How build numbers rise: for ever across the app, or anew with each version."""
+    """How build numbers rise: for ever across the app, anew with each version, or as its fourth part."""
 
     RISES_FOR_EVER = "rises for ever"
     RESTARTS_PER_VERSION = "restarts with each version"
+    FOURTH_PART = "fourth part of the version"
 
 
 class CohortKind(StrEnum):
@@ -41,11 +46,30 @@ class AfterHalt(StrEnum):
     NEW_BUILD = "new build"
 
 
+class LocksAt(StrEnum):
+    """When a thing can no longer be changed."""
+
+    NEVER = "never"
+    FIRST_BUILD = "first build"
+    FIRST_REVIEW = "first review"
+    EACH_VERSION = "each version"
+    ONLY_DOWNWARDS = "only downwards once live"
+
+
+class Who(StrEnum):
+    """Who may get an app."""
+
+    EVERYONE = "everyone"
+    ORGANISATIONS = "named organisations"
+
+
 class PackageRules(Rules):
-    formats: tuple[str, ...] = Field(min_length=1, description="formats taken, such as 'apk' or 'ipa'")
+    formats: tuple[str, ...] = Field(min_length=1, description="formats taken, such as 'apk', 'ipa' or 'msix'")
     most_packages: int = Field(default=1, ge=1, description="packages in one build")
-    largest_bytes: int = Field(default=4 * 1024**3, gt=0)
+    largest_bytes: int = Field(default=4 * 1024**3, gt=0, description="of one package")
     lowest_target_platform: int | None = Field(default=None, description="the target level a package must reach")
+    first_build_by_hand: bool = Field(default=False, description="the very first build goes in on the store's pages")
+    one_per_processor: bool = Field(default=False, description="each package of a build is for another processor kind")
 
 
 class NumberRules(Rules):
@@ -55,14 +79,18 @@ class NumberRules(Rules):
 
 
 class Question(Rules):
-    """A question a store may hold a build for. ``when_permission`` narrows it to packages that ask for it."""
+    """A question a store may hold a build for; it is asked when all its conditions hold."""
 
     code: str
     text: str
     help: str = ""
     choices: tuple[str, ...] = ("yes", "no")
     refused_answers: tuple[str, ...] = Field(default=(), description="answers that the store turns the build away for")
-    when_permission: str | None = None
+    when_permission: str | None = Field(default=None, description="only packages that ask for it")
+    when_target_at_least: int | None = Field(default=None, description="only from this target level on")
+    when_target_below: int | None = Field(default=None, description="only below this target level")
+    when_answers: dict[str, str] = Field(default_factory=dict, description="only after these earlier answers")
+    applies_from: AwareDatetime | None = Field(default=None, description="only from this instant on")
 
 
 class ProcessingRules(Rules):
@@ -72,13 +100,17 @@ class ProcessingRules(Rules):
 
 class CohortRules(Rules):
     seats: int = Field(ge=0)
-    review_first: bool = False
+    seats_per_build: bool = Field(default=False, description="every build gets its own seats")
+    review_first: bool = Field(default=False, description="the store looks at the first build of a version first")
+    trial_days: int | None = Field(default=None, gt=0, description="a trial lapses after so many days")
 
 
 class ReviewRules(Rules):
     usual_hours: float = Field(gt=0)
     notes_limit_characters: int = Field(default=500, gt=0)
     notes_locales_required: tuple[str, ...] = ()
+    needed_for: tuple[str, ...] = Field(default=("release",), description="what is reviewed: release, trial, texts …")
+    go_together: tuple[str, ...] = Field(default=("build", "notes"), description="items one submission carries")
 
 
 class RolloutRules(Rules):
@@ -93,12 +125,58 @@ class RolloutRules(Rules):
     withdraw_restores_previous: bool = False
 
 
+class NameRules(Rules):
+    longest: int = Field(default=50, gt=0, description="characters")
+    claimed_first: bool = Field(default=False, description="the name is claimed before anything else")
+    lapses_unused_days: int | None = Field(default=None, gt=0, description="a claim lapses without a build")
+
+
+class FieldRules(Rules):
+    limit_characters: int = Field(gt=0)
+    required: bool = False
+
+
+class PictureRules(Rules):
+    formats: tuple[str, ...] = ("png",)
+    smallest_pixels: int = Field(default=512, gt=0, description="the shorter side")
+    derived_from_one: bool = Field(default=False, description="all sizes are made from one original")
+
+
+class ListingRules(Rules):
+    """Texts and pictures that people see before they get the app."""
+
+    fields: dict[str, FieldRules] = Field(default_factory=dict)
+    pictures: PictureRules = PictureRules()
+
+
+class AvailabilityRules(Rules):
+    who: tuple[Who, ...] = Field(default=(Who.EVERYONE,), min_length=1)
+    countries: tuple[str, ...] = Field(default=(), description="ISO 3166 codes reached; none: all")
+    paid: bool = Field(default=False, description="apps may cost something")
+    free_to_paid: bool = Field(default=True, description="a free app may become a paid one")
+    paid_to_free: bool = Field(default=True, description="a paid app may become free")
+    currencies: tuple[str, ...] = Field(default=(), description="ISO 4217 codes")
+    lowest_price: Decimal | None = None
+    highest_price: Decimal | None = None
+    may_close: bool = Field(default=True, description="the app can be closed to new people")
+
+
+class Thing(Rules):
+    """A node of the prerequisite graph: one thing that the store wants."""
+
+    title: str
+    opens_after: tuple[str, ...] = ()
+    locks_at: LocksAt = LocksAt.NEVER
+    usually_takes_hours: float = Field(default=0, ge=0)
+    applies_from: AwareDatetime | None = None
+
+
 class Rulebook(Rules):
     """The rules of one store."""
 
-    store: str
-    revision: str
-    in_force_since: datetime
+    store: str = Field(min_length=1)
+    revision: str = Field(min_length=1)
+    in_force_since: AwareDatetime
     platforms: tuple[str, ...] = Field(min_length=1)
     packages: PackageRules
     numbers: NumberRules
@@ -106,6 +184,36 @@ class Rulebook(Rules):
     cohorts: dict[CohortKind, CohortRules]
     review: ReviewRules
     rollout: RolloutRules
+    name: NameRules = NameRules()
+    listing: ListingRules = ListingRules()
+    availability: AvailabilityRules = AvailabilityRules()
+    things: dict[str, Thing] = Field(default_factory=dict, description="the prerequisite graph")
+
+    @model_validator(mode="after")
+    def _graph_can_be_walked(self) -> Rulebook:
+        for key, thing in self.things.items():
+            unknown = [before for before in thing.opens_after if before not in self.things]
+            if unknown:
+                raise ValueError(f"things.{key}.opens_after names {', '.join(unknown)}, which no thing is called")
+        try:
+            TopologicalSorter({key: thing.opens_after for key, thing in self.things.items()}).prepare()
+        except CycleError as wrong:
+            raise ValueError(f"things wait for each other in a circle: {' after '.join(wrong.args[1])}") from None
+        return self
+
+    @model_validator(mode="after")
+    def _questions_follow_one_another(self) -> Rulebook:
+        known: dict[str, Question] = {}
+        for question in self.processing.questions:
+            for earlier, choice in question.when_answers.items():
+                if earlier not in known:
+                    raise ValueError(f"question {question.code} follows {earlier}, which is not asked before it")
+                if choice not in known[earlier].choices:
+                    raise ValueError(
+                        f"question {question.code} follows the answer {choice!r}, which is no choice there"
+                    )
+            known[question.code] = question
+        return self
 
 
 def read_rulebook(text: str, place: str = "rulebook") -> Rulebook:
@@ -115,5 +223,48 @@ def read_rulebook(text: str, place: str = "rulebook") -> Rulebook:
     except tomllib.TOMLDecodeError as wrong:
         raise Invalid(f"{place} is not TOML: {wrong}.", code="rulebook-broken") from None
     except ValidationError as wrong:
-        told = "; ".join(f"{'.'.join(map(str, error['loc']))}: {error['msg']}" for error in wrong.errors())
-        raise Invalid(f"{place} breaks the rulebook schema: {told}.", code="rulebook-broken") from None
+        told = "; ".join(
+            f"{_at_line(text, error['loc'])}{'.'.join(map(str, error['loc'])) or 'rulebook'}: {_plain(error['msg'])}"
+            for error in wrong.errors()
+        )
+        raise Invalid(
+            f"{place} breaks the rulebook schema: {told}.",
+            remedy="docs/rulebooks.md explains every field; the rulebook before it stays in force.",
+            code="rulebook-broken",
+        ) from None
+
+
+def read_served_rulebook(content: bytes | str, place: str) -> Rulebook:
+    """Read a rulebook as a gateway serves it (JSON). Raises Invalid naming each field that breaks the schema."""
+    try:
+        return Rulebook.model_validate_json(content)
+    except ValidationError as wrong:
+        told = "; ".join(
+            f"{'.'.join(map(str, error['loc'])) or 'the document'}: {_plain(error['msg'])}" for error in wrong.errors()
+        )
+        raise Invalid(
+            f"The rulebook that {place} serves breaks the schema: {told}.",
+            remedy="Tell whoever runs the gateway; the rulebook before it stays in force.",
+            code="rulebook-broken",
+        ) from None
+
+
+def _plain(message: str) -> str:
+    return message.removeprefix("Value error, ")
+
+
+def _at_line(text: str, place: Sequence[int | str]) -> str:
+    """``line 12, `` for the line of the TOML that sets ``place``, or where its table begins; or nothing."""
+    names = [str(part) for part in place if isinstance(part, str)]
+    table, best = "", 0
+    for number, line in enumerate(text.splitlines(), 1):
+        header = re.match(r"\s*\[+([^\[\]]+)\]+", line)
+        if header:
+            table = header.group(1).replace('"', "").strip()
+        key = re.match(r"\s*([\w.-]+)\s*=", line)
+        here = ".".join(filter(None, (table, key.group(1) if key and not header else "")))
+        if here and ".".join(names) == here:
+            return f"line {number}, "
+        if header and ".".join(names).startswith(table):
+            best = number
+    return f"line {best}, " if best else ""

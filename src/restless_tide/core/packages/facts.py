@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict, Field
 
-PLATFORM_OF_FORMAT = {"apk": "android", "ipa": "ios"}
+PLATFORM_OF_FORMAT = {"apk": "android", "ipa": "ios", "msix": "desktop"}
 
 
 class Facts(BaseModel):
@@ -12,7 +12,7 @@ class Facts(BaseModel):
 
     model_config = ConfigDict(frozen=True, defer_build=True)
 
-    format: str = Field(description="apk or ipa")
+    format: str = Field(description="apk, ipa or msix")
     identifier: str
     version: str = Field(description="what people see")
     number: int = Field(description="what machines compare")
@@ -21,6 +21,8 @@ class Facts(BaseModel):
     permissions: tuple[str, ...] = ()
     label: str | None = None
     debuggable: bool = False
+    processors: tuple[str, ...] = Field(default=(), description="processor kinds it is built for; none: any")
+    publisher: str | None = None
     size_bytes: int
     sha256: str
 

@@ -10,6 +10,7 @@ from restless_tide.core.packages.apk import is_apk, read_apk
 from restless_tide.core.packages.archive import opened_archive
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.packages.ipa import is_ipa, read_ipa
+from restless_tide.core.packages.msix import is_msix, read_msix
 
 _AAB_MARK = "BundleConfig.pb"
 _BLOCK_BYTES = 1024 * 1024
@@ -32,10 +33,12 @@ def inspect_package(source: BinaryIO, sha256: str | None = None) -> Facts:
             read = read_apk
         elif is_ipa(archive):
             read = read_ipa
+        elif is_msix(archive):
+            read = read_msix
         else:
             raise PackageUnreadable(
                 "The archive holds neither an Android manifest nor a Payload folder, so it is no app package.",
-                remedy="Hand in an APK or IPA file.",
+                remedy="Hand in an APK, IPA or MSIX file.",
                 code="no-manifest",
             )
         return read(archive, source.seek(0, 2), sha256 or _digest(source))

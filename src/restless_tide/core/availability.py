@@ -1,0 +1,129 @@
+"""Where, for how much and to whom an app is offered; what of it can change, and what can change only one way."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from decimal import Decimal
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from restless_tide.core.errors import Finding, Level
+from restless_tide.core.graph import Standing, locked_because, will_lock
+from restless_tide.core.rulebook import LocksAt, Rulebook, Thing, Who
+
+_THING_OF = {"who": "who", "organisations": "who", "price": "price", "currency": "price", "countries": "countries"}
+_PLACES = 2
+
+
+class Availability(BaseModel):
+    """How a berth offers its app. No countries: everywhere the store is; no price: free."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    closed: bool = Field(default=False, description="nobody new gets the app there")
+    price: Decimal | None = Field(default=None, gt=0, description="in the currency; none: free")
+    currency: str | None = Field(default=None, description="ISO 4217")
+    countries: tuple[str, ...] = Field(default=(), description="ISO 3166 alpha-2; none: everywhere the store is")
+    who: Who = Who.EVERYONE
+    organisations: tuple[str, ...] = ()
+
+    @field_validator("countries", mode="after")
+    @classmethod
+    def _sorted(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(sorted({code.upper() for code in value}))
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> Availability:
+        if (self.price is None) != (self.currency is None):
+            raise ValueError("a price needs a currency, and a currency a price")
+        if (self.who is Who.ORGANISATIONS) != bool(self.organisations):
+            raise ValueError("named organisations need their names, and only they have any")
+        return self
+
+    @property
+    def paid(self) -> bool:
+        return self.price is not None
+
+    def told(self) -> str:
+        """In one line, such as ``everyone, 12 countries, EUR 2.99``."""
+        who = str(self.who) if not self.organisations else f"only {', '.join(self.organisations)}"
+        where = (
+            f"{len(self.countries)} countries" if len(self.countries) > 1 else "".join(self.countries) or "everywhere"
+        )
+        price = f"{self.currency} {self.price:.{_PLACES}f}" if self.price is not None else "free"
+        return ", ".join([*(["closed to new people"] if self.closed else []), who, where, price])
+
+
+def changed(before: Availability, after: Availability) -> list[str]:
+    """The fields that differ."""
+    return [name for name in Availability.model_fields if getattr(before, name) != getattr(after, name)]
+
+
+def check_change(rules: Rulebook, before: Availability, after: Availability, standing: Standing) -> list[Finding]:
+    """What the store's rules say against the change; locks and one-way changes by the graph."""
+    allowed, findings = rules.availability, []
+
+    def no(code: str, detail: str, place: str, remedy: str = "") -> None:
+        findings.append(Finding(code, Level.BLOCKER, detail, place, remedy))
+
+    for key in dict.fromkeys(_thing_of(name, before, after) for name in changed(before, after)):
+        thing = rules.things.get(key)
+        if thing is not None and (why := locked_because(thing, standing)):
+            no("locked", why, key)
+        if thing is not None and key == "price" and _rises_while_live(thing, before, after, standing):
+            no("only-downwards", f"{thing.title} can only go down once the app is live.", "price")
+    if after.who not in allowed.who:
+        no("who-unknown", f"{rules.store} offers apps to {' or '.join(allowed.who)} only.", "who")
+    if after.paid and not allowed.paid:
+        no("paid-not-taken", f"{rules.store} carries free apps only.", "price")
+    if standing.live and before.paid and not after.paid and not allowed.paid_to_free:
+        no("one-way", f"At {rules.store} a paid app stays a paid one.", "free-or-paid")
+    if standing.live and after.paid and not before.paid and not allowed.free_to_paid:
+        remedy = "A paid edition needs an app of its own."
+        no("one-way", f"At {rules.store} an app that was offered free stays free.", "free-or-paid", remedy)
+    if after.currency and allowed.currencies and after.currency not in allowed.currencies:
+        no("currency-not-taken", f"{rules.store} takes {', '.join(allowed.currencies)}.", "currency")
+    if after.price is not None and allowed.lowest_price is not None and after.price < allowed.lowest_price:
+        no("price-too-low", f"The lowest price at {rules.store} is {allowed.lowest_price}.", "price")
+    if after.price is not None and allowed.highest_price is not None and after.price > allowed.highest_price:
+        no("price-too-high", f"The highest price at {rules.store} is {allowed.highest_price}.", "price")
+    beyond = [code for code in after.countries if allowed.countries and code not in allowed.countries]
+    if beyond:
+        no("country-not-reached", f"{rules.store} does not reach {', '.join(beyond)}.", "countries")
+    if after.closed and not before.closed and not allowed.may_close:
+        no("cannot-close", f"{rules.store} cannot close an app; withdraw the release instead.", "closed")
+    return findings
+
+
+def consequences(rules: Rulebook, before: Availability, after: Availability, standing: Standing) -> list[str]:
+    """What a person should know before the change: what people see, and what cannot be taken back."""
+    told = []
+    if after.closed and not before.closed:
+        told.append("Nobody new gets the app there; those who have it keep it. Reopening undoes it.")
+    if before.closed and not after.closed:
+        told.append("New people get the app there again.")
+    gone = [code for code in before.countries if code not in after.countries] if after.countries else []
+    if gone or (after.countries and not before.countries):
+        told.append(f"Nobody new gets it {'in ' + ', '.join(gone) if gone else 'outside the countries named'}.")
+    if before.paid != after.paid:
+        back = rules.availability.paid_to_free if after.paid else rules.availability.free_to_paid
+        kind = "a paid app" if after.paid else "free"
+        told.append(
+            f"It becomes {kind}." + ("" if back else f" {rules.store} does not let this be taken back once live.")
+        )
+    keys = dict.fromkeys(_thing_of(name, before, after) for name in changed(before, after))
+    things: Mapping[str, Thing] = rules.things
+    told.extend(line for key in keys if key in things and (line := will_lock(things[key], standing)))
+    return told
+
+
+def _thing_of(name: str, before: Availability, after: Availability) -> str:
+    if name in ("price", "currency") and before.paid != after.paid:
+        return "free-or-paid"
+    return _THING_OF.get(name, name)
+
+
+def _rises_while_live(thing: Thing, before: Availability, after: Availability, standing: Standing) -> bool:
+    if thing.locks_at is not LocksAt.ONLY_DOWNWARDS or not standing.live:
+        return False
+    return before.price is not None and after.price is not None and after.price > before.price

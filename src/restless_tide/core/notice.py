@@ -1,0 +1,59 @@
+"""Notices: what people wait for, and how the telling of it goes."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from restless_tide.core.machine import Machine
+
+
+class NoticeKind(StrEnum):
+    """What a subscriber can be told of."""
+
+    PROCESSED = "processing ended"
+    HELD = "held by a question"
+    APPROVED = "approved"
+    REJECTED = "rejected"
+    BREACH = "breach"
+    ORDER_FAILING = "order failing"
+    ORDER_REFUSED = "order refused"
+    STEP_WAITING = "step waiting"
+    CHANGED_AT_STORE = "changed at the store"
+    RULES_CHANGING = "rules changing"
+    LAPSING = "key or standing lapsing"
+
+
+class DeliveryState(StrEnum):
+    QUEUED = "queued"
+    SENT = "sent"
+    FAILED = "failed"
+
+
+class DeliveryEvent(StrEnum):
+    SEND = "send"
+    GIVE_UP = "give up"
+    SEND_AGAIN = "send again"
+
+
+S, E = DeliveryState, DeliveryEvent
+
+DELIVERY = Machine(
+    noun="The delivery",
+    initial=S.QUEUED,
+    table={
+        (S.QUEUED, E.SEND): S.SENT,
+        (S.QUEUED, E.GIVE_UP): S.FAILED,
+        (S.FAILED, E.SEND_AGAIN): S.QUEUED,
+    },
+)
+
+MOST_ATTEMPTS = 12
+"""After so many tries a delivery is given up, visibly, and a person may have it sent again."""
+
+LAPSE_NOTICE_DAYS = (45, 14, 3, 0)
+"""How long before a key, a membership or a paper lapses people are told."""
+
+
+def lapse_mark(days_left: float) -> int | None:
+    """The notice that is due so many days before something lapses: the nearest mark passed; None: not yet."""
+    return next((mark for mark in reversed(LAPSE_NOTICE_DAYS) if days_left <= mark), None)

@@ -1,0 +1,110 @@
+"""Two revisions of a rulebook compared: what changed, in words, and what it touches."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from restless_tide.core.rulebook import Rulebook
+
+_NAMES = {
+    "packages.formats": "Package formats taken",
+    "packages.most_packages": "Packages in one build",
+    "packages.largest_bytes": "Largest package in bytes",
+    "packages.lowest_target_platform": "Lowest target level",
+    "packages.first_build_by_hand": "First build by hand",
+    "packages.one_per_processor": "One package per processor kind",
+    "numbers.numbering": "How numbers rise",
+    "numbers.version_must_exceed_live": "A version must exceed the live one",
+    "numbers.largest_number": "Largest number",
+    "processing.usual_minutes": "Usual minutes of processing",
+    "review.usual_hours": "Usual hours of review",
+    "review.notes_limit_characters": "Longest release notes in characters",
+    "review.notes_locales_required": "Locales that need release notes",
+    "review.needed_for": "What is reviewed",
+    "review.go_together": "What one submission carries",
+    "rollout.dictated_ladder": "Dictated ladder",
+    "rollout.advance_by_hand": "Stages may be raised by hand",
+    "rollout.pauses_allowed": "Pauses per rollout",
+    "rollout.finish_early": "May be finished early",
+    "rollout.finish_while_paused": "May be finished while paused",
+    "rollout.halt_when_complete": "A complete release may be halted",
+    "rollout.after_halt": "After a halt it goes on with",
+    "rollout.withdraw": "Releases may be withdrawn",
+    "rollout.withdraw_restores_previous": "Withdrawing brings back the release before",
+    "name.longest": "Longest name in characters",
+    "name.lapses_unused_days": "Days until an unused name lapses",
+}
+_IDENTITY = frozenset({"revision", "in_force_since"})
+
+
+@dataclass(frozen=True, slots=True)
+class RuleChange:
+    """One rule that differs: ``place`` in the rulebook, and both values in words."""
+
+    place: str
+    name: str
+    before: str
+    after: str
+
+    @property
+    def area(self) -> str:
+        return self.place.partition(".")[0]
+
+    def told(self) -> str:
+        return f"{self.name}: {self.before} → {self.after}"
+
+
+def compare(old: Rulebook, new: Rulebook) -> list[RuleChange]:
+    """Every rule that differs between two revisions, in the order of the rulebook."""
+    before, after = dict(_leaves(old.model_dump())), dict(_leaves(new.model_dump()))
+    changes = []
+    for place in {**before, **after}:
+        if place in _IDENTITY or before.get(place) == after.get(place):
+            continue
+        changes.append(RuleChange(place, _name(place), _words(place, before, old), _words(place, after, new)))
+    return changes
+
+
+def _leaves(values: dict[str, Any], place: str = "") -> Iterator[tuple[str, Any]]:
+    for key, value in values.items():
+        here = f"{place}.{key}" if place else str(key)
+        if here == "processing.questions":
+            yield from ((f"{here}.{question['code']}", question) for question in value)
+        elif isinstance(value, dict) and here != "rollout.dictated_ladder":
+            yield from _leaves(value, here)
+        else:
+            yield here, value
+
+
+def _name(place: str) -> str:
+    if place in _NAMES:
+        return _NAMES[place]
+    if place.startswith("processing.questions."):
+        return f"Question {place.rpartition('.')[2]}"
+    if place.startswith("cohorts."):
+        _, kind, rule = place.split(".")
+        return f"{kind.capitalize()} testers, {rule.replace('_', ' ')}"
+    return place.replace(".", ", ").replace("_", " ").capitalize()
+
+
+def _words(place: str, values: dict[str, Any], rules: Rulebook) -> str:
+    value = values.get(place)
+    if place == "rollout.dictated_ladder":
+        return rules.rollout.dictated_ladder.told() if rules.rollout.dictated_ladder else "none: any ladder"
+    if place.startswith("processing.questions."):
+        if value is None:
+            return "not asked"
+        since = f" from {value['applies_from']:%d %b %Y} on" if value["applies_from"] else ""
+        return f"{value['text']}{since}"
+    match value:
+        case True:
+            return "yes"
+        case False:
+            return "no"
+        case None:
+            return "no limit" if place == "rollout.pauses_allowed" else "nothing"
+        case tuple() | list():
+            return ", ".join(map(str, value)) or "none"
+    return str(value)

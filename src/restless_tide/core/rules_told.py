@@ -1,0 +1,75 @@
+"""What a rulebook says, in plain lines a person can read down."""
+
+from __future__ import annotations
+
+from restless_tide.core.rulebook import AfterHalt, Numbering, Rulebook
+
+_NUMBERS = {
+    Numbering.RISES_FOR_EVER: "Numbers rise for ever.",
+    Numbering.RESTARTS_PER_VERSION: "Numbers restart with each version.",
+    Numbering.FOURTH_PART: "The number is the fourth part of the version and restarts with each version.",
+}
+
+
+def told_rules(rules: Rulebook) -> list[str]:
+    """The rules that a release manager plans by, a line each."""
+    return [
+        line for line in (_packages(rules), _numbers(rules), _review(rules), *_rollout(rules), *_rest(rules)) if line
+    ]
+
+
+def _packages(rules: Rulebook) -> str:
+    packages = rules.packages
+    text = f"Takes {', '.join(packages.formats)}; usually processed in {rules.processing.usual_minutes:g} minutes."
+    if packages.most_packages > 1:
+        each = ", one per processor kind" if packages.one_per_processor else ""
+        text += f" Up to {packages.most_packages} packages in one build{each}."
+    if packages.first_build_by_hand:
+        text += " The very first build is handed in on the store's own pages."
+    return text
+
+
+def _numbers(rules: Rulebook) -> str:
+    return _NUMBERS[rules.numbers.numbering] + (
+        " A version must exceed the live one." if rules.numbers.version_must_exceed_live else ""
+    )
+
+
+def _review(rules: Rulebook) -> str:
+    review = rules.review
+    return f"Review usually takes {review.usual_hours:g} hours; notes up to {review.notes_limit_characters} characters."
+
+
+def _rollout(rules: Rulebook) -> list[str]:
+    rollout = rules.rollout
+    ladder = rollout.dictated_ladder
+    return [
+        f"Ladder dictated: {ladder.told()}." if ladder else "Any ladder, any share at any time.",
+        "Pausing without limit." if rollout.pauses_allowed is None else f"{rollout.pauses_allowed} pauses per rollout.",
+        "A halted rollout may be resumed."
+        if rollout.after_halt is AfterHalt.RESUME
+        else "After a halt only a new build goes on.",
+        "Withdrawing brings back the release before."
+        if rollout.withdraw_restores_previous
+        else "Withdrawing leaves nothing on offer.",
+    ]
+
+
+def _rest(rules: Rulebook) -> list[str]:
+    seats = ", ".join(
+        f"{kind} {cohort.seats}"
+        + (" for each build" if cohort.seats_per_build else "")
+        + (" (reviewed first)" if cohort.review_first else "")
+        for kind, cohort in rules.cohorts.items()
+    )
+    name = (
+        f"The name is claimed first and lapses after {rules.name.lapses_unused_days} days without a build."
+        if rules.name.lapses_unused_days
+        else ""
+    )
+    dated = [
+        f"From {question.applies_from:%d %b %Y} on it asks: {question.text}"
+        for question in rules.processing.questions
+        if question.applies_from is not None
+    ]
+    return [f"Seats: {seats}.", name, *dated]
