@@ -29,10 +29,15 @@ class Database:
         """Bring the tables to this release's form."""
         config = alembic.config.Config()
         config.set_main_option("script_location", str(_MIGRATIONS))
-        with self._engine.connect() as connection:
+        # a table that others point to can be rebuilt only while SQLite does not follow the pointers
+        engine = create_engine(f"sqlite:///{self.path}", connect_args={"timeout": 30})
+        event.listen(engine, "connect", lambda connection, _: setattr(connection, "isolation_level", None))
+        event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN IMMEDIATE"))
+        with engine.connect() as connection:
             config.attributes["connection"] = connection
             alembic.command.upgrade(config, "head")
             connection.commit()
+        engine.dispose()
 
     @property
     def engine(self) -> Engine:

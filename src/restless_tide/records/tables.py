@@ -11,10 +11,12 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.invitation import InvitationState
+from restless_tide.core.notice import DeliveryState
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import CohortKind
+from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
 from restless_tide.records.columns import Base, new_id
 
@@ -63,21 +65,51 @@ class Token(Base):
 
 
 class Store(Base):
-    """One account at one store. ``sealed_key`` is the private key, sealed."""
+    """One account at one store. ``sealed_key`` is the private key, sealed; without one the store is hand-carried."""
 
     __tablename__ = "stores"
 
     id: Mapped[str] = _key("s")
     name: Mapped[str] = mapped_column(unique=True)
-    address: Mapped[str]
-    client_id: Mapped[str]
-    sealed_key: Mapped[bytes] = mapped_column(LargeBinary)
+    address: Mapped[str | None]
+    client_id: Mapped[str | None]
+    sealed_key: Mapped[bytes | None] = mapped_column(LargeBinary)
     may: Mapped[list[str]]
     rulebook: Mapped[dict[str, Any]]
+    next_rulebook: Mapped[dict[str, Any] | None]
+    rulebook_seen_at: Mapped[datetime | None]
+    rulebook_trouble: Mapped[str | None]
+    account: Mapped[dict[str, Any]] = mapped_column(default=dict)
     connected_at: Mapped[datetime]
     events_seen: Mapped[int] = mapped_column(default=0)
+    last_event_at: Mapped[datetime | None]
+    pushed_at: Mapped[datetime | None]
+    push_ref: Mapped[str | None]
+    sealed_push_secret: Mapped[bytes | None] = mapped_column(LargeBinary)
+    skew_seconds: Mapped[float] = mapped_column(default=0.0)
+    breaker_failures: Mapped[int] = mapped_column(default=0)
+    breaker_rests_until: Mapped[datetime | None]
     reached_at: Mapped[datetime | None]
     trouble: Mapped[str | None]
+
+    @property
+    def hand_carried(self) -> bool:
+        return self.sealed_key is None
+
+
+class RulebookRevision(Base):
+    """A revision of a store's rulebook as it came in, with what changed against the one before it."""
+
+    __tablename__ = "rulebook_revisions"
+    __table_args__ = (UniqueConstraint("store_id", "revision"),)
+
+    id: Mapped[str] = _key("rr")
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    revision: Mapped[str]
+    in_force_since: Mapped[datetime]
+    announced_at: Mapped[datetime | None]
+    taken_at: Mapped[datetime | None]
+    changes: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
 
 
 class App(Base):
@@ -118,6 +150,8 @@ class Berth(Base):
     created_at: Mapped[datetime]
     store_ref: Mapped[str | None]
     refused_because: Mapped[str | None]
+    availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    availability_seen: Mapped[dict[str, Any] | None]
     app: Mapped[App] = relationship(back_populates="berths")
     store: Mapped[Store] = relationship()
 
@@ -356,7 +390,102 @@ class Order(Base):
     try_after: Mapped[datetime | None]
     settled_at: Mapped[datetime | None]
     trouble: Mapped[str | None]
+    request: Mapped[str] = mapped_column(default="")
     store: Mapped[Store] = relationship()
+
+
+class Step(Base):
+    """What a person does at a store by hand. ``order_id`` is None for a step that only watches for the store's word."""
+
+    __tablename__ = "steps"
+    __table_args__ = (Index("steps_waiting", "state", "store_id"),)
+
+    id: Mapped[str] = _key("st")
+    order_id: Mapped[str | None] = mapped_column(ForeignKey("orders.id"), index=True)
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    app: Mapped[str | None]
+    subject: Mapped[str] = mapped_column(index=True)
+    title: Mapped[str]
+    todo: Mapped[list[str]]
+    texts: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    files: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    look_for: Mapped[str] = mapped_column(default="")
+    outcomes: Mapped[list[str]]
+    urgent: Mapped[bool] = mapped_column(default=False)
+    state: Mapped[StepState] = mapped_column(default=StepState.WAITING)
+    outcome: Mapped[str | None]
+    said: Mapped[str] = mapped_column(default="")
+    before: Mapped[dict[str, Any] | None]
+    reminded: Mapped[int] = mapped_column(default=0)
+    applied: Mapped[bool] = mapped_column(default=False)
+    created_at: Mapped[datetime]
+    settled_at: Mapped[datetime | None]
+    settled_by: Mapped[str | None]
+    store: Mapped[Store] = relationship()
+    order: Mapped[Order | None] = relationship()
+
+
+class Lease(Base):
+    """Which engine works on this database. The fence rises with every new holder; ``until`` is real time."""
+
+    __tablename__ = "leases"
+
+    name: Mapped[str] = mapped_column(primary_key=True)
+    holder: Mapped[str]
+    fence: Mapped[int]
+    until: Mapped[datetime]
+
+
+class Subscription(Base):
+    """Who is told of what, and how: by mail to an address, or by signed webhook."""
+
+    __tablename__ = "subscriptions"
+
+    id: Mapped[str] = _key("su")
+    person_id: Mapped[str] = mapped_column(ForeignKey("people.id"))
+    channel: Mapped[str]
+    address: Mapped[str]
+    sealed_secret: Mapped[bytes | None] = mapped_column(LargeBinary)
+    kinds: Mapped[list[str]]
+    apps: Mapped[list[str]]
+    created_at: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+
+
+class Notice(Base):
+    """Something a person waits for has happened. ``key`` keeps the same thing from being told twice."""
+
+    __tablename__ = "notices"
+
+    id: Mapped[str] = _key("no")
+    key: Mapped[str] = mapped_column(unique=True)
+    kind: Mapped[str]
+    app: Mapped[str | None]
+    subject: Mapped[str]
+    said: Mapped[str]
+    place: Mapped[str]
+    at: Mapped[datetime]
+
+
+class Delivery(Base):
+    """A notice on its way to one subscriber."""
+
+    __tablename__ = "deliveries"
+    __table_args__ = (
+        UniqueConstraint("notice_id", "subscription_id"),
+        Index("deliveries_waiting", "state", "try_after"),
+    )
+
+    id: Mapped[str] = _key("de")
+    notice_id: Mapped[str] = mapped_column(ForeignKey("notices.id"))
+    subscription_id: Mapped[str] = mapped_column(ForeignKey("subscriptions.id"))
+    state: Mapped[DeliveryState] = mapped_column(default=DeliveryState.QUEUED)
+    attempts: Mapped[int] = mapped_column(default=0)
+    try_after: Mapped[datetime | None]
+    settled_at: Mapped[datetime | None]
+    trouble: Mapped[str | None]
+    notice: Mapped[Notice] = relationship()
+    subscription: Mapped[Subscription] = relationship()
 
 
 class LogbookLine(Base):
