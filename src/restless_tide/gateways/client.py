@@ -9,10 +9,14 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import math
 import threading
 import time
 import uuid
 from collections.abc import Callable
+from contextvars import ContextVar
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from typing import Any, BinaryIO, TypeVar
 
 import httpx
@@ -20,7 +24,7 @@ import jwt
 from pydantic import BaseModel, ValidationError
 
 from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
-from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import ConnectionFile
 
@@ -31,6 +35,12 @@ UPLOAD_BLOCK_BYTES = 4 * 1024 * 1024
 _TIMEOUT = httpx.Timeout(10.0, connect=3.0)
 _UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
 NOT_YET = "too-early"
+LONGEST_ANSWER_BYTES = 16 * 1024**2
+LONGEST_CALL_SECONDS = 20.0
+LEAST_SKEW_SECONDS = 20.0
+
+request_id: ContextVar[str] = ContextVar("request_id", default="")
+"""The id of the request that an act came by; it goes along to the store with every call of that act."""
 
 
 class Gateway:
@@ -43,6 +53,8 @@ class Gateway:
         self._lock = threading.Lock()
         self._token: str | None = None
         self._token_until = 0.0
+        self.skew_seconds = 0.0
+        self._rulebook: tuple[str, Rulebook] | None = None
         try:
             key = jwt.PyJWK.from_dict(connection.private_key, algorithm=protocol.ALGORITHM).key
             jwt.encode({"iss": connection.client_id}, key, algorithm=protocol.ALGORITHM)
@@ -60,7 +72,25 @@ class Gateway:
     # what is so
 
     def rulebook(self) -> Rulebook:
-        return self._call("GET", "/v1/rulebook", Rulebook)
+        """The rulebook in force; asked for anew only when its revision changed. Raises Invalid for a broken one."""
+        known = self._rulebook
+        headers = {"If-None-Match": known[0]} if known else {}
+        answer = self._send("GET", "/v1/rulebook", headers=headers)
+        if known is not None and answer.status_code == httpx.codes.NOT_MODIFIED:
+            return known[1]
+        rules = read_served_rulebook(answer.content, self._name)
+        self._rulebook = (answer.headers.get("etag", ""), rules) if answer.headers.get("etag") else None
+        return rules
+
+    def next_rulebook(self) -> Rulebook | None:
+        """The announced next revision, or None. Raises Invalid for a broken one."""
+        try:
+            answer = self._send("GET", "/v1/rulebook/next")
+        except StoreRefused as none:
+            if none.code in ("none-announced", "store-refused"):
+                return None
+            raise
+        return read_served_rulebook(answer.content, self._name)
 
     def account(self) -> protocol.Account:
         return self._call("GET", "/v1/account", protocol.Account)
@@ -74,7 +104,46 @@ class Gateway:
     def events(self, after: int) -> tuple[protocol.StoreEvent, ...]:
         return self._call("GET", "/v1/events", protocol.Events, params={"after": after}).events
 
+    def trial(self, trial: str) -> protocol.TrialAnswer:
+        return self._call("GET", f"/v1/trials/{trial}", protocol.TrialAnswer)
+
+    def availability(self, berth: str) -> protocol.AvailabilityMessage:
+        return self._call("GET", f"/v1/berths/{berth}/availability", protocol.AvailabilityMessage)
+
+    def dossier(self, berth: str) -> protocol.Dossier:
+        return self._call("GET", f"/v1/berths/{berth}/dossier", protocol.Dossier)
+
+    def gauges(self, berth: str) -> tuple[protocol.Gauge, ...]:
+        return self._call("GET", f"/v1/berths/{berth}/gauges", protocol.Gauges).gauges
+
     # what we want
+
+    def set_availability(
+        self, berth: str, wanted: protocol.AvailabilityMessage, key: str
+    ) -> protocol.AvailabilityMessage:
+        return self._call(
+            "POST", f"/v1/berths/{berth}/availability", protocol.AvailabilityMessage, body=wanted, key=key
+        )
+
+    def write_dossier(self, berth: str, wanted: protocol.Dossier, key: str) -> protocol.Dossier:
+        return self._call("POST", f"/v1/berths/{berth}/dossier", protocol.Dossier, body=wanted, key=key)
+
+    def begin_push(self, address: str, key: str) -> protocol.PushAnswer:
+        """Have events pushed to ``address``, signed with the secret in the answer."""
+        body = protocol.PushRequest(address=address)
+        return self._call("POST", "/v1/pushes", protocol.PushAnswer, body=body, key=key)
+
+    def rotate_push(self, push: str, key: str) -> protocol.PushAnswer:
+        """A new secret; for a day each event is signed with both."""
+        return self._call("POST", f"/v1/pushes/{push}/rotation", protocol.PushAnswer, key=key)
+
+    def end_push(self, push: str, key: str) -> protocol.PushAnswer:
+        return self._call("POST", f"/v1/pushes/{push}/end", protocol.PushAnswer, key=key)
+
+    def drill(self, act: str, key: str) -> protocol.DrillAnswer:
+        """The whole way of an act, with no effect. Raises StoreRefused where the gateway has no drills."""
+        body = protocol.DrillRequest.model_validate({"act": act})
+        return self._call("POST", "/v1/drills", protocol.DrillAnswer, body=body, key=key)
 
     def open_berth(self, wanted: protocol.BerthRequest, key: str) -> protocol.BerthAnswer:
         return self._call("POST", "/v1/berths", protocol.BerthAnswer, body=wanted, key=key)
@@ -199,6 +268,8 @@ class Gateway:
         with self._lock:
             if anew or self._token is None or time.monotonic() >= self._token_until:
                 answer = self._reach("POST", "/v1/token", data=self._token_request())
+                if answer.status_code == httpx.codes.UNAUTHORIZED and self._clocks_differ(answer):
+                    answer = self._reach("POST", "/v1/token", data=self._token_request())
                 self._demand_success(answer)
                 try:
                     token = protocol.TokenAnswer.model_validate_json(answer.content)
@@ -210,7 +281,7 @@ class Gateway:
 
     def _token_request(self) -> dict[str, str]:
         """RFC 7523, section 2.2: the client proves itself by an assertion signed with its key."""
-        now = int(time.time())
+        now = int(time.time() + self.skew_seconds)
         claims = {
             "iss": self._connection.client_id,
             "sub": self._connection.client_id,
@@ -225,24 +296,56 @@ class Gateway:
             "client_assertion": jwt.encode(claims, self._key, algorithm=protocol.ALGORITHM),
         }
 
+    def _clocks_differ(self, answer: httpx.Response) -> bool:
+        """Whether the store's clock (its Date header) is another than ours; then ours is set by it for this store."""
+        told = _http_date(answer.headers.get("date", ""))
+        skew = (told - datetime.now(UTC)).total_seconds() if told else 0.0
+        if abs(skew - self.skew_seconds) < LEAST_SKEW_SECONDS:
+            return False
+        self.skew_seconds = skew
+        return True
+
     def _reach(self, method: str, path: str, **sent: Any) -> httpx.Response:
+        """One call, read to its end within a bound of bytes and of time."""
+        sent["headers"] = {**(sent.get("headers") or {}), protocol.REQUEST_HEADER: request_id.get() or uuid.uuid4().hex}
+        until = time.monotonic() + LONGEST_CALL_SECONDS
         try:
-            return self._http.request(method, path, **sent)
-        except httpx.TransportError as wrong:
+            with self._http.stream(method, path, **sent) as answer:
+                content = bytearray()
+                for block in answer.iter_bytes():
+                    content += block
+                    if len(content) > LONGEST_ANSWER_BYTES or time.monotonic() > until:
+                        raise StoreUnreachable(
+                            f"{self._name} answered {method} {path} without end; it was cut off.",
+                            remedy="Tell whoever runs the gateway; the act is tried again meanwhile.",
+                            code="store-answer-unreadable",
+                        )
+                return httpx.Response(
+                    answer.status_code, headers=_kept(answer.headers), content=bytes(content), request=answer.request
+                )
+        except (httpx.TransportError, httpx.DecodingError) as wrong:
             raise StoreUnreachable(
                 f"{self._name} does not answer at {self._connection.gateway} ({_told_transport(wrong)}).",
                 remedy="Check the address and whether the store is up; orders are kept and tried again.",
             ) from None
 
     def _demand_success(self, answer: httpx.Response) -> None:
-        if answer.is_success:
+        if answer.is_success or answer.status_code == httpx.codes.NOT_MODIFIED:
             return
+        if answer.is_redirect or answer.status_code < httpx.codes.BAD_REQUEST:
+            raise StoreUnreachable(
+                f"{self._name} leads elsewhere (status {answer.status_code}); redirects are not followed.",
+                remedy="Connect it by the address it really has.",
+                code="store-answer-unreadable",
+            )
         problem = _problem(answer)
         detail = str(problem.get("detail") or f"{self._name} answered {answer.status_code}.")
         code = str(problem.get("code") or "store-refused")
         remedy = str(problem.get("remedy") or "")
         if answer.status_code in _UNKNOWN_OUTCOME or code == NOT_YET:
-            raise StoreUnreachable(detail, remedy=remedy, code=code if code == NOT_YET else None)
+            wrong = StoreUnreachable(detail, remedy=remedy, code=code if code == NOT_YET else None)
+            wrong.wait_seconds = _seconds_asked(answer.headers.get("retry-after", ""))
+            raise wrong
         if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN):
             raise StoreRefused(
                 f"{self._name} does not accept the key: {detail}",
@@ -260,7 +363,30 @@ def _problem(answer: httpx.Response) -> dict[str, Any]:
     return content if isinstance(content, dict) else {}
 
 
-def _told_transport(wrong: httpx.TransportError) -> str:
+def _kept(headers: httpx.Headers) -> dict[str, str]:
+    """The headers without those that speak of an encoding which is undone already."""
+    undone = ("content-encoding", "content-length", "transfer-encoding")
+    return {name: value for name, value in headers.items() if name not in undone}
+
+
+def _http_date(text: str) -> datetime | None:
+    try:
+        told = parsedate_to_datetime(text)
+    except (ValueError, TypeError):
+        return None
+    return told if told.tzinfo else told.replace(tzinfo=UTC)
+
+
+def _seconds_asked(text: str) -> float:
+    """Retry-After (RFC 9110, section 10.2.3): seconds, or an instant."""
+    if text.strip().isdigit():
+        return float(text)
+    until = _http_date(text)
+    seconds = (until - datetime.now(UTC)).total_seconds() if until else 0.0
+    return seconds if math.isfinite(seconds) and seconds > 0 else 0.0
+
+
+def _told_transport(wrong: httpx.TransportError | httpx.DecodingError) -> str:
     match wrong:
         case httpx.ConnectTimeout() | httpx.ReadTimeout() | httpx.WriteTimeout() | httpx.PoolTimeout():
             return "not in time"

@@ -16,6 +16,11 @@ ALGORITHM = "ES256"
 CLOCK_HEADER = "Store-Clock"
 IDEMPOTENCY_HEADER = "Idempotency-Key"
 TUS_VERSION = "1.0.0"
+REQUEST_HEADER = "X-Request-Id"
+EVENT_TYPE = "application/cloudevents+json"
+FIRST_BUILD_BY_HAND = "first-build-by-hand"
+RIGHTS = ("read", "builds", "trials", "releases", "rollouts", "availability")
+"""What a key may be allowed; the desk works fully with all of them."""
 ACT_IMPOSSIBLE = "act-impossible"
 """The code of a refusal because the rollout is already where the act would lead, or cannot get there."""
 
@@ -41,13 +46,24 @@ class TokenAnswer(Message):
     scope: str = ""
 
 
+class Paper(Message):
+    """A contract or declaration the account needs. ``blocks`` says what stands still once it has lapsed."""
+
+    name: str
+    state: Literal["valid", "missing", "lapsed"] = "valid"
+    until: datetime | None = None
+    blocks: tuple[str, ...] = ()
+
+
 class Account(Message):
-    """The account's standing. ``may`` lists what this key may do."""
+    """The account's standing. ``may`` lists what this key may do, ``key_until`` when it lapses."""
 
     name: str
     may: tuple[str, ...]
-    standing: str = "good"
+    standing: Literal["good", "lapsing", "lapsed"] = "good"
     membership_until: datetime | None = None
+    key_until: datetime | None = None
+    papers: tuple[Paper, ...] = ()
 
 
 class BerthRequest(Message):
@@ -120,14 +136,19 @@ class TesterRequest(Message):
 
 class TrialAnswer(Message):
     id: str
+    seats: int | None = None
+    seats_taken: int | None = None
     state: Literal["with the store", "open", "turned down", "closed"]
     reason: str | None = None
 
 
 class SubmissionRequest(Message):
+    """``items`` are what goes to review together, as the rulebook's ``review.go_together`` names them."""
+
     consignment: str
     version: str
     notes: dict[str, str]
+    items: tuple[str, ...] = ("build", "notes")
 
 
 class SubmissionAnswer(Message):
@@ -148,6 +169,65 @@ class RolloutAnswer(Message):
     submission: str
     state: Literal["rising", "paused", "halted", "complete", "withdrawn", "superseded"]
     share: float
+
+
+class AvailabilityMessage(Message):
+    """Where, for how much and to whom. ``price`` is a decimal number as text; none: free."""
+
+    closed: bool = False
+    price: str | None = Field(default=None, pattern=r"^\d{1,9}(\.\d{1,4})?$")
+    currency: str | None = Field(default=None, pattern=r"^[A-Z]{3}$")
+    countries: tuple[str, ...] = ()
+    who: str = "everyone"
+    organisations: tuple[str, ...] = ()
+
+
+class Dossier(Message):
+    """What the store asks about an app besides builds: texts by locale and field, and answers by question."""
+
+    texts: dict[str, dict[str, str]] = Field(default_factory=dict)
+    answers: dict[str, str] = Field(default_factory=dict)
+
+
+class GaugePoint(Message):
+    at: datetime
+    value: float
+
+
+class Gauge(Message):
+    """One health series of one build: ``people``, ``sessions``, ``crash-free share`` or ``rating``, by the hour."""
+
+    name: str
+    version: str
+    unit: str
+    points: tuple[GaugePoint, ...] = ()
+
+
+class Gauges(Message):
+    gauges: tuple[Gauge, ...] = ()
+
+
+class PushRequest(Message):
+    address: str = Field(pattern=r"^https?://", max_length=2000)
+
+
+class PushAnswer(Message):
+    """``secret`` is shown in this answer only (Standard Webhooks, ``whsec_``)."""
+
+    id: str
+    address: str
+    secret: str | None = Field(default=None, repr=False)
+
+
+class DrillRequest(Message):
+    act: Literal["halt"] = "halt"
+
+
+class DrillAnswer(Message):
+    """A drill goes the whole way of an act and changes nothing."""
+
+    id: str
+    act: str
 
 
 class StoreEvent(Message):

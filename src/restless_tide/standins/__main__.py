@@ -37,7 +37,15 @@ def main() -> None:
         app = standin_app(SimulatedStore(rules, given.data, given.seed), f"http://{HOST}:{given.port}")
     else:
         app = mail_sink_app(given.data, HOST, given.smtp_port)
-    uvicorn.run(app, host=HOST, port=given.port, log_level="warning", access_log=False, timeout_graceful_shutdown=2)
+    uvicorn.run(
+        app,
+        host=HOST,
+        port=given.port,
+        log_level="warning",
+        access_log=False,
+        timeout_graceful_shutdown=2,
+        date_header=False,
+    )
 
 
 if __name__ == "__main__":

@@ -1,54 +1,46 @@
-"""The HTTP face of a simulated store: the gateway protocol, and the control by which tests and demos drive it."""
+"""The HTTP face of a simulated store: the gateway protocol. docs/gateway-protocol.md is the specification."""
 
 import base64
 import hashlib
-import json
-import secrets
 import threading
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
-from datetime import datetime, timedelta
-from typing import Annotated, Any
+from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime
+from typing import Annotated, Any, Literal
 
-import jwt
-from cryptography.hazmat.primitives.asymmetric import ec
-from fastapi import Depends, FastAPI, Form, Header, Request, Response
+from fastapi import Depends, FastAPI, Form, Header, Path, Query, Request, Response, Security
 from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from jwt.algorithms import ECAlgorithm
-from pydantic import BaseModel
+from fastapi.security import HTTPBearer
+from starlette.exceptions import HTTPException
 
+from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways import protocol
+from restless_tide.standins import moods, offering, pushing
+from restless_tide.standins.control import control
+from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.judgement import Refusal
+from restless_tide.standins.moods import PROBLEM
 from restless_tide.standins.shelf import Thing
-from restless_tide.standins.store import SimulatedStore, fresh, problem
+from restless_tide.standins.store import SimulatedStore, problem
 
-TOKEN_LIFE_SECONDS = 600
 TURN_SECONDS = 0.2
 EVENTS_PER_PAGE = 500
-MAY = ("read", "builds", "trials", "releases", "rollouts")
+UPLOAD_LIFE = timedelta(days=7)
+_LONGEST_KEY = 200
 
-
-class ClockWish(BaseModel):
-    step_hours: float = 0.0
-    speed: float | None = None
-    set_to: datetime | None = None
-
-
-class ActByHand(BaseModel):
-    submission: str
-
-
-class Mischief(BaseModel):
-    """How the store shall misbehave; what is not named stays as it is."""
-
-    outage: bool | None = None
-    lose_answers: int | None = None
-    slow_seconds: float | None = None
-    reject_next: list[str] | None = None
-    taken_names: list[str] | None = None
+_PROBLEM_SCHEMA = {
+    "type": "object",
+    "required": ["type", "title", "code", "detail"],
+    "properties": {name: {"type": "string"} for name in ("type", "title", "code", "detail")},
+}
+_PROBLEMS: dict[int | str, dict[str, Any]] = {
+    status: {"description": told, "content": {PROBLEM: {"schema": _PROBLEM_SCHEMA}}}
+    for status, told in (("4XX", "refused: RFC 9457"), ("5XX", "nobody knows: ask again"), (422, "does not fit"))
+}
 
 
 def standin_app(store: SimulatedStore, address: str) -> FastAPI:
@@ -58,273 +50,317 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         stopping = threading.Event()
         ticker = threading.Thread(target=_tick, args=(store, stopping), daemon=True)
+        pusher = pushing.Pusher(store)
         ticker.start()
+        pusher.start()
         yield
         stopping.set()
         ticker.join()
+        pusher.stop()
         store.shelf.close()
 
-    app = FastAPI(title=f"{store.rules.store} (stand-in)", lifespan=lifespan)
-    bearers: dict[str, tuple[str, float]] = {}
-    seen_assertions: dict[str, float] = {}
+    app = FastAPI(
+        title="The gateway protocol of Restless Tide",
+        version="1",
+        description="Served by a store, or by an adapter in front of one. docs/gateway-protocol.md explains it.",
+        lifespan=lifespan,
+        responses=_PROBLEMS,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/v1/openapi.json",
+        generate_unique_id_function=lambda route: route.name,
+    )
+    entrance = app.state.entrance = Entrance(store, address)
     busy: list[str] = []
+    _answer_problems(app)
+    moods.install(app, store)
+    _add_standing(app, store, entrance)
+    _add_offering(app, store, busy)
+    _add_builds(app, store, busy)
+    _add_trials(app, store, busy)
+    _add_releases(app, store, busy)
+    _add_events(app, store, busy)
+    app.include_router(control(store, entrance, busy))
+    return app
 
-    def bearer(authorization: Annotated[str, Header()] = "") -> str:
-        client, until = bearers.get(authorization.removeprefix("Bearer "), ("", 0.0))
-        if not client or until < time.time() or store.shelf.get("client", client) is None:
-            raise Refusal("token-unknown", "This token is unknown or has lapsed.", status=401)
-        return client
 
-    Known = Annotated[str, Depends(bearer)]
-    Key = Annotated[str, Header(alias=protocol.IDEMPOTENCY_HEADER)]
-
+def _answer_problems(app: FastAPI) -> None:
     @app.exception_handler(Refusal)
     def refused(_: Request, wrong: Refusal) -> JSONResponse:
-        return JSONResponse(problem(wrong.code, wrong.detail), wrong.status, media_type="application/problem+json")
+        return JSONResponse(problem(wrong.code, wrong.detail), wrong.status, media_type=PROBLEM)
 
     @app.exception_handler(RequestValidationError)
     def unfit(_: Request, wrong: RequestValidationError) -> JSONResponse:
         told = "; ".join(f"{'.'.join(map(str, error['loc']))}: {error['msg']}" for error in wrong.errors())
-        return JSONResponse(
-            problem("request-unfit", f"The request does not fit: {told}."), 422, media_type="application/problem+json"
-        )
+        answer = problem("request-unfit", f"The request does not fit: {told}.")
+        return JSONResponse(answer, 422, media_type=PROBLEM)
 
-    @app.middleware("http")
-    async def misbehave(request: Request, proceed: Callable[[Request], Awaitable[Response]]) -> Response:
-        if request.url.path.startswith("/control") or not request.url.path.startswith("/v1"):
-            return await proceed(request)
-        if store.setting("outage", False):
-            return JSONResponse(problem("outage", "The store is closed for a while."), 503)
-        answer = await proceed(request)
-        answer.headers[protocol.CLOCK_HEADER] = store.clock.now().isoformat()
-        left = store.setting("lose_answers", 0)
-        if left and request.method == "POST" and request.url.path != "/v1/token":
-            store.shelf.keep_setting("lose_answers", left - 1)
-            return JSONResponse(problem("lost", "The answer was lost on the way."), 502)
-        return answer
+    @app.exception_handler(HTTPException)
+    def plain(request: Request, wrong: HTTPException) -> JSONResponse:
+        code = "not-found" if wrong.status_code == 404 else "request-unfit"
+        answer = problem(code, f"{request.method} {request.url.path}: {wrong.detail}.")
+        return JSONResponse(answer, wrong.status_code, wrong.headers, PROBLEM)
 
-    def done(key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing]) -> JSONResponse:
+
+_BEARER = HTTPBearer(auto_error=False, description="from POST /v1/token")
+Key = Annotated[
+    str,
+    Header(alias=protocol.IDEMPOTENCY_HEADER, min_length=1, max_length=_LONGEST_KEY, pattern=r"^[!-~]+$"),
+]
+Named = Annotated[str, Path(min_length=1, max_length=100, pattern=r"^[\w.-]+$")]
+
+
+def _known(
+    request: Request, authorization: Annotated[str, Header(include_in_schema=False)] = "", _: Any = Security(_BEARER)
+) -> str:
+    client: str = request.app.state.entrance.known(authorization)
+    return client
+
+
+Known = Annotated[str, Depends(_known)]
+
+
+def _doer(store: SimulatedStore, busy: list[str]) -> Callable[..., JSONResponse]:
+    """How an act is carried out: slowly if so told, once under its key, its answer kept."""
+
+    def done(
+        request: Request, key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing]
+    ) -> JSONResponse:
         busy.append(key)
-        time.sleep(store.setting("slow_seconds", 0.0))
-        busy.remove(key)
-        status, answer = store.perform(key, act, subject, body, work)
-        kind = "application/json" if status < 400 else "application/problem+json"
-        return JSONResponse(answer, status, media_type=kind)
+        try:
+            time.sleep(store.setting("slow_seconds", 0.0))
+        finally:
+            busy.remove(key)
+        asked_by = request.headers.get(protocol.REQUEST_HEADER, "")[:_LONGEST_KEY]
+        status, answer = store.perform(key, act, subject, body, work, asked_by)
+        return JSONResponse(answer, status, media_type="application/json" if status < 400 else PROBLEM)
 
+    return done
+
+
+def _add_standing(app: FastAPI, store: SimulatedStore, entrance: Entrance) -> None:
     @app.post("/v1/token")
     def token(
         grant_type: Annotated[str, Form()],
         client_assertion_type: Annotated[str, Form()],
         client_assertion: Annotated[str, Form()],
     ) -> protocol.TokenAnswer:
-        if grant_type != "client_credentials" or client_assertion_type != protocol.ASSERTION_TYPE:
-            raise Refusal("invalid-request", "Only client_credentials with a signed assertion is taken.", status=400)
-        claims = _proved(store, client_assertion, f"{address}/v1/token")
-        if claims["jti"] in seen_assertions:
-            raise Refusal("assertion-replayed", "This assertion was used before.", status=401)
-        seen_assertions[claims["jti"]] = claims["exp"]
-        value = secrets.token_urlsafe(32)
-        bearers[value] = (claims["sub"], time.time() + TOKEN_LIFE_SECONDS)
-        return protocol.TokenAnswer(access_token=value, expires_in=TOKEN_LIFE_SECONDS, scope=" ".join(MAY))
+        return entrance.admit(grant_type, client_assertion_type, client_assertion)
 
-    @app.get("/v1/rulebook")
-    def rulebook(_: Known, response: Response) -> Any:
-        response.headers["ETag"] = f'"{store.rules.revision}"'
-        return store.rules
+    @app.get(
+        "/v1/rulebook", responses={304: {"description": "not changed since If-None-Match"}}, response_model=Rulebook
+    )
+    def rulebook(_: Known, if_none_match: Annotated[str, Header()] = "") -> Response:
+        store.turn()
+        headers = {"ETag": f'"{store.rules.revision}"'}
+        if if_none_match.strip() == headers["ETag"]:
+            return Response(status_code=304, headers=headers)
+        return JSONResponse(store.rules.model_dump(mode="json"), headers=headers)
+
+    @app.get("/v1/rulebook/next", response_model=Rulebook)
+    def next_rulebook(_: Known) -> Response:
+        """The announced next revision, with its date in ``in_force_since``."""
+        store.turn()
+        announced = store.setting("announced", None)
+        if announced is None:
+            raise Refusal("none-announced", "No other revision is announced.", status=404)
+        return JSONResponse(announced, headers={"ETag": f'"{announced["revision"]}"'})
 
     @app.get("/v1/account")
     def account(_: Known) -> protocol.Account:
-        until = store.clock.now() + timedelta(days=200)
-        return protocol.Account(name="Saltgrass Collective", may=MAY, standing="good", membership_until=until)
+        return protocol.Account.model_validate(store.account())
 
-    @app.post("/v1/berths")
-    def open_berth(body: protocol.BerthRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "open berth", body.identifier, body.model_dump(), lambda: store.open_berth(body))
+
+def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
+    done = _doer(store, busy)
+
+    @app.post("/v1/berths", response_model=protocol.BerthAnswer)
+    def open_berth(request: Request, body: protocol.BerthRequest, _: Known, key: Key) -> Response:
+        return done(request, key, "open berth", body.identifier, body.model_dump(), lambda: store.open_berth(body))
 
     @app.get("/v1/berths/{berth}/holdings")
-    def holdings(berth: str, _: Known) -> Thing:
+    def holdings(berth: Named, _: Known) -> protocol.Holdings:
         store.turn()
-        return store.holdings(berth)
+        return protocol.Holdings.model_validate(store.holdings(berth))
 
-    @app.post("/v1/berths/{berth}/uploads")
-    def begin_upload(berth: str, _: Known, key: Key, upload_length: Annotated[int, Header()]) -> JSONResponse:
-        return done(
-            key, "begin upload", berth, {"length": upload_length}, lambda: store.begin_upload(berth, upload_length)
-        )
+    @app.get("/v1/berths/{berth}/availability")
+    def availability(berth: Named, _: Known) -> protocol.AvailabilityMessage:
+        return protocol.AvailabilityMessage.model_validate(offering.availability(store, berth))
+
+    @app.post("/v1/berths/{berth}/availability", response_model=protocol.AvailabilityMessage)
+    def set_availability(
+        request: Request, berth: Named, body: protocol.AvailabilityMessage, _: Known, key: Key
+    ) -> Response:
+        work = lambda: offering.set_availability(store, berth, body)  # noqa: E731
+        return done(request, key, "set availability", berth, body.model_dump(mode="json"), work)
+
+    @app.get("/v1/berths/{berth}/dossier")
+    def dossier(berth: Named, _: Known) -> protocol.Dossier:
+        return protocol.Dossier.model_validate(offering.dossier(store, berth))
+
+    @app.post("/v1/berths/{berth}/dossier", response_model=protocol.Dossier)
+    def write_dossier(request: Request, berth: Named, body: protocol.Dossier, _: Known, key: Key) -> Response:
+        work = lambda: offering.write_dossier(store, berth, body)  # noqa: E731
+        return done(request, key, "write dossier", berth, body.model_dump(mode="json"), work)
+
+    @app.get("/v1/berths/{berth}/gauges")
+    def gauges(berth: Named, _: Known) -> protocol.Gauges:
+        store.turn()
+        return protocol.Gauges.model_validate(store.gauges(berth))
+
+
+def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
+    done = _doer(store, busy)
+    tus: dict[int | str, dict[str, Any]] = {
+        204: {"description": "tus 1.0", "headers": {"Upload-Offset": {"schema": {"type": "integer"}}}}
+    }
+
+    @app.post("/v1/berths/{berth}/uploads", response_model=protocol.UploadAnswer)
+    def begin_upload(
+        request: Request, berth: Named, _: Known, key: Key, upload_length: Annotated[int, Header(ge=0, lt=2**50)]
+    ) -> Response:
+        work = lambda: store.begin_upload(berth, upload_length)  # noqa: E731
+        answer = done(request, key, "begin upload", berth, {"length": upload_length}, work)
+        answer.headers["Tus-Resumable"] = protocol.TUS_VERSION
+        return answer
 
     @app.head("/v1/uploads/{upload}")
-    def upload_offset(upload: str, _: Known) -> Response:
-        return Response(headers=_tus_headers(store, upload))
+    def upload_offset(upload: Named, _: Known) -> Response:
+        return Response(headers=_tus_headers(store, upload) | {"Cache-Control": "no-store"})
 
-    @app.patch("/v1/uploads/{upload}")
+    @app.patch(
+        "/v1/uploads/{upload}",
+        status_code=204,
+        responses=tus,
+        openapi_extra={
+            "requestBody": {
+                "required": True,
+                "content": {"application/offset+octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+            }
+        },
+    )
     async def append(
-        upload: str,
+        upload: Named,
         request: Request,
         _: Known,
-        upload_offset: Annotated[int, Header()],
+        upload_offset: Annotated[int, Header(ge=0)],
         upload_checksum: Annotated[str, Header()],
     ) -> Response:
         block = await request.body()
         await run_in_threadpool(_append, store, upload, upload_offset, upload_checksum, block)
         return Response(status_code=204, headers=_tus_headers(store, upload))
 
-    @app.post("/v1/berths/{berth}/consignments")
-    def consign(berth: str, body: protocol.ConsignmentRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "consign", berth, body.model_dump(), lambda: store.consign(berth, body))
+    @app.delete("/v1/uploads/{upload}", status_code=204, responses={204: {"description": "the upload is gone"}})
+    def terminate(upload: Named, _: Known) -> Response:
+        store.needed("upload", upload)
+        (store.uploads / upload).unlink(missing_ok=True)
+        store.shelf.remove("upload", upload)
+        return Response(status_code=204, headers={"Tus-Resumable": protocol.TUS_VERSION})
+
+    @app.post("/v1/berths/{berth}/consignments", response_model=protocol.ConsignmentAnswer)
+    def consign(request: Request, berth: Named, body: protocol.ConsignmentRequest, _: Known, key: Key) -> Response:
+        return done(request, key, "consign", berth, body.model_dump(), lambda: store.consign(berth, body))
 
     @app.get("/v1/consignments/{consignment}")
-    def consignment(consignment: str, _: Known) -> Thing:
+    def consignment(consignment: Named, _: Known) -> protocol.ConsignmentAnswer:
         store.turn()
-        thing = store.shelf.get("consignment", consignment)
-        if thing is None:
-            raise Refusal("consignment-unknown", f"We know no consignment {consignment}.", status=404)
-        return thing
+        return protocol.ConsignmentAnswer.model_validate(store.needed("consignment", consignment))
 
-    @app.post("/v1/consignments/{consignment}/answers")
-    def answer(consignment: str, body: protocol.AnswersRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "answer", consignment, body.model_dump(), lambda: store.answer(consignment, body.answers))
+    @app.post("/v1/consignments/{consignment}/answers", response_model=protocol.ConsignmentAnswer)
+    def answer(request: Request, consignment: Named, body: protocol.AnswersRequest, _: Known, key: Key) -> Response:
+        work = lambda: store.answer(consignment, body.answers)  # noqa: E731
+        return done(request, key, "answer", consignment, body.model_dump(), work)
 
-    @app.post("/v1/berths/{berth}/trials")
-    def open_trial(berth: str, body: protocol.TrialRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "open trial", body.consignment, body.model_dump(), lambda: store.open_trial(berth, body))
 
-    @app.post("/v1/trials/{trial}/testers")
-    def seat(trial: str, body: protocol.TesterRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "seat", trial, body.model_dump(), lambda: store.seat(trial, body.address))
+def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
+    done = _doer(store, busy)
 
-    @app.post("/v1/trials/{trial}/close")
-    def close_trial(trial: str, _: Known, key: Key) -> JSONResponse:
-        return done(key, "close trial", trial, {}, lambda: store.close_trial(trial))
+    @app.post("/v1/berths/{berth}/trials", response_model=protocol.TrialAnswer)
+    def open_trial(request: Request, berth: Named, body: protocol.TrialRequest, _: Known, key: Key) -> Response:
+        work = lambda: store.open_trial(berth, body)  # noqa: E731
+        return done(request, key, "open trial", body.consignment, body.model_dump(), work)
 
-    @app.post("/v1/berths/{berth}/submissions")
-    def submit(berth: str, body: protocol.SubmissionRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "submit", body.version, body.model_dump(), lambda: store.submit(berth, body))
+    @app.get("/v1/trials/{trial}")
+    def trial(trial: Named, _: Known) -> protocol.TrialAnswer:
+        store.turn()
+        return protocol.TrialAnswer.model_validate(store.trial(trial))
 
-    @app.post("/v1/submissions/{submission}/recall")
-    def recall(submission: str, _: Known, key: Key) -> JSONResponse:
-        return done(key, "recall", submission, {}, lambda: store.recall(submission))
+    @app.post("/v1/trials/{trial}/testers", response_model=protocol.TrialAnswer)
+    def seat(request: Request, trial: Named, body: protocol.TesterRequest, _: Known, key: Key) -> Response:
+        return done(request, key, "seat", trial, body.model_dump(), lambda: store.seat(trial, body.address))
 
-    @app.post("/v1/submissions/{submission}/rollout")
-    def launch(submission: str, body: protocol.ShareRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, "launch", submission, body.model_dump(), lambda: store.launch(submission, body.share))
+    @app.post("/v1/trials/{trial}/removals", response_model=protocol.TrialAnswer)
+    def unseat(request: Request, trial: Named, body: protocol.TesterRequest, _: Known, key: Key) -> Response:
+        return done(request, key, "unseat", trial, body.model_dump(), lambda: store.unseat(trial, body.address))
 
-    @app.post("/v1/submissions/{submission}/rollout/share")
-    def share(submission: str, body: protocol.ShareRequest, _: Known, key: Key) -> JSONResponse:
-        return done(
-            key, f"share {body.share:g}", submission, body.model_dump(), lambda: store.set_share(submission, body.share)
-        )
+    @app.post("/v1/trials/{trial}/close", response_model=protocol.TrialAnswer)
+    def close_trial(request: Request, trial: Named, _: Known, key: Key) -> Response:
+        return done(request, key, "close trial", trial, {}, lambda: store.close_trial(trial))
 
-    @app.post("/v1/submissions/{submission}/rollout/{act}")
-    def steer(submission: str, act: str, body: protocol.ReasonRequest, _: Known, key: Key) -> JSONResponse:
-        return done(key, act, submission, body.model_dump(), lambda: store.steer(submission, act))
+
+def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
+    done = _doer(store, busy)
+
+    @app.post("/v1/berths/{berth}/submissions", response_model=protocol.SubmissionAnswer)
+    def submit(request: Request, berth: Named, body: protocol.SubmissionRequest, _: Known, key: Key) -> Response:
+        return done(request, key, "submit", body.version, body.model_dump(), lambda: store.submit(berth, body))
+
+    @app.post("/v1/submissions/{submission}/recall", response_model=protocol.SubmissionAnswer)
+    def recall(request: Request, submission: Named, _: Known, key: Key) -> Response:
+        return done(request, key, "recall", submission, {}, lambda: store.recall(submission))
+
+    @app.post("/v1/submissions/{submission}/rollout", response_model=protocol.RolloutAnswer)
+    def launch(request: Request, submission: Named, body: protocol.ShareRequest, _: Known, key: Key) -> Response:
+        work = lambda: store.launch(submission, body.share)  # noqa: E731
+        return done(request, key, "launch", submission, body.model_dump(), work)
+
+    @app.post("/v1/submissions/{submission}/rollout/share", response_model=protocol.RolloutAnswer)
+    def share(request: Request, submission: Named, body: protocol.ShareRequest, _: Known, key: Key) -> Response:
+        work = lambda: store.set_share(submission, body.share)  # noqa: E731
+        return done(request, key, f"share {body.share:g}", submission, body.model_dump(), work)
+
+    @app.post("/v1/submissions/{submission}/rollout/{act}", response_model=protocol.RolloutAnswer)
+    def steer(
+        request: Request,
+        submission: Named,
+        act: Literal["pause", "resume", "halt", "withdraw"],
+        body: protocol.ReasonRequest,
+        _: Known,
+        key: Key,
+    ) -> Response:
+        return done(request, key, act, submission, body.model_dump(), lambda: store.steer(submission, act))
+
+    @app.post("/v1/drills", response_model=protocol.DrillAnswer)
+    def drill(request: Request, body: protocol.DrillRequest, _: Known, key: Key) -> Response:
+        """Goes the whole way of the act, and changes nothing."""
+        work = lambda: {"id": key, "act": body.act}  # noqa: E731
+        return done(request, key, f"drill {body.act}", "drill", body.model_dump(), work)
+
+
+def _add_events(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
+    done = _doer(store, busy)
 
     @app.get("/v1/events")
-    def events(_: Known, after: int = 0) -> Thing:
+    def events(_: Known, after: Annotated[int, Query(ge=0, lt=2**60)] = 0) -> protocol.Events:
         store.turn()
-        return {"events": store.shelf.events_after(after, EVENTS_PER_PAGE)}
+        return protocol.Events.model_validate({"events": store.shelf.events_after(after, EVENTS_PER_PAGE)})
 
-    _add_control(app, store, address, busy)
-    return app
+    @app.post("/v1/pushes", response_model=protocol.PushAnswer)
+    def begin_push(request: Request, body: protocol.PushRequest, _: Known, key: Key) -> Response:
+        work = lambda: pushing.begin(store, body.address)  # noqa: E731
+        return done(request, key, "begin push", "push", body.model_dump(), work)
 
+    @app.post("/v1/pushes/{push}/rotation", response_model=protocol.PushAnswer)
+    def rotate_push(request: Request, push: Named, _: Known, key: Key) -> Response:
+        return done(request, key, "rotate push", push, {}, lambda: pushing.rotate(store, push))
 
-def _add_control(app: FastAPI, store: SimulatedStore, address: str, busy: list[str]) -> None:
-    """What only tests and demos may do; the stand-in listens on loopback."""
-
-    @app.get("/control/state")
-    def state() -> Thing:
-        waiting = [
-            thing["due_at"]
-            for kind in ("consignment", "trial", "submission")
-            for thing in store.shelf.all(kind)
-            if thing.get("due_at")
-        ]
-        return {
-            "store": store.rules.store,
-            "now": store.clock.now().isoformat(),
-            "speed": store.clock.speed,
-            "outage": store.setting("outage", False),
-            "lose_answers": store.setting("lose_answers", 0),
-            "reject_next": store.setting("reject_next", []),
-            "slow_seconds": store.setting("slow_seconds", 0.0),
-            "busy": len(busy),
-            "waiting": len(waiting),
-            "next_due": min(waiting, default=None),
-        }
-
-    @app.post("/control/clock")
-    def clock(wish: ClockWish) -> Thing:
-        if wish.set_to is not None:
-            store.clock.set(wish.set_to)
-        if wish.speed is not None:
-            store.clock.run_at(wish.speed)
-        store.clock.step(timedelta(hours=wish.step_hours))
-        store.turn()
-        return state()
-
-    @app.post("/control/mischief")
-    def mischief(wish: Mischief) -> Thing:
-        for name, value in wish.model_dump(exclude_none=True).items():
-            kept = [name.casefold() for name in value] if name == "taken_names" else value
-            store.shelf.keep_setting(name, kept)
-        return state()
-
-    @app.post("/control/connections")
-    def connection() -> Thing:
-        key = ec.generate_private_key(ec.SECP256R1())
-        client = fresh("client")
-        public = json.loads(ECAlgorithm.to_jwk(key.public_key()))
-        store.shelf.put("client", {"id": client, "public_key": public})
-        return {"gateway": address, "client_id": client, "private_key": json.loads(ECAlgorithm.to_jwk(key))}
-
-    @app.delete("/control/connections/{client}")
-    def revoke(client: str) -> Thing:
-        known = store.shelf.get("client", client)
-        if known is None:
-            raise Refusal("client-unknown", f"We know no client {client}.", status=404)
-        store.shelf.put("client", known | {"public_key": None})
-        return {"revoked": client}
-
-    @app.get("/control/acts")
-    def acts() -> list[Thing]:
-        return store.shelf.acts()
-
-    @app.post("/control/acts/{act}")
-    def act_on_the_stores_own_pages(act: str, by_hand: ActByHand) -> JSONResponse:
-        """Pause, resume, halt or withdraw, as somebody would on the store's own pages."""
-        key = fresh("by-hand")
-        status, answer = store.perform(key, act, by_hand.submission, {}, lambda: store.steer(by_hand.submission, act))
-        return JSONResponse(answer, status)
-
-    @app.get("/control/things/{kind}")
-    def things(kind: str) -> list[Thing]:
-        return store.shelf.all(kind)
-
-
-def _proved(store: SimulatedStore, assertion: str, audience: str) -> Thing:
-    """The claims of an assertion signed by a client we know (RFC 7523, section 3)."""
-    try:
-        client = jwt.decode(assertion, options={"verify_signature": False}).get("sub", "")
-        known = store.shelf.get("client", client)
-        if known is None or known["public_key"] is None:
-            raise Refusal("client-unknown", "We do not know this client, or its key was revoked.", status=401)
-        key = jwt.PyJWK.from_dict(known["public_key"], algorithm=protocol.ALGORITHM).key
-        return jwt.decode(
-            assertion,
-            key,
-            algorithms=[protocol.ALGORITHM],
-            audience=audience,
-            issuer=client,
-            leeway=30,
-            options={"require": ["exp", "iat", "jti", "sub", "iss", "aud"]},
-        )
-    except jwt.PyJWTError as wrong:
-        raise Refusal("assertion-unfit", f"The assertion does not prove who you are ({wrong}).", status=401) from None
+    @app.post("/v1/pushes/{push}/end", response_model=protocol.PushAnswer)
+    def end_push(request: Request, push: Named, _: Known, key: Key) -> Response:
+        return done(request, key, "end push", push, {}, lambda: pushing.end(store, push))
 
 
 def _append(store: SimulatedStore, upload: str, offset: int, checksum: str, block: bytes) -> None:
-    kept = store.shelf.get("upload", upload)
-    if kept is None:
-        raise Refusal("upload-unknown", f"We know no upload {upload}.", status=404)
+    kept = store.needed("upload", upload)
     promised = checksum.removeprefix("sha256 ")
     if base64.b64encode(hashlib.sha256(block).digest()).decode() != promised:
         raise Refusal("checksum-differs", "The bytes do not match their checksum.", status=460)
@@ -338,11 +374,15 @@ def _append(store: SimulatedStore, upload: str, offset: int, checksum: str, bloc
 
 
 def _tus_headers(store: SimulatedStore, upload: str) -> dict[str, str]:
-    kept = store.shelf.get("upload", upload)
-    if kept is None:
-        raise Refusal("upload-unknown", f"We know no upload {upload}.", status=404)
+    kept = store.needed("upload", upload)
     size = (store.uploads / upload).stat().st_size
-    return {"Tus-Resumable": protocol.TUS_VERSION, "Upload-Offset": str(size), "Upload-Length": str(kept["length"])}
+    expires = format_datetime(datetime.now(UTC) + UPLOAD_LIFE, usegmt=True)
+    return {
+        "Tus-Resumable": protocol.TUS_VERSION,
+        "Upload-Offset": str(size),
+        "Upload-Length": str(kept["length"]),
+        "Upload-Expires": expires,
+    }
 
 
 def _tick(store: SimulatedStore, stopping: threading.Event) -> None:

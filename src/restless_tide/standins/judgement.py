@@ -29,6 +29,19 @@ def as_tuple(version: str) -> tuple[int, int, int]:
     return major, minor, patch
 
 
+def objection_to_build(
+    rules: Rulebook, berth: Thing, packages: list[Facts], earlier: list[Thing], live: str | None
+) -> str | None:
+    """Why the packages of a build are turned away together, or None."""
+    if len({(package.version, package.number) for package in packages}) != 1:
+        return "The packages do not carry the same version and number."
+    kinds = [processor for package in packages for processor in package.processors]
+    if rules.packages.one_per_processor and len(packages) > 1 and (len(set(kinds)) != len(packages) != len(kinds)):
+        return f"Each package must be for a processor kind of its own; these are for {', '.join(kinds) or 'any'}."
+    objections = (objection_to_package(rules, berth, package, earlier, live) for package in packages)
+    return next((found for found in objections if found), None)
+
+
 def objection_to_package(
     rules: Rulebook, berth: Thing, facts: Facts, earlier: Iterable[Thing], live: str | None
 ) -> str | None:
@@ -40,7 +53,8 @@ def objection_to_package(
     if facts.debuggable:
         return "The package can be debugged; people must not get such a build."
     wanted = rules.packages.lowest_target_platform
-    if wanted is not None and int(facts.target_platform or 0) < wanted:
+    level = facts.target_platform or ""
+    if wanted is not None and facts.format == "apk" and (int(level) if level.isdigit() else 0) < wanted:
         return f"The package must target platform level {wanted} or newer."
     rivals = [
         other["number"]
@@ -54,12 +68,27 @@ def objection_to_package(
     return None
 
 
-def questions_for(rules: Rulebook, facts: Facts) -> list[Thing]:
-    return [
-        {"code": question.code, "text": question.text, "help": question.help, "choices": list(question.choices)}
-        for question in rules.processing.questions
-        if question.when_permission is None or question.when_permission in facts.permissions
-    ]
+def questions_for(rules: Rulebook, packages: list[Facts], now: datetime, given: dict[str, str]) -> list[Thing]:
+    """What is asked next about a build, after the answers ``given``."""
+    asked = []
+    permissions = {permission for package in packages for permission in package.permissions}
+    levels = [package.target_platform or "" for package in packages]
+    targets = [int(level) for level in levels if level.isdigit()]
+    for question in rules.processing.questions:
+        if question.code in given or any(given.get(code) != said for code, said in question.when_answers.items()):
+            continue
+        if question.applies_from is not None and now < question.applies_from:
+            continue
+        if question.when_permission is not None and question.when_permission not in permissions:
+            continue
+        if question.when_target_at_least is not None and max(targets, default=0) < question.when_target_at_least:
+            continue
+        if question.when_target_below is not None and min(targets, default=0) >= question.when_target_below:
+            continue
+        asked.append(
+            {"code": question.code, "text": question.text, "help": question.help, "choices": list(question.choices)}
+        )
+    return asked
 
 
 def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:

@@ -6,6 +6,8 @@ signed. The tests hold them against independent readers.
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import plistlib
 import random
 import struct
@@ -13,6 +15,7 @@ import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from xml.sax.saxutils import escape, quoteattr
 
 _ANDROID = "http://schemas.android.com/apk/res/android"
 _ATTRIBUTES = {
@@ -40,6 +43,7 @@ class PackageRecipe:
     lowest_platform: int = 26
     target_platform: int = 34
     padding_bytes: int = 50_000
+    processor: str = "x64"
 
 
 def write_apk(path: Path, recipe: PackageRecipe) -> Path:
@@ -66,6 +70,57 @@ def write_ipa(path: Path, recipe: PackageRecipe) -> Path:
         _store(archive, f"{folder}/Info.plist", plistlib.dumps(info, fmt=plistlib.FMT_BINARY), zipfile.ZIP_DEFLATED)
         _store(archive, f"{folder}/map.bin", _noise(recipe), zipfile.ZIP_STORED)
     return path
+
+
+def write_msix(path: Path, recipe: PackageRecipe) -> Path:
+    """Write an MSIX package for one processor kind, with its block map; the same recipe gives the same bytes."""
+    content = {
+        "AppxManifest.xml": _msix_manifest(recipe).encode(),
+        "[Content_Types].xml": _CONTENT_TYPES.encode(),
+        "map.bin": _noise(recipe),
+    }
+    content["AppxBlockMap.xml"] = _block_map({name: part for name, part in content.items() if name[0] != "["}).encode()
+    with zipfile.ZipFile(path, "w") as archive:
+        for name, part in content.items():
+            _store(archive, name, part, zipfile.ZIP_STORED)
+    return path
+
+
+_CONTENT_TYPES = (
+    '<?xml version="1.0" encoding="UTF-8"?><Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
+    '<Default Extension="xml" ContentType="application/vnd.ms-appx.manifest+xml"/>'
+    '<Default Extension="bin" ContentType="application/octet-stream"/></Types>'
+)
+_BLOCK_BYTES = 65_536
+
+
+def _msix_manifest(recipe: PackageRecipe) -> str:
+    capabilities = "".join(f"<Capability Name={quoteattr(name)}/>" for name in recipe.permissions)
+    return f"""<?xml version="1.0" encoding="utf-8"?>
+<Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10">
+  <Identity Name={quoteattr(recipe.identifier)} Version="{recipe.version}.{recipe.number}"
+    ProcessorArchitecture={quoteattr(recipe.processor)} Publisher="CN=Saltgrass Collective, C=DE"/>
+  <Properties><DisplayName>{escape(recipe.label)}</DisplayName></Properties>
+  <Dependencies><TargetDeviceFamily Name="Desktop" MinVersion="10.0.17763.0" MaxVersionTested="10.0.22621.0"/></Dependencies>
+  <Capabilities>{capabilities}</Capabilities>
+</Package>
+"""
+
+
+def _block_map(parts: dict[str, bytes]) -> str:
+    files = "".join(
+        f'<File Name={quoteattr(name)} Size="{len(part)}">'
+        + "".join(
+            f'<Block Hash="{base64.b64encode(hashlib.sha256(part[at : at + _BLOCK_BYTES]).digest()).decode()}"/>'
+            for at in range(0, len(part), _BLOCK_BYTES)
+        )
+        + "</File>"
+        for name, part in parts.items()
+    )
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?><BlockMap xmlns="http://schemas.microsoft.com/appx/2010/blockmap"'
+        f' HashMethod="http://www.w3.org/2001/04/xmlenc#sha256">{files}</BlockMap>'
+    )
 
 
 def _store(archive: zipfile.ZipFile, name: str, content: bytes, compression: int) -> None:

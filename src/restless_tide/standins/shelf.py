@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -16,10 +17,13 @@ _TABLES = """
 CREATE TABLE IF NOT EXISTS things (kind TEXT, id TEXT, body TEXT, due_at TEXT, PRIMARY KEY (kind, id));
 CREATE INDEX IF NOT EXISTS things_due ON things (due_at) WHERE due_at IS NOT NULL;
 CREATE TABLE IF NOT EXISTS events (sequence INTEGER PRIMARY KEY AUTOINCREMENT, body TEXT);
-CREATE TABLE IF NOT EXISTS acts (place INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT, key TEXT, act TEXT, subject TEXT, outcome TEXT);
+CREATE TABLE IF NOT EXISTS acts (place INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT, key TEXT, act TEXT, subject TEXT, outcome TEXT, request TEXT, arrived REAL);
 CREATE TABLE IF NOT EXISTS answers (key TEXT PRIMARY KEY, digest TEXT, status INTEGER, body TEXT);
 CREATE TABLE IF NOT EXISTS settings (name TEXT PRIMARY KEY, body TEXT);
 """
+
+
+_ACT = ("at", "key", "act", "subject", "outcome", "request", "arrived")
 
 
 class Shelf:
@@ -67,6 +71,10 @@ class Shelf:
             row = self._db.execute("SELECT body FROM things WHERE kind = ? AND id = ?", (kind, thing_id)).fetchone()
         return json.loads(row[0]) if row else None
 
+    def remove(self, kind: str, thing_id: str) -> None:
+        with self._lock:
+            self._db.execute("DELETE FROM things WHERE kind = ? AND id = ?", (kind, thing_id))
+
     def all(self, kind: str) -> list[Thing]:
         with self._lock:
             rows = self._db.execute("SELECT body FROM things WHERE kind = ? ORDER BY rowid", (kind,)).fetchall()
@@ -92,17 +100,22 @@ class Shelf:
             ).fetchall()
         return [json.loads(body) | {"sequence": number} for number, body in rows]
 
-    def record_act(self, at: str, key: str, act: str, subject: str, outcome: str) -> None:
+    def record_act(self, at: str, key: str, act: str, subject: str, outcome: str, request: str = "") -> None:
         with self._lock:
             self._db.execute(
-                "INSERT INTO acts (at, key, act, subject, outcome) VALUES (?, ?, ?, ?, ?)",
-                (at, key, act, subject, outcome),
+                f"INSERT INTO acts ({', '.join(_ACT)}) VALUES (?, ?, ?, ?, ?, ?, ?)",  # noqa: S608  (our own words)
+                (at, key, act, subject, outcome, request, time.time()),
             )
 
     def acts(self) -> list[Thing]:
         with self._lock:
-            rows = self._db.execute("SELECT at, key, act, subject, outcome FROM acts ORDER BY place").fetchall()
-        return [dict(zip(("at", "key", "act", "subject", "outcome"), row, strict=True)) for row in rows]
+            rows = self._db.execute(f"SELECT {', '.join(_ACT)} FROM acts ORDER BY place").fetchall()  # noqa: S608
+        return [dict(zip(_ACT, row, strict=True)) for row in rows]
+
+    def last_event(self) -> int:
+        with self._lock:
+            row = self._db.execute("SELECT max(sequence) FROM events").fetchone()
+        return row[0] or 0
 
     def given_answer(self, key: str) -> tuple[str, int, Thing] | None:
         with self._lock:

@@ -7,7 +7,7 @@ import json
 import random
 import secrets
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +18,7 @@ from restless_tide.gateways import protocol
 from restless_tide.standins import judgement
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
+from restless_tide.standins.population import Offered, gauges_of
 from restless_tide.standins.shelf import Shelf, Thing
 
 _OFFERED = ("rising", "paused", "complete")
@@ -29,8 +30,9 @@ class SimulatedStore:
 
     def __init__(self, rules: Rulebook, folder: Path, seed: int = 1) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        self.rules = rules
         self.shelf = Shelf(folder / "store.sqlite")
+        kept = self.shelf.setting("rulebook")
+        self.rules = Rulebook.model_validate(kept) if kept else rules
         self.clock = StoreClock(self.shelf)
         self.uploads = folder / "uploads"
         self.uploads.mkdir(exist_ok=True)
@@ -38,7 +40,9 @@ class SimulatedStore:
 
     # acts
 
-    def perform(self, key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing]) -> tuple[int, Thing]:
+    def perform(
+        self, key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing], request: str = ""
+    ) -> tuple[int, Thing]:
         """Carry out an act once: the same key gives the same answer, another body under it a conflict."""
         digest = hashlib.sha256(json.dumps([act, subject, body], sort_keys=True).encode()).hexdigest()
         self.turn()
@@ -58,21 +62,30 @@ class SimulatedStore:
                 )
             if status != 425:
                 self.shelf.keep_answer(key, digest, status, answer)
-                self.shelf.record_act(self.clock.now().isoformat(), key, act, subject, outcome)
+                self.shelf.record_act(self.clock.now().isoformat(), key, act, subject, outcome, request)
         return status, answer
 
     def open_berth(self, wanted: protocol.BerthRequest) -> Thing:
         if wanted.platform not in self.rules.platforms:
             raise Refusal("platform-unknown", f"We carry apps for {', '.join(self.rules.platforms)}.")
-        taken = {berth["name"].casefold() for berth in self.shelf.all("berth")} | set(self.setting("taken_names", []))
+        if len(wanted.name) > self.rules.name.longest:
+            raise Refusal("name-too-long", f"A name has at most {self.rules.name.longest} characters here.")
+        taken = {berth["name"].casefold() for berth in self._berths()} | set(self.setting("taken_names", []))
         if wanted.name.casefold() in taken:
             raise Refusal("name-taken", f"The name {wanted.name!r} is taken by somebody else.")
-        if any(berth["identifier"] == wanted.identifier for berth in self.shelf.all("berth")):
+        if any(berth["identifier"] == wanted.identifier for berth in self._berths()):
             raise Refusal("identifier-taken", f"{wanted.identifier} has its place here already.")
-        return self.shelf.put("berth", {"id": fresh("berth"), **wanted.model_dump()})
+        berth = {"id": fresh("berth"), "state": "open", **wanted.model_dump()}
+        days = self.rules.name.lapses_unused_days
+        if days is not None:
+            berth["due_at"] = (self.clock.now() + timedelta(days=days)).isoformat()
+        return self.shelf.put("berth", berth)
+
+    def _berths(self) -> list[Thing]:
+        return [berth for berth in self.shelf.all("berth") if berth.get("state") != "lapsed"]
 
     def begin_upload(self, berth: str, length: int) -> Thing:
-        self._needed("berth", berth)
+        self.needed("berth", berth)
         if length > self.rules.packages.largest_bytes:
             raise Refusal(
                 "package-too-large", f"We take {self.rules.packages.largest_bytes} bytes at most.", status=413
@@ -81,10 +94,16 @@ class SimulatedStore:
         (self.uploads / upload).touch()
         return self.shelf.put("upload", {"id": upload, "berth": berth, "length": length})
 
-    def consign(self, berth_id: str, wanted: protocol.ConsignmentRequest) -> Thing:
-        self._needed("berth", berth_id)
+    def consign(self, berth_id: str, wanted: protocol.ConsignmentRequest, *, by_hand: bool = False) -> Thing:
+        berth = self.needed("berth", berth_id)
+        if berth.get("state") == "lapsed":
+            raise Refusal("berth-lapsed", "The name of this berth lapsed unused.")
+        if self.rules.packages.first_build_by_hand and not by_hand and not self._ever_handed_in(berth_id):
+            raise Refusal(protocol.FIRST_BUILD_BY_HAND, "The very first build is handed in on our own pages.")
+        if len(wanted.uploads) > self.rules.packages.most_packages:
+            raise Refusal("too-many-packages", f"We take {self.rules.packages.most_packages} packages in one build.")
         for upload in wanted.uploads:
-            kept = self._needed("upload", upload)
+            kept = self.needed("upload", upload)
             if (self.uploads / upload).stat().st_size != kept["length"]:
                 raise Refusal("upload-incomplete", f"Upload {upload} has not arrived whole.")
         consignment = {
@@ -97,10 +116,28 @@ class SimulatedStore:
             "questions": [],
             "reason": None,
         }
+        if berth.get("due_at"):
+            self.shelf.put("berth", berth | {"due_at": None})
         return self._due(consignment, "consignment", minutes=self.rules.processing.usual_minutes)
 
+    def _ever_handed_in(self, berth_id: str) -> bool:
+        return any(entry["berth"] == berth_id for entry in self.shelf.all("consignment"))
+
+    def hand_in(self, identifier: str, content: bytes) -> Thing:
+        """Somebody hands a package in on the store's own pages."""
+        berth = next((entry for entry in self._berths() if entry["identifier"] == identifier), None)
+        if berth is None:
+            raise Refusal("berth-unknown", f"Nothing here is called {identifier}.", status=404)
+        upload = self.begin_upload(berth["id"], len(content))["id"]
+        (self.uploads / upload).write_bytes(content)
+        facts, trouble = self._read({"uploads": [upload]})
+        if trouble is not None or not facts:
+            raise Refusal("package-unfit", trouble or "This is no package.")
+        wanted = protocol.ConsignmentRequest(uploads=(upload,), version=facts[0].version, number=facts[0].number)
+        return self.consign(berth["id"], wanted, by_hand=True)
+
     def answer(self, consignment_id: str, answers: dict[str, str]) -> Thing:
-        consignment = self._needed("consignment", consignment_id)
+        consignment = self.needed("consignment", consignment_id)
         if consignment["state"] != "held":
             raise Refusal("not-held", f"The build is {consignment['state']}; nothing is asked.")
         asked = {question["code"]: question for question in consignment["questions"]}
@@ -114,7 +151,7 @@ class SimulatedStore:
             raise Refusal("answers-missing", f"Still open: {', '.join(missing)}.")
         for question in self.rules.processing.questions:
             if answers.get(question.code) in question.refused_answers and question.code in answers:
-                return self._tell(
+                return self.tell(
                     "consignment",
                     consignment
                     | {
@@ -122,10 +159,13 @@ class SimulatedStore:
                         "reason": f"We do not take apps that answer {answers[question.code]!r} to: {question.text}",
                     },
                 )
-        return self._tell("consignment", consignment | {"state": "ready", "questions": [], "answers": answers})
+        given = consignment.get("answers", {}) | answers
+        more = judgement.questions_for(self.rules, self._read(consignment)[0] or [], self.clock.now(), given)
+        state = "held" if more else "ready"
+        return self.tell("consignment", consignment | {"state": state, "questions": more, "answers": given})
 
     def open_trial(self, berth_id: str, wanted: protocol.TrialRequest) -> Thing:
-        consignment = self._needed("consignment", wanted.consignment)
+        consignment = self.needed("consignment", wanted.consignment)
         if consignment["state"] != "ready":
             raise Refusal("build-not-ready", f"The build is {consignment['state']}.")
         rules = next((rules for kind, rules in self.rules.cohorts.items() if kind == wanted.kind), None)
@@ -151,23 +191,41 @@ class SimulatedStore:
         }
         if rules.review_first and not seen:
             return self._due(trial | {"state": "with the store"}, "trial", minutes=self.rules.review.usual_hours * 15)
-        return self._tell("trial", trial | {"state": "open"})
+        return self._open(trial)
+
+    def _open(self, trial: Thing, at: datetime | None = None) -> Thing:
+        days = next(rules.trial_days for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
+        ends = ((at or self.clock.now()) + timedelta(days=days)).isoformat() if days else None
+        return self.tell("trial", trial | {"state": "open", "due_at": ends}, at)
+
+    def trial(self, trial_id: str) -> Thing:
+        trial = self.needed("trial", trial_id)
+        return shown(trial) | {"seats": self._seats(trial), "seats_taken": len(trial["testers"])}
+
+    def _seats(self, trial: Thing) -> int:
+        return next(rules.seats for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
 
     def seat(self, trial_id: str, address: str) -> Thing:
-        trial = self._needed("trial", trial_id)
-        seats = next(rules.seats for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
+        trial = self.needed("trial", trial_id)
+        seats = self._seats(trial)
         if address not in trial["testers"]:
             if len(trial["testers"]) >= seats:
                 raise Refusal("seats-exhausted", f"All {seats} seats are taken.")
             trial["testers"].append(address)
-        return self.shelf.put("trial", trial)
+        self.shelf.put("trial", trial)
+        return self.trial(trial_id)
+
+    def unseat(self, trial_id: str, address: str) -> Thing:
+        trial = self.needed("trial", trial_id)
+        self.shelf.put("trial", trial | {"testers": [entry for entry in trial["testers"] if entry != address]})
+        return self.trial(trial_id)
 
     def close_trial(self, trial_id: str) -> Thing:
-        trial = self._needed("trial", trial_id)
-        return self._tell("trial", trial | {"state": "closed", "due_at": None})
+        trial = self.needed("trial", trial_id)
+        return self.tell("trial", trial | {"state": "closed", "due_at": None})
 
     def submit(self, berth_id: str, wanted: protocol.SubmissionRequest) -> Thing:
-        consignment = self._needed("consignment", wanted.consignment)
+        consignment = self.needed("consignment", wanted.consignment)
         if consignment["berth"] != berth_id or consignment["state"] != "ready":
             raise Refusal("build-not-ready", "This build is not ready here.")
         if judgement.as_tuple(consignment["version"]) != judgement.as_tuple(wanted.version):
@@ -183,19 +241,20 @@ class SimulatedStore:
             "consignment": wanted.consignment,
             "version": wanted.version,
             "notes": wanted.notes,
+            "items": list(wanted.items),
             "state": "queued",
             "reasons": [],
         }
         return self._due(submission, "submission", minutes=self.rules.review.usual_hours * 9)
 
     def recall(self, submission_id: str) -> Thing:
-        submission = self._needed("submission", submission_id)
+        submission = self.needed("submission", submission_id)
         if submission["state"] not in ("queued", "in hand"):
             raise Refusal("not-under-review", f"It is {submission['state']}.")
-        return self._tell("submission", submission | {"state": "recalled", "due_at": None})
+        return self.tell("submission", submission | {"state": "recalled", "due_at": None})
 
     def launch(self, submission_id: str, share: float) -> Thing:
-        submission = self._needed("submission", submission_id)
+        submission = self.needed("submission", submission_id)
         if submission["state"] != "approved":
             raise Refusal("not-approved", f"It is {submission['state']}.")
         if self.shelf.get("rollout", submission_id) is not None:
@@ -203,25 +262,27 @@ class SimulatedStore:
         judgement.demand_first_share(self.rules.rollout, share)
         for other in self.shelf.all("rollout"):
             if other["berth"] == submission["berth"] and other["state"] in ("rising", "paused", "halted"):
-                self._tell("rollout", other | {"state": "superseded"})
+                self.tell("rollout", other | {"state": "superseded"})
         rollout = {
             "id": submission_id,
             "berth": submission["berth"],
             "submission": submission_id,
             "version": submission["version"],
             "share": 0.0,
+            "number": self.needed("consignment", submission["consignment"])["number"],
             "pauses": 0,
             "held_seconds": 0.0,
+            "offers": [],
         }
         return self._risen(rollout, share)
 
     def set_share(self, submission_id: str, share: float) -> Thing:
-        rollout = self._needed("rollout", submission_id)
+        rollout = self.needed("rollout", submission_id)
         judgement.demand_share(self.rules.rollout, rollout, share, self.clock.now())
         return self._risen(rollout, share)
 
     def steer(self, submission_id: str, act: str) -> Thing:
-        rollout = self._needed("rollout", submission_id)
+        rollout = self.needed("rollout", submission_id)
         judgement.demand_steering(self.rules.rollout, rollout, act)
         now = self.clock.now()
         if rollout["state"] == "rising":
@@ -234,13 +295,13 @@ class SimulatedStore:
             rollout |= {"state": "halted"}
         else:
             rollout |= {"state": "withdrawn"}
-        told = self._tell("rollout", rollout)
+        told = self.tell("rollout", rollout)
         if act == "withdraw":
             self._offer_previous(rollout)
         return told
 
     def holdings(self, berth_id: str) -> Thing:
-        self._needed("berth", berth_id)
+        self.needed("berth", berth_id)
         stages = {
             rollout["version"]: rollout["state"]
             for rollout in self.shelf.all("rollout")
@@ -264,6 +325,51 @@ class SimulatedStore:
         ]
         return {"builds": builds}
 
+    def gauges(self, berth_id: str) -> Thing:
+        """The health of what is or was offered here, as the simulated people make it."""
+        self.needed("berth", berth_id)
+        found: list[Thing] = []
+        for rollout in self.shelf.all("rollout"):
+            if rollout["berth"] == berth_id:
+                offers = [Offered(datetime.fromisoformat(at), share) for at, share in rollout.get("offers", [])]
+                version, number = rollout["version"], rollout.get("number", 0)
+                bad = self.setting("bad_numbers", [])
+                found += gauges_of(self._seed, berth_id, version, number, offers, self.clock.now(), bad)
+        return {"gauges": found}
+
+    def account(self) -> Thing:
+        """The account's standing: good for months, unless the control has said otherwise."""
+        now = self.clock.now()
+        usual = {
+            "name": "Saltgrass Collective",
+            "may": list(protocol.RIGHTS),
+            "standing": "good",
+            "membership_until": (now + timedelta(days=200)).isoformat(),
+            "papers": [{"name": "Contract for paid apps", "state": "valid", "blocks": ["price", "free-or-paid"]}],
+        }
+        changed: Thing = self.setting("account", {})
+        return usual | changed
+
+    def announce(self, document: Thing) -> Thing:
+        """Announce the next revision of the rulebook; it comes into force by itself on its date."""
+        rules = Rulebook.model_validate(document)
+        kept = rules.model_dump(mode="json")
+        with self.shelf.transaction():
+            self.shelf.keep_setting("announced", kept)
+            due = {"id": "announced", "due_at": rules.in_force_since.astimezone(UTC).isoformat()}
+            self.shelf.put("rulebook", due)
+            self.event("rulebook.announced", rules.revision, {"in_force_since": kept["in_force_since"]})
+        return {"revision": rules.revision, "in_force_since": kept["in_force_since"]}
+
+    def _take_announced(self, thing: Thing, at: datetime) -> None:
+        self.shelf.put("rulebook", thing | {"due_at": None})
+        kept = self.setting("announced", None)
+        if kept is not None:
+            self.rules = Rulebook.model_validate(kept)
+            self.shelf.keep_setting("rulebook", kept)
+            self.shelf.keep_setting("announced", None)
+            self.event("rulebook.changed", self.rules.revision, {}, at)
+
     # as the clock runs
 
     def turn(self) -> None:
@@ -272,10 +378,16 @@ class SimulatedStore:
             while (due := self.shelf.next_due(self.clock.now().isoformat())) is not None:
                 kind, thing = due
                 at = datetime.fromisoformat(thing.pop("due_at"))
-                if kind == "consignment":
+                if kind == "rulebook":
+                    self._take_announced(thing, at)
+                elif kind == "berth":
+                    self.tell("berth", thing | {"state": "lapsed"}, at)
+                elif kind == "consignment":
                     self._process(thing, at)
+                elif kind == "trial" and thing["state"] == "open":
+                    self.tell("trial", thing | {"state": "lapsed"}, at)
                 elif kind == "trial":
-                    self._tell("trial", thing | {"state": "open"}, at)
+                    self._open(thing, at)
                 elif thing["state"] == "queued":
                     self._due(
                         thing | {"state": "in hand"}, "submission", minutes=self.rules.review.usual_hours * 51, since=at
@@ -284,32 +396,44 @@ class SimulatedStore:
                     self._review(thing, at)
 
     def _process(self, consignment: Thing, at: datetime) -> None:
-        berth = self._needed("berth", consignment["berth"])
+        berth = self.needed("berth", consignment["berth"])
         facts, trouble = self._read(consignment)
-        if trouble is None and facts is not None:
+        if trouble is None:
             earlier = [
                 other
                 for other in self.shelf.all("consignment")
                 if other["berth"] == berth["id"] and other["id"] != consignment["id"] and other["state"] != "processing"
             ]
-            trouble = judgement.objection_to_package(self.rules, berth, facts, earlier, self._live(berth["id"]))
-        if trouble is not None or facts is None:
-            self._tell("consignment", consignment | {"state": "refused", "reason": trouble}, at)
+            live = self.live(berth["id"])
+            trouble = judgement.objection_to_build(self.rules, berth, facts, earlier, live)
+        if trouble is None and self._whim("failing_rate", consignment["id"]):
+            trouble = "The build could not be processed; hand it in again under another number."
+        if trouble is not None:
+            self.tell("consignment", consignment | {"state": "refused", "reason": trouble}, at)
             return
-        questions = judgement.questions_for(self.rules, facts)
-        self._tell("consignment", consignment | {"state": "held" if questions else "ready", "questions": questions}, at)
+        questions = judgement.questions_for(self.rules, facts, at, {})
+        self.tell("consignment", consignment | {"state": "held" if questions else "ready", "questions": questions}, at)
 
-    def _read(self, consignment: Thing) -> tuple[Facts | None, str | None]:
-        try:
-            with (self.uploads / consignment["uploads"][0]).open("rb") as file:
-                return inspect_package(file), None
-        except PackageUnreadable as wrong:
-            return None, wrong.detail
+    def _whim(self, rate: str, subject: str) -> bool:
+        return random.Random(f"{self._seed}/{rate}/{subject}").random() < float(self.setting(rate, 0.0))
+
+    def _read(self, consignment: Thing) -> tuple[list[Facts], str | None]:
+        """The facts of every package of a consignment, or why they cannot be read."""
+        found = []
+        for upload in consignment["uploads"]:
+            try:
+                with (self.uploads / upload).open("rb") as file:
+                    found.append(inspect_package(file))
+            except PackageUnreadable as wrong:
+                return [], wrong.detail
+        return found, None
 
     def _review(self, submission: Thing, at: datetime) -> None:
         reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
+        if not reasons and self._whim("whim_rate", submission["id"]):
+            reasons = ["The reviewer could not make out what the app is for."]
         self.shelf.keep_setting("reject_next", [])
-        self._tell("submission", submission | {"state": "rejected" if reasons else "approved", "reasons": reasons}, at)
+        self.tell("submission", submission | {"state": "rejected" if reasons else "approved", "reasons": reasons}, at)
 
     # small things
 
@@ -319,12 +443,14 @@ class SimulatedStore:
 
     def _risen(self, rollout: Thing, share: float) -> Thing:
         state = "complete" if share == 1.0 else "rising"
-        rollout |= {"state": state, "share": share, "held_seconds": 0.0, "since": self.clock.now().isoformat()}
+        now = self.clock.now().isoformat()
+        offers = [*rollout.get("offers", []), [now, share]]
+        rollout |= {"state": state, "share": share, "held_seconds": 0.0, "since": now, "offers": offers}
         if state == "complete":
             for other in self.shelf.all("rollout"):
                 if other["berth"] == rollout["berth"] and other["id"] != rollout["id"] and other["state"] == "complete":
-                    self._tell("rollout", other | {"state": "superseded"})
-        return self._tell("rollout", rollout)
+                    self.tell("rollout", other | {"state": "superseded"})
+        return self.tell("rollout", rollout)
 
     def _offer_previous(self, rollout: Thing) -> None:
         """Where the rulebook says so, the release before this one is offered again."""
@@ -336,10 +462,10 @@ class SimulatedStore:
             and other["state"] == "superseded"
             and other["share"] == 1.0
         ]
-        if self.rules.rollout.withdraw_restores_previous and earlier and self._live(rollout["berth"]) is None:
-            self._tell("rollout", earlier[-1] | {"state": "complete"})
+        if self.rules.rollout.withdraw_restores_previous and earlier and self.live(rollout["berth"]) is None:
+            self.tell("rollout", earlier[-1] | {"state": "complete"})
 
-    def _live(self, berth_id: str) -> str | None:
+    def live(self, berth_id: str) -> str | None:
         offered = [
             rollout["version"]
             for rollout in self.shelf.all("rollout")
@@ -352,26 +478,29 @@ class SimulatedStore:
         count = len(self.shelf.all(kind))
         factor = random.Random(f"{self._seed}/{kind}/{count}/{thing['state']}").uniform(_SHORTEST, _LONGEST)
         begun = since or self.clock.now()
-        return self._tell(kind, thing | {"due_at": (begun + timedelta(minutes=minutes * factor)).isoformat()}, begun)
+        return self.tell(kind, thing | {"due_at": (begun + timedelta(minutes=minutes * factor)).isoformat()}, begun)
 
-    def _tell(self, kind: str, thing: Thing, at: datetime | None = None) -> Thing:
+    def tell(self, kind: str, thing: Thing, at: datetime | None = None) -> Thing:
         """Keep a thing and write the event about it."""
         self.shelf.put(kind, thing)
-        moment = (at or self.clock.now()).isoformat()
+        self.event(f"{kind}.changed", thing["id"], shown(thing), at)
+        return shown(thing)
+
+    def event(self, kind: str, subject: str, data: Thing, at: datetime | None = None) -> None:
         self.shelf.add_event(
             {
                 "specversion": "1.0",
                 "id": fresh("event"),
                 "source": f"/stores/{self.rules.store.lower()}",
-                "type": f"{kind}.changed",
-                "subject": thing["id"],
-                "time": moment,
-                "data": shown(thing),
+                "type": kind,
+                "subject": subject,
+                "time": (at or self.clock.now()).isoformat(),
+                "datacontenttype": "application/json",
+                "data": data,
             }
         )
-        return shown(thing)
 
-    def _needed(self, kind: str, thing_id: str) -> Thing:
+    def needed(self, kind: str, thing_id: str) -> Thing:
         thing = self.shelf.get(kind, thing_id)
         if thing is None:
             raise Refusal(f"{kind}-unknown", f"We know no {kind} {thing_id}.", status=404)
@@ -380,7 +509,7 @@ class SimulatedStore:
 
 def shown(thing: Thing) -> Thing:
     """A thing as the outside sees it: when it will happen, and who tests, are the store's own affair."""
-    return {name: value for name, value in thing.items() if name not in ("due_at", "testers")}
+    return {name: value for name, value in thing.items() if name not in ("due_at", "testers", "offers")}
 
 
 def problem(code: str, detail: str) -> Thing:

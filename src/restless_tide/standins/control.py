@@ -1,0 +1,134 @@
+"""The control of a stand-in: what only tests and demos may do. The stand-in listens on loopback."""
+
+import threading
+from datetime import datetime, timedelta
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel
+
+from restless_tide.standins.entrance import Entrance
+from restless_tide.standins.moods import Mischief
+from restless_tide.standins.shelf import Thing
+from restless_tide.standins.store import SimulatedStore, fresh
+
+
+class ClockWish(BaseModel):
+    step_hours: float = 0.0
+    speed: float | None = None
+    set_to: datetime | None = None
+
+
+class ActByHand(BaseModel):
+    submission: str
+
+
+class Announcement(BaseModel):
+    rulebook: dict[str, Any]
+    in_hours: float | None = None
+
+
+def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRouter:
+    """The routes under /control. ``busy`` holds the keys of the calls in hand."""
+    router = APIRouter(prefix="/control", include_in_schema=False)
+    lock = threading.Lock()
+
+    @router.get("/state")
+    def state() -> Thing:
+        waiting = [
+            thing["due_at"]
+            for kind in ("consignment", "trial", "submission", "rulebook")
+            for thing in store.shelf.all(kind)
+            if thing.get("due_at") and not (kind == "trial" and thing["state"] == "open")
+        ]
+        moods = {name: store.setting(name, None) for name in Mischief.model_fields}
+        return {
+            "store": store.rules.store,
+            "revision": store.rules.revision,
+            "now": store.clock.now().isoformat(),
+            "speed": store.clock.speed,
+            **moods,
+            "outage": moods["outage"] or False,
+            "lose_answers": moods["lose_answers"] or 0,
+            "reject_next": moods["reject_next"] or [],
+            "slow_seconds": moods["slow_seconds"] or 0.0,
+            "busy": len(busy),
+            "waiting": len(waiting),
+            "next_due": min(waiting, default=None),
+        }
+
+    @router.post("/clock")
+    def clock(wish: ClockWish) -> Thing:
+        with lock:
+            if wish.set_to is not None:
+                store.clock.set(wish.set_to)
+            if wish.speed is not None:
+                store.clock.run_at(wish.speed)
+            store.clock.step(timedelta(hours=wish.step_hours))
+        store.turn()
+        return state()
+
+    @router.post("/mischief")
+    def mischief(wish: Mischief) -> Thing:
+        for name, value in wish.model_dump(exclude_none=True).items():
+            kept = [entry.casefold() for entry in value] if name == "taken_names" else value
+            store.shelf.keep_setting(name, kept)
+        return state()
+
+    @router.post("/connections")
+    def connection() -> Thing:
+        return entrance.new_connection()
+
+    @router.delete("/connections/{client}")
+    def revoke(client: str) -> Thing:
+        entrance.revoke(client)
+        return {"revoked": client}
+
+    @router.post("/account")
+    def account(wish: Thing) -> Thing:
+        """Change the account's standing, as time or an office would."""
+        with store.shelf.transaction():
+            store.shelf.keep_setting("account", store.setting("account", {}) | wish)
+            store.event("account.changed", "account", {})
+        return store.account()
+
+    @router.post("/rulebook")
+    def announce(wish: Announcement) -> Thing:
+        """Announce the next revision of the rulebook; ``in_hours`` sets its date by the store's clock."""
+        dated = {}
+        if wish.in_hours is not None:
+            dated = {"in_force_since": (store.clock.now() + timedelta(hours=wish.in_hours)).isoformat()}
+        return store.announce(wish.rulebook | dated)
+
+    @router.get("/acts")
+    def acts() -> list[Thing]:
+        return store.shelf.acts()
+
+    @router.post("/hand-in")
+    async def hand_in(identifier: str, request: Request) -> JSONResponse:
+        """Somebody hands a package in on the store's own pages; the body is the file."""
+        content = await request.body()
+        work = lambda: store.hand_in(identifier, content)  # noqa: E731
+        status, answer = store.perform(fresh("by-hand"), "hand in", identifier, {}, work)
+        return JSONResponse(answer, status)
+
+    @router.post("/answers/{consignment}")
+    def answer(consignment: str, answers: dict[str, str]) -> JSONResponse:
+        """Somebody answers the store's question on its own pages."""
+        work = lambda: store.answer(consignment, answers)  # noqa: E731
+        status, told = store.perform(fresh("by-hand"), "answer", consignment, answers, work)
+        return JSONResponse(told, status)
+
+    @router.post("/acts/{act}")
+    def act_on_the_stores_own_pages(act: str, by_hand: ActByHand) -> JSONResponse:
+        """Pause, resume, halt or withdraw, as somebody would on the store's own pages."""
+        work = lambda: store.steer(by_hand.submission, act)  # noqa: E731
+        status, told = store.perform(fresh("by-hand"), act, by_hand.submission, {}, work)
+        return JSONResponse(told, status)
+
+    @router.get("/things/{kind}")
+    def things(kind: str) -> list[Thing]:
+        return store.shelf.all(kind)
+
+    return router

@@ -1,0 +1,131 @@
+"""Events pushed by a stand-in: CloudEvents signed by Standard Webhooks, in order and until they are taken."""
+
+from __future__ import annotations
+
+import base64
+import json
+import random
+import secrets
+import threading
+from datetime import UTC, datetime, timedelta
+
+import httpx
+from standardwebhooks import Webhook
+
+from restless_tide.gateways import protocol
+from restless_tide.standins.shelf import Thing
+from restless_tide.standins.store import SimulatedStore, fresh
+
+OLD_SECRET_LIFE = timedelta(hours=24)
+_PAUSE_SECONDS = 0.05
+_TROUBLED_PAUSE_SECONDS = 1.0
+_PAGE = 50
+_TIMEOUT_SECONDS = 5.0
+
+
+def new_secret() -> str:
+    return "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
+
+
+def begin(store: SimulatedStore, address: str) -> Thing:
+    """Keep a place to push to, from the next event on; the secret is told once."""
+    push = {
+        "id": fresh("push"),
+        "address": address,
+        "secrets": [new_secret()],
+        "after": store.shelf.last_event(),
+        "ended": False,
+    }
+    store.shelf.put("push", push)
+    return _told(push, secret=True)
+
+
+def rotate(store: SimulatedStore, push_id: str) -> Thing:
+    """A new secret; the old one signs along for a day."""
+    push = store.needed("push", push_id)
+    until = (datetime.now(UTC) + OLD_SECRET_LIFE).isoformat()
+    push |= {"secrets": [new_secret(), push["secrets"][0]], "old_until": until}
+    store.shelf.put("push", push)
+    return _told(push, secret=True)
+
+
+def end(store: SimulatedStore, push_id: str) -> Thing:
+    return _told(store.shelf.put("push", store.needed("push", push_id) | {"ended": True}), secret=False)
+
+
+def _told(push: Thing, *, secret: bool) -> Thing:
+    told = {"id": push["id"], "address": push["address"]}
+    return told | {"secret": push["secrets"][0]} if secret else told
+
+
+class Pusher:
+    """Sends what the subscribers have not taken yet, until told to stop."""
+
+    def __init__(self, store: SimulatedStore) -> None:
+        self._store = store
+        self._stopping = threading.Event()
+        self._http = httpx.Client(timeout=_TIMEOUT_SECONDS, trust_env=False, verify=False)  # noqa: S501  (loopback)
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._dice = random.Random(7)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stopping.set()
+        self._thread.join()
+        self._http.close()
+
+    def _run(self) -> None:
+        pause = _PAUSE_SECONDS
+        while not self._stopping.wait(pause):
+            pause = _PAUSE_SECONDS
+            if self._store.setting("push_off", False) or self._store.setting("outage", False):
+                continue
+            for push in self._store.shelf.all("push"):
+                if not push["ended"] and not self._serve(push):
+                    pause = _TROUBLED_PAUSE_SECONDS
+
+    def _serve(self, push: Thing) -> bool:
+        events = self._store.shelf.events_after(push["after"], _PAGE)
+        late = self._store.setting("push_late_seconds", 0.0)
+        if not events or (late and self._stopping.wait(late)):
+            return True
+        order = list(events)
+        if self._store.setting("push_shuffled", False):
+            self._dice.shuffle(order)
+        if self._store.setting("push_doubled", False):
+            order = [event for event in order for _ in range(2)]
+        for event in order:
+            if self._store.setting("push_forged", False):
+                self._post(push["address"], _forged(event), [new_secret()])
+            if not self._post(push["address"], event, _secrets(push)):
+                return False
+        kept = self._store.shelf.get("push", push["id"]) or push
+        self._store.shelf.put("push", kept | {"after": events[-1]["sequence"]})
+        return True
+
+    def _post(self, address: str, event: Thing, signing: list[str]) -> bool:
+        body = json.dumps(event)
+        now = datetime.now(UTC)
+        headers = {
+            "Content-Type": protocol.EVENT_TYPE,
+            "webhook-id": event["id"],
+            "webhook-timestamp": str(int(now.timestamp())),
+            "webhook-signature": " ".join(Webhook(secret).sign(event["id"], now, body) for secret in signing),
+        }
+        try:
+            return self._http.post(address, content=body, headers=headers).is_success
+        except httpx.TransportError:
+            return False
+
+
+def _secrets(push: Thing) -> list[str]:
+    old_counts = push.get("old_until", "") > datetime.now(UTC).isoformat()
+    return list(push["secrets"]) if old_counts else push["secrets"][:1]
+
+
+def _forged(event: Thing) -> Thing:
+    """What somebody who does not know the secret would send to have a release believed complete."""
+    data = event["data"] | {"state": "complete", "share": 1.0}
+    return event | {"id": fresh("event"), "sequence": event["sequence"] + 1, "data": data}
