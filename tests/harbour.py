@@ -15,7 +15,8 @@ import httpx
 from restless_tide.client import Tide
 from restless_tide.demo.processes import HOST, Ports, Processes, free_ports
 from restless_tide.service.serve import add_first_person
-from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
+from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
 
 Seen = TypeVar("Seen")
@@ -23,7 +24,9 @@ Seen = TypeVar("Seen")
 EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
 PATIENCE_SECONDS = 30.0
 FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"}
+TWO_STORES = ("northgate", "openfield")
 PLACE = "android.permission.ACCESS_FINE_LOCATION"
+_WRITERS = {"northgate": (write_ipa, "ipa"), "slatehouse": (write_msix, "msix")}
 _names = itertools.count(1)
 
 
@@ -46,8 +49,10 @@ class Harbour:
     folder: Path
 
     @classmethod
-    def open(cls, folder: Path, environment: dict[str, str] | None = None) -> Harbour:
-        processes = Processes(folder, _own_ports(), FAST | (environment or {}))
+    def open(
+        cls, folder: Path, environment: dict[str, str] | None = None, stores: tuple[str, ...] = TWO_STORES
+    ) -> Harbour:
+        processes = Processes(folder, _own_ports(), FAST | (environment or {}), stores)
         try:
             processes.start_all()
             add_person(processes, "Ida Fenwick", EMAIL, PASSWORD)
@@ -79,12 +84,12 @@ class Harbour:
         return httpx.get(url, params={"to": to}, timeout=10, trust_env=False).raise_for_status().json()
 
     def connect_stores(self) -> None:
-        for store in self.processes.ports.stores:
+        for store in self.processes.stores:
             self.tide.stores.connect(store, self.control(store, "connections", {}))
 
     def pass_hours(self, hours: float, *, desk: bool = True) -> None:
         """The stores' clocks first, so that no stage is asked for too early."""
-        for store in self.processes.ports.stores:
+        for store in self.processes.stores:
             self.control(store, "clock", {"step_hours": hours})
         if desk:
             self.tide.watching.move_clock(step_hours=hours)
@@ -93,22 +98,41 @@ class Harbour:
         """An app of its own with berths at both stores."""
         name = f"app{os.getpid()}x{next(_names)}"
         identifier = f"org.example.saltgrass.{name}"
-        self.tide.apps.register(name, title=name.title(), identifiers={"android": identifier, "ios": identifier})
-        for store in self.processes.ports.stores:
+        self.tide.apps.register(
+            name, title=name.title(), identifiers=dict.fromkeys(("android", "desktop", "ios"), identifier)
+        )
+        for store in self.processes.stores:
             self.tide.apps.open_berth(name, store)
             until(lambda store=store: self.tide.apps.berth(name, store), lambda berth: berth.state == "open")
         return name
 
     def package(self, app: str, store: str, version: str = "1.0.0", number: int = 1, **recipe: Any) -> Path:
-        write, suffix = (write_ipa, "ipa") if store == "northgate" else (write_apk, "apk")
+        write, suffix = _WRITERS.get(store, (write_apk, "apk"))
         made = PackageRecipe(f"org.example.saltgrass.{app}", version, number, app.title(), **recipe)
         return write(self.folder / f"{app}-{version}-{number}.{suffix}", made)
 
+    def processing(self, file: Path, app: str, store: str) -> ConsignmentTold:
+        """Push a build until the store processes it; where the first goes in by hand, somebody does that."""
+        sent = self.tide.builds.push(file, app=app, store=store)
+
+        def where() -> str:
+            by_hand = any(step.app == app and "first build" in step.title for step in self.tide.steps.waiting())
+            return "by hand" if by_hand else self.tide.builds.consignment(sent.id).state
+
+        if until(where, lambda state: state in ("by hand", "processing")) == "by hand":
+            self.hand_in(store, app, file)
+        return until(lambda: self.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
+
+    def hand_in(self, store: str, app: str, file: Path) -> None:
+        """Somebody hands a package in on the store's own pages."""
+        url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/hand-in"
+        asked = {"identifier": f"org.example.saltgrass.{app}"}
+        httpx.post(url, params=asked, content=file.read_bytes(), timeout=10, trust_env=False).raise_for_status()
+
     def ready_build(self, app: str, store: str, version: str = "1.0.0", number: int = 1) -> str:
         """Push a build and let the store process it; returns its id."""
-        consignment = self.tide.builds.push(self.package(app, store, version, number), app=app, store=store)
-        until(lambda: self.tide.builds.consignment(consignment.id), lambda seen: seen.state == "processing")
-        self.pass_hours(1, desk=False)
+        consignment = self.processing(self.package(app, store, version, number), app, store)
+        self.pass_hours(3 if store == "slatehouse" else 1, desk=False)
         until(lambda: self.tide.builds.consignment(consignment.id), lambda seen: seen.state == "ready")
         return consignment.build
 
@@ -160,7 +184,7 @@ class Harbour:
 def _own_ports() -> Ports:
     """Ports that no other worker of this run looks at."""
     worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
-    return free_ports(10_000 + 10_000 * worker + 5 * next(_names))
+    return free_ports(10_000 + 10_000 * worker + 6 * next(_names))
 
 
 def leg_of(release: ReleaseTold, store: str) -> LegTold:

@@ -12,9 +12,8 @@ from pathlib import Path
 import pytest
 
 from restless_tide.client import DeskUnreachable, Tide
-from restless_tide.demo.processes import STORES
 from restless_tide.standins.packages import PackageRecipe, write_apk
-from tests.harbour import Harbour, leg_of, until
+from tests.harbour import TWO_STORES, Harbour, leg_of, until
 
 
 @pytest.fixture(scope="module")
@@ -29,7 +28,7 @@ def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Harbour]:
 def killable(shared: Harbour) -> Harbour:
     """A desk that these tests kill and start again; the stores' records are read from here on."""
     global _before
-    _before = {store: len(shared.control(store, "acts")) for store in STORES}
+    _before = {store: len(shared.control(store, "acts")) for store in TWO_STORES}
     return shared
 
 

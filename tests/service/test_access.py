@@ -14,7 +14,12 @@ from restless_tide.client import Denied, Invalid, StoreRefused, StoreUnreachable
 from restless_tide.records.database import Database
 from tests.harbour import EMAIL, PASSWORD, Harbour, add_person, until
 
-OPEN_TO_ALL = {("get", "/healthz"), ("post", "/v1/sign-in")}
+OPEN_TO_ALL = {
+    ("get", "/healthz"),
+    ("get", "/readyz"),
+    ("post", "/v1/sign-in"),
+    ("post", "/v1/stores/{store}/events"),
+}
 
 
 def test_nothing_but_health_and_sign_in_answers_without_a_sign_in(harbour: Harbour) -> None:

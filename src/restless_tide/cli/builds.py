@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sys
 from contextlib import AbstractContextManager, nullcontext
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
@@ -24,14 +25,14 @@ _UNDER_WAY = ("queued", "sending", "processing")
 def add(nouns: Nouns) -> None:
     nouns.noun("build", "builds: inspect, push, list, show, answer, next")
     parser = nouns.command("build inspect", _inspect, "read what a package file is, without a desk")
-    parser.add_argument("file", help="an APK or IPA file")
+    parser.add_argument("file", help="an APK, IPA or MSIX file")
     parser = nouns.command(
         "build push",
         _push,
         "hand a package over and send it to a store",
         description="Reads the package, checks it by the store's rules before a byte travels, hands it to the desk and orders it to the store. It never goes to production by itself.",
     )
-    parser.add_argument("file")
+    parser.add_argument("file", nargs="+", help="the packages of one build: one, or one per processor kind")
     app_argument(parser)
     store_argument(parser)
     parser.add_argument(
@@ -79,9 +80,12 @@ def _show_facts(call: Call, facts: Facts) -> None:
         ("target platform", facts.target_platform),
         ("size", size(facts.size_bytes)),
         ("SHA-256", facts.sha256),
+        ("processors", ", ".join(facts.processors) or "any"),
+        ("publisher", facts.publisher or ""),
         ("permissions", "\n".join(facts.permissions) or "none"),
     ):
-        table.add_row(name, cell(value))
+        if value:
+            table.add_row(name, cell(value))
     if facts.debuggable:
         table.add_row("debuggable", "yes: no store takes it")
     call.console.print(table)
@@ -89,28 +93,31 @@ def _show_facts(call: Call, facts: Facts) -> None:
 
 def _push(call: Call) -> Exit | None:
     given, builds = call.given, call.tide.builds
-    path = file_argument(given.file)
-    facts = _read(path)
-    sheet = builds.check(given.app, given.store, [facts]).findings
+    paths = [file_argument(name) for name in given.file]
+    facts = [_read(path) for path in paths]
+    digests = {package.sha256 for package in facts}
+    sheet = builds.check(given.app, given.store, facts).findings
     blockers = [finding for finding in sheet if finding.level == "blocker"]
     if blockers:
         known = next(
             (
                 build
                 for build in builds.of_app(given.app)
-                if any(package.sha256 == facts.sha256 for package in build.packages)
+                if any(package.sha256 in digests for package in build.packages)
             ),
             None,
         )
         if known is None or not any(entry.store == given.store for entry in known.consignments):
             remedy = " ".join(finding.remedy for finding in blockers)
             raise NotReady(" ".join(finding.detail for finding in blockers), remedy=remedy, code=blockers[0].code)
-    with _bar(call, facts.size_bytes) as bar:
-        task = bar.add_task("to the desk", total=facts.size_bytes) if bar else None
-        sha256, had_it = builds.hand_over(
-            path, told=lambda sent: bar.update(task, completed=sent) if bar and task is not None else None
-        )
-    build = builds.enter(given.app, [sha256])
+    packages, had_it = [], True
+    for path, package in zip(paths, facts, strict=True):
+        with _bar(call, package.size_bytes) as bar:
+            task = bar.add_task("to the desk", total=package.size_bytes) if bar else None
+            sha256, had_this = builds.hand_over(path, told=partial(_advance, bar, task))
+        packages.append(sha256)
+        had_it = had_it and had_this
+    build = builds.enter(given.app, packages)
     if not call.given.json:
         told = " (the desk had this file already)" if had_it else ""
         call.say(f"Build {build.id}: {given.app} {build.label}{told}")
@@ -120,6 +127,11 @@ def _push(call: Call) -> Exit | None:
     consignment = _follow(call, builds.send(build.id, given.store), given.wait)
     call.answer(consignment, lambda: _tell_consignment(call, consignment))
     return _exit(consignment, waited=bool(given.wait))
+
+
+def _advance(bar: Progress | None, task: Any, sent: int) -> None:
+    if bar is not None:
+        bar.update(task, completed=sent)
 
 
 def _bar(call: Call, size_bytes: int) -> AbstractContextManager[Progress | None]:

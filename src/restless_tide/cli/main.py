@@ -7,7 +7,20 @@ import sys
 from collections.abc import Sequence
 
 from restless_tide import __version__
-from restless_tide.cli import builds, cohorts, desks, people, releases, standins, stores, watching
+from restless_tide.cli import (
+    builds,
+    cohorts,
+    desks,
+    drills,
+    gateways,
+    notices,
+    people,
+    releases,
+    standins,
+    steps,
+    stores,
+    watching,
+)
 from restless_tide.cli.call import Call
 from restless_tide.cli.exits import MEANINGS, Exit, exit_of
 from restless_tide.cli.parsing import Nouns, Parser, UsageError
@@ -21,7 +34,20 @@ def parser() -> Parser:
     root = Parser(prog="tide", description="The desk at which a mobile release manager works.", epilog=_EXITS)
     root.add_argument("--version", action="version", version=f"tide {__version__}")
     nouns = Nouns(root)
-    for room in (watching, stores, builds, cohorts, releases, people, desks, standins):
+    for room in (
+        watching,
+        stores,
+        builds,
+        cohorts,
+        releases,
+        steps,
+        notices,
+        drills,
+        people,
+        desks,
+        gateways,
+        standins,
+    ):
         room.add(nouns)
     return root
 

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import json
 import os
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlencode
 
 import httpx
 
-from restless_tide.cli.call import Call, cell
+from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.parsing import Nouns, Parser
+from restless_tide.core.packages import inspect_package
+from restless_tide.core.rulebook import read_rulebook
 from restless_tide.wire.errors import DeskUnreachable, Invalid
 
-_PORT_AFTER_DESK = {"northgate": 1, "openfield": 2, "mail": 3}
+_PORT_AFTER_DESK = {"northgate": 1, "openfield": 2, "slatehouse": 3, "mail": 4}
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("standin", "the simulated stores: clock, mischief, connection files, record")
+    nouns.noun("standin", "the simulated stores: clock, mischief, own pages, connection files, record")
     stores = [name for name in _PORT_AFTER_DESK if name != "mail"]
 
     def of_store(words: str, run: Any, summary: str) -> Parser:
@@ -37,17 +41,46 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--slow", type=float, metavar="SECONDS", help="it takes so long before it acts (0: at once)")
     parser.add_argument("--reject-next", metavar="REASON", help="the next review ends in a rejection")
     parser.add_argument("--take-name", metavar="NAME", help="this name belongs to somebody else")
+    parser.add_argument("--too-many", type=int, metavar="N", help="the next N calls are answered 429")
+    parser.add_argument("--retry-after", type=float, metavar="SECONDS", help="what a 429 asks for")
+    parser.add_argument("--fail", type=int, metavar="N", help="the next N calls are answered 500")
+    parser.add_argument("--nonsense", choices=["redirect", "page", "endless", "off"], help="it answers nonsense")
+    parser.add_argument("--clock-off", type=float, metavar="SECONDS", help="its clock differs from real time")
+    parser.add_argument("--whims", type=float, metavar="RATE", help="share of reviews rejected by whim, 0 to 1")
+    parser.add_argument("--failing", type=float, metavar="RATE", help="share of builds whose processing fails, 0 to 1")
+    parser.add_argument("--bad-number", type=int, metavar="N", help="the build with this number crashes often")
+    parser.add_argument(
+        "--events",
+        choices=["off", "late", "doubled", "shuffled", "forged", "well"],
+        action="append",
+        help="how it pushes its events; repeat it; well: as it should",
+    )
+    parser = of_store("standin hand-in", _hand_in, "hand a package in on the store's own pages")
+    parser.add_argument("file")
+    parser = of_store("standin act", _act, "act on the store's own pages: pause, resume, halt, withdraw")
+    parser.add_argument("act", choices=["pause", "resume", "halt", "withdraw"])
+    parser.add_argument("submission", help="as the record of acts names it")
+    parser = of_store("standin announce", _announce, "announce the next revision of the rulebook")
+    parser.add_argument("file", nargs="?", help="the rulebook (TOML); the one that ships if left out")
+    parser.add_argument("--in-days", type=float, default=21.0, metavar="DAYS", help="when it comes into force (21)")
+    parser = of_store("standin account", _account, "change the account's standing")
+    parser.add_argument("--membership-days", type=float, metavar="DAYS", help="until the membership ends")
+    parser.add_argument("--key-days", type=float, metavar="DAYS", help="until the key ends")
+    parser.add_argument("--paper", choices=["valid", "missing", "lapsed"], help="the contract for paid apps")
+    parser.add_argument("--without", action="append", metavar="RIGHT", help="the key loses this right; repeat it")
     of_store("standin acts", _acts, "the acts as the store recorded them")
     parser = nouns.command("standin mails", _mails, "the mails that the mail sink kept")
     parser.add_argument("--to", help="only to this address")
     parser.add_argument("--port", type=int)
 
 
-def _reach(call: Call, name: str, method: str, path: str, body: dict[str, Any] | None = None) -> Any:
+def _reach(
+    call: Call, name: str, method: str, path: str, body: dict[str, Any] | None = None, content: bytes | None = None
+) -> Any:
     port = call.given.port or int(os.environ.get("TIDE_PORT", "7100")) + _PORT_AFTER_DESK[name]
     try:
         url = f"http://127.0.0.1:{port}{path}"
-        answer = httpx.request(method, url, json=body, timeout=30, trust_env=False, verify=False)  # noqa: S501
+        answer = httpx.request(method, url, json=body, content=content, timeout=30, trust_env=False, verify=False)  # noqa: S501
     except httpx.TransportError:
         raise DeskUnreachable(
             f"No {name} stand-in answers on port {port}.", remedy="Start the demo with: make demo, or say --port."
@@ -81,6 +114,15 @@ def _tell_state(call: Call, state: dict[str, Any]) -> None:
                 (f"losing {state['lose_answers']} answers", state["lose_answers"]),
                 ("rejecting the next review", state["reject_next"]),
                 (f"slow by {state['slow_seconds']:g} s", state["slow_seconds"]),
+                (f"answering {state['too_many']} calls 429", state["too_many"]),
+                (f"failing {state['fail']} calls", state["fail"]),
+                (f"answering nonsense ({state['nonsense']})", state["nonsense"]),
+                (f"its clock is off by {state['clock_off_seconds']} s", state["clock_off_seconds"]),
+                ("pushing no events", state["push_off"]),
+                ("pushing events late", state["push_late_seconds"]),
+                ("pushing events doubled", state["push_doubled"]),
+                ("pushing events shuffled", state["push_shuffled"]),
+                ("forged events beside its own", state["push_forged"]),
             )
             if on
         ]
@@ -111,8 +153,69 @@ def _mischief(call: Call) -> None:
         "slow_seconds": given.slow,
         "reject_next": [given.reject_next] if given.reject_next else None,
         "taken_names": [given.take_name] if given.take_name else None,
+        "too_many": given.too_many,
+        "retry_after_seconds": given.retry_after,
+        "fail": given.fail,
+        "nonsense": None if given.nonsense is None else given.nonsense.replace("off", ""),
+        "clock_off_seconds": given.clock_off,
+        "whim_rate": given.whims,
+        "failing_rate": given.failing,
+        "bad_numbers": [given.bad_number] if given.bad_number else None,
     }
+    if given.events:
+        body |= {
+            "push_off": "off" in given.events,
+            "push_late_seconds": 2.0 if "late" in given.events else 0.0,
+            "push_doubled": "doubled" in given.events,
+            "push_shuffled": "shuffled" in given.events,
+            "push_forged": "forged" in given.events,
+        }
     _tell_state(call, _reach(call, given.store, "POST", "/control/mischief", body))
+
+
+def _hand_in(call: Call) -> None:
+    path = file_argument(call.given.file)
+    with path.open("rb") as source:
+        facts = inspect_package(source)
+    asked = f"/control/hand-in?{urlencode({'identifier': facts.identifier})}"
+    answer = _reach(call, call.given.store, "POST", asked, content=path.read_bytes())
+    call.answer(answer, lambda: call.say(f"Handed in as {answer['id']}; it is {answer['state']}."))
+
+
+def _act(call: Call) -> None:
+    body = {"submission": call.given.submission}
+    answer = _reach(call, call.given.store, "POST", f"/control/acts/{call.given.act}", body)
+    call.answer(answer, lambda: call.say(f"{call.given.submission} is {answer['state']} at {answer['share']:.0%} now."))
+
+
+def _announce(call: Call) -> None:
+    shipped = Path(__file__).parents[1] / "standins" / "rulebooks" / "announced" / f"{call.given.store}.toml"
+    path = file_argument(call.given.file or str(shipped))
+    rules = read_rulebook(path.read_text(encoding="utf-8"), str(path))
+    body = {"rulebook": rules.model_dump(mode="json"), "in_hours": call.given.in_days * 24}
+    answer = _reach(call, call.given.store, "POST", "/control/rulebook", body)
+    told = f"Revision {answer['revision']} is announced for {answer['in_force_since'][:16]} UTC."
+    call.answer(answer, lambda: call.say(told))
+
+
+def _account(call: Call) -> None:
+    given, now = call.given, datetime.now(UTC)
+    body: dict[str, Any] = {}
+    if given.membership_days is not None:
+        body["membership_until"] = (now + timedelta(days=given.membership_days)).isoformat()
+        body["standing"] = (
+            "lapsed" if given.membership_days <= 0 else "lapsing" if given.membership_days < 45 else "good"
+        )
+    if given.key_days is not None:
+        body["key_until"] = (now + timedelta(days=given.key_days)).isoformat()
+    if given.paper:
+        blocks = ["price", "free-or-paid"]
+        body["papers"] = [{"name": "Contract for paid apps", "state": given.paper, "blocks": blocks}]
+    if given.without:
+        rights = ("read", "builds", "trials", "releases", "rollouts", "availability")
+        body["may"] = [right for right in rights if right not in given.without]
+    answer = _reach(call, given.store, "POST", "/control/account", body)
+    call.answer(answer, lambda: call.say(f"The account's standing is {answer['standing']}."))
 
 
 def _acts(call: Call) -> None:

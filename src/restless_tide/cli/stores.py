@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import json
 
+from pydantic import ValidationError
+
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, app_argument, store_argument
-from restless_tide.cli.telling import moment
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
+from restless_tide.cli.telling import moment, on_the_day
+from restless_tide.wire.apps import Availability, BerthDetailTold, OfferSheetTold
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.stores import StoreTold
 
@@ -19,8 +22,15 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("store connect", _connect, "connect a store from its connection file, or replace its key")
     parser.add_argument("name", help="a short name for this account")
     parser.add_argument("file", help="the connection file the store handed out")
+    parser = nouns.command("store carry", _carry, "keep a store without a gateway: its orders become steps for people")
+    parser.add_argument("name", help="a short name for this store")
+    parser.add_argument("file", help="its rulebook (TOML; see docs/rulebooks.md)")
+    nouns.command("store key-steps", _key_steps, "how a key is made at a store, with the rights it needs")
+    nouns.command("store renew-secret", _renew, "a new secret for the events the store pushes").add_argument("name")
     nouns.command("store list", _list, "list the stores")
-    nouns.command("store show", _show, "what one store allows").add_argument("name")
+    nouns.command("store show", _show, "how a store stands, what it allows, and which rules change").add_argument(
+        "name"
+    )
 
     nouns.noun("app", "apps: register, list, show")
     parser = nouns.command("app add", _add_app, "register an app")
@@ -28,6 +38,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--title", default="", help="as people know it")
     parser.add_argument("--android", metavar="IDENTIFIER", help="its identifier on Android")
     parser.add_argument("--ios", metavar="IDENTIFIER", help="its identifier on iOS")
+    parser.add_argument("--desktop", metavar="IDENTIFIER", help="its identifier on desktops")
     nouns.command("app list", _apps, "list the apps")
     nouns.command("app show", _app, "an app and its berths").add_argument("name")
 
@@ -37,6 +48,34 @@ def add(nouns: Nouns) -> None:
     store_argument(parser)
     parser.add_argument("--name", default="", help="the name at the store; the app's title if left out")
     parser.add_argument("--language", default="en", help="first language, such as en or de-AT")
+    _wait_argument(parser)
+    parser = nouns.command("berth show", _berth, "what is offered at a berth, and the way to a launch")
+    app_argument(parser)
+    store_argument(parser)
+    parser = nouns.command(
+        "berth offer",
+        _offer,
+        "set price, countries and who may get the app; close it or reopen it",
+        description="Set price, countries and who may get the app at a store, or close it to new people. What is left\n"
+        "out stays as it is. What would lock, or cannot be taken back, is said before.",
+    )
+    app_argument(parser)
+    store_argument(parser)
+    parser.add_argument("--price", metavar="AMOUNT", help="such as 2.99; 0 or free: it costs nothing")
+    parser.add_argument("--currency", metavar="CODE", help="ISO 4217, such as EUR")
+    parser.add_argument("--countries", metavar="CODES", help="ISO 3166 with commas, such as DE,AT; all: everywhere")
+    parser.add_argument("--only", action="append", metavar="NAME", help="only this organisation; repeat it")
+    parser.add_argument("--everyone", action="store_true", help="everyone may get it")
+    way = parser.add_mutually_exclusive_group()
+    way.add_argument("--close", action="store_true", help="nobody new gets the app there")
+    way.add_argument("--reopen", action="store_true", help="new people get it again")
+    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    parser.add_argument("--check", action="store_true", help="only say what it would mean")
+    parser.add_argument("--yes", action="store_true", help="do not ask first")
+    _wait_argument(parser)
+
+
+def _wait_argument(parser: Parser) -> None:
     parser.add_argument(
         "--wait", type=float, default=_WAIT_SECONDS, metavar="SECONDS", help="how long to wait for the store's answer"
     )
@@ -84,27 +123,95 @@ def _list(call: Call) -> None:
 
 
 def _state(store: StoreTold) -> str:
-    return f"not reached: {cell(store.trouble)}" if store.trouble else "reached"
+    if store.hand_carried:
+        return "carried by hand" + (f", {store.waiting_steps} step(s) wait" if store.waiting_steps else "")
+    if store.trouble:
+        return f"not reached: {cell(store.trouble)}"
+    return (
+        "reached" if store.breaker.state == "closed" else f"reached; left alone for now (breaker {store.breaker.state})"
+    )
 
 
 def _show(call: Call) -> None:
-    found = next((store for store in call.tide.stores.every() if store.name == call.given.name), None)
-    if found is None:
-        raise Invalid(f"No store is called {call.given.name!r}.", remedy="See: tide store list", code="store-unknown")
-    store = found
+    store = call.tide.stores.one(call.given.name)
 
     def shown() -> None:
-        call.say(f"{store.title} as {store.name}, at {store.address}: {_state(store)}")
-        call.say(f"Connected {moment(store.connected_at)}. This key may: {', '.join(store.may)}.")
-        call.say(f"Rulebook {store.rulebook_revision}:")
+        where = "carried by hand" if store.hand_carried else f"at {store.address}"
+        call.say(f"{store.title} as {store.name}, {where}: {_state(store)}")
+        if not store.hand_carried:
+            _tell_connection(call, store)
+        call.say(f"\nRulebook {store.rulebook_revision}:")
         for rule in store.rules:
             call.say(f"  {rule}")
+        _tell_revisions(call, store)
 
     call.answer(store, shown)
 
 
+def _tell_connection(call: Call, store: StoreTold) -> None:
+    call.say(f"Connected {moment(store.connected_at)}. This key may: {', '.join(store.may)}.")
+    for right, consequence in store.missing_rights.items():
+        call.say(f"  without {right}: {consequence}")
+    call.say(f"Account {store.account or '–'}, standing {store.standing or 'not told yet'}.")
+    for told in store.blocked:
+        call.say(f"  {told}")
+    for lapse in store.lapses:
+        call.say(f"  {lapse.what} ends {moment(lapse.until)}. {lapse.blocks}")
+    pushed = f"pushed, last {moment(store.pushed_at)}" if store.pushed_at else "pushed" if store.pushes else "asked for"
+    call.say(f"Events are {pushed}; the last by the store's clock: {moment(store.last_event_at) or 'none yet'}.")
+    if store.forged_events:
+        call.say(f"  {store.forged_events} pushed event(s) did not prove where they came from and were refused.")
+    if abs(store.skew_seconds) >= 1:
+        call.say(f"  Its clock differs from ours by {store.skew_seconds:.0f} s; the desk allows for it.")
+    breaker = store.breaker
+    rests = f", left alone until {moment(breaker.rests_until)}" if breaker.state == "open" else ""
+    call.say(f"Breaker {breaker.state}, {breaker.failures} failure(s) in a row{rests}.")
+
+
+def _tell_revisions(call: Call, store: StoreTold) -> None:
+    if store.rulebook_trouble:
+        call.say(f"A newer rulebook was not taken: {store.rulebook_trouble}")
+    if store.announced:
+        call.say(f"\nAnnounced: revision {store.announced.revision}, in force {moment(store.announced.in_force_since)}")
+        for change in store.announced.changes:
+            call.say(f"  {change.name}: {change.before} → {change.after}")
+        for hit in store.announced.hits:
+            call.say(f"  hits {hit.app} {hit.version or ''}".rstrip() + f": {' '.join(hit.said)}")
+        if not store.announced.hits:
+            call.say("  It hits no app or release of yours.")
+    for revision in store.revisions:
+        if revision.changes:
+            call.say(f"\nRevision {revision.revision}, taken in {moment(revision.taken_at)}:")
+            for change in revision.changes:
+                call.say(f"  {change.name}: {change.before} → {change.after}")
+
+
+def _carry(call: Call) -> None:
+    text = file_argument(call.given.file).read_text(encoding="utf-8", errors="replace")
+    store = call.tide.stores.carry(call.given.name, text)
+    told = f"{store.title} is kept as {store.name}. Its orders become steps for people: tide step list"
+    call.answer(store, lambda: call.say(told))
+
+
+def _key_steps(call: Call) -> None:
+    steps = call.tide.stores.key_steps()
+
+    def shown() -> None:
+        for number, step in enumerate(steps, 1):
+            call.say(f"{number}. {step}")
+
+    call.answer({"steps": steps}, shown)
+
+
+def _renew(call: Call) -> None:
+    store = call.tide.stores.renew_push_secret(call.given.name)
+    call.answer(
+        store, lambda: call.say(f"{store.title} signs its events with a new secret; the old one counts a day more.")
+    )
+
+
 def _add_app(call: Call) -> None:
-    identifiers = {name: value for name, value in (("android", call.given.android), ("ios", call.given.ios)) if value}
+    identifiers = {name: value for name in ("android", "ios", "desktop") if (value := getattr(call.given, name))}
     app = call.tide.apps.register(call.given.name, title=call.given.title, identifiers=identifiers)
     told = ", ".join(f"{platform} {identifier}" for platform, identifier in app.identifiers.items())
     call.answer(app, lambda: call.say(f"{app.title} is registered as {app.name} ({told})."))
@@ -160,3 +267,70 @@ def _open_berth(call: Call) -> Exit | None:
 
     call.answer(berth, shown)
     return {"open": Exit.DONE, "refused": Exit.REFUSED, "ordered": Exit.NOT_CONFIRMED}[berth.state]
+
+
+def _berth(call: Call) -> None:
+    told = call.tide.apps.berth_detail(call.given.app, call.given.store)
+    call.answer(told, lambda: _tell_berth(call, told))
+
+
+def _tell_berth(call: Call, told: BerthDetailTold) -> None:
+    call.say(f"{told.berth.listed_name} at {told.berth.store_title} ({told.berth.identifier})")
+    pending = "" if told.confirmed else f" — ordered, not confirmed. {told.berth.waiting_because or ''}".rstrip()
+    call.say(f"Offered: {told.offered_told}{pending}\n")
+    table = call.table("THING", "STATE", "WAITS FOR", "USUALLY", "LOCKS")
+    for thing in told.things:
+        since = f" (from {on_the_day(thing.applies_from)})" if thing.state == "later" and thing.applies_from else ""
+        usual = f"{thing.usual_hours:g} h" if thing.usual_hours else ""
+        table.add_row(cell(thing.title), thing.state + since, cell(", ".join(thing.waits_for)), usual, cell(thing.lock))
+    call.show(table, empty="This store's rulebook names no things to do.")
+
+
+def _offer(call: Call) -> Exit | None:
+    given = call.given
+    before = call.tide.apps.berth_detail(given.app, given.store).offered
+    wanted = before.model_dump(mode="json")
+    if given.price is not None:
+        free = given.price.strip().lower() in ("0", "free", "0.00")
+        wanted |= {"price": None if free else given.price, "currency": None if free else before.currency}
+    if given.currency is not None and wanted["price"] is not None:
+        wanted["currency"] = given.currency.upper()
+    if given.countries is not None:
+        codes = [code.strip().upper() for code in given.countries.split(",") if code.strip()]
+        wanted["countries"] = [] if codes == ["ALL"] else codes
+    if given.only:
+        wanted |= {"who": "named organisations", "organisations": given.only}
+    if given.everyone:
+        wanted |= {"who": "everyone", "organisations": []}
+    if given.close or given.reopen:
+        wanted["closed"] = given.close
+    try:
+        availability = Availability.model_validate(wanted)
+    except ValidationError as wrong:
+        told = "; ".join(str(error["msg"]).removeprefix("Value error, ") for error in wrong.errors())
+        raise Invalid(f"That does not fit together: {told}.", code="availability-unfit") from None
+    sheet = call.tide.apps.check_offer(given.app, given.store, availability)
+    if given.check:
+        call.answer(sheet, lambda: _tell_sheet(call, availability, sheet))
+        return Exit.REFUSED if sheet.findings else Exit.DONE
+    if sheet.consequences and not sheet.findings and not call.confirm("\n".join(sheet.consequences)):
+        call.say("Nothing was done.")
+        return Exit.REFUSED
+    call.tide.apps.offer(given.app, given.store, availability, reason=given.reason)
+    detail = call.wait_until(
+        lambda: call.tide.apps.berth_detail(given.app, given.store), lambda seen: seen.confirmed, given.wait
+    )
+    call.answer(detail, lambda: _tell_berth(call, detail))
+    if not detail.confirmed:
+        return Exit.NOT_CONFIRMED
+    return Exit.DONE if detail.offered == availability else Exit.REFUSED
+
+
+def _tell_sheet(call: Call, wanted: Availability, sheet: OfferSheetTold) -> None:
+    call.say(f"To be offered: {wanted.told()}")
+    for finding in sheet.findings:
+        call.say(f"  {finding.level}: {finding.detail} {finding.remedy}".rstrip())
+    for line in sheet.consequences:
+        call.say(f"  {line}")
+    if not sheet.findings:
+        call.say("Nothing stands against it.")

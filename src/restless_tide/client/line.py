@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
@@ -51,6 +52,20 @@ class Line:
         if not answer.is_success:
             raise _error(answer)
         return answer
+
+    def fetch(self, path: str, to: Path) -> None:
+        """Stream an answer into a file; nothing is left of it when that breaks off."""
+        part = to.with_name(f"{to.name}.part")
+        try:
+            with self._reached(), self._http.stream("GET", path) as answer, part.open("wb") as file:
+                if not answer.is_success:
+                    answer.read()
+                    raise _error(answer)
+                for block in answer.iter_bytes():
+                    file.write(block)
+            part.replace(to)
+        finally:
+            part.unlink(missing_ok=True)
 
     @contextmanager
     def stream(self, path: str, headers: dict[str, str]) -> Iterator[httpx.Response]:

@@ -11,8 +11,17 @@ from typing import Any
 
 from httpx_sse import EventSource, SSEError
 
-from restless_tide.client.line import Line
-from restless_tide.wire.apps import AppTold, AppWanted, BerthTold, BerthWanted
+from restless_tide.client.noun import Noun
+from restless_tide.wire.apps import (
+    AppTold,
+    AppWanted,
+    Availability,
+    BerthDetailTold,
+    BerthTold,
+    BerthWanted,
+    OfferSheetTold,
+    OfferWanted,
+)
 from restless_tide.wire.builds import (
     AnswersWanted,
     BuildTold,
@@ -48,7 +57,6 @@ from restless_tide.wire.releases import (
     SubmitWanted,
     WordWanted,
 )
-from restless_tide.wire.stores import StoreTold, StoreWanted
 from restless_tide.wire.watching import (
     ChangeTold,
     ClockTold,
@@ -56,6 +64,7 @@ from restless_tide.wire.watching import (
     HealthTold,
     LineTold,
     OverviewTold,
+    ReadyTold,
     VerificationTold,
 )
 
@@ -66,12 +75,7 @@ Progress = Callable[[int], None]
 """Called with the number of bytes that have left so far."""
 
 
-class _Noun:
-    def __init__(self, line: Line) -> None:
-        self._line = line
-
-
-class People(_Noun):
+class People(Noun):
     """Who is asking, and tokens."""
 
     def sign_in(self, email: str, password: str) -> PersonTold:
@@ -92,16 +96,7 @@ class People(_Noun):
         self._line.delete(f"/v1/tokens/{token}")
 
 
-class Stores(_Noun):
-    def every(self) -> list[StoreTold]:
-        return self._line.get("/v1/stores", list[StoreTold])
-
-    def connect(self, name: str, connection: Mapping[str, Any]) -> StoreTold:
-        """Connect a store with its connection file, tried at once. Raises Invalid, StoreRefused, StoreUnreachable."""
-        return self._line.post("/v1/stores", StoreTold, StoreWanted(name=name, connection=dict(connection)))
-
-
-class Apps(_Noun):
+class Apps(Noun):
     def every(self) -> list[AppTold]:
         return self._line.get("/v1/apps", list[AppTold])
 
@@ -124,8 +119,22 @@ class Apps(_Noun):
                 return berth
         raise NotFound(f"{app} has no berth at {store}.", code="berth-unknown")
 
+    def berth_detail(self, app: str, store: str) -> BerthDetailTold:
+        """A berth with what is offered there, what may be chosen, and the way to a launch."""
+        return self._line.get(f"/v1/apps/{app}/berths/{store}", BerthDetailTold)
 
-class Builds(_Noun):
+    def check_offer(self, app: str, store: str, wanted: Availability) -> OfferSheetTold:
+        """What offering the app so would meet and mean, before it is ordered."""
+        body = OfferWanted(availability=wanted)
+        return self._line.post(f"/v1/apps/{app}/berths/{store}/offer-checks", OfferSheetTold, body)
+
+    def offer(self, app: str, store: str, wanted: Availability, *, reason: str = "") -> BerthDetailTold:
+        """Order where, for how much and to whom the app is offered. Raises NotReady with the findings."""
+        body = OfferWanted(availability=wanted, reason=reason)
+        return self._line.post(f"/v1/apps/{app}/berths/{store}/offers", BerthDetailTold, body)
+
+
+class Builds(Noun):
     def of_app(self, app: str) -> list[BuildTold]:
         return self._line.get(f"/v1/apps/{app}/builds", list[BuildTold])
 
@@ -164,10 +173,12 @@ class Builds(_Noun):
         """Send a build on to a store. Raises NotReady with the findings."""
         return self._line.post(f"/v1/builds/{build}/consignments", ConsignmentTold, PushWanted(store=store))
 
-    def push(self, file: str | Path, *, app: str, store: str, told: Progress = lambda _: None) -> ConsignmentTold:
-        """Hand a package over, enter it as a build and send it to a store."""
-        sha256, _ = self.hand_over(file, told=told)
-        return self.send(self.enter(app, [sha256]).id, store)
+    def push(self, *files: str | Path, app: str, store: str, told: Progress = lambda _: None) -> ConsignmentTold:
+        """Hand the packages of one build over, enter it and send it to a store."""
+        packages = []
+        for file in files:
+            packages.append(self.hand_over(file, told=told)[0])
+        return self.send(self.enter(app, packages).id, store)
 
     def consignment(self, consignment: str) -> ConsignmentTold:
         return self._line.get(f"/v1/consignments/{consignment}", ConsignmentTold)
@@ -179,7 +190,7 @@ class Builds(_Noun):
         )
 
 
-class Testing(_Noun):
+class Testing(Noun):
     """Cohorts, testers, trials, invitations."""
 
     def cohorts(self, app: str) -> list[CohortTold]:
@@ -217,7 +228,7 @@ class Testing(_Noun):
         return self._line.post(f"/v1/invitations/{invitation}/mails", InvitationTold)
 
 
-class Releases(_Noun):
+class Releases(Noun):
     def of_app(self, app: str) -> list[ReleaseTold]:
         return self._line.get(f"/v1/apps/{app}/releases", list[ReleaseTold])
 
@@ -282,8 +293,12 @@ class Releases(_Noun):
         return self._line.post(f"/v1/apps/{app}/releases/{version}/steering", SteeringTold, wanted)
 
 
-class Watching(_Noun):
+class Watching(Noun):
     """What is so, what needs a person, and what was done."""
+
+    def ready(self) -> ReadyTold:
+        """Whether the service can do its work. Raises DeskUnreachable when nothing answers."""
+        return self._line.get("/readyz", ReadyTold)
 
     def health(self) -> HealthTold:
         return self._line.get("/healthz", HealthTold)

@@ -6,7 +6,8 @@ from types import TracebackType
 from typing import Self
 
 from restless_tide.client.line import Line
-from restless_tide.client.nouns import Apps, Builds, People, Releases, Stores, Testing, Watching
+from restless_tide.client.nouns import Apps, Builds, People, Releases, Testing, Watching
+from restless_tide.client.standing import Notices, Steps, Stores
 
 
 class Tide:
@@ -20,6 +21,8 @@ class Tide:
         self.builds = Builds(self._line)
         self.testing = Testing(self._line)
         self.releases = Releases(self._line)
+        self.steps = Steps(self._line)
+        self.notices = Notices(self._line)
         self.watching = Watching(self._line)
 
     def close(self) -> None:

@@ -23,7 +23,7 @@ from restless_tide.wire.errors import Conflict, DeskUnreachable
 HOST = "127.0.0.1"
 START_SECONDS = 30.0
 STOP_SECONDS = 15.0
-STORES = ("northgate", "openfield")
+STORES = ("northgate", "openfield", "slatehouse")
 
 
 @dataclass(frozen=True)
@@ -38,11 +38,11 @@ class Ports:
 
     @property
     def mail(self) -> int:
-        return self.desk + 3
+        return self.desk + 4
 
     @property
     def smtp(self) -> int:
-        return self.desk + 4
+        return self.desk + 5
 
     @property
     def address(self) -> str:
@@ -57,7 +57,7 @@ class Ports:
                     probe.bind((HOST, port))
                 except OSError:
                     raise Conflict(
-                        f"Port {port} is taken (five in a row are needed, from {self.desk}).",
+                        f"Port {port} is taken (six in a row are needed, from {self.desk}).",
                         remedy="Choose others: make demo TIDE_PORT=7200",
                         code="port-taken",
                     ) from None
@@ -80,15 +80,15 @@ def _uninterrupted() -> Iterator[None]:
 
 
 def free_ports(begin: int = 20_000) -> Ports:
-    """Five free ports in a row, looked for from ``begin``; for tests and the tour."""
-    for first in range(begin, 60_000, 5):
+    """Six free ports in a row, looked for from ``begin``; for tests and the tour."""
+    for first in range(begin, 60_000, 6):
         ports = Ports(first)
         try:
             ports.demand_free()
         except Conflict:
             continue
         return ports
-    raise Conflict("No five free ports in a row were found.")
+    raise Conflict("No six free ports in a row were found.")
 
 
 @dataclass
@@ -98,6 +98,7 @@ class Processes:
     folder: Path
     ports: Ports
     environment: Mapping[str, str] = field(default_factory=dict)
+    stores: tuple[str, ...] = STORES
     _running: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
 
     def __enter__(self) -> Self:
@@ -110,14 +111,14 @@ class Processes:
 
     def start_all(self) -> None:
         """Start everything side by side, then wait for each."""
-        names = [*STORES, "mail", "desk"]
+        names = [*self.stores, "mail", "desk"]
         for name in names:
             self._spawn(name)
         for name in names:
             self._await(name)
 
     def start(self, name: str) -> None:
-        """Start one of northgate, openfield, mail and desk, and wait until it answers."""
+        """Start one of the stores, mail or desk, and wait until it answers."""
         self._spawn(name)
         self._await(name)
 

@@ -4,16 +4,26 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
 
+import pycountry
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.availability import Availability, check_change, consequences
+from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.errors import Conflict, Finding, Invalid, Level
+from restless_tide.core.graph import Standing, applies, locked_because, missing_before, will_lock
 from restless_tide.core.order import OrderKind
+from restless_tide.core.readiness import demand_ready
+from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
+from restless_tide.core.round import UNDER_REVIEW
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act
+from restless_tide.desk.standing import account_of
 from restless_tide.desk.stores import rules_of, slug
-from restless_tide.records.tables import App, AppIdentifier, Berth
+from restless_tide.records.tables import App, AppIdentifier, Berth, Consignment, Leg, Round
 
 _IDENTIFIER = re.compile(r"[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z0-9][A-Za-z0-9_-]*)+")
 _LANGUAGE = re.compile(r"[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*")
@@ -84,3 +94,109 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
         "berth ordered", f"berth {app.name} at {store.name}", app=app.name, after={"listed name": berth.listed_name}
     )
     return berth
+
+
+@dataclass(frozen=True)
+class ThingView:
+    """One thing of a store's prerequisite graph, as it stands at a berth."""
+
+    key: str
+    title: str
+    state: str
+    waits_for: tuple[str, ...]
+    lock: str
+    usual_hours: float
+    applies_from: datetime | None
+
+
+def offered(berth: Berth) -> Availability:
+    """Where, for how much and to whom the app is offered, as ordered."""
+    return Availability.model_validate(berth.availability or {})
+
+
+def standing_at(session: Session, berth: Berth) -> Standing:
+    """What is so at the berth, as far as the store's locks depend on it."""
+    builds = select(Consignment.id).where(Consignment.berth_id == berth.id, Consignment.store_ref.is_not(None))
+    rounds = session.scalars(select(Round).join(Leg).where(Leg.berth_id == berth.id)).all()
+    on_offer = (*ON_ITS_WAY, RolloutState.COMPLETE, RolloutState.HALTED)
+    live = select(Leg.id).where(Leg.berth_id == berth.id, Leg.state.in_(on_offer))
+    return Standing(
+        first_build_in=session.scalar(builds.limit(1)) is not None,
+        first_review_begun=any(entry.store_ref for entry in rounds),
+        version_in_review=any(entry.state in UNDER_REVIEW for entry in rounds),
+        live=session.scalar(live.limit(1)) is not None,
+    )
+
+
+def check_availability(session: Session, berth: Berth, wanted: Availability) -> tuple[list[Finding], list[str]]:
+    """What stands against offering the app so, and what a person should know before."""
+    rules, before, standing = rules_of(berth.store), offered(berth), standing_at(session, berth)
+    findings = check_change(rules, before, wanted, standing)
+    touched = {"price", "free-or-paid"} if (before.price, before.currency) != (wanted.price, wanted.currency) else set()
+    account = account_of(berth.store)
+    for paper in account.papers if account else ():
+        if paper.state != "valid" and touched & set(paper.blocks):
+            detail = f"{paper.name} is {paper.state} at {rules.store}; without it no price can be set."
+            findings.append(
+                Finding("paper-missing", Level.BLOCKER, detail, "price", "Sign it on the store's own pages.")
+            )
+    return findings, consequences(rules, before, wanted, standing)
+
+
+def demand_codes(wanted: Availability) -> None:
+    """Raise Invalid for a country (ISO 3166) or a currency (ISO 4217) that does not exist."""
+    unknown = [code for code in wanted.countries if pycountry.countries.get(alpha_2=code) is None]
+    if unknown:
+        raise Invalid(
+            f"{', '.join(unknown)} is no country.", remedy="Use two letters, such as DE or NO.", code="country-unknown"
+        )
+    if wanted.currency is not None and pycountry.currencies.get(alpha_3=wanted.currency) is None:
+        raise Invalid(
+            f"{wanted.currency} is no currency.", remedy="Use three letters, such as EUR.", code="currency-unknown"
+        )
+
+
+def set_availability(act: Act, app_name: str, store_name: str, wanted: Availability, reason: str) -> Berth:
+    """Order where, for how much and to whom an app is offered. Raises NotReady with the store's rules against it."""
+    app, store = find.app(act.session, app_name), find.store(act.session, store_name)
+    berth = find.berth(act.session, app, store)
+    demand_codes(wanted)
+    before = offered(berth)
+    if wanted == before:
+        return berth
+    findings, _ = check_availability(act.session, berth, wanted)
+    demand_ready(findings, f"Offering {app.title} so at {store.name}")
+    berth.availability = wanted.model_dump(mode="json")
+    payload = {"availability": berth.availability}
+    act.order(OrderKind.SET_AVAILABILITY, lane=berth.id, store=store, subject=berth.id, payload=payload)
+    subject = f"berth {app.name} at {store.name}"
+    told = {"before": {"offered": before.told()}, "after": {"offered": wanted.told()}}
+    act.log("availability ordered", subject, app=app.name, reason=reason, **told)
+    return berth
+
+
+def things_at(session: Session, berth: Berth, now: datetime) -> list[ThingView]:
+    """The store's prerequisite graph for this berth: what is done, what waits for what, what locks when."""
+    rules, standing = rules_of(berth.store), standing_at(session, berth)
+    done = _done_at(session, berth)
+    views = []
+    for key, thing in rules.things.items():
+        waits = missing_before(rules.things, key, done, now)
+        state = "done" if key in done else "later" if not applies(thing, now) else "waits" if waits else "open"
+        lock = locked_because(thing, standing) or will_lock(thing, standing)
+        hours, since = thing.usually_takes_hours, thing.applies_from
+        views.append(ThingView(key, thing.title, state, tuple(waits), lock, hours, since))
+    return views
+
+
+def _done_at(session: Session, berth: Berth) -> set[str]:
+    done = {"name", "berth", "countries", "free-or-paid", "price", "who"} if berth.store_ref else set()
+    account = account_of(berth.store)
+    if account is None or all(paper.state == "valid" for paper in account.papers):
+        done.add("papers")
+    ready = select(Consignment.id).where(Consignment.berth_id == berth.id, Consignment.state == ConsignmentState.READY)
+    if session.scalar(ready.limit(1)) is not None:
+        done.add("build")
+    if standing_at(session, berth).live:
+        done |= {"review", "launch", "texts", "pictures", "picture", "removal-page"}
+    return done

@@ -106,6 +106,9 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
 
 def held_at(desk: Desk, berth: Berth) -> list[Held]:
     """What the store holds of this app, asked there and then. Raises StoreUnreachable."""
+    if berth.store.hand_carried:
+        with desk.look() as session:
+            return _held_by_record(session, berth)
     answer = desk.gateway(berth.store).holdings(berth.store_ref or "")
     return [Held(**build.model_dump()) for build in answer.builds]
 
@@ -142,7 +145,7 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
                     wrong.remedy,
                 )
             ]
-        return check_push(rules, held, facts, berth.identifier) + caution
+        return check_push(rules, held, facts, berth.identifier, desk.clock.now()) + caution
 
 
 def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment:

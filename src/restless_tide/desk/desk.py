@@ -7,6 +7,7 @@ stores are placed and the live feed hears of it: all of that or nothing.
 from __future__ import annotations
 
 import threading
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -16,16 +17,19 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from restless_tide.core.errors import Invalid, LostLease
 from restless_tide.core.logbook import BEGINNING, Line, digest_of
+from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind, overtaken_by
+from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.desk.clock import Clock
 from restless_tide.desk.settings import Settings
-from restless_tide.gateways.client import Gateway
+from restless_tide.gateways.client import Gateway, request_id
 from restless_tide.gateways.protocol import ConnectionFile
 from restless_tide.records.database import Database
 from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key
-from restless_tide.records.tables import Change, LogbookLine, Order, Store
+from restless_tide.records.tables import Change, Delivery, Lease, LogbookLine, Notice, Order, Step, Store, Subscription
 
 ENGINE = "engine"
 """How the desk's own background stands in the logbook; a store stands there as ``store:NAME``."""
@@ -83,6 +87,7 @@ class Act:
                 order.state = ORDER.after(order.state, OrderEvent.DROP)
                 order.settled_at = self.now
                 order.trouble = f"overtaken by {kind}"
+                self.drop_steps(order)
         position = (self.session.scalar(select(func.max(Order.position))) or 0) + 1
         order = Order(
             position=position,
@@ -93,10 +98,32 @@ class Act:
             payload=payload or {},
             ordered_at=self.now,
             ordered_by=self.person,
+            request=request_id.get(),
         )
         self.session.add(order)
         self.session.flush()
         return order
+
+    def drop_steps(self, order: Order) -> None:
+        """Nobody need do by hand any more what this order asked for."""
+        for step in self.session.scalars(select(Step).where(Step.order_id == order.id)):
+            if step.state is StepState.WAITING:
+                step.state, step.settled_at = STEP.after(step.state, StepEvent.DROP), self.now
+
+    def notice(
+        self, kind: NoticeKind, key: str, subject: str, said: str, *, place: str, app: str | None = None
+    ) -> Notice | None:
+        """Tell those who subscribed to it that something they wait for has happened; once for each ``key``."""
+        if self.session.scalar(select(Notice.id).where(Notice.key == key)):
+            return None
+        notice = Notice(key=key, kind=kind, app=app, subject=subject, said=said, place=place, at=self.now)
+        self.session.add(notice)
+        self.session.flush()
+        for subscription in self.session.scalars(select(Subscription).where(Subscription.ended_at.is_(None))):
+            if kind in subscription.kinds and (app is None or not subscription.apps or app in subscription.apps):
+                self.session.add(Delivery(notice_id=notice.id, subscription_id=subscription.id))
+        self.session.flush()
+        return notice
 
 
 class Desk:
@@ -113,11 +140,24 @@ class Desk:
         self._gateways: dict[str, tuple[bytes, Gateway]] = {}
         self._lock = threading.Lock()
         self._listeners: list[Callable[[], None]] = []
+        self.fence: int | None = None
+        """The number under which this desk's engine holds the lease; what the engine writes is checked against it."""
+        self.gaps: set[str] = set()
+        """Stores of which a pushed event came too early; they are asked at once."""
+        self.forged: Counter[str] = Counter()
+        """Pushed events by store that did not prove where they came from, since this process began."""
 
     @contextmanager
     def act(self, person: str) -> Iterator[Act]:
-        """One act of ``person``: committed at the end, undone when anything is raised."""
+        """One act of ``person``: committed at the end, undone when anything is raised.
+
+        Raises LostLease when the engine acts and another engine has taken the lease meanwhile.
+        """
         with self.database.writing() as session:
+            if self.fence is not None and (person == ENGINE or person.startswith("store:")):
+                held = session.scalar(select(Lease.fence).where(Lease.name == ENGINE))
+                if held != self.fence:
+                    raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
             yield Act(session, self.clock.now(), person)
         for listener in self._listeners:
             listener()
@@ -132,7 +172,9 @@ class Desk:
         self._listeners.append(listener)
 
     def gateway(self, store: Store) -> Gateway:
-        """The gateway of a store, its key unsealed only here."""
+        """The gateway of a store, its key unsealed only here. Raises Invalid for a hand-carried store."""
+        if store.sealed_key is None:
+            raise Invalid(f"{store.name} has no gateway; its steps are carried by hand.", code="hand-carried")
         with self._lock:
             known = self._gateways.get(store.id)
             if known is not None and known[0] == store.sealed_key:

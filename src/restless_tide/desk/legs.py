@@ -39,6 +39,12 @@ def keep_progress(leg: Leg, progress: Progress) -> None:
     leg.stage_ends_at = stage_ends(progress, ladder_of(leg))
 
 
+def keep_unlaunched(leg: Leg) -> None:
+    """Back before the launch, and waiting for a word: somebody stopped it, or the store did not take it."""
+    keep_progress(leg, Progress())
+    leg.launched_at, leg.needs_word, leg.word_given_at = None, True, None
+
+
 def last_round(leg: Leg) -> Round | None:
     return leg.rounds[-1] if leg.rounds else None
 

@@ -13,7 +13,11 @@ DEFAULT_PORT = 7100
 
 @dataclass(frozen=True)
 class Settings:
-    """``public_address`` is what people reach the desk by; it stands in mails. Seconds are real seconds."""
+    """``public_address`` is what people and stores reach the desk by; it stands in mails.
+
+    ``push`` has stores push their events there. ``forbid_inward`` refuses gateways and webhooks on this machine or
+    in a private network. Seconds are real seconds.
+    """
 
     data: Path
     host: str = "127.0.0.1"
@@ -26,6 +30,8 @@ class Settings:
     largest_package_bytes: int = 4 * 1024**3
     poll_seconds: float = 2.0
     steppable_clock: bool = False
+    push: bool = True
+    forbid_inward: bool = False
 
     @property
     def address(self) -> str:
@@ -56,4 +62,6 @@ def settings_from(environment: Mapping[str, str]) -> Settings:
         largest_package_bytes=int(number("largest_package", Settings.largest_package_bytes)),
         poll_seconds=number("poll_seconds", Settings.poll_seconds),
         steppable_clock=given.get("steppable_clock", "") == "yes",
+        push=given.get("push", "on") != "off",
+        forbid_inward=given.get("forbid_inward", "") == "yes",
     )

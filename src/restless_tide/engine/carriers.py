@@ -11,20 +11,26 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
+from restless_tide.core.errors import StoreUnreachable
 from restless_tide.core.order import OrderKind
 from restless_tide.core.rollout import RolloutState, adopted
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
+from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.stores import rules_of
+from restless_tide.engine.by_hand import NeedsPerson, first_build
 from restless_tide.gateways import protocol
-from restless_tide.gateways.client import Gateway
-from restless_tide.records.tables import Berth, Consignment, Leg, Order, Round, Tester, Trial
+from restless_tide.gateways.client import NOT_YET
+from restless_tide.gateways.way import Way
+from restless_tide.records.tables import Berth, Consignment, Leg, Order, Round, Step, Tester, Trial
 
-Call = Callable[[Gateway], Any]
+Call = Callable[[Way], Any]
 Row = TypeVar("Row")
 
 
@@ -72,6 +78,33 @@ def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
     )
 
 
+def _set_availability(desk: Desk, session: Session, order: Order) -> Call:
+    reference = needed(session, Berth, order.subject).store_ref or ""
+    wanted = protocol.AvailabilityMessage.model_validate(order.payload["availability"])
+    return lambda way: way.set_availability(reference, wanted, order.id)
+
+
+def _availability_set(act: Act, order: Order, answer: protocol.AvailabilityMessage) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    berth.availability_seen = answer.model_dump(mode="json")
+    act.tell("availability set", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name)
+
+
+def _availability_refused(act: Act, order: Order, reason: str) -> None:
+    """What the store was last seen to hold is what is so."""
+    berth = needed(act.session, Berth, order.subject)
+    berth.availability = dict(berth.availability_seen or {})
+    act.log("availability refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+
+
+def _drill(desk: Desk, session: Session, order: Order) -> Call:
+    return lambda way: way.drill("halt", order.id)
+
+
+def _note_drill(act: Act, order: Order, reason: str) -> None:
+    act.tell("drill refused", f"store {order.store.name}", said=reason)
+
+
 def _berth_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
     berth.refused_because = reason
@@ -85,8 +118,10 @@ def _send_build(desk: Desk, session: Session, order: Order) -> Call:
     consignment = needed(session, Consignment, order.subject)
     berth, version, number = consignment.berth.store_ref or "", consignment.build.version, consignment.build.number
     files = [(entry.sha256, entry.package.size_bytes) for entry in consignment.build.packages]
+    if _goes_by_hand(session, consignment):
+        return _ask_for_first_build(session, order, consignment)
 
-    def call(gateway: Gateway) -> protocol.ConsignmentAnswer:
+    def call(gateway: Way) -> protocol.ConsignmentAnswer:
         uploads, before = [], 0
         for place, (sha256, size_bytes) in enumerate(files):
             told = _progress(desk, order.subject, before)
@@ -95,6 +130,37 @@ def _send_build(desk: Desk, session: Session, order: Order) -> Call:
             before += size_bytes
         wanted = protocol.ConsignmentRequest(uploads=tuple(uploads), version=version, number=number)
         return gateway.consign(berth, wanted, order.id)
+
+    return call
+
+
+def _goes_by_hand(session: Session, consignment: Consignment) -> bool:
+    """Whether this is the very first build at a connected store that takes it only on its own pages."""
+    store = consignment.berth.store
+    if store.hand_carried or not rules_of(store).packages.first_build_by_hand:
+        return False
+    earlier = select(Consignment.id).where(
+        Consignment.berth_id == consignment.berth_id, Consignment.store_ref.is_not(None)
+    )
+    return session.scalar(earlier.limit(1)) is None
+
+
+def _ask_for_first_build(session: Session, order: Order, consignment: Consignment) -> Call:
+    build, berth = consignment.build, consignment.berth
+    files = tuple({"sha256": entry.sha256, "size_bytes": entry.package.size_bytes} for entry in build.packages)
+    title = rules_of(berth.store).store
+    prepared = first_build(title, build.app.title, build.version, build.number, files)
+    done = select(Step.id).where(Step.order_id == order.id, Step.state == StepState.CONFIRMED)
+    said_done = session.scalar(done.limit(1)) is not None
+
+    def call(way: Way) -> protocol.ConsignmentAnswer:
+        if not said_done:
+            raise NeedsPerson(prepared)
+        raise StoreUnreachable(
+            f"{title} does not show build {build.label} yet.",
+            remedy="The desk recognises it as soon as the store tells of it.",
+            code=NOT_YET,
+        )
 
     return call
 
@@ -245,7 +311,10 @@ def _approved_reference(session: Session, order: Order) -> str:
 
 
 def _steering_refused(act: Act, order: Order, reason: str) -> None:
-    """The store said no: what it was last seen to hold is what is so, and the desk takes it as it is."""
+    """The store said no: what it was last seen to hold is what is so, and the desk takes it as it is.
+
+    A leg that the store never showed was not launched there; it waits for a word, so that nothing launches by itself.
+    """
     leg = needed(act.session, Leg, order.subject)
     before = {"state": str(leg.state), "share": leg.share}
     if leg.sighting is not None:
@@ -253,20 +322,12 @@ def _steering_refused(act: Act, order: Order, reason: str) -> None:
             legs.progress_of(leg), RolloutState(leg.sighting.state), leg.sighting.share, legs.ladder_of(leg), act.now
         )
         legs.keep_progress(leg, seen)
-    elif order.kind is OrderKind.LAUNCH:
-        leg.state, leg.share, leg.stage, leg.launched_at, leg.needs_word, leg.word_given_at = (
-            RolloutState.WAITING,
-            0.0,
-            -1,
-            None,
-            True,
-            None,
-        )
-        leg.running_since = leg.stage_ends_at = None
+    elif order.kind in (OrderKind.LAUNCH, OrderKind.HALT):
+        legs.keep_unlaunched(leg)
     after = {"state": str(leg.state), "share": leg.share}
-    act.log(
-        f"{order.kind} refused", leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=after
-    )
+    unlaunched = order.kind is OrderKind.HALT and leg.sighting is None
+    told = "halted before it was launched" if unlaunched else f"{order.kind} refused"
+    act.log(told, leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=after)
 
 
 def leg_subject(leg: Leg) -> str:
@@ -280,6 +341,8 @@ def _told_by_events(act: Act, order: Order, answer: Any) -> None:
 _ROLLOUT_STEP = Carrier(_steer, _told_by_events, _steering_refused)
 
 CARRIERS: dict[OrderKind, Carrier] = {
+    OrderKind.SET_AVAILABILITY: Carrier(_set_availability, _availability_set, _availability_refused),
+    OrderKind.DRILL: Carrier(_drill, _told_by_events, _note_drill),
     OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
     OrderKind.SEND_BUILD: Carrier(_send_build, _build_sent, _build_refused),
     OrderKind.ANSWER: Carrier(_answer, _told_by_events, _answer_refused),

@@ -1,26 +1,29 @@
 """Taking sightings: what a store tells of itself is read in its order and written beside what was ordered.
 
-Events are pulled in sequence and each is taken in the same transaction as the cursor, so none is
-lost and none counts twice. An event about something whose order has been sent but not confirmed yet
+Events are pulled, and pushed where the store does that; each is taken in the store's sequence and in
+the same transaction as the cursor, so none is lost and none counts twice. An event about something whose order has been sent but not confirmed yet
 is left where it is until the confirmation is written; an event about something nobody here ordered
 is passed over.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import func, select
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
-from restless_tide.core.errors import TideError
-from restless_tide.core.order import PENDING, OrderState
+from restless_tide.core.notice import NoticeKind
+from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind, OrderState
 from restless_tide.core.rollout import RolloutState, adopted
 from restless_tide.core.round import ROUND, RoundEvent, RoundState
+from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import legs
-from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.desk import Act, Desk
 from restless_tide.engine.carriers import leg_subject, needed
 from restless_tide.gateways.protocol import StoreEvent
-from restless_tide.records.tables import Consignment, Leg, Order, Round, Sighting, Store, Trial
+from restless_tide.records.tables import Berth, Build, Consignment, Leg, Order, Round, Sighting, Step, Store, Trial
 
 _CONSIGNMENT_EVENTS = {
     ConsignmentState.PROCESSING: ConsignmentEvent.ARRIVE,
@@ -38,47 +41,50 @@ _TRIAL_EVENTS = {
     TrialState.OPEN: TrialEvent.OPEN,
     TrialState.TURNED_DOWN: TrialEvent.TURN_DOWN,
     TrialState.CLOSED: TrialEvent.CLOSE,
+    TrialState.LAPSED: TrialEvent.LAPSE,
 }
 
 
-def take(desk: Desk, store_id: str) -> None:
-    """Pull what a store has told since the last time. A store that does not answer is marked so."""
+def take(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> int:
+    """Write down events in the store's sequence, as far as there is no gap; returns how many were new."""
+    taken = 0
+    with desk.look() as session:
+        name = needed(session, Store, store_id).name
+    with desk.act(f"store:{name}") as act:
+        store = needed(act.session, Store, store_id)
+        store.reached_at = act.now
+        for event in sorted(events, key=lambda event: event.sequence):
+            if event.sequence <= store.events_seen:
+                continue
+            if event.sequence > store.events_seen + 1 or (not apply(act, event) and _awaits_confirmation(act, store)):
+                break
+            store.events_seen, store.last_event_at = event.sequence, event.time
+            taken += 1
+    return taken
+
+
+def hear(desk: Desk, store_id: str, event: StoreEvent) -> bool:
+    """Take a pushed event, already verified; False when it comes too early: then the store is asked for what is missing."""
     with desk.look() as session:
         store = needed(session, Store, store_id)
-        name, after, troubled = store.name, store.events_seen, store.trouble is not None
-    try:
-        events = desk.gateway(store).events(after)
-    except TideError as wrong:
-        with desk.act(ENGINE) as act:
-            row = needed(act.session, Store, store_id)
-            if row.trouble != wrong.detail:
-                row.trouble = wrong.detail
-                act.tell("store away", f"store {name}", said=wrong.detail)
-        return
-    if not events and not troubled:
-        return
-    with desk.act(f"store:{name}") as act:
-        row = needed(act.session, Store, store_id)
-        row.reached_at = act.now
-        if troubled:
-            row.trouble = None
-            for order in act.session.scalars(select(Order).where(Order.store_id == row.id, Order.state.in_(PENDING))):
-                order.try_after = None
-            act.tell("store back", f"store {name}")
-        for event in events:
-            if event.sequence <= row.events_seen:
-                continue
-            if not _apply(act, event) and _awaits_confirmation(act, row):
-                break
-            row.events_seen = event.sequence
+        early = event.sequence > store.events_seen + 1
+        known = event.sequence <= store.events_seen
+    if not early and not known:
+        early = not take(desk, store_id, [event])
+    with desk.act(f"store:{store.name}") as act:
+        needed(act.session, Store, store_id).pushed_at = act.now
+    if early or event.type.startswith(("rulebook.", "account.")):
+        desk.gaps.add(store_id)
+    return not early
 
 
 def _awaits_confirmation(act: Act, store: Store) -> bool:
     sent = select(func.count()).select_from(Order).where(Order.store_id == store.id, Order.state == OrderState.SENT)
-    return bool(act.session.scalar(sent))
+    by_hand = select(Step.order_id).where(Step.order_id.is_not(None), Step.state == StepState.WAITING)
+    return bool(act.session.scalar(sent.where(Order.id.not_in(by_hand))))
 
 
-def _apply(act: Act, event: StoreEvent) -> bool:
+def apply(act: Act, event: StoreEvent) -> bool:
     """Write one event down; False when it speaks of something unknown here."""
     match event.type:
         case "consignment.changed":
@@ -89,20 +95,80 @@ def _apply(act: Act, event: StoreEvent) -> bool:
             return _trial_changed(act, event)
         case "rollout.changed":
             return _rollout_changed(act, event)
+        case "berth.changed":
+            return _berth_changed(act, event)
     return False
+
+
+def _berth_changed(act: Act, event: StoreEvent) -> bool:
+    """Somebody set availability on the store's own pages, or the name lapsed unused."""
+    berth = act.session.scalar(select(Berth).where(Berth.store_ref == event.subject))
+    if berth is None:
+        return False
+    subject, app = f"berth {berth.app.name} at {berth.store.name}", berth.app.name
+    if event.data.get("state") == "lapsed":
+        berth.store_ref, berth.refused_because = None, "the name lapsed, because no build came in time"
+        act.log("name lapsed", subject, app=app, reason=berth.refused_because)
+        act.notice(
+            NoticeKind.LAPSING, f"{berth.id}/{event.id}", subject, "The name lapsed unused.", place="/stores", app=app
+        )
+        return True
+    seen = event.data.get("availability")
+    if seen and seen != berth.availability_seen:
+        before, berth.availability_seen = berth.availability_seen, seen
+        if seen != berth.availability and not _in_flight(act, berth.id):
+            berth.availability = seen
+            act.log("changed at the store", subject, app=app, before=before, after=seen)
+            said = "Where and for how much it is offered was changed on the store's own pages."
+            act.notice(NoticeKind.CHANGED_AT_STORE, event.id, subject, said, place="/stores", app=app)
+    return True
+
+
+def _handed_in_there(act: Act, event: StoreEvent) -> Consignment | None:
+    """The consignment that somebody took to the store's own pages, recognised by berth, version and number."""
+    berth = act.session.scalar(select(Berth).where(Berth.store_ref == str(event.data.get("berth"))))
+    if berth is None:
+        return None
+    found = act.session.scalar(
+        select(Consignment)
+        .join(Build)
+        .where(
+            Consignment.berth_id == berth.id,
+            Consignment.store_ref.is_(None),
+            Build.version == str(event.data.get("version")),
+            Build.number == event.data.get("number"),
+        )
+    )
+    if found is None:
+        return None
+    waiting = select(Order).join(Step).where(Order.lane == found.id, Order.state.in_(PENDING))
+    order = act.session.scalar(waiting.limit(1))
+    if order is None:
+        return None
+    found.store_ref, found.sent_bytes = event.subject, found.size_bytes
+    found.state = CONSIGNMENT.after(CONSIGNMENT.initial, ConsignmentEvent.SEND)
+    order.state, order.settled_at, order.trouble = ORDER.after(order.state, OrderEvent.CONFIRM), act.now, None
+    for step in act.session.scalars(select(Step).where(Step.order_id == order.id, Step.state == StepState.WAITING)):
+        step.state, step.outcome, step.settled_at = STEP.after(step.state, StepEvent.CONFIRM), "done", act.now
+        step.said, step.settled_by = "The desk recognised it.", act.person
+    act.log("first build recognised", f"consignment {found.id}", app=berth.app.name, after={"build": found.build.label})
+    return found
 
 
 def _consignment_changed(act: Act, event: StoreEvent) -> bool:
     consignment = act.session.scalar(select(Consignment).where(Consignment.store_ref == event.subject))
+    consignment = consignment or _handed_in_there(act, event)
     if consignment is None:
         return False
     state = ConsignmentState(event.data["state"])
     step = _CONSIGNMENT_EVENTS[state]
-    if consignment.state is state or (consignment.state, step) not in CONSIGNMENT.table:
+    asked = list(event.data.get("questions") or [])
+    same = consignment.state is state and not (state is ConsignmentState.HELD and asked != consignment.questions)
+    if same or (consignment.state is not state and (consignment.state, step) not in CONSIGNMENT.table):
         return True
     before = consignment.state
-    consignment.state, consignment.changed_at = CONSIGNMENT.after(before, step), act.now
-    consignment.questions = list(event.data.get("questions") or [])
+    consignment.state = state if before is state else CONSIGNMENT.after(before, step)
+    consignment.changed_at, consignment.questions, consignment.answers = act.now, asked, {}
     consignment.reason = event.data.get("reason")
     act.log(
         f"build {state}",
@@ -112,7 +178,21 @@ def _consignment_changed(act: Act, event: StoreEvent) -> bool:
         before={"state": str(before)},
         after={"state": str(state), "build": consignment.build.label},
     )
+    _tell_of_build(act, event, consignment)
     return True
+
+
+def _tell_of_build(act: Act, event: StoreEvent, consignment: Consignment) -> None:
+    app, label = consignment.build.app, f"{consignment.build.app.title} {consignment.build.label}"
+    store, place = consignment.berth.store.name, f"/apps/{consignment.build.app.name}/builds"
+    kinds = {
+        ConsignmentState.READY: (NoticeKind.PROCESSED, f"{label} is ready at {store}."),
+        ConsignmentState.REFUSED: (NoticeKind.PROCESSED, f"{store} refused {label}: {consignment.reason}"),
+        ConsignmentState.HELD: (NoticeKind.HELD, f"{store} holds {label} and asks a question."),
+    }
+    if consignment.state in kinds:
+        kind, said = kinds[consignment.state]
+        act.notice(kind, event.id, f"{label} at {store}", said, place=place, app=app.name)
 
 
 def _round_changed(act: Act, event: StoreEvent) -> bool:
@@ -136,6 +216,12 @@ def _round_changed(act: Act, event: StoreEvent) -> bool:
         before={"round": str(before)},
         after={"round": str(state)},
     )
+    if state in (RoundState.APPROVED, RoundState.REJECTED):
+        release, store = round_.leg.release, round_.leg.berth.store.name
+        said = f"{release.app.title} {release.version} was {state} by {store}. {' '.join(round_.reasons)}".strip()
+        kind = NoticeKind.APPROVED if state is RoundState.APPROVED else NoticeKind.REJECTED
+        place = f"/apps/{release.app.name}/releases/{release.version}"
+        act.notice(kind, event.id, leg_subject(round_.leg), said, place=place, app=release.app.name)
     return True
 
 
@@ -172,21 +258,51 @@ def _rollout_changed(act: Act, event: StoreEvent) -> bool:
     else:
         leg.sighting.state, leg.sighting.share = state, share
         leg.sighting.at, leg.sighting.seen_at = event.time, act.now
-    if (leg.state, leg.share) == (state, share) or _in_flight(act, leg):
+    if (leg.state, leg.share) == (state, share) or _in_flight(act, leg.id):
         act.tell("seen", leg_subject(leg), app=leg.release.app.name, said=f"{state} at {share:.0%}")
         return True
+    if state is RolloutState.RISING and halt_again_after_late_step(act, leg):
+        return True
     before = {"state": str(leg.state), "share": leg.share}
+    if leg.launched_at is None and state in (RolloutState.RISING, RolloutState.COMPLETE):
+        leg.launched_at = act.now
     legs.keep_progress(leg, adopted(legs.progress_of(leg), state, share, legs.ladder_of(leg), act.now))
+    release = leg.release
     act.log(
         "changed at the store",
         leg_subject(leg),
-        app=leg.release.app.name,
+        app=release.app.name,
         before=before,
         after={"state": str(state), "share": share},
     )
+    if state is not RolloutState.SUPERSEDED:
+        said = f"{release.app.title} {release.version} is {state} at {share:.0%}; that was not ordered here."
+        place = f"/apps/{release.app.name}/releases/{release.version}"
+        act.notice(NoticeKind.CHANGED_AT_STORE, event.id, leg_subject(leg), said, place=place, app=release.app.name)
     return True
 
 
-def _in_flight(act: Act, leg: Leg) -> bool:
-    pending = select(func.count()).select_from(Order).where(Order.lane == leg.id, Order.state.in_(PENDING))
+def halt_again_after_late_step(act: Act, leg: Leg) -> bool:
+    """Halt once more when a step that a halt overtook in flight may have reached the store after it.
+
+    That is so when the leg's newest order is the halt, or was dropped by it, and what it dropped had been sent.
+    """
+    orders = act.session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(20))
+    halted = False
+    for order in orders:
+        if order.kind is OrderKind.HALT:
+            if order.state in PENDING or order.payload.get("again"):
+                return order.state in PENDING
+            halted = True
+        elif order.state is OrderState.DROPPED and halted and order.attempts:
+            payload = {"again": True, "reason": f"{order.kind} was in flight when it was halted"}
+            act.order(OrderKind.HALT, lane=leg.id, store=leg.berth.store, subject=leg.id, payload=payload)
+            return True
+        elif order.state is not OrderState.DROPPED:
+            return False
+    return False
+
+
+def _in_flight(act: Act, lane: str) -> bool:
+    pending = select(func.count()).select_from(Order).where(Order.lane == lane, Order.state.in_(PENDING))
     return bool(act.session.scalar(pending))

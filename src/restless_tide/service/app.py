@@ -13,7 +13,19 @@ from restless_tide.desk.desk import Desk
 from restless_tide.engine.worker import Engine
 from restless_tide.service import console, faults, live
 from restless_tide.service.limits import BodyLimit, RequestLog
-from restless_tide.service.routes import apps, builds, cohorts, invitation, people, releases, stores, watching
+from restless_tide.service.metrics import Metrics
+from restless_tide.service.routes import (
+    apps,
+    builds,
+    cohorts,
+    invitation,
+    notices,
+    people,
+    releases,
+    steps,
+    stores,
+    watching,
+)
 from restless_tide.wire.problems import Problem
 
 CONSOLE_FOLDER = Path(__file__).parents[3] / "console" / "dist"
@@ -25,7 +37,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.bell.hang(desk)
-        engine = Engine(desk)
+        engine = app.state.engine = Engine(desk)
         engine.start()
         yield
         engine.stop()
@@ -44,10 +56,11 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     )
     app.state.desk = desk
     app.state.bell = live.Bell()
+    app.state.metrics = Metrics(desk)
     faults.install(app)
     app.add_middleware(BodyLimit)
     app.add_middleware(RequestLog)
-    for room in (people, stores, apps, builds, cohorts, releases, watching, invitation):
+    for room in (people, stores, apps, builds, cohorts, releases, steps, notices, watching, invitation):
         app.include_router(room.router)
     app.include_router(live.router)
     console.install(app, console_folder)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 import time
 
@@ -9,9 +10,11 @@ import structlog
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.gateways.client import request_id as current_request
 from restless_tide.service.faults import answer_problem
 
 LARGEST_BODY_BYTES = 1024 * 1024
+_REQUEST_ID = re.compile(rb"[\w.:-]{1,80}")
 _log = structlog.get_logger("service")
 
 
@@ -42,7 +45,10 @@ class BodyLimit:
 
 
 class RequestLog:
-    """Gives each request an id, returns it, and writes one line when it is done."""
+    """Gives each request an id, or keeps the one it came with, returns it, and writes one line when it is done.
+
+    The id goes along with every order that the request places, to the store and into the store's own log.
+    """
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
@@ -51,7 +57,8 @@ class RequestLog:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        request_id = secrets.token_hex(8)
+        given = dict(scope["headers"]).get(b"x-request-id", b"")
+        request_id = given.decode() if _REQUEST_ID.fullmatch(given) else secrets.token_hex(8)
         began = time.perf_counter()
         status = 0
 
@@ -62,8 +69,12 @@ class RequestLog:
                 message["headers"] = [*message.get("headers", []), (b"x-request-id", request_id.encode())]
             await send(message)
 
+        current_request.set(request_id)
         with structlog.contextvars.bound_contextvars(request=request_id):
             await self._app(scope, receive, noted)
+            metrics = getattr(scope["app"].state, "metrics", None)
+            if metrics is not None:
+                metrics.requests.labels(scope["method"], status).observe(time.perf_counter() - began)
             if not scope["path"].startswith("/assets/"):
                 path = "/invitation/…" if scope["path"].startswith("/invitation/") else scope["path"]
                 took = round((time.perf_counter() - began) * 1000, 1)

@@ -7,21 +7,39 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from restless_tide.core.availability import Availability
+from restless_tide.core.breaker import Breaker
+from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING
 from restless_tide.core.packages import Facts
-from restless_tide.core.rulebook import AfterHalt, Numbering, Rulebook
+from restless_tide.core.revision import compare
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rules_told import told_rules
+from restless_tide.core.step import StepState
 from restless_tide.core.versions import Proposal
-from restless_tide.desk import legs, logbook, releases
+from restless_tide.desk import apps, legs, logbook, releases, rulebooks, standing, steps
+from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView
 from restless_tide.desk.stores import rules_of
 from restless_tide.records import tables
-from restless_tide.wire.apps import AppTold, BerthTold
+from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold, ThingTold
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, ProposalTold, QuestionTold
 from restless_tide.wire.cohorts import CohortTold, InvitationTold, TesterTold, TrialTold
+from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
 from restless_tide.wire.people import PersonTold, TokenTold
 from restless_tide.wire.problems import findings_told
 from restless_tide.wire.releases import LegTold, OptionTold, OrderTold, ReleaseTold, RoundTold, SightingTold
-from restless_tide.wire.stores import StoreTold
+from restless_tide.wire.steps import StepFile, StepTold
+from restless_tide.wire.stores import (
+    AnnouncedTold,
+    BreakerTold,
+    HitTold,
+    LapseTold,
+    PaperTold,
+    RevisionTold,
+    RuleChangeTold,
+    StoreTold,
+)
 from restless_tide.wire.watching import BerthRow, CallTold, ChangeTold, LineTold
 
 _ORDERS_SHOWN = 6
@@ -37,21 +55,47 @@ def token(row: tables.Token) -> TokenTold:
     )
 
 
-def store(session: Session, row: tables.Store) -> StoreTold:
+def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
     rules = rules_of(row)
     pending = (
         select(func.count())
         .select_from(tables.Order)
         .where(tables.Order.store_id == row.id, tables.Order.state.in_(PENDING))
     )
+    account, following = standing.account_of(row), rulebooks.announced(row)
+    waiting_steps = (
+        select(func.count())
+        .select_from(tables.Step)
+        .where(tables.Step.store_id == row.id, tables.Step.state == "waiting")
+    )
+    breaker = Breaker(row.breaker_failures, row.breaker_rests_until)
     return StoreTold(
         name=row.name,
         title=rules.store,
+        hand_carried=row.hand_carried,
         address=row.address,
         may=row.may,
+        missing_rights=standing.missing_rights(row),
         platforms=list(rules.platforms),
+        account=account.name if account else None,
+        standing=account.standing if account else None,
+        papers=[PaperTold.model_validate(paper.model_dump()) for paper in account.papers] if account else [],
+        lapses=[LapseTold(what=lapse.what, until=lapse.until, blocks=lapse.blocks) for lapse in standing.lapsing(row)],
+        blocked=standing.blocked_now(row),
         rulebook_revision=rules.revision,
-        rules=_told_rules(rules),
+        rulebook_trouble=row.rulebook_trouble,
+        rules=told_rules(rules),
+        revisions=[revision(entry) for entry in rulebooks.revisions(session, row) if entry.taken_at],
+        announced=_announced(session, row, following) if following else None,
+        last_event_at=row.last_event_at,
+        pushes=bool(row.push_ref),
+        pushed_at=row.pushed_at,
+        forged_events=desk.forged[row.id],
+        skew_seconds=row.skew_seconds,
+        breaker=BreakerTold(
+            state=breaker.state(desk.clock.now()), failures=breaker.failures, rests_until=breaker.rests_until
+        ),
+        waiting_steps=session.scalar(waiting_steps) or 0,
         ladder_dictated=rules.rollout.dictated_ladder is not None,
         connected_at=row.connected_at,
         reached_at=row.reached_at,
@@ -60,35 +104,11 @@ def store(session: Session, row: tables.Store) -> StoreTold:
     )
 
 
-def _told_rules(rules: Rulebook) -> list[str]:
-    rollout = rules.rollout
-    numbers = (
-        "Numbers rise for ever."
-        if rules.numbers.numbering is Numbering.RISES_FOR_EVER
-        else "Numbers restart with each version."
-    )
-    lines = [
-        f"Takes {', '.join(rules.packages.formats)}; usually processed in {rules.processing.usual_minutes:g} minutes.",
-        numbers + (" A version must exceed the live one." if rules.numbers.version_must_exceed_live else ""),
-        f"Review usually takes {rules.review.usual_hours:g} hours; notes up to {rules.review.notes_limit_characters} characters.",
-        f"Ladder dictated: {rollout.dictated_ladder.told()}."
-        if rollout.dictated_ladder
-        else "Any ladder, any share at any time.",
-        "Pausing without limit." if rollout.pauses_allowed is None else f"{rollout.pauses_allowed} pauses per rollout.",
-        "A halted rollout may be resumed."
-        if rollout.after_halt is AfterHalt.RESUME
-        else "After a halt only a new build goes on.",
-        "Withdrawing brings back the release before."
-        if rollout.withdraw_restores_previous
-        else "Withdrawing leaves nothing on offer.",
-        "Seats: "
-        + ", ".join(
-            f"{kind} {cohort.seats}" + (" (reviewed first)" if cohort.review_first else "")
-            for kind, cohort in rules.cohorts.items()
-        )
-        + ".",
-    ]
-    return lines
+def _waiting_step(session: Session, orders: list[str]) -> str | None:
+    if not orders:
+        return None
+    wanted = select(tables.Step.id).where(tables.Step.order_id.in_(orders), tables.Step.state == StepState.WAITING)
+    return session.scalar(wanted.limit(1))
 
 
 def _waiting_because(session: Session, lane: str) -> str | None:
@@ -108,6 +128,112 @@ def berth(session: Session, row: tables.Berth) -> BerthTold:
         state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
         refused_because=row.refused_because,
         waiting_because=_waiting_because(session, row.id),
+        offered=apps.offered(row).told(),
+    )
+
+
+def berth_detail(session: Session, row: tables.Berth, now: datetime) -> BerthDetailTold:
+    return BerthDetailTold(
+        berth=berth(session, row),
+        offered=apps.offered(row),
+        offered_told=apps.offered(row).told(),
+        seen=Availability.model_validate(row.availability_seen) if row.availability_seen else None,
+        confirmed=not legs.pending_orders(session, row.id),
+        choices=rules_of(row.store).availability,
+        things=[
+            ThingTold.model_validate(
+                {
+                    "key": view.key,
+                    "title": view.title,
+                    "state": view.state,
+                    "waits_for": list(view.waits_for),
+                    "lock": view.lock,
+                    "usual_hours": view.usual_hours,
+                    "applies_from": view.applies_from,
+                }
+            )
+            for view in apps.things_at(session, row, now)
+        ],
+    )
+
+
+def revision(row: tables.RulebookRevision) -> RevisionTold:
+    return RevisionTold(
+        revision=row.revision,
+        in_force_since=row.in_force_since,
+        announced_at=row.announced_at,
+        taken_at=row.taken_at,
+        changes=[RuleChangeTold.model_validate(change) for change in row.changes],
+    )
+
+
+def _announced(session: Session, row: tables.Store, following: Rulebook) -> AnnouncedTold:
+    return AnnouncedTold(
+        revision=following.revision,
+        in_force_since=following.in_force_since,
+        changes=[
+            RuleChangeTold(place=change.place, name=change.name, before=change.before, after=change.after)
+            for change in compare(rules_of(row), following)
+        ],
+        hits=[
+            HitTold(app=hit.app, version=hit.version, said=list(hit.said), by=hit.by)
+            for hit in rulebooks.hits(session, row, following)
+        ],
+    )
+
+
+def step(row: tables.Step) -> StepTold:
+    undoable = row.state is StepState.CONFIRMED and row.order is not None and row.order.kind in steps.UNDOABLE
+    return StepTold(
+        id=row.id,
+        store=row.store.name,
+        store_title=rules_of(row.store).store,
+        app=row.app,
+        title=row.title,
+        todo=row.todo,
+        texts=row.texts,
+        files=[StepFile(name=f"{entry['sha256'][:12]}", **entry) for entry in row.files],
+        look_for=row.look_for,
+        outcomes=row.outcomes,
+        urgent=row.urgent,
+        state=row.state,
+        outcome=row.outcome,
+        said=row.said,
+        created_at=row.created_at,
+        settled_at=row.settled_at,
+        can_undo=undoable,
+    )
+
+
+def subscription(row: tables.Subscription, secret: str | None = None) -> SubscriptionTold:
+    return SubscriptionTold(
+        id=row.id,
+        channel=row.channel,
+        address=row.address,
+        kinds=[NoticeKind(kind) for kind in row.kinds],
+        apps=row.apps,
+        created_at=row.created_at,
+        secret=secret,
+    )
+
+
+def delivery(row: tables.Delivery) -> DeliveryTold:
+    notice = row.notice
+    return DeliveryTold(
+        id=row.id,
+        subscription=row.subscription_id,
+        channel=row.subscription.channel,
+        address=row.subscription.address,
+        kind=notice.kind,
+        app=notice.app,
+        subject=notice.subject,
+        said=notice.said,
+        place=notice.place,
+        at=notice.at,
+        state=row.state,
+        attempts=row.attempts,
+        trouble=row.trouble,
+        settled_at=row.settled_at,
     )
 
 
@@ -269,6 +395,8 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         ],
         seen=SightingTold(state=seen.state, share=seen.share, at=seen.at) if seen else None,
         confirmed=all(entry.state not in PENDING for entry in orders),
+        hand_carried=row.berth.store.hand_carried,
+        step=_waiting_step(session, [entry.id for entry in orders if entry.state in PENDING]),
         orders=[order(entry) for entry in orders],
         findings=findings_told(releases.findings(session, row)) if phase in ("draft", "rejected", "recalled") else [],
     )

@@ -7,13 +7,16 @@ from typing import Literal
 
 from pydantic import Field
 
+from restless_tide.core.availability import Availability as Availability
+from restless_tide.core.rulebook import AvailabilityRules
 from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.problems import FindingTold
 
 
 class AppWanted(Wanted):
     name: str = Field(description="short name for commands, such as 'marram'")
     title: str = ""
-    identifiers: dict[str, str] = Field(description="identifier by platform: android, ios")
+    identifiers: dict[str, str] = Field(description="identifier by platform: android, ios, desktop")
 
 
 class BerthWanted(Wanted):
@@ -33,6 +36,41 @@ class BerthTold(Told):
     state: Literal["ordered", "open", "refused"]
     refused_because: str | None
     waiting_because: str | None = Field(description="why the order is not confirmed yet, if the store gave trouble")
+    offered: str = Field(description="to whom, where and for how much, as ordered")
+
+
+class OfferWanted(Wanted):
+    availability: Availability
+    reason: str = ""
+
+
+class OfferSheetTold(Told):
+    """What stands against offering the app so, and what a person should know before."""
+
+    findings: list[FindingTold]
+    consequences: list[str]
+
+
+class ThingTold(Told):
+    """One thing that the store wants: ``state`` is done, open, waits or later."""
+
+    key: str
+    title: str
+    state: Literal["done", "open", "waits", "later"]
+    waits_for: list[str]
+    lock: str = Field(description="why it cannot change now, or when it will lock")
+    usual_hours: float
+    applies_from: datetime | None
+
+
+class BerthDetailTold(Told):
+    berth: BerthTold
+    offered: Availability = Field(description="as ordered")
+    offered_told: str
+    seen: Availability | None = Field(description="as the store was last seen to offer it")
+    confirmed: bool
+    choices: AvailabilityRules = Field(description="what the store lets one choose")
+    things: list[ThingTold]
 
 
 class AppTold(Told):

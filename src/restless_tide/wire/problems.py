@@ -14,6 +14,7 @@ from restless_tide.core.errors import (
     ImpossibleAct,
     Invalid,
     Level,
+    LostLease,
     NotFound,
     NotReady,
     StaleView,
@@ -41,6 +42,7 @@ _STATUS: dict[type[TideError], int] = {
     Invalid: 422,
     StoreRefused: 502,
     StoreUnreachable: 503,
+    LostLease: 503,
     DeskUnreachable: 503,
 }
 

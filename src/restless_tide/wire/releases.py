@@ -114,6 +114,8 @@ class LegTold(Told):
     acts: list[OptionTold]
     seen: SightingTold | None
     confirmed: bool = Field(description="whether everything ordered is confirmed by the store")
+    hand_carried: bool
+    step: str | None = Field(description="the step that waits for a person, if one does")
     orders: list[OrderTold] = Field(description="the latest orders to the store, newest first")
     findings: list[FindingTold] = Field(description="what stands in the way of handing it in")
 

@@ -84,6 +84,14 @@ class ClockTold(Told):
     now: datetime
 
 
+class ReadyTold(Told):
+    """``working``: this engine holds the lease; ``standing by``: another one does and this one waits for it."""
+
+    status: Literal["ready", "not ready"]
+    engine: Literal["working", "standing by", "stopped"]
+    database: Literal["writable", "not writable"]
+
+
 class HealthTold(Told):
     status: Literal["ok"] = "ok"
     version: str

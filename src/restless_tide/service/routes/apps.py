@@ -7,7 +7,16 @@ from fastapi import APIRouter
 from restless_tide.desk import apps, find
 from restless_tide.service import shown
 from restless_tide.service.signed_in import SignedIn, TheDesk
-from restless_tide.wire.apps import AppTold, AppWanted, BerthTold, BerthWanted
+from restless_tide.wire.apps import (
+    AppTold,
+    AppWanted,
+    BerthDetailTold,
+    BerthTold,
+    BerthWanted,
+    OfferSheetTold,
+    OfferWanted,
+)
+from restless_tide.wire.problems import findings_told
 
 router = APIRouter(prefix="/v1/apps", tags=["apps"])
 
@@ -36,3 +45,29 @@ def open_berth(app: str, wanted: BerthWanted, desk: TheDesk, person: SignedIn) -
     with desk.act(person.id) as act:
         row = apps.open_berth(act, app, wanted.store, wanted.listed_name, wanted.language)
         return shown.berth(act.session, row)
+
+
+@router.get("/{app}/berths/{store}")
+def berth(app: str, store: str, desk: TheDesk, _: SignedIn) -> BerthDetailTold:
+    """A berth with what is offered there, what may be chosen, and the way to a launch."""
+    with desk.look() as session:
+        row = find.berth(session, find.app(session, app), find.store(session, store))
+        return shown.berth_detail(session, row, desk.clock.now())
+
+
+@router.post("/{app}/berths/{store}/offer-checks")
+def check_offer(app: str, store: str, wanted: OfferWanted, desk: TheDesk, _: SignedIn) -> OfferSheetTold:
+    """What a change of price, countries or who may get the app would meet and mean, before it is ordered."""
+    apps.demand_codes(wanted.availability)
+    with desk.look() as session:
+        row = find.berth(session, find.app(session, app), find.store(session, store))
+        findings, told = apps.check_availability(session, row, wanted.availability)
+        return OfferSheetTold(findings=findings_told(findings), consequences=told)
+
+
+@router.post("/{app}/berths/{store}/offers", status_code=202)
+def offer(app: str, store: str, wanted: OfferWanted, desk: TheDesk, person: SignedIn) -> BerthDetailTold:
+    """Order where, for how much and to whom the app is offered; closing and reopening, too."""
+    with desk.act(person.id) as act:
+        row = apps.set_availability(act, app, store, wanted.availability, wanted.reason)
+        return shown.berth_detail(act.session, row, act.now)

@@ -7,6 +7,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import FileResponse
 from starlette.requests import ClientDisconnect
 
 from restless_tide.core.errors import Invalid
@@ -42,6 +43,15 @@ def package_known(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
     with desk.look() as session:
         builds.known_package(session, sha256)
     return Response(status_code=200)
+
+
+@router.get("/packages/{sha256}/file", response_class=FileResponse)
+def package_file(sha256: str, desk: TheDesk, _: SignedIn) -> FileResponse:
+    """The file of a package, unchanged: for a step that a person carries to a store."""
+    with desk.look() as session:
+        facts = Facts.model_validate(builds.known_package(session, sha256).facts)
+    name = f"{facts.identifier}-{facts.version}-{facts.number}.{facts.format}"
+    return FileResponse(desk.files.path(sha256), media_type="application/octet-stream", filename=name)
 
 
 @router.put(

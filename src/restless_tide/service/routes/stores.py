@@ -1,28 +1,101 @@
-"""Stores."""
+"""Stores: connected, carried by hand, seen; the events they push; drills."""
 
 from __future__ import annotations
 
 import json
+from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
 
-from restless_tide.desk import find, stores
+from restless_tide.desk import connecting, drills, find, pushes, stores
+from restless_tide.desk.desk import Desk
+from restless_tide.engine import sightings
 from restless_tide.service import shown
 from restless_tide.service.signed_in import SignedIn, TheDesk
-from restless_tide.wire.stores import StoreTold, StoreWanted
+from restless_tide.wire.stores import CarriedWanted, DrillTold, DrillWanted, KeyStepsTold, StoreTold, StoreWanted
 
-router = APIRouter(prefix="/v1/stores", tags=["stores"])
+router = APIRouter(prefix="/v1", tags=["stores"])
 
 
-@router.get("")
+@router.get("/stores")
 def every(desk: TheDesk, _: SignedIn) -> list[StoreTold]:
     with desk.look() as session:
-        return [shown.store(session, row) for row in stores.every(session)]
+        return [shown.store(session, row, desk) for row in stores.every(session)]
 
 
-@router.post("", status_code=201)
+@router.post("/stores", status_code=201)
 def connect(wanted: StoreWanted, desk: TheDesk, person: SignedIn) -> StoreTold:
     """Connect a store, or replace its key; the connection is tried before anything is kept."""
-    row = stores.connect(desk, person.id, wanted.name, json.dumps(wanted.connection))
+    return _told(desk, connecting.connect(desk, person.id, wanted.name, json.dumps(wanted.connection)).name)
+
+
+@router.post("/carried-stores", status_code=201)
+def carry(wanted: CarriedWanted, desk: TheDesk, person: SignedIn) -> StoreTold:
+    """Keep a store without a gateway, or give it a new rulebook: its orders become steps for people."""
+    return _told(desk, connecting.carry(desk, person.id, wanted.name, wanted.rulebook).name)
+
+
+@router.get("/stores/key-steps")
+def key_steps(_: SignedIn) -> KeyStepsTold:
+    """How a key is made at a store, step by step, with the rights it needs."""
+    return KeyStepsTold(steps=list(connecting.KEY_STEPS))
+
+
+@router.get("/stores/{store}")
+def one(store: str, desk: TheDesk, _: SignedIn) -> StoreTold:
+    return _told(desk, store)
+
+
+@router.post("/stores/{store}/push-secret")
+def rotate(store: str, desk: TheDesk, person: SignedIn) -> StoreTold:
+    """Have the store make a new secret for the events it pushes."""
+    return _told(desk, connecting.rotate_push(desk, person.id, store).name)
+
+
+@router.post(
+    "/stores/{store}/events",
+    status_code=204,
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"application/cloudevents+json": {"schema": {"type": "object"}}}}
+    },
+)
+async def pushed(store: str, request: Request, desk: TheDesk) -> Response:
+    """Take an event that a store pushes: a CloudEvent signed by Standard Webhooks. ``store`` is the store's id here."""
+    body = await request.body()
+    await run_in_threadpool(_hear, desk, store, body, dict(request.headers))
+    return Response(status_code=204)
+
+
+def _hear(desk: Desk, store: str, body: bytes, headers: dict[str, str]) -> None:
+    sightings.hear(desk, store, pushes.verified(desk, store, body, headers))
+
+
+@router.post("/drills", status_code=202, tags=["drills"])
+def drill(wanted: DrillWanted, desk: TheDesk, person: SignedIn) -> list[DrillTold]:
+    """Send a halt the whole way to the stores and measure it; no release is touched."""
+    with desk.act(person.id) as act:
+        orders = [order.id for order in drills.order_halts(act, wanted.store)]
+    return drilled(desk, person, orders)
+
+
+@router.get("/drills", tags=["drills"])
+def drilled(desk: TheDesk, _: SignedIn, order: Annotated[list[str], Query()]) -> list[DrillTold]:
+    """How these drills went so far."""
     with desk.look() as session:
-        return shown.store(session, find.store(session, row.name))
+        return [
+            DrillTold(
+                order=entry.order,
+                store=entry.store,
+                state=entry.state,
+                seconds=entry.seconds,
+                attempts=entry.attempts,
+                trouble=entry.trouble,
+            )
+            for entry in drills.look(session, order)
+        ]
+
+
+def _told(desk: Desk, name: str) -> StoreTold:
+    with desk.look() as session:
+        return shown.store(session, find.store(session, name), desk)

@@ -6,12 +6,22 @@ from datetime import timedelta
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
+from sqlalchemy.exc import SQLAlchemyError
 
 from restless_tide import __version__
 from restless_tide.desk import apps, logbook, overview, stores
 from restless_tide.service import shown
+from restless_tide.service.metrics import CONTENT_TYPE
 from restless_tide.service.signed_in import SignedIn, TheDesk
-from restless_tide.wire.watching import ClockTold, ClockWanted, HealthTold, LineTold, OverviewTold, VerificationTold
+from restless_tide.wire.watching import (
+    ClockTold,
+    ClockWanted,
+    HealthTold,
+    LineTold,
+    OverviewTold,
+    ReadyTold,
+    VerificationTold,
+)
 
 router = APIRouter(tags=["watching"])
 
@@ -21,6 +31,32 @@ _LONGEST_PAGE = 500
 @router.get("/healthz")
 def health() -> HealthTold:
     return HealthTold(version=__version__)
+
+
+@router.get("/readyz")
+def ready(request: Request, response: Response, desk: TheDesk) -> ReadyTold:
+    """Whether the service can do its work: the database takes writes, and an engine works on it."""
+    engine = getattr(request.app.state, "engine", None)
+    try:
+        with desk.database.writing():
+            database = True
+    except SQLAlchemyError:
+        database = False
+    standing_by = engine is not None and engine.standing_by
+    works = engine is not None and (engine.working or standing_by)
+    if not (database and works):
+        response.status_code = 503
+    return ReadyTold(
+        status="ready" if database and works else "not ready",
+        engine="standing by" if standing_by else "working" if works else "stopped",
+        database="writable" if database else "not writable",
+    )
+
+
+@router.get("/metrics", include_in_schema=False)
+def metrics(request: Request) -> Response:
+    """The service's own figures in OpenMetrics form; they name stores, and nothing else."""
+    return Response(request.app.state.metrics.told(), media_type=CONTENT_TYPE)
 
 
 @router.get("/v1/overview")

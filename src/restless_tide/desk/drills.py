@@ -1,0 +1,61 @@
+"""Drills: a halt goes its whole way to the stores and is measured there, and no release is touched."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import Invalid
+from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.desk import find
+from restless_tide.desk.desk import Act
+from restless_tide.records.tables import Order, Store
+
+
+@dataclass(frozen=True)
+class Drilled:
+    """One drill at one store: ``seconds`` from the order to the store's confirmation; None: not confirmed yet."""
+
+    order: str
+    store: str
+    state: OrderState
+    seconds: float | None
+    attempts: int
+    trouble: str | None
+
+
+def order_halts(act: Act, store_name: str | None) -> list[Order]:
+    """Order one drill at each connected store, or at one. Raises Invalid where there is nothing to measure."""
+    wanted = [find.store(act.session, store_name)] if store_name else list(act.session.scalars(select(Store)))
+    connected = [store for store in wanted if not store.hand_carried]
+    if not connected:
+        raise Invalid(
+            "There is no connected store to drill.",
+            remedy="A hand-carried store's steps are done by a person; connect a store first.",
+            code="nothing-to-drill",
+        )
+    act.log("halt drilled", f"{len(connected)} store(s)", after={"stores": [store.name for store in connected]})
+    return [
+        act.order(OrderKind.DRILL, lane=f"drill {store.id}", store=store, subject=store.id, payload={})
+        for store in connected
+    ]
+
+
+def look(session: Session, orders: list[str]) -> list[Drilled]:
+    """How the drills went so far."""
+    rows = session.scalars(
+        select(Order).where(Order.id.in_(orders), Order.kind == OrderKind.DRILL).order_by(Order.position)
+    )
+    return [
+        Drilled(
+            row.id,
+            row.store.name,
+            row.state,
+            (row.settled_at - row.ordered_at).total_seconds() if row.settled_at else None,
+            row.attempts,
+            row.trouble,
+        )
+        for row in rows
+    ]

@@ -1,0 +1,35 @@
+"""Events that a store pushes: taken only with its signature (Standard Webhooks), a fresh timestamp and a known store."""
+
+from __future__ import annotations
+
+import binascii
+from collections.abc import Mapping
+
+from pydantic import ValidationError
+from standardwebhooks import Webhook
+from standardwebhooks.webhooks import WebhookVerificationError
+
+from restless_tide.core.errors import Invalid, Unauthenticated
+from restless_tide.desk.desk import Desk
+from restless_tide.gateways.protocol import StoreEvent
+from restless_tide.records.tables import Store
+
+
+def verified(desk: Desk, store_id: str, body: bytes, headers: Mapping[str, str]) -> StoreEvent:
+    """The event of a push. Raises Unauthenticated in the same words whatever is missing, Invalid for a broken one."""
+    with desk.look() as session:
+        store = session.get(Store, store_id)
+        sealed = store.sealed_push_secret if store else None
+    try:
+        if sealed is None:
+            raise WebhookVerificationError
+        secret = desk.seal.open(sealed, f"push {store_id}").decode()
+        Webhook(secret).verify(body, dict(headers), json_parse=False)
+    except (WebhookVerificationError, binascii.Error, ValueError):
+        if sealed is not None:
+            desk.forged[store_id] += 1
+        raise Unauthenticated("This event does not prove where it comes from.", code="event-unproved") from None
+    try:
+        return StoreEvent.model_validate_json(body)
+    except ValidationError:
+        raise Invalid("This is no event of the gateway protocol.", code="event-unfit") from None

@@ -1,0 +1,175 @@
+"""Rulebooks as they come in: compared with the last, kept in force or announced, and what they hit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.errors import Finding
+from restless_tide.core.leg import LegPhase
+from restless_tide.core.notice import NoticeKind
+from restless_tide.core.questions import foreseen
+from restless_tide.core.readiness import check_packages, check_submission
+from restless_tide.core.revision import RuleChange, compare
+from restless_tide.core.rollout import ON_ITS_WAY
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.desk import legs
+from restless_tide.desk.builds import consignment_at, facts_of
+from restless_tide.desk.desk import Act
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import Berth, Cohort, Leg, Membership, RulebookRevision, Store
+
+_UNDECIDED = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.UNDER_REVIEW, LegPhase.APPROVED})
+
+
+@dataclass(frozen=True)
+class Hit:
+    """An app, or one of its releases, that a revision touches, and why; ``by`` is when it comes into force."""
+
+    app: str
+    version: str | None
+    said: tuple[str, ...]
+    by: datetime
+
+
+def take_in(act: Act, store: Store, rules: Rulebook) -> list[RuleChange]:
+    """Put a revision into force; returns what changed against the one before."""
+    before, document = rules_of(store) if store.rulebook else None, rules.model_dump(mode="json")
+    if store.rulebook == document:
+        return []
+    changes = compare(before, rules) if before is not None else []
+    store.rulebook = document
+    row = _revision(act, store, rules)
+    row.taken_at, row.in_force_since = act.now, rules.in_force_since
+    if before is None:
+        return []
+    row.changes = [_told(change) for change in changes]
+    if store.next_rulebook and store.next_rulebook["revision"] == rules.revision:
+        store.next_rulebook = None
+    said = _summary(changes)
+    act.log(
+        "rulebook changed",
+        f"store {store.name}",
+        before={"revision": before.revision},
+        after={"revision": rules.revision, "changes": [change.told() for change in changes]},
+    )
+    key = f"{store.id}/{rules.revision}/taken"
+    act.notice(NoticeKind.RULES_CHANGING, key, f"store {store.name}", f"In force now: {said}", place="/stores")
+    return changes
+
+
+def take_announced(act: Act, store: Store, rules: Rulebook | None) -> None:
+    """Keep the announced next revision, and tell whom it will hit; None: nothing is announced any more."""
+    document = rules.model_dump(mode="json") if rules is not None else None
+    if store.next_rulebook == document:
+        return
+    store.next_rulebook = document
+    if rules is None:
+        return
+    changes = compare(rules_of(store), rules)
+    row = _revision(act, store, rules)
+    row.announced_at, row.in_force_since, row.changes = (
+        act.now,
+        rules.in_force_since,
+        [_told(entry) for entry in changes],
+    )
+    act.session.flush()
+    found = hits(act.session, store, rules)
+    named = "; ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found) or "nothing of yours"
+    day = f"{rules.in_force_since:%d %b %Y}"
+    act.log(
+        "rulebook announced",
+        f"store {store.name}",
+        after={"revision": rules.revision, "from": day, "changes": [change.told() for change in changes]},
+    )
+    said = f"From {day} on: {_summary(changes)} Hits: {named}."
+    key = f"{store.id}/{rules.revision}/announced"
+    act.notice(NoticeKind.RULES_CHANGING, key, f"store {store.name}", said, place="/stores")
+
+
+def announced(store: Store) -> Rulebook | None:
+    return Rulebook.model_validate(store.next_rulebook) if store.next_rulebook else None
+
+
+def revisions(session: Session, store: Store) -> list[RulebookRevision]:
+    """Every revision seen, newest first."""
+    wanted = select(RulebookRevision).where(RulebookRevision.store_id == store.id)
+    return list(session.scalars(wanted.order_by(RulebookRevision.in_force_since.desc())))
+
+
+def hits(session: Session, store: Store, new: Rulebook) -> list[Hit]:
+    """Which apps and releases the revision ``new`` touches that the one in force does not."""
+    old, by = rules_of(store), new.in_force_since
+    changes = compare(old, new)
+    found = []
+    for berth in session.scalars(select(Berth).where(Berth.store_id == store.id)):
+        said = tuple(_seats_short(session, berth, new))
+        if said:
+            found.append(Hit(berth.app.title, None, said, by))
+        for leg in session.scalars(select(Leg).where(Leg.berth_id == berth.id)):
+            said = tuple(_leg_touched(session, leg, old, new, changes))
+            if said:
+                found.append(Hit(berth.app.title, leg.release.version, said, by))
+    return found
+
+
+def _leg_touched(session: Session, leg: Leg, old: Rulebook, new: Rulebook, changes: list[RuleChange]) -> list[str]:
+    if leg.state in ON_ITS_WAY:
+        return [f"It is on its way: {change.told()}" for change in changes if change.area == "rollout"]
+    if legs.phase(leg) not in _UNDECIDED:
+        return []
+    consignment = consignment_at(session, leg.build, leg.berth)
+    ready = consignment is not None and consignment.state is ConsignmentState.READY
+    facts, by = facts_of(leg.build), new.in_force_since
+
+    def blockers(rules: Rulebook) -> dict[tuple[str, str], Finding]:
+        notes, label = leg.release.notes, f"Build {leg.build.label}"
+        sheet = check_submission(rules, leg.release.version, leg.build.version, ready, notes, label)
+        sheet += check_packages(rules, facts, leg.berth.identifier)
+        return {(finding.code, finding.place): finding for finding in sheet}
+
+    before = blockers(old)
+    told = [finding.detail for key, finding in blockers(new).items() if key not in before]
+    known = {question.code for question in foreseen(old, facts, by)}
+    told += [f"It will be asked: {entry.text}" for entry in foreseen(new, facts, by) if entry.code not in known]
+    told += [change.told() for change in changes if change.area == "rollout"]
+    return told
+
+
+def _seats_short(session: Session, berth: Berth, new: Rulebook) -> list[str]:
+    counted = (
+        select(Cohort, func.count(Membership.tester_id))
+        .join(Membership, Membership.cohort_id == Cohort.id)
+        .where(Cohort.app_id == berth.app_id)
+        .group_by(Cohort.id)
+    )
+    told = []
+    for cohort, members in session.execute(counted).all():
+        rules = new.cohorts.get(cohort.kind)
+        if rules is not None and members > rules.seats:
+            told.append(f"Cohort {cohort.name} has {members} testers; {rules.seats} {cohort.kind} seats will be left.")
+    return told
+
+
+def _revision(act: Act, store: Store, rules: Rulebook) -> RulebookRevision:
+    row = act.session.scalar(
+        select(RulebookRevision).where(
+            RulebookRevision.store_id == store.id, RulebookRevision.revision == rules.revision
+        )
+    )
+    if row is None:
+        row = RulebookRevision(store_id=store.id, revision=rules.revision, in_force_since=rules.in_force_since)
+        act.session.add(row)
+    return row
+
+
+def _told(change: RuleChange) -> dict[str, str]:
+    return {"place": change.place, "name": change.name, "before": change.before, "after": change.after}
+
+
+def _summary(changes: list[RuleChange]) -> str:
+    return "; ".join(change.told() for change in changes) + "." if changes else "no rule differs."

@@ -1,0 +1,94 @@
+"""Steps that people carry to a store by hand: seen, settled, undone."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound
+from restless_tide.core.order import ORDER, OrderEvent, OrderKind
+from restless_tide.core.rollout import RolloutState
+from restless_tide.core.step import STEP, StepEvent, StepState
+from restless_tide.desk.desk import Act
+from restless_tide.records.tables import Leg, Order, Step
+
+_REFUSALS = frozenset({"refused", "rejected"})
+UNDOABLE = frozenset(
+    {
+        OrderKind.LAUNCH,
+        OrderKind.SET_SHARE,
+        OrderKind.PAUSE,
+        OrderKind.RESUME,
+        OrderKind.HALT,
+        OrderKind.WITHDRAW,
+        OrderKind.SET_AVAILABILITY,
+    }
+)
+_SHOWN = 60
+
+
+def waiting(session: Session) -> list[Step]:
+    """What waits for a person, the urgent first, then the oldest."""
+    wanted = select(Step).where(Step.state == StepState.WAITING)
+    return list(session.scalars(wanted.order_by(Step.urgent.desc(), Step.created_at)))
+
+
+def settled(session: Session) -> list[Step]:
+    """The latest that were settled, newest first."""
+    wanted = select(Step).where(Step.state != StepState.WAITING).order_by(Step.settled_at.desc()).limit(_SHOWN)
+    return list(session.scalars(wanted))
+
+
+def find(session: Session, step_id: str) -> Step:
+    found = session.get(Step, step_id)
+    if found is None:
+        raise NotFound(f"No step is called {step_id!r}.", remedy="See: tide step list", code="step-unknown")
+    return found
+
+
+def settle(act: Act, step_id: str, outcome: str, said: str) -> Step:
+    """Say what came of a step: one of its outcomes; a refusal needs the store's words.
+
+    Raises Invalid for another outcome, ImpossibleAct when it is settled already.
+    """
+    step = find(act.session, step_id)
+    if outcome not in step.outcomes:
+        told = " or ".join(step.outcomes)
+        raise Invalid(f"{outcome!r} is no outcome of this step.", remedy=f"Say {told}.", code="outcome-unknown")
+    refused = outcome in _REFUSALS
+    if refused and not said.strip():
+        raise Invalid("Say what the store said.", remedy="Paste its words as they stand.", code="words-missing")
+    event = StepEvent.REFUSE if refused and step.order_id is not None else StepEvent.CONFIRM
+    step.state = STEP.after(step.state, event)
+    step.outcome, step.said, step.settled_at, step.settled_by = outcome, said.strip(), act.now, act.person
+    if step.order is not None:
+        step.order.try_after, step.order.trouble = None, None
+    act.log(f"step {outcome}", f"step {step.id}", app=step.app, reason=step.said, after={"step": step.title})
+    return step
+
+
+def undo(act: Act, step_id: str, reason: str) -> Step:
+    """Take a confirmation back that was a mistake; the step waits again and the order counts as not confirmed.
+
+    Raises ImpossibleAct when something followed from it already, or when it is of a kind that cannot be undone.
+    """
+    step = find(act.session, step_id)
+    after = STEP.after(step.state, StepEvent.UNDO)
+    order = step.order
+    if order is None or order.kind not in UNDOABLE:
+        raise ImpossibleAct("What this step told has been taken up already.", possible=["act anew"])
+    later = act.session.scalar(
+        select(Order.id).where(Order.lane == order.lane, Order.position > order.position).limit(1)
+    )
+    if later is not None:
+        raise ImpossibleAct("Something was ordered after it; undo that first, or act anew.", possible=["act anew"])
+    order.state, order.settled_at = ORDER.after(order.state, OrderEvent.UNDO), None
+    leg = act.session.get(Leg, order.subject)
+    if leg is not None and leg.sighting is not None:
+        if step.before:
+            leg.sighting.state, leg.sighting.share = RolloutState(step.before["state"]), float(step.before["share"])
+        else:
+            act.session.delete(leg.sighting)
+    step.state, step.outcome, step.settled_at, step.settled_by = after, None, None, None
+    act.log("step undone", f"step {step.id}", app=step.app, reason=reason, after={"step": step.title})
+    return step

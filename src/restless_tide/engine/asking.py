@@ -1,0 +1,126 @@
+"""Asking a store how it is: its events, and now and then its rulebook, its announcements and the account's standing."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import structlog
+from sqlalchemy import select
+
+from restless_tide.core.breaker import Breaker
+from restless_tide.core.errors import Invalid, StoreRefused, TideError
+from restless_tide.core.order import PENDING
+from restless_tide.desk import rulebooks
+from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.engine import sightings
+from restless_tide.engine.carriers import needed
+from restless_tide.gateways.client import Gateway
+from restless_tide.records.tables import Order, Store
+
+STANDING_EVERY = timedelta(minutes=10)
+_log = structlog.get_logger("engine")
+
+
+def ask(desk: Desk, store_id: str) -> bool:
+    """Take what a store has told since the last time; False when it does not answer. It is marked so then."""
+    with desk.look() as session:
+        store = needed(session, Store, store_id)
+        after, troubled = store.events_seen, store.trouble is not None
+        seen, unpushed = store.rulebook_seen_at, store.push_ref is None
+    try:
+        gateway = desk.gateway(store)
+        events = gateway.events(after)
+    except TideError as wrong:
+        note_failure(desk, store_id, wrong.detail, told=True)
+        return False
+    if troubled:
+        note_success(desk, store_id)
+    if events or troubled:
+        sightings.take(desk, store_id, events)
+    news = any(event.type.startswith(("rulebook.", "account.")) for event in events)
+    now = desk.clock.now()
+    if seen is None or news or not timedelta() <= now - seen < STANDING_EVERY:
+        _ask_standing(desk, store_id, gateway)
+    if unpushed and desk.settings.push:
+        keep_push(desk, store_id, gateway)
+    return True
+
+
+def note_failure(desk: Desk, store_id: str, detail: str, *, told: bool) -> None:
+    """One failure more in a row; ``told`` marks the store as not reached, which a poll may and a single act may not."""
+    with desk.act(ENGINE) as act:
+        store = needed(act.session, Store, store_id)
+        breaker = Breaker(store.breaker_failures, store.breaker_rests_until)
+        if breaker.rests_until is None or breaker.rests_until <= act.now:
+            after = breaker.after_failure(act.now)
+            store.breaker_failures, store.breaker_rests_until = after.failures, after.rests_until
+            if after.rests_until is not None and breaker.rests_until is None:
+                act.tell("store left alone", f"store {store.name}", said=detail)
+        if told and store.trouble != detail:
+            store.trouble = detail
+            act.tell("store away", f"store {store.name}", said=detail)
+
+
+def note_success(desk: Desk, store_id: str) -> None:
+    """The store answers: the breaker closes, and what waited for it goes at once."""
+    with desk.act(ENGINE) as act:
+        store = needed(act.session, Store, store_id)
+        if store.trouble is None and not store.breaker_failures:
+            return
+        store.breaker_failures, store.breaker_rests_until = 0, None
+        was_away, store.trouble = store.trouble is not None, None
+        store.reached_at = act.now
+        if was_away:
+            for order in act.session.scalars(select(Order).where(Order.store_id == store.id, Order.state.in_(PENDING))):
+                order.try_after = None
+            act.tell("store back", f"store {store.name}")
+
+
+def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:
+    """Rulebook in force and announced, account, push. A broken rulebook is noted; the one before stays in force."""
+    trouble = None
+    rules = following = account = None
+    try:
+        rules, following, account = gateway.rulebook(), gateway.next_rulebook(), gateway.account()
+    except Invalid as wrong:
+        trouble = wrong.detail
+        _log.warning("a rulebook cannot be read", store=store_id, why=wrong.detail)
+    except TideError as wrong:
+        _log.warning("the standing could not be asked", store=store_id, why=wrong.detail)
+        return
+    with desk.act(ENGINE) as act:
+        store = needed(act.session, Store, store_id)
+        store.rulebook_seen_at, store.skew_seconds = act.now, gateway.skew_seconds
+        if store.rulebook_trouble != trouble:
+            store.rulebook_trouble = trouble
+            act.tell(
+                "rulebook not taken" if trouble else "rulebook well again", f"store {store.name}", said=trouble or ""
+            )
+        if trouble is None and rules is not None and account is not None:
+            store.account, store.may = account.model_dump(mode="json"), list(account.may)
+            rulebooks.take_in(act, store, rules)
+            rulebooks.take_announced(act, store, following)
+
+
+def keep_push(desk: Desk, store_id: str, gateway: Gateway) -> None:
+    """Have the store push its events here, if it can; one that cannot is not asked again until it is connected anew."""
+    with desk.look() as session:
+        store = needed(session, Store, store_id)
+        address, key = f"{desk.settings.address}/v1/stores/{store.id}/events", f"push {store.id} {store.client_id}"
+    try:
+        made = gateway.begin_push(address, key.replace(" ", "-"))
+    except StoreRefused:
+        with desk.act(ENGINE) as act:
+            needed(act.session, Store, store_id).push_ref = ""
+        return
+    except TideError as wrong:
+        _log.info("events are not pushed yet", store=store_id, why=wrong.detail)
+        return
+    with desk.act(ENGINE) as act:
+        keep_push_secret(desk, act, needed(act.session, Store, store_id), made.id, made.secret or "")
+
+
+def keep_push_secret(desk: Desk, act: Act, store: Store, push: str, secret: str) -> None:
+    store.push_ref = push
+    store.sealed_push_secret = desk.seal.close(secret.encode(), f"push {store.id}")
+    act.tell("events are pushed", f"store {store.name}")

@@ -1,0 +1,231 @@
+"""The way to a store by hand: each call becomes a step for a person, and the person's word is the store's answer.
+
+The rest of the house does not know the difference. A call is made; when no person has settled its
+step yet, the step is written down and the order waits. When it is settled, the same call is made
+again and finds the answer. What a connected store would tell by events (the end of processing, a
+verdict) is watched for by further steps, and comes in as the same events.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, BinaryIO, NoReturn
+
+from restless_tide.core.errors import StoreRefused
+from restless_tide.core.ladder import FULL_SHARE
+from restless_tide.gateways import protocol
+
+DONE, REFUSED = "done", "refused"
+_REPORT = "Confirm the step here, or say what the store answered instead."
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A step ready to be handed to a person. ``texts`` by what they are for; ``files`` by their digest."""
+
+    title: str
+    todo: tuple[str, ...]
+    look_for: str
+    texts: dict[str, str] = field(default_factory=dict)
+    files: tuple[dict[str, Any], ...] = ()
+    outcomes: tuple[str, ...] = (DONE, REFUSED)
+    urgent: bool = False
+
+
+class NeedsPerson(Exception):
+    """The order waits for a person to do ``prepared``."""
+
+    def __init__(self, prepared: Prepared) -> None:
+        super().__init__(prepared.title)
+        self.prepared = prepared
+
+
+@dataclass(frozen=True)
+class Settled:
+    """What a person said of the step: done or refused, and the store's words or the place it gave."""
+
+    outcome: str
+    said: str = ""
+
+
+class ByHand:
+    """One order's way to a hand-carried store. ``settled`` is what the person said, once it was said."""
+
+    def __init__(self, store: str, app: str, settled: Settled | None) -> None:
+        self._store, self._app, self._settled = store, app, settled
+        self._files: list[dict[str, Any]] = []
+
+    def _ask(
+        self, title: str, *todo: str, look_for: str, texts: dict[str, str] | None = None, urgent: bool = False
+    ) -> None:
+        """Return when the person has done it; raise NeedsPerson or StoreRefused otherwise."""
+        if self._settled is None:
+            told = {name: text for name, text in (texts or {}).items() if text}
+            steps = (f"Open {self._app} on {self._store}'s own pages.", *todo, _REPORT)
+            raise NeedsPerson(Prepared(title, steps, look_for, told, tuple(self._files), urgent=urgent))
+        if self._settled.outcome == REFUSED:
+            raise StoreRefused(
+                self._settled.said or "The store refused it, without saying why.", code="refused-by-hand"
+            )
+
+    def open_berth(self, wanted: protocol.BerthRequest, key: str) -> protocol.BerthAnswer:
+        self._ask(
+            f"Open a place for {wanted.name} at {self._store}",
+            f"Register a new app with the name, the identifier and the first language ({wanted.language}) below.",
+            look_for="The store lists the app, without a build. Note the reference it gives, if it gives one.",
+            texts={"name": wanted.name, "identifier": wanted.identifier},
+        )
+        return protocol.BerthAnswer(id=f"by hand {key}", identifier=wanted.identifier, name=wanted.name)
+
+    def set_availability(
+        self, berth: str, wanted: protocol.AvailabilityMessage, key: str
+    ) -> protocol.AvailabilityMessage:
+        price = f"{wanted.currency} {wanted.price}" if wanted.price else "free"
+        self._ask(
+            f"Set where {self._app} is offered at {self._store}",
+            "Close the app to new people." if wanted.closed else "Set price, countries and who may get it as below.",
+            look_for="The store shows these settings as saved.",
+            texts={
+                "price": price,
+                "countries": ", ".join(wanted.countries) or "everywhere",
+                "who may get it": ", ".join(wanted.organisations) or wanted.who,
+            },
+        )
+        return wanted
+
+    def send_package(
+        self,
+        berth: str,
+        source: BinaryIO,
+        size_bytes: int,
+        key: str,
+        told: Callable[[int], None] = lambda _: None,
+    ) -> str:
+        self._files.append({"sha256": Path(source.name).name, "size_bytes": size_bytes})
+        return key
+
+    def consign(self, berth: str, wanted: protocol.ConsignmentRequest, key: str) -> protocol.ConsignmentAnswer:
+        self._ask(
+            f"Hand in build {wanted.version} ({wanted.number}) at {self._store}",
+            f"Upload the {'file' if len(self._files) == 1 else 'files'} below, unchanged.",
+            look_for=f"The store shows version {wanted.version} with number {wanted.number} as received.",
+        )
+        return protocol.ConsignmentAnswer(
+            id=f"by hand {key}", state="processing", version=wanted.version, number=wanted.number
+        )
+
+    def answer(self, consignment: str, answers: dict[str, str], key: str) -> protocol.ConsignmentAnswer:
+        self._ask(
+            f"Answer {self._store}'s questions", "Give the answers below.", look_for="Nothing is open.", texts=answers
+        )
+        return protocol.ConsignmentAnswer(id=consignment, state="processing", version="", number=0)
+
+    def open_trial(self, berth: str, wanted: protocol.TrialRequest, key: str) -> protocol.TrialAnswer:
+        self._ask(
+            f"Open a {wanted.kind} trial at {self._store}",
+            "Start a test of the newest build for the addresses below.",
+            look_for="The store lists the testers.",
+            texts={"what to try": wanted.notes, "testers": "\n".join(wanted.testers)},
+        )
+        return protocol.TrialAnswer(id=f"by hand {key}", state="open")
+
+    def close_trial(self, trial: str, key: str) -> protocol.TrialAnswer:
+        self._ask(f"Close the trial at {self._store}", "End the test.", look_for="The store shows it as ended.")
+        return protocol.TrialAnswer(id=trial, state="closed")
+
+    def seat(self, trial: str, address: str, key: str) -> protocol.TrialAnswer:
+        self._ask(
+            f"Add a tester at {self._store}", "Add the address.", look_for="It is listed.", texts={"tester": address}
+        )
+        return protocol.TrialAnswer(id=trial, state="open")
+
+    def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
+        notes = {f"notes {locale}": text for locale, text in wanted.notes.items()}
+        self._ask(
+            f"Hand {wanted.version} to review at {self._store}",
+            f"Choose the build of version {wanted.version}, paste the notes, and hand it in.",
+            look_for="The store says that it is waiting for review.",
+            texts=notes,
+        )
+        return protocol.SubmissionAnswer(id=f"by hand {key}", state="queued")
+
+    def recall(self, submission: str, key: str) -> protocol.SubmissionAnswer:
+        self._ask(f"Take it back from review at {self._store}", "Recall it.", look_for="It is no longer in review.")
+        return protocol.SubmissionAnswer(id=submission, state="recalled")
+
+    def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
+        self._ask(
+            f"Launch at {self._store} to {share:.0%} of people",
+            f"Release the approved version to {share:.0%}.",
+            look_for=f"The store shows it as released to {share:.0%}.",
+        )
+        return self._at(submission, share)
+
+    def set_share(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
+        self._ask(
+            f"Raise the share at {self._store} to {share:.0%}",
+            f"Set the share of people to {share:.0%}.",
+            look_for=f"The store shows {share:.0%}.",
+        )
+        return self._at(submission, share)
+
+    def _at(self, submission: str, share: float) -> protocol.RolloutAnswer:
+        return protocol.RolloutAnswer(
+            submission=submission, state="complete" if share == FULL_SHARE else "rising", share=share
+        )
+
+    def steer(self, submission: str, act: str, reason: str, key: str) -> protocol.RolloutAnswer:
+        todo, look_for, state = _STEERED[act]
+        self._ask(f"{act.capitalize()} the release at {self._store}", todo, look_for=look_for, urgent=act in _URGENT)
+        return protocol.RolloutAnswer.model_validate({"submission": submission, "state": state, "share": 0.0})
+
+    def drill(self, act: str, key: str) -> NoReturn:
+        raise StoreRefused(
+            "A person carries the steps of this store; there is nothing to measure.", code="hand-carried"
+        )
+
+
+_URGENT = frozenset({"halt", "withdraw", "pause"})
+_STEERED = {
+    "pause": ("Pause the rollout.", "The store shows it as paused, at the same share.", "paused"),
+    "resume": ("Resume the rollout.", "The store shows it as rolling out again.", "rising"),
+    "halt": ("Stop the rollout now.", "The store offers the version to nobody new.", "halted"),
+    "withdraw": ("Take the release down.", "The store no longer offers the version.", "withdrawn"),
+}
+
+
+def watch_processing(store: str, label: str, usual_minutes: float) -> Prepared:
+    """The step that watches for the end of processing."""
+    return Prepared(
+        f"See whether {store} has taken build {label}",
+        (f"Look at the build on {store}'s own pages; it usually takes {usual_minutes:g} minutes.",),
+        "The store says that the build is ready, or why not.",
+        outcomes=("ready", "refused"),
+    )
+
+
+def watch_review(store: str, version: str, usual_hours: float) -> Prepared:
+    """The step that watches for the verdict."""
+    return Prepared(
+        f"See what {store}'s review says of {version}",
+        (f"Look at the release on {store}'s own pages, or for its mail; it usually takes {usual_hours:g} hours.",),
+        "The store says approved, or rejected with reasons. Paste the reasons as they stand.",
+        outcomes=("approved", "rejected"),
+    )
+
+
+def first_build(store: str, app: str, version: str, number: int, files: tuple[dict[str, Any], ...]) -> Prepared:
+    """The step for a store that takes the very first build only on its own pages."""
+    return Prepared(
+        f"Hand in the first build of {app} at {store} by hand",
+        (
+            f"Open {app} on {store}'s own pages: it takes the very first build only there.",
+            f"Upload {'the file' if len(files) == 1 else 'the files'} below, unchanged.",
+            "The desk recognises it by itself; every later build goes by the gateway.",
+        ),
+        f"The store shows version {version} with number {number} as received.",
+        files=files,
+        outcomes=(DONE,),
+    )
