@@ -53,6 +53,8 @@ async function signOut(): Promise<void> {
         <RouterLink v-for="page in appPages" :key="page" :to="`/apps/${app}/${page}`" :class="{ here: route.path.startsWith(`/apps/${app}/${page}`) }">{{ page[0]!.toUpperCase() + page.slice(1) }}</RouterLink>
       </template>
       <RouterLink to="/stores" active-class="here">Stores</RouterLink>
+      <RouterLink to="/steps" active-class="here">Steps</RouterLink>
+      <RouterLink to="/notices" active-class="here">Notices</RouterLink>
       <RouterLink to="/logbook" active-class="here">Logbook</RouterLink>
     </nav>
     <div class="aside">

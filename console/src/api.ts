@@ -21,6 +21,12 @@ export type Line = Schemas['LineTold']
 export type Person = Schemas['PersonTold']
 export type Finding = Schemas['FindingTold']
 export type Change = Schemas['ChangeTold']
+export type Step = Schemas['StepTold']
+export type BerthDetail = Schemas['BerthDetailTold']
+export type OfferSheet = Schemas['OfferSheetTold']
+export type Subscription = Schemas['SubscriptionTold']
+export type Delivery = Schemas['DeliveryTold']
+export type NoticeKind = Subscription['kinds'][number]
 type ProblemDocument = Schemas['Problem']
 
 /** What went wrong, as the service says it (RFC 9457). */

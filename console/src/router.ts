@@ -13,6 +13,8 @@ export const router = createRouter({
     { path: '/apps/:app/builds', component: () => import('./pages/Builds.vue'), props: true, meta: { title: 'Builds' } },
     { path: '/apps/:app/cohorts', component: () => import('./pages/Cohorts.vue'), props: true, meta: { title: 'Cohorts' } },
     { path: '/stores', component: () => import('./pages/Stores.vue'), meta: { title: 'Stores' } },
+    { path: '/steps', component: () => import('./pages/Steps.vue'), meta: { title: 'Steps' } },
+    { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
     { path: '/logbook', component: () => import('./pages/Logbook.vue'), meta: { title: 'Logbook' } },
     { path: '/:path(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not here' } },
   ],

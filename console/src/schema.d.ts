@@ -21,6 +21,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ready
+         * @description Whether the service can do its work: the database takes writes, and an engine works on it.
+         */
+        get: operations["watching-ready"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps": {
         parameters: {
             query?: never;
@@ -70,6 +90,66 @@ export interface paths {
          * @description Order the app's place at a store; its answer shows in the berth's state.
          */
         post: operations["apps-open_berth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/berths/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Berth
+         * @description A berth with what is offered there, what may be chosen, and the way to a launch.
+         */
+        get: operations["apps-berth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/berths/{store}/offer-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Offer
+         * @description What a change of price, countries or who may get the app would meet and mean, before it is ordered.
+         */
+        post: operations["apps-check_offer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/berths/{store}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Offer
+         * @description Order where, for how much and to whom the app is offered; closing and reopening, too.
+         */
+        post: operations["apps-offer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -405,6 +485,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/carried-stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Carry
+         * @description Keep a store without a gateway, or give it a new rulebook: its orders become steps for people.
+         */
+        post: operations["stores-carry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/clock": {
         parameters: {
             query?: never;
@@ -457,6 +557,67 @@ export interface paths {
          * @description Answer what the store holds the build for.
          */
         post: operations["builds-answer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deliveries
+         * @description The latest deliveries, newest first.
+         */
+        get: operations["notices-deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/deliveries/{delivery}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send Again */
+        post: operations["notices-send_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Drilled
+         * @description How these drills went so far.
+         */
+        get: operations["stores-drilled"];
+        put?: never;
+        /**
+         * Drill
+         * @description Send a halt the whole way to the stores and measure it; no release is touched.
+         */
+        post: operations["stores-drill"];
         delete?: never;
         options?: never;
         head?: never;
@@ -604,6 +765,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/packages/{sha256}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Package File
+         * @description The file of a package, unchanged: for a step that a person carries to a store.
+         */
+        get: operations["builds-package_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sign-in": {
         parameters: {
             query?: never;
@@ -641,6 +822,83 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description What waits for a person, the urgent first; or what was settled lately.
+         */
+        get: operations["steps-every"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/steps/{step}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One */
+        get: operations["steps-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/steps/{step}/outcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Settle
+         * @description Say what came of a step: done, or what the store said instead.
+         */
+        post: operations["steps-settle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/steps/{step}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Take a confirmation back that was a mistake.
+         */
+        post: operations["steps-undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/stores": {
         parameters: {
             query?: never;
@@ -656,6 +914,141 @@ export interface paths {
          * @description Connect a store, or replace its key; the connection is tried before anything is kept.
          */
         post: operations["stores-connect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/key-steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Key Steps
+         * @description How a key is made at a store, step by step, with the rights it needs.
+         */
+        get: operations["stores-key_steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One */
+        get: operations["stores-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pushed
+         * @description Take an event that a store pushes: a CloudEvent signed by Standard Webhooks. ``store`` is the store's id here.
+         */
+        post: operations["stores-pushed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}/push-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate
+         * @description Have the store make a new secret for the events it pushes.
+         */
+        post: operations["stores-rotate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/subscriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Subscriptions */
+        get: operations["notices-subscriptions"];
+        put?: never;
+        /**
+         * Subscribe
+         * @description Be told by mail or signed webhook; the secret of a webhook is in this answer only.
+         */
+        post: operations["notices-subscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/subscriptions/{subscription}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End */
+        delete: operations["notices-end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/subscriptions/{subscription}/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Out
+         * @description Send a notice of no consequence, to see that the way works.
+         */
+        post: operations["notices-try_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -761,6 +1154,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AnnouncedTold */
+        AnnouncedTold: {
+            /** Changes */
+            changes: components["schemas"]["RuleChangeTold"][];
+            /** Hits */
+            hits: components["schemas"]["HitTold"][];
+            /**
+             * In Force Since
+             * Format: date-time
+             */
+            in_force_since: string;
+            /** Revision */
+            revision: string;
+        };
         /** AnswersWanted */
         AnswersWanted: {
             /** Answers */
@@ -790,7 +1197,7 @@ export interface components {
         AppWanted: {
             /**
              * Identifiers
-             * @description identifier by platform: android, ios
+             * @description identifier by platform: android, ios, desktop
              */
             identifiers: {
                 [key: string]: string;
@@ -805,6 +1212,142 @@ export interface components {
              * @default
              */
             title: string;
+        };
+        /**
+         * Availability
+         * @description How a berth offers its app. No countries: everywhere the store is; no price: free.
+         */
+        "Availability-Input": {
+            /**
+             * Closed
+             * @description nobody new gets the app there
+             * @default false
+             */
+            closed: boolean;
+            /**
+             * Countries
+             * @description ISO 3166 alpha-2; none: everywhere the store is
+             * @default []
+             */
+            countries: string[];
+            /**
+             * Currency
+             * @description ISO 4217
+             */
+            currency?: string | null;
+            /**
+             * Organisations
+             * @default []
+             */
+            organisations: string[];
+            /**
+             * Price
+             * @description in the currency; none: free
+             */
+            price?: number | string | null;
+            /** @default everyone */
+            who: components["schemas"]["Who"];
+        };
+        /**
+         * Availability
+         * @description How a berth offers its app. No countries: everywhere the store is; no price: free.
+         */
+        "Availability-Output": {
+            /**
+             * Closed
+             * @description nobody new gets the app there
+             * @default false
+             */
+            closed: boolean;
+            /**
+             * Countries
+             * @description ISO 3166 alpha-2; none: everywhere the store is
+             * @default []
+             */
+            countries: string[];
+            /**
+             * Currency
+             * @description ISO 4217
+             */
+            currency?: string | null;
+            /**
+             * Organisations
+             * @default []
+             */
+            organisations: string[];
+            /**
+             * Price
+             * @description in the currency; none: free
+             */
+            price?: string | null;
+            /** @default everyone */
+            who: components["schemas"]["Who"];
+        };
+        /** AvailabilityRules */
+        AvailabilityRules: {
+            /**
+             * Countries
+             * @description ISO 3166 codes reached; none: all
+             * @default []
+             */
+            countries: string[];
+            /**
+             * Currencies
+             * @description ISO 4217 codes
+             * @default []
+             */
+            currencies: string[];
+            /**
+             * Free To Paid
+             * @description a free app may become a paid one
+             * @default true
+             */
+            free_to_paid: boolean;
+            /** Highest Price */
+            highest_price?: string | null;
+            /** Lowest Price */
+            lowest_price?: string | null;
+            /**
+             * May Close
+             * @description the app can be closed to new people
+             * @default true
+             */
+            may_close: boolean;
+            /**
+             * Paid
+             * @description apps may cost something
+             * @default false
+             */
+            paid: boolean;
+            /**
+             * Paid To Free
+             * @description a paid app may become free
+             * @default true
+             */
+            paid_to_free: boolean;
+            /**
+             * Who
+             * @default [
+             *       "everyone"
+             *     ]
+             */
+            who: components["schemas"]["Who"][];
+        };
+        /** BerthDetailTold */
+        BerthDetailTold: {
+            berth: components["schemas"]["BerthTold"];
+            /** @description what the store lets one choose */
+            choices: components["schemas"]["AvailabilityRules"];
+            /** Confirmed */
+            confirmed: boolean;
+            /** @description as ordered */
+            offered: components["schemas"]["Availability-Output"];
+            /** Offered Told */
+            offered_told: string;
+            /** @description as the store was last seen to offer it */
+            seen: components["schemas"]["Availability-Output"] | null;
+            /** Things */
+            things: components["schemas"]["ThingTold"][];
         };
         /** BerthRow */
         BerthRow: {
@@ -854,6 +1397,11 @@ export interface components {
             language: string;
             /** Listed Name */
             listed_name: string;
+            /**
+             * Offered
+             * @description to whom, where and for how much, as ordered
+             */
+            offered: string;
             /** Platform */
             platform: string;
             /** Refused Because */
@@ -888,6 +1436,22 @@ export interface components {
             listed_name: string;
             /** Store */
             store: string;
+        };
+        /**
+         * BreakerState
+         * @enum {string}
+         */
+        BreakerState: "closed" | "open" | "trying";
+        /**
+         * BreakerTold
+         * @description ``open``: the store failed often and is left alone until ``rests_until``; halts pass through.
+         */
+        BreakerTold: {
+            /** Failures */
+            failures: number;
+            /** Rests Until */
+            rests_until: string | null;
+            state: components["schemas"]["BreakerState"];
         };
         /** BuildTold */
         BuildTold: {
@@ -939,6 +1503,19 @@ export interface components {
             said: string;
             /** Weight */
             weight: string;
+        };
+        /** CarriedWanted */
+        CarriedWanted: {
+            /**
+             * Name
+             * @description a short name for this store
+             */
+            name: string;
+            /**
+             * Rulebook
+             * @description its rulebook, as TOML
+             */
+            rulebook: string;
         };
         /**
          * ChangeTold
@@ -1060,6 +1637,69 @@ export interface components {
             waiting_because: string | null;
         };
         /**
+         * DeliveryState
+         * @enum {string}
+         */
+        DeliveryState: "queued" | "sent" | "failed";
+        /** DeliveryTold */
+        DeliveryTold: {
+            /** Address */
+            address: string;
+            /** App */
+            app: string | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Attempts */
+            attempts: number;
+            /** Channel */
+            channel: string;
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Place */
+            place: string;
+            /** Said */
+            said: string;
+            /** Settled At */
+            settled_at: string | null;
+            state: components["schemas"]["DeliveryState"];
+            /** Subject */
+            subject: string;
+            /** Subscription */
+            subscription: string;
+            /** Trouble */
+            trouble: string | null;
+        };
+        /**
+         * DrillTold
+         * @description A halt that goes the whole way and touches no release; ``seconds`` from the order to the confirmation.
+         */
+        DrillTold: {
+            /** Attempts */
+            attempts: number;
+            /** Order */
+            order: string;
+            /** Seconds */
+            seconds: number | null;
+            state: components["schemas"]["OrderState"];
+            /** Store */
+            store: string;
+            /** Trouble */
+            trouble: string | null;
+        };
+        /** DrillWanted */
+        DrillWanted: {
+            /**
+             * Store
+             * @description none: every connected store
+             */
+            store?: string | null;
+        };
+        /**
          * Facts
          * @description The facts of one package file. Levels are as the platform writes them (``"26"``, ``"15.0"``).
          */
@@ -1071,7 +1711,7 @@ export interface components {
             debuggable: boolean;
             /**
              * Format
-             * @description apk or ipa
+             * @description apk, ipa or msix
              */
             format: string;
             /** Identifier */
@@ -1090,6 +1730,14 @@ export interface components {
              * @default []
              */
             permissions: string[];
+            /**
+             * Processors
+             * @description processor kinds it is built for; none: any
+             * @default []
+             */
+            processors: string[];
+            /** Publisher */
+            publisher?: string | null;
             /** Sha256 */
             sha256: string;
             /** Size Bytes */
@@ -1132,6 +1780,23 @@ export interface components {
             version: string;
         };
         /**
+         * HitTold
+         * @description An app, or one of its releases, that an announced revision touches.
+         */
+        HitTold: {
+            /** App */
+            app: string;
+            /**
+             * By
+             * Format: date-time
+             */
+            by: string;
+            /** Said */
+            said: string[];
+            /** Version */
+            version: string | null;
+        };
+        /**
          * InvitationState
          * @enum {string}
          */
@@ -1149,6 +1814,26 @@ export interface components {
             tester: components["schemas"]["TesterTold"];
             /** Trouble */
             trouble: string | null;
+        };
+        /** KeyStepsTold */
+        KeyStepsTold: {
+            /** Steps */
+            steps: string[];
+        };
+        /**
+         * LapseTold
+         * @description Something of the account that ends, and what it will block.
+         */
+        LapseTold: {
+            /** Blocks */
+            blocks: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** What */
+            what: string;
         };
         /**
          * LegPhase
@@ -1173,6 +1858,8 @@ export interface components {
              * @description what stands in the way of handing it in
              */
             findings: components["schemas"]["FindingTold"][];
+            /** Hand Carried */
+            hand_carried: boolean;
             /** Ladder */
             ladder: components["schemas"]["Stage"][];
             /** Ladder Dictated */
@@ -1205,6 +1892,11 @@ export interface components {
             stage: number;
             /** Stage Ends At */
             stage_ends_at: string | null;
+            /**
+             * Step
+             * @description the step that waits for a person, if one does
+             */
+            step: string | null;
             /** Store */
             store: string;
             /** Store Title */
@@ -1284,6 +1976,31 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * NoticeKind
+         * @description What a subscriber can be told of.
+         * @enum {string}
+         */
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "rules changing" | "key or standing lapsing";
+        /**
+         * OfferSheetTold
+         * @description What stands against offering the app so, and what a person should know before.
+         */
+        OfferSheetTold: {
+            /** Consequences */
+            consequences: string[];
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+        };
+        /** OfferWanted */
+        OfferWanted: {
+            availability: components["schemas"]["Availability-Input"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
         /** OptionTold */
         OptionTold: {
             act: components["schemas"]["RolloutEvent"];
@@ -1298,7 +2015,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat a tester" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw";
+        OrderKind: "open berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat a tester" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -1322,6 +2039,17 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /** OutcomeWanted */
+        OutcomeWanted: {
+            /** Outcome */
+            outcome: string;
+            /**
+             * Said
+             * @description the store's words; needed for a refusal
+             * @default
+             */
+            said: string;
+        };
         /** OverviewTold */
         OverviewTold: {
             /** Apps */
@@ -1333,6 +2061,11 @@ export interface components {
             now: string;
             /** Rows */
             rows: components["schemas"]["BerthRow"][];
+            /**
+             * Store Calls
+             * @description what needs a person at the stores themselves
+             */
+            store_calls: components["schemas"]["StoreCallTold"][];
             /** Stores */
             stores: number;
         };
@@ -1343,6 +2076,17 @@ export interface components {
             known_before: boolean;
             /** Sha256 */
             sha256: string;
+        };
+        /** PaperTold */
+        PaperTold: {
+            /** Blocks */
+            blocks: string[];
+            /** Name */
+            name: string;
+            /** State */
+            state: string;
+            /** Until */
+            until: string | null;
         };
         /** PersonTold */
         PersonTold: {
@@ -1410,6 +2154,27 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * ReadyTold
+         * @description ``working``: this engine holds the lease; ``standing by``: another one does and this one waits for it.
+         */
+        ReadyTold: {
+            /**
+             * Database
+             * @enum {string}
+             */
+            database: "writable" | "not writable";
+            /**
+             * Engine
+             * @enum {string}
+             */
+            engine: "working" | "standing by" | "stopped";
+            /**
+             * Status
+             * @enum {string}
+             */
+            status: "ready" | "not ready";
+        };
         /** RecallWanted */
         RecallWanted: {
             /**
@@ -1461,6 +2226,22 @@ export interface components {
             /** Version */
             version: string;
         };
+        /** RevisionTold */
+        RevisionTold: {
+            /** Announced At */
+            announced_at: string | null;
+            /** Changes */
+            changes: components["schemas"]["RuleChangeTold"][];
+            /**
+             * In Force Since
+             * Format: date-time
+             */
+            in_force_since: string;
+            /** Revision */
+            revision: string;
+            /** Taken At */
+            taken_at: string | null;
+        };
         /**
          * RolloutEvent
          * @enum {string}
@@ -1492,6 +2273,17 @@ export interface components {
              * Format: date-time
              */
             submitted_at: string;
+        };
+        /** RuleChangeTold */
+        RuleChangeTold: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
         };
         /** SheetTold */
         SheetTold: {
@@ -1566,37 +2358,171 @@ export interface components {
          * @enum {string}
          */
         Step: "patch" | "minor" | "major";
+        /**
+         * StepFile
+         * @description A file to take along; fetch it at /v1/packages/{sha256}/file.
+         */
+        StepFile: {
+            /** Name */
+            name: string;
+            /** Sha256 */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
+        };
+        /**
+         * StepState
+         * @enum {string}
+         */
+        StepState: "waiting" | "confirmed" | "refused" | "dropped";
+        /** StepTold */
+        StepTold: {
+            /** App */
+            app: string | null;
+            /** Can Undo */
+            can_undo: boolean;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Files */
+            files: components["schemas"]["StepFile"][];
+            /** Id */
+            id: string;
+            /** Look For */
+            look_for: string;
+            /** Outcome */
+            outcome: string | null;
+            /** Outcomes */
+            outcomes: string[];
+            /** Said */
+            said: string;
+            /** Settled At */
+            settled_at: string | null;
+            state: components["schemas"]["StepState"];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /**
+             * Texts
+             * @description what to paste, by what it is for
+             */
+            texts: {
+                [key: string]: string;
+            };
+            /** Title */
+            title: string;
+            /** Todo */
+            todo: string[];
+            /** Urgent */
+            urgent: boolean;
+        };
+        /**
+         * StoreCallTold
+         * @description Something at a store that needs a person.
+         */
+        StoreCallTold: {
+            call: components["schemas"]["CallTold"];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+        };
         /** StoreTold */
         StoreTold: {
+            /** Account */
+            account: string | null;
             /** Address */
-            address: string;
+            address: string | null;
+            announced: components["schemas"]["AnnouncedTold"] | null;
+            /**
+             * Blocked
+             * @description what stands still now because of the account
+             */
+            blocked: string[];
+            breaker: components["schemas"]["BreakerTold"];
             /**
              * Connected At
              * Format: date-time
              */
             connected_at: string;
+            /**
+             * Forged Events
+             * @description pushed events that did not prove their origin, since the service began
+             */
+            forged_events: number;
+            /** Hand Carried */
+            hand_carried: boolean;
             /** Ladder Dictated */
             ladder_dictated: boolean;
+            /**
+             * Lapses
+             * @description what of the account ends, soonest first
+             */
+            lapses: components["schemas"]["LapseTold"][];
+            /**
+             * Last Event At
+             * @description the last sighting, by the store's own clock
+             */
+            last_event_at: string | null;
             /**
              * May
              * @description what the key may do there
              */
             may: string[];
+            /**
+             * Missing Rights
+             * @description rights the key lacks, and what cannot be done without them
+             */
+            missing_rights: {
+                [key: string]: string;
+            };
             /** Name */
             name: string;
-            /** Pending Orders */
+            /** Papers */
+            papers: components["schemas"]["PaperTold"][];
+            /**
+             * Pending Orders
+             * @description on their way, or waiting for the store
+             */
             pending_orders: number;
             /** Platforms */
             platforms: string[];
+            /** Pushed At */
+            pushed_at: string | null;
+            /**
+             * Pushes
+             * @description whether the store pushes its events here
+             */
+            pushes: boolean;
             /** Reached At */
             reached_at: string | null;
+            /**
+             * Revisions
+             * @description every revision seen, newest first
+             */
+            revisions: components["schemas"]["RevisionTold"][];
             /** Rulebook Revision */
             rulebook_revision: string;
+            /**
+             * Rulebook Trouble
+             * @description why the newest rulebook was not taken; the one before is in force
+             */
+            rulebook_trouble: string | null;
             /**
              * Rules
              * @description what the rulebook says, in plain lines
              */
             rules: string[];
+            /**
+             * Skew Seconds
+             * @description how far the store's clock is from ours
+             */
+            skew_seconds: number;
+            /** Standing */
+            standing: string | null;
             /** Title */
             title: string;
             /**
@@ -1604,6 +2530,11 @@ export interface components {
              * @description why the store is not reached now; none when all is well
              */
             trouble: string | null;
+            /**
+             * Waiting Steps
+             * @description waiting for a person
+             */
+            waiting_steps: number;
         };
         /** StoreWanted */
         StoreWanted: {
@@ -1628,6 +2559,49 @@ export interface components {
              */
             store?: string | null;
         };
+        /** SubscriptionTold */
+        SubscriptionTold: {
+            /** Address */
+            address: string;
+            /** Apps */
+            apps: string[];
+            /** Channel */
+            channel: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Id */
+            id: string;
+            /** Kinds */
+            kinds: components["schemas"]["NoticeKind"][];
+            /**
+             * Secret
+             * @description of a webhook, shown in the first answer only
+             */
+            secret?: string | null;
+        };
+        /** SubscriptionWanted */
+        SubscriptionWanted: {
+            /** Address */
+            address: string;
+            /**
+             * Apps
+             * @description none: all
+             */
+            apps?: string[];
+            /**
+             * Channel
+             * @enum {string}
+             */
+            channel: "mail" | "webhook";
+            /**
+             * Kinds
+             * @description none: all
+             */
+            kinds?: components["schemas"]["NoticeKind"][];
+        };
         /** TesterTold */
         TesterTold: {
             /** Email */
@@ -1646,6 +2620,32 @@ export interface components {
              * @default
              */
             name: string;
+        };
+        /**
+         * ThingTold
+         * @description One thing that the store wants: ``state`` is done, open, waits or later.
+         */
+        ThingTold: {
+            /** Applies From */
+            applies_from: string | null;
+            /** Key */
+            key: string;
+            /**
+             * Lock
+             * @description why it cannot change now, or when it will lock
+             */
+            lock: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "open" | "waits" | "later";
+            /** Title */
+            title: string;
+            /** Usual Hours */
+            usual_hours: number;
+            /** Waits For */
+            waits_for: string[];
         };
         /** TokenMade */
         TokenMade: {
@@ -1745,6 +2745,14 @@ export interface components {
             /** Store */
             store: string;
         };
+        /** UndoWanted */
+        UndoWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
         /** VerificationTold */
         VerificationTold: {
             /** First Broken */
@@ -1752,6 +2760,12 @@ export interface components {
             /** Lines */
             lines: number;
         };
+        /**
+         * Who
+         * @description Who may get an app.
+         * @enum {string}
+         */
+        Who: "everyone" | "named organisations";
         /** WordWanted */
         WordWanted: {
             /**
@@ -1787,6 +2801,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HealthTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "watching-ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadyTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -1915,6 +2958,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BerthTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-berth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-check_offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OfferWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfferSheetTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OfferWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthDetailTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -2650,6 +3797,39 @@ export interface operations {
             };
         };
     };
+    "stores-carry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarriedWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "watching-clock": {
         parameters: {
             query?: never;
@@ -2765,6 +3945,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ConsignmentTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "notices-deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "notices-send_again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-drilled": {
+        parameters: {
+            query: {
+                order: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillTold"][];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -3030,6 +4334,35 @@ export interface operations {
             };
         };
     };
+    "builds-package_file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "people-sign_in": {
         parameters: {
             query?: never;
@@ -3078,6 +4411,138 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "steps-every": {
+        parameters: {
+            query?: {
+                state?: "waiting" | "settled";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "steps-one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "steps-settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutcomeWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "steps-undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTold"];
+                };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
             default: {
@@ -3139,6 +4604,252 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-key_steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyStepsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-pushed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/cloudevents+json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "notices-subscriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubscriptionTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "notices-subscribe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SubscriptionWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubscriptionTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "notices-end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                subscription: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "notices-try_out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                subscription: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */

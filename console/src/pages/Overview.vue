@@ -16,9 +16,10 @@ useLive(load)
 
 const WEIGHTS = ['blocker', 'caution', 'note']
 const calls = computed(() =>
-  (data.value?.rows ?? [])
-    .flatMap((row) => row.calls.map((call) => ({ ...call, where: `${row.app_title} at ${row.store_title}` })))
-    .sort((one, other) => WEIGHTS.indexOf(one.weight) - WEIGHTS.indexOf(other.weight)),
+  [
+    ...(data.value?.rows ?? []).flatMap((row) => row.calls.map((call) => ({ ...call, where: `${row.app_title} at ${row.store_title}` }))),
+    ...(data.value?.store_calls ?? []).map((entry) => ({ ...entry.call, where: entry.store_title })),
+  ].sort((one, other) => WEIGHTS.indexOf(one.weight) - WEIGHTS.indexOf(other.weight)),
 )
 const apps = computed(() => {
   const byApp = new Map<string, BerthRow[]>()

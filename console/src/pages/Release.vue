@@ -116,7 +116,12 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
           <h2>{{ leg.store_title }}</h2>
           <span class="phase-now"><PhaseWord :phase="leg.phase" /> <template v-if="leg.launched_at">at {{ percent(leg.share) }}</template></span>
         </header>
-        <p v-if="!leg.confirmed" class="pending" role="status">
+        <p v-if="leg.step" class="pending" role="status">
+          <strong>☞ Ordered; it waits for somebody's hands.</strong>
+          <template v-if="leg.seen"> The store was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}.</template>
+          <RouterLink to="/steps"> See the step</RouterLink>
+        </p>
+        <p v-else-if="!leg.confirmed" class="pending" role="status">
           <strong>◌ Ordered, not confirmed.</strong>
           <template v-if="leg.seen"> The store was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}.</template>
           {{ pendingTrouble(leg) }}

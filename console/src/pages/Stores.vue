@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { reactive, ref } from 'vue'
+import { reactive, ref, watch } from 'vue'
 
 import { api, type App, Problem, type Store, told } from '../api'
+import BerthOffer from '../components/BerthOffer.vue'
 import EmptyState from '../components/EmptyState.vue'
-import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import StoreCard from '../components/StoreCard.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 
@@ -17,8 +18,14 @@ useLive(load)
 const doing = useDoing()
 const connecting = ref(false)
 const registering = ref(false)
+const carrying = ref(false)
+const offering = ref('')
+const keySteps = ref<string[]>([])
+watch(connecting, async (on) => {
+  if (on && !keySteps.value.length) keySteps.value = (await told(api.GET('/v1/stores/key-steps'))).steps
+})
 const store = reactive({ name: '', file: '' })
-const app = reactive({ name: '', title: '', android: '', ios: '' })
+const app = reactive({ name: '', title: '', android: '', ios: '', desktop: '' })
 const berth = reactive({ app: '', store: '', name: '', language: 'en' })
 
 async function act(work: () => Promise<unknown>): Promise<boolean> {
@@ -45,8 +52,13 @@ async function connect(): Promise<void> {
   if (done) connecting.value = false
 }
 
+async function carry(): Promise<void> {
+  if (await act(() => told(api.POST('/v1/carried-stores', { body: { name: store.name, rulebook: store.file } })))) carrying.value = false
+  store.file = ''
+}
+
 async function register(): Promise<void> {
-  const identifiers = Object.fromEntries(Object.entries({ android: app.android, ios: app.ios }).filter(([, value]) => value))
+  const identifiers = Object.fromEntries(Object.entries({ android: app.android, ios: app.ios, desktop: app.desktop }).filter(([, value]) => value))
   if (await act(() => told(api.POST('/v1/apps', { body: { name: app.name, title: app.title, identifiers } })))) registering.value = false
 }
 
@@ -67,6 +79,7 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
     <h1>Stores</h1>
     <div class="row-gap">
       <BButton variant="outline-primary" @click="registering = !registering">Register an app</BButton>
+      <BButton variant="outline-primary" @click="carrying = !carrying">Carry one by hand</BButton>
       <BButton variant="primary" @click="connecting = !connecting">Connect a store</BButton>
     </div>
   </div>
@@ -74,11 +87,20 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
   <ProblemNote :problem="doing.problem.value" />
   <form v-if="connecting" class="card-plain stack form" @submit.prevent="connect">
     <h2>Connect a store</h2>
-    <p class="soft">Choose the connection file that the store handed out. It can be fetched there only once; the desk tries it at once and keeps its key sealed.</p>
+    <details><summary>How to make a key at the store</summary><ol><li v-for="line in keySteps" :key="line">{{ line }}</li></ol></details>
+    <p class="soft">Choose the connection file that the store handed out. The desk tries it at once, says what the key may, and keeps it sealed. A second account at the same store gets a name of its own; a known name gets the new key.</p>
     <label>Short name <input v-model="store.name" class="form-control" required placeholder="northgate" /></label>
     <label>Connection file <input type="file" class="form-control" accept=".json,application/json" required @change="read" /></label>
     <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !store.file">{{ doing.busy.value ? 'Trying it …' : 'Try and connect' }}</BButton></div>
   </form>
+  <form v-if="carrying" class="card-plain stack form" @submit.prevent="carry">
+    <h2>Carry a store by hand</h2>
+    <p class="soft">For a store without a gateway. Its rulebook is a file (docs/rulebooks.md); its orders become steps, with the files and texts prepared. A new rulebook for a known one is chosen here, too.</p>
+    <label>Short name <input v-model="store.name" class="form-control" required placeholder="wrackline" /></label>
+    <label>Rulebook <input type="file" class="form-control" accept=".toml" required @change="read" /></label>
+    <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !store.file">Keep it</BButton></div>
+  </form>
+
   <form v-if="registering" class="card-plain stack form" @submit.prevent="register">
     <h2>Register an app</h2>
     <p class="soft">The identifier of a platform is fixed for life once a build has been handed in.</p>
@@ -86,18 +108,13 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
     <label>Short name <input v-model="app.name" class="form-control" required placeholder="marram" /></label>
     <label>Identifier on Android <input v-model="app.android" class="form-control" placeholder="org.example.marram" /></label>
     <label>Identifier on iOS <input v-model="app.ios" class="form-control" placeholder="org.example.marram" /></label>
+    <label>Identifier on desktops <input v-model="app.desktop" class="form-control" placeholder="org.example.marram" /></label>
     <div><BButton type="submit" variant="primary" :disabled="doing.busy.value">Register it</BButton></div>
   </form>
 
   <template v-if="data">
     <div v-if="data.stores.length" class="stores">
-      <section v-for="known in data.stores" :key="known.name" class="card-plain">
-        <header class="row-gap"><h2>{{ known.title }}</h2><span class="mono soft">{{ known.name }}</span></header>
-        <p v-if="known.trouble" class="trouble" role="status"><strong>○ Not reached.</strong> {{ known.trouble }} Orders are kept and tried again.</p>
-        <p v-else>● Reached<template v-if="known.pending_orders"> · {{ known.pending_orders }} orders on their way</template></p>
-        <p class="soft small-print">Rulebook {{ known.rulebook_revision }} · {{ known.address }} · connected <Moment :at="known.connected_at" /><br />This key may: {{ known.may.join(', ') }}</p>
-        <ul class="rules"><li v-for="rule in known.rules" :key="rule">{{ rule }}</li></ul>
-      </section>
+      <StoreCard v-for="known in data.stores" :key="known.name" :store="known" />
     </div>
     <EmptyState v-else-if="!connecting" title="No store is connected yet">Connect one with the file it handed out. For the stand-in stores of the demo, make one with <code>tide standin connection northgate FILE</code>.</EmptyState>
 
@@ -111,11 +128,13 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
             <td><div v-for="(value, platform) in known.identifiers" :key="platform"><span class="soft">{{ platform }}</span> <span class="mono">{{ value }}</span></div></td>
             <td>
               <div v-for="there in known.berths" :key="there.store">
-                {{ there.store_title }} <PhaseWord :phase="there.state" /> <span class="soft">as {{ there.listed_name }}</span>
+                {{ there.store_title }} <PhaseWord :phase="there.state" /> <span class="soft">as {{ there.listed_name }}, {{ there.offered }}</span>
+                <BButton v-if="there.state === 'open'" size="sm" variant="link" class="change" :aria-expanded="offering === known.name + there.store" @click="offering = offering === known.name + there.store ? '' : known.name + there.store">{{ offering === known.name + there.store ? 'Leave it' : 'Price, countries, who' }}</BButton>
+                <BerthOffer v-if="offering === known.name + there.store" :app="known.name" :store="there.store" @done="((offering = ''), load())" />
                 <span v-if="there.refused_because" class="refused">{{ there.refused_because }}</span>
                 <span v-if="there.state === 'ordered'" class="soft"> ordered, not confirmed {{ there.waiting_because }}</span>
               </div>
-              <BButton v-for="at in without(known)" :key="at.name" size="sm" variant="outline-primary" @click="ask(known, at.name)">{{ known.berths.some((there) => there.store === at.name) ? `Try again at ${at.title}` : `Open at ${at.title}` }}</BButton>
+              <BButton v-for="at in without(known)" :key="at.name" size="sm" variant="outline-primary" class="open" @click="ask(known, at.name)">{{ known.berths.some((there) => there.store === at.name) ? `Try again at ${at.title}` : `Open at ${at.title}` }}</BButton>
               <form v-if="berth.app === known.name" class="row-gap form berth" @submit.prevent="open">
                 <label>Name at the store <input v-model="berth.name" class="form-control form-control-sm" required /></label>
                 <label>First language <input v-model="berth.language" class="form-control form-control-sm" required size="5" /></label>
@@ -135,10 +154,12 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
 .form label { display: grid; gap: 0.25rem; }
 .form p { margin: 0; }
 .berth { margin: 0.5rem 0 0; align-items: end; }
-.stores { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fill, minmax(min(100%, 26rem), 1fr)); }
-.stores p { margin: 0.4rem 0; }
-.rules { margin: 0; padding-left: 1.1rem; }
-.trouble { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
+.open { margin: 0.3rem 0.4rem 0 0; }
+.change { padding: 0 0.3rem; }
+.form ol { margin: 0.4rem 0; padding-left: 1.3rem; }
+.form summary { color: var(--accent); }
+.stores { columns: 26rem; column-gap: 1rem; }
+.stores > * { break-inside: avoid; margin-bottom: 1rem; }
 .refused { display: block; color: var(--alarm); }
 .apps-head { margin: 1.75rem 0 0.75rem; }
 </style>

@@ -277,6 +277,8 @@ def _stands(leg: LegTold) -> str:
         trouble = next(
             (order.trouble for order in leg.orders if order.trouble and order.state in ("queued", "sent")), None
         )
+        if leg.step:
+            return f"{text} — ordered; a step waits for a person: tide step show {leg.step}"
         seen = f"; the store was last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
         return f"{text} — ordered, not confirmed{seen}" + (f" ({trouble})" if trouble else "")
     if leg.stage_ends_at:

@@ -4,17 +4,25 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 from pathlib import Path
 
 import httpx
 
 from restless_tide.client import Tide
+from restless_tide.core.rulebook import read_rulebook
+from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
-from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.standins.__main__ import RULEBOOKS
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
+from restless_tide.wire.apps import Availability
 from restless_tide.wire.releases import LegWanted
 
 LENGTH = timedelta(days=21)
+WRACKLINE = Path(__file__).parent / "wrackline.toml"
+ANNOUNCED = RULEBOOKS / "announced"
 CONTACT = "testing@saltgrass.example.org"
 _PLACE_ANDROID = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA")
 _PLACE_IOS = ("NSCameraUsageDescription", "NSLocationWhenInUseUsageDescription")
@@ -32,6 +40,12 @@ _WALKERS = (
     ("Mai Tran", "mai@example.org"),
     ("Hollis Grey", "hollis@example.org"),
 )
+
+_LAPSING: dict[str, object] = {
+    "standing": "lapsing",
+    "membership_until": (datetime.now(UTC) + timedelta(days=11)).isoformat(),
+    "key_until": (datetime.now(UTC) + timedelta(days=160)).isoformat(),
+}
 
 Say = Callable[[str], None]
 
@@ -63,7 +77,7 @@ class Chapter:
             android=87,
             notes="The evening ferries of the outer islands are in.",
         )
-        self._season.until(begin + timedelta(days=14))
+        self._season.until(begin + timedelta(days=13))
         self._say("Ferryglass 5.2.0 rises and is halted")
         self._release("ferryglass", "Ferryglass", "5.2.0", ios=4, android=91, notes="Departures on the lock screen.")
         self._season.pass_hours(60)
@@ -71,42 +85,72 @@ class Chapter:
             "ferryglass", "5.2.0", "halt", reason="Crashes on start when the timetable is empty (three field reports)."
         )
         self._season.settle()
+        self._say("Ferryglass comes to desktops")
+        self._desktop()
         self._say("Marram 2.4.0 is tried by the crew and the walkers, then rises")
         self._marram_in_trial()
         self._say("Loam is rejected, Ferryglass 5.2.1 waits for the word")
         self._loam_and_mend()
+        self._say("Slatehouse announces other rules")
+        self._other_rules()
         self._say("time comes to now")
         self._season.come_to_now()
 
     def _open_everything(self) -> None:
-        for store in ("northgate", "openfield"):
+        for store in STORES:
             self._tide.stores.connect(store, self._season.control(store, "connections", {}))
+        self._tide.stores.carry("wrackline", WRACKLINE.read_text(encoding="utf-8"))
+        self._tide.notices.subscribe("mail", "ida@saltgrass.example.org")
+        self._season.control("northgate", "account", _LAPSING)
         self._season.control("openfield", "mischief", {"taken_names": ["Loam"]})
         for name, title in (("marram", "Marram"), ("ferryglass", "Ferryglass"), ("loam", "Loam")):
             identifier = f"org.example.saltgrass.{name}"
-            platforms = ("android",) if name == "loam" else ("android", "ios")
+            platforms = {"loam": ("android",), "ferryglass": ("android", "ios", "desktop")}.get(
+                name, ("android", "ios")
+            )
             self._tide.apps.register(name, title=title, identifiers=dict.fromkeys(platforms, identifier))
         for app in ("marram", "ferryglass"):
             for store in ("northgate", "openfield"):
                 self._tide.apps.open_berth(app, store)
+        self._tide.apps.open_berth("ferryglass", "slatehouse")
         self._tide.apps.open_berth("loam", "openfield")
+        self._tide.apps.open_berth("marram", "wrackline")
         self._season.settle()
+        self._settle_step("Open a place")
         self._tide.apps.open_berth("loam", "openfield", listed_name="Loam Soil Log")
+        self._season.settle()
+        offer = Availability(price=Decimal("1.99"), currency="EUR", countries=("AT", "CH", "DE", "NO"))
+        self._tide.apps.offer("ferryglass", "slatehouse", offer, reason="the desktop edition is a paid one")
+        self._season.settle()
+
+    def _settle_step(self, title: str, outcome: str = "done", said: str = "") -> None:
+        """Somebody does the step whose title begins so, and says what came of it."""
+        step = next(step for step in self._tide.steps.waiting() if step.title.startswith(title))
+        self._tide.steps.settle(step.id, outcome, said=said)
         self._season.settle()
 
     def _push(self, app: str, label: str, version: str, number: int, store: str) -> str:
         """Build a package, push it, let the store process it, answer its question; returns the build's id."""
         ios = store == "northgate"
         place = () if app == "ferryglass" else _PLACE_IOS if ios else _PLACE_ANDROID
-        recipe = PackageRecipe(
-            f"org.example.saltgrass.{app}", version, number, label, place, padding_bytes=180_000 + 900 * number
-        )
-        write, suffix = (write_ipa, "ipa") if ios else (write_apk, "apk")
-        consignment = self._tide.builds.push(
-            write(self._packages / f"{app}-{version}-{number}.{suffix}", recipe), app=app, store=store
-        )
+        identifier = f"org.example.saltgrass.{app}"
+        recipe = PackageRecipe(identifier, version, number, label, place, padding_bytes=180_000 + 900 * number)
+        path = self._packages / f"{app}-{version}-{number}"
+        if store == "slatehouse":
+            kinds = ("x64", "arm64")
+            files = [
+                write_msix(path.with_name(f"{path.name}-{kind}.msix"), replace(recipe, processor=kind))
+                for kind in kinds
+            ]
+        else:
+            write, suffix = (write_ipa, "ipa") if ios else (write_apk, "apk")
+            files = [write(path.with_name(f"{path.name}.{suffix}"), recipe)]
+        consignment = self._tide.builds.push(*files, app=app, store=store)
         self._season.settle()
-        self._season.pass_hours(0.5)
+        if ios and any(step.app == app and "first build" in step.title for step in self._tide.steps.waiting()):
+            self._season.hand_in(store, identifier, files[0])
+            self._season.settle()
+        self._season.pass_hours(3 if store == "slatehouse" else 0.5)
         seen = self._tide.builds.consignment(consignment.id)
         if seen.state == "held":
             self._tide.builds.answer(seen.id, {question.code: "no" for question in seen.questions})
@@ -149,9 +193,14 @@ class Chapter:
         self._answer_invitations({"wren": "accept", "tam": "accept", "bo": "decline"})
         self._season.pass_hours(10)
         self._answer_invitations({"petra": "accept", "edda": "accept"})
+        self._tide.builds.send(android, "wrackline")
+        self._season.settle()
+        self._settle_step("Hand in build")
+        self._settle_step("See whether", "ready")
         legs = {
             "northgate": LegWanted(build=ios, ladder="5@24,20@48,50@48,100"),
             "openfield": LegWanted(build=android),
+            "wrackline": LegWanted(build=android, ladder="25@60,60@72,100"),
         }
         told = {
             "en": "Dune maps with contour lines. Pages can be tagged with the tide.",
@@ -159,7 +208,12 @@ class Chapter:
         }
         self._tide.releases.draft("marram", "2.4.0", legs=legs, notes=told)
         self._tide.releases.submit("marram", "2.4.0")
+        self._season.settle()
+        self._settle_step("Hand 2.4.0 to review")
         self._season.pass_hours(48)
+        self._settle_step("See what Wrackline", "approved")
+        self._season.wait_for(lambda: any("Launch" in step.title for step in self._tide.steps.waiting()))
+        self._settle_step("Launch at Wrackline")
 
     def _answer_invitations(self, answers: dict[str, str]) -> None:
         """Testers open the link in their mail and answer."""
@@ -207,6 +261,22 @@ class Chapter:
         self._season.pass_hours(31)
         self._tide.builds.push(write_apk(self._packages / "loam-1.0.1-2.apk", recipe), app="loam", store="openfield")
         self._season.pass_hours(1)
+
+    def _desktop(self) -> None:
+        """A desktop release of two packages, one per processor kind, goes its own way."""
+        desktop = self._push("ferryglass", "Ferryglass", "5.3.0", 1, "slatehouse")
+        told = "Departures in the corner of the screen, also without a network; the timetable of the outer islands."
+        leg = LegWanted(build=desktop, ladder="15@90,60@72,100")
+        self._tide.releases.draft("ferryglass", "5.3.0", legs={"slatehouse": leg}, notes={"en": told})
+        self._tide.releases.submit("ferryglass", "5.3.0")
+        self._season.settle()
+
+    def _other_rules(self) -> None:
+        """Slatehouse announces a revision for three weeks from now; the desk names what it hits."""
+        rules = read_rulebook((ANNOUNCED / "slatehouse.toml").read_text(encoding="utf-8"), "slatehouse.toml")
+        body = {"rulebook": rules.model_dump(mode="json"), "in_hours": 24 * 21}
+        self._season.control("slatehouse", "rulebook", body)
+        self._season.settle()
 
 
 def beginning() -> datetime:

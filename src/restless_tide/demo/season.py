@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -33,6 +34,11 @@ class Season:
         method = "GET" if body is None else "POST"
         url = f"http://{HOST}:{self._ports.stores[store]}/control/{path}"
         return self._http.request(method, url, json=body).raise_for_status().json()
+
+    def hand_in(self, store: str, identifier: str, file: Path) -> None:
+        """Somebody hands a package in on the store's own pages."""
+        url = f"http://{HOST}:{self._ports.stores[store]}/control/hand-in"
+        self._http.post(url, params={"identifier": identifier}, content=file.read_bytes()).raise_for_status()
 
     def mails(self) -> Any:
         return self._http.get(f"http://{HOST}:{self._ports.mail}/mails").raise_for_status().json()

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass
+from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.leg import LegPhase
+from restless_tide.core.notice import lapse_mark
 from restless_tide.core.order import OrderState
 from restless_tide.core.rollout import RolloutState
+from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import legs
-from restless_tide.records.tables import Berth, Build, Cohort, Consignment, Leg, Order, Release, Trial
+from restless_tide.desk import legs, rulebooks, standing
+from restless_tide.records.tables import Berth, Build, Cohort, Consignment, Leg, Order, Release, Step, Store, Trial
 
 _TROUBLED_AFTER_ATTEMPTS = 2
 _BEFORE_LAUNCH = frozenset(
@@ -57,6 +60,42 @@ def look_over(session: Session) -> list[BerthView]:
         by_berth[leg.berth_id].append(leg)
     views = [_view(session, berth, by_berth[berth.id]) for berth in berths]
     return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
+
+
+def look_over_stores(session: Session, now: datetime) -> list[tuple[Store, Call]]:
+    """What needs a person at the stores themselves: steps to carry, what lapses, rules that change, a store away."""
+    calls = []
+    for store in session.scalars(select(Store).order_by(Store.name)):
+        calls += [(store, call) for call in _store_calls(session, store, now)]
+    return calls
+
+
+def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
+    calls = [
+        Call(f"A step waits for somebody's hands: {step.title}.", "/steps", "blocker" if step.urgent else "caution")
+        for step in session.scalars(select(Step).where(Step.store_id == store.id, Step.state == StepState.WAITING))
+    ]
+    if store.trouble:
+        calls.append(Call(f"{store.name} is not reached: {store.trouble}", "/stores", "caution"))
+    if store.rulebook_trouble:
+        calls.append(Call(store.rulebook_trouble, "/stores", "caution"))
+    calls += [Call(told, "/stores", "blocker") for told in standing.blocked_now(store)]
+    calls += [
+        Call(f"The key lacks a right: {consequence}.", "/stores", "caution")
+        for consequence in standing.missing_rights(store).values()
+    ]
+    for lapse in standing.lapsing(store):
+        days = (lapse.until - now).total_seconds() / 86_400
+        if lapse_mark(days) is not None:
+            told = "has lapsed" if days <= 0 else f"lapses in {days:.0f} days"
+            calls.append(Call(f"{lapse.what} {told}. {lapse.blocks}".strip(), "/stores", "caution"))
+    following = rulebooks.announced(store)
+    if following is not None and (found := rulebooks.hits(session, store, following)):
+        named = ", ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found)
+        calls.append(
+            Call(f"Other rules from {following.in_force_since:%d %b} on; they hit {named}.", "/stores", "note")
+        )
+    return calls
 
 
 def _view(session: Session, berth: Berth, of_berth: list[Leg]) -> BerthView:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any
+from typing import Any, cast
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -11,13 +11,14 @@ from sqlalchemy.orm import Session
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind
 from restless_tide.core.step import STEP, StepEvent, StepState, reminders_due
+from restless_tide.desk import legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.engine import sightings
 from restless_tide.engine.by_hand import Prepared, Settled, watch_processing, watch_review
 from restless_tide.engine.carriers import needed
 from restless_tide.gateways.protocol import StoreEvent
-from restless_tide.records.tables import Berth, Consignment, Leg, Order, Round, Step, Trial
+from restless_tide.records.tables import App, Berth, Consignment, Leg, Order, Round, Step, Trial
 
 _ROLLOUT = frozenset(
     {
@@ -36,25 +37,29 @@ def settled_of(step: Step | None) -> Settled | None:
     return Settled(step.outcome or "", step.said) if step is not None else None
 
 
-def app_of(session: Session, order: Order) -> str | None:
-    """The short name of the app that an order is about."""
+def app_of(session: Session, order: Order) -> App | None:
+    """The app that an order is about."""
     for table in (Leg, Round, Consignment, Trial, Berth):
         row: Any = session.get(table, order.subject)
         if row is not None:
             leg = row.leg if table is Round else row
             berth = row.consignment.berth if table is Trial else row if table is Berth else leg.berth
-            return str(berth.app.name)
+            return cast(App, berth.app)
     return None
 
 
 def hand_to_person(act: Act, order: Order, prepared: Prepared) -> Step:
     """Write the step of an order down, unless it waits already."""
+    leg = act.session.get(Leg, order.subject)
+    if leg is not None:
+        leg.stage_ends_at = None  # the stage begins when somebody has done it
     waiting = select(Step).where(Step.order_id == order.id, Step.state == StepState.WAITING)
     return act.session.scalar(waiting) or _write(act, order, prepared, order.subject, order.id)
 
 
 def _write(act: Act, order: Order, prepared: Prepared, subject: str, order_id: str | None) -> Step:
-    app = app_of(act.session, order)
+    about = app_of(act.session, order)
+    app = about.name if about else None
     step = Step(
         order_id=order_id,
         store_id=order.store_id,
@@ -100,6 +105,9 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
         state = "complete" if answer.state == "rising" and share == 1.0 else answer.state
         for step in act.session.scalars(select(Step).where(Step.order_id == order.id)):
             step.before = before or {}
+        if leg.running_since is not None:
+            leg.running_since = act.now
+        legs.keep_progress(leg, legs.progress_of(leg))
         _tell(act, "rollout.changed", answer.submission, {"state": state, "share": share})
 
 

@@ -21,6 +21,7 @@ from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import legs
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.stores import rules_of
 from restless_tide.engine.carriers import leg_subject, needed
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import Berth, Build, Consignment, Leg, Order, Round, Sighting, Step, Store, Trial
@@ -184,7 +185,7 @@ def _consignment_changed(act: Act, event: StoreEvent) -> bool:
 
 def _tell_of_build(act: Act, event: StoreEvent, consignment: Consignment) -> None:
     app, label = consignment.build.app, f"{consignment.build.app.title} {consignment.build.label}"
-    store, place = consignment.berth.store.name, f"/apps/{consignment.build.app.name}/builds"
+    store, place = rules_of(consignment.berth.store).store, f"/apps/{consignment.build.app.name}/builds"
     kinds = {
         ConsignmentState.READY: (NoticeKind.PROCESSED, f"{label} is ready at {store}."),
         ConsignmentState.REFUSED: (NoticeKind.PROCESSED, f"{store} refused {label}: {consignment.reason}"),
@@ -217,7 +218,7 @@ def _round_changed(act: Act, event: StoreEvent) -> bool:
         after={"round": str(state)},
     )
     if state in (RoundState.APPROVED, RoundState.REJECTED):
-        release, store = round_.leg.release, round_.leg.berth.store.name
+        release, store = round_.leg.release, rules_of(round_.leg.berth.store).store
         said = f"{release.app.title} {release.version} was {state} by {store}. {' '.join(round_.reasons)}".strip()
         kind = NoticeKind.APPROVED if state is RoundState.APPROVED else NoticeKind.REJECTED
         place = f"/apps/{release.app.name}/releases/{release.version}"

@@ -299,8 +299,9 @@ class Engine:
                 .order_by(Step.settled_at.desc())
                 .limit(1)
             )
-            app = carried.app_of(session, order) or ""
-        return ByHand(order.store.rulebook["store"], app, carried.settled_of(said))
+            app = carried.app_of(session, order)
+            title = app.title if app else ""
+        return ByHand(order.store.rulebook["store"], title, carried.settled_of(said))
 
     def _call(
         self,
@@ -357,7 +358,7 @@ class Engine:
                 order.state = ORDER.after(order.state, OrderEvent.DROP)
                 return
             order.state = ORDER.after(order.state, OrderEvent.REFUSE)
-            app = carried.app_of(act.session, order)
+            app = _app_name(act, order)
             carrier.refused(act, order, wrong.detail)
             said = f"{store.name} refused to {kind}: {wrong.detail} {wrong.remedy}".strip()
             act.notice(
@@ -386,10 +387,15 @@ class Engine:
                 said = (
                     f"{order.kind} at {order.store.name} was tried {order.attempts} times: {wrong.detail} It goes on."
                 )
-                key, app = f"{order.id}/failing", carried.app_of(act.session, order)
+                key, app = f"{order.id}/failing", _app_name(act, order)
                 act.notice(
                     NoticeKind.ORDER_FAILING, key, f"{order.kind} at {order.store.name}", said, place="/", app=app
                 )
+
+
+def _app_name(act: Act, order: Order) -> str | None:
+    app = carried.app_of(act.session, order)
+    return app.name if app else None
 
 
 def _halt_again(act: Act, overtaken: Order) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import func, select
+from sqlalchemy import and_, func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
@@ -19,7 +19,7 @@ from restless_tide.core.step import StepState
 from restless_tide.core.versions import Proposal
 from restless_tide.desk import apps, legs, logbook, releases, rulebooks, standing, steps
 from restless_tide.desk.desk import Desk
-from restless_tide.desk.overview import BerthView
+from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.stores import rules_of
 from restless_tide.records import tables
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold, ThingTold
@@ -40,9 +40,10 @@ from restless_tide.wire.stores import (
     RuleChangeTold,
     StoreTold,
 )
-from restless_tide.wire.watching import BerthRow, CallTold, ChangeTold, LineTold
+from restless_tide.wire.watching import BerthRow, CallTold, ChangeTold, LineTold, StoreCallTold
 
 _ORDERS_SHOWN = 6
+_WITH_PEOPLE = and_(tables.Step.state == StepState.WAITING, tables.Step.order_id.is_not(None))
 
 
 def person(row: tables.Person) -> PersonTold:
@@ -60,7 +61,11 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
     pending = (
         select(func.count())
         .select_from(tables.Order)
-        .where(tables.Order.store_id == row.id, tables.Order.state.in_(PENDING))
+        .where(
+            tables.Order.store_id == row.id,
+            tables.Order.state.in_(PENDING),
+            tables.Order.id.not_in(select(tables.Step.order_id).where(_WITH_PEOPLE)),
+        )
     )
     account, following = standing.account_of(row), rulebooks.announced(row)
     waiting_steps = (
@@ -433,6 +438,11 @@ def berth_row(session: Session, view: BerthView) -> BerthRow:
         newest_build=view.newest_build.label if view.newest_build else None,
         calls=[CallTold(said=call.said, place=call.place, weight=call.weight) for call in view.calls],
     )
+
+
+def store_call(row: tables.Store, call: Call) -> StoreCallTold:
+    told = CallTold(said=call.said, place=call.place, weight=call.weight)
+    return StoreCallTold(store=row.name, store_title=rules_of(row).store, call=told)
 
 
 def change(row: tables.Change) -> ChangeTold:

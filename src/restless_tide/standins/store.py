@@ -339,12 +339,14 @@ class SimulatedStore:
 
     def account(self) -> Thing:
         """The account's standing: good for months, unless the control has said otherwise."""
-        now = self.clock.now()
+        opened = self.setting("opened", None) or self.clock.now().isoformat()
+        self.shelf.keep_setting("opened", opened)
+        until = datetime.fromisoformat(opened) + timedelta(days=200)
         usual = {
             "name": "Saltgrass Collective",
             "may": list(protocol.RIGHTS),
             "standing": "good",
-            "membership_until": (now + timedelta(days=200)).isoformat(),
+            "membership_until": until.isoformat(),
             "papers": [{"name": "Contract for paid apps", "state": "valid", "blocks": ["price", "free-or-paid"]}],
         }
         changed: Thing = self.setting("account", {})

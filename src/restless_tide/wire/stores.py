@@ -106,8 +106,8 @@ class StoreTold(Told):
     skew_seconds: float = Field(description="how far the store's clock is from ours")
     breaker: BreakerTold
     trouble: str | None = Field(description="why the store is not reached now; none when all is well")
-    pending_orders: int
-    waiting_steps: int
+    pending_orders: int = Field(description="on their way, or waiting for the store")
+    waiting_steps: int = Field(description="waiting for a person")
 
 
 class DrillWanted(Wanted):

@@ -38,11 +38,20 @@ class BerthRow(Told):
     calls: list[CallTold]
 
 
+class StoreCallTold(Told):
+    """Something at a store that needs a person."""
+
+    store: str
+    store_title: str
+    call: CallTold
+
+
 class OverviewTold(Told):
     now: datetime
     apps: int
     stores: int
     rows: list[BerthRow]
+    store_calls: list[StoreCallTold] = Field(description="what needs a person at the stores themselves")
 
 
 class ChangeTold(Told):

@@ -1,0 +1,88 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Store } from '../api'
+import Moment from './Moment.vue'
+
+/** One store: how it stands first, then its rules, and which of them change. */
+const props = defineProps<{ store: Store }>()
+
+const wary = computed(() => props.store.lapses.filter((lapse) => new Date(lapse.until).getTime() - Date.now() < 45 * 86_400_000))
+const later = computed(() => props.store.lapses.filter((lapse) => !wary.value.includes(lapse)))
+const lacking = computed(() => Object.entries(props.store.missing_rights))
+const taken = computed(() => props.store.revisions.filter((revision) => revision.changes.length))
+const heard = computed(() => {
+  if (!props.store.pushes) return 'asked for'
+  return props.store.pushed_at ? 'pushed by the store' : 'pushed by the store, none yet'
+})
+</script>
+
+<template>
+  <section class="card-plain" :aria-label="store.title">
+    <header class="row-gap"><h2>{{ store.title }}</h2><span class="mono soft">{{ store.name }}</span></header>
+
+    <p v-if="store.hand_carried"><strong>☞ Carried by hand.</strong> <RouterLink v-if="store.waiting_steps" to="/steps">{{ store.waiting_steps }} step{{ store.waiting_steps === 1 ? ' waits' : 's wait' }} for somebody</RouterLink><span v-else class="soft">No step waits.</span></p>
+    <p v-else-if="store.trouble" class="trouble" role="status"><strong>○ Not reached.</strong> {{ store.trouble }} Orders are kept and tried again.</p>
+    <p v-else>● Reached<template v-if="store.pending_orders"> · {{ store.pending_orders }} orders on their way</template></p>
+
+    <p v-if="store.breaker.state !== 'closed'" class="trouble" role="status">
+      <strong>◌ Left alone for now.</strong> {{ store.breaker.failures }} calls failed in a row<template v-if="store.breaker.rests_until">; it is tried again <Moment :at="store.breaker.rests_until" /></template>. A halt goes through all the same.
+    </p>
+    <p v-for="told in store.blocked" :key="told" class="trouble">✕ {{ told }}</p>
+    <p v-for="lapse in wary" :key="lapse.what" class="trouble"><strong>◔ {{ lapse.what }} ends <Moment :at="lapse.until" />.</strong> {{ lapse.blocks }}</p>
+    <p v-for="[right, consequence] in lacking" :key="right" class="trouble"><strong>The key may not: {{ right }}.</strong> Without it {{ consequence }}.</p>
+    <p v-if="store.rulebook_trouble" class="trouble"><strong>A newer rulebook was not taken.</strong> {{ store.rulebook_trouble }}</p>
+    <p v-if="store.forged_events" class="trouble"><strong>{{ store.forged_events }} forged event{{ store.forged_events === 1 ? '' : 's' }} refused.</strong> They did not prove that they come from the store; nothing was changed by them.</p>
+
+    <div v-if="store.announced" class="announced">
+      <h3>Other rules <Moment :at="store.announced.in_force_since" /></h3>
+      <ul class="plain-list changes">
+        <li v-for="change in store.announced.changes" :key="change.place">{{ change.name }}: <span class="soft">{{ change.before }}</span> → <strong>{{ change.after }}</strong></li>
+      </ul>
+      <p v-if="!store.announced.hits.length" class="soft">They hit no app or release of yours.</p>
+      <ul v-else class="plain-list hits">
+        <li v-for="hit in store.announced.hits" :key="hit.app + hit.version">
+          <strong>Hits {{ hit.app }} {{ hit.version }}</strong>
+          <span v-for="said in hit.said" :key="said">{{ said }}</span>
+        </li>
+      </ul>
+    </div>
+
+    <dl v-if="!store.hand_carried" class="standing">
+      <dt>Account</dt><dd>{{ store.account ?? '–' }}, standing {{ store.standing ?? 'not told yet' }}</dd>
+      <template v-for="lapse in later" :key="lapse.what"><dt>{{ lapse.what }}</dt><dd>ends <Moment :at="lapse.until" /></dd></template>
+      <template v-if="!store.lapses.some((lapse) => lapse.what === 'The key')"><dt>The key</dt><dd>no end told</dd></template>
+      <dt>This key may</dt><dd>{{ store.may.join(', ') }}</dd>
+      <dt>Last sighting</dt><dd><Moment v-if="store.last_event_at" :at="store.last_event_at" /><template v-else>none yet</template> <span class="soft">· events are {{ heard }}</span></dd>
+      <dt>Breaker</dt><dd>{{ store.breaker.state }}<template v-if="store.breaker.failures">, {{ store.breaker.failures }} failed in a row</template></dd>
+      <template v-if="Math.abs(store.skew_seconds) >= 1"><dt>Its clock</dt><dd>differs from ours by {{ Math.round(store.skew_seconds) }} s; the desk allows for it</dd></template>
+      <dt>Address</dt><dd class="mono">{{ store.address }}</dd>
+    </dl>
+
+    <details class="rulebook">
+      <summary>Rulebook {{ store.rulebook_revision }}</summary>
+      <ul class="rules"><li v-for="rule in store.rules" :key="rule">{{ rule }}</li></ul>
+      <div v-for="revision in taken" :key="revision.revision">
+        <h3>Revision {{ revision.revision }}, in force since <Moment :at="revision.in_force_since" /></h3>
+        <ul class="plain-list changes"><li v-for="change in revision.changes" :key="change.place">{{ change.name }}: <span class="soft">{{ change.before }}</span> → <strong>{{ change.after }}</strong></li></ul>
+      </div>
+    </details>
+  </section>
+</template>
+
+<style scoped>
+p { margin: 0.4rem 0; }
+.trouble { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
+.announced { border: 1px solid var(--line); border-radius: 0.35rem; padding: 0.6rem 0.8rem; margin: 0.5rem 0; }
+.announced p { margin: 0.35rem 0 0; }
+h3 { font-size: 0.95rem; margin: 0 0 0.3rem; }
+.changes, .hits { font-size: 0.9rem; }
+.hits li { display: grid; margin-top: 0.4rem; padding-left: 0.7rem; border-left: 3px solid var(--care); }
+.standing { display: grid; grid-template-columns: auto 1fr; gap: 0.1rem 0.9rem; margin: 0.6rem 0; font-size: 0.9rem; }
+.standing dt { color: var(--soft); font-weight: 400; }
+.standing dd { margin: 0; overflow-wrap: anywhere; }
+.rulebook summary { color: var(--accent); }
+.rulebook h3 { margin-top: 0.6rem; }
+.rules { margin: 0.35rem 0 0; padding-left: 1.1rem; font-size: 0.9rem; }
+@media (max-width: 460px) { .standing { grid-template-columns: 1fr; } }
+</style>
