@@ -32,8 +32,9 @@ lint: $(STAMPS)/dev
 	$(BIN)/lint-imports --no-cache
 
 types: $(STAMPS)/dev $(STAMPS)/node
-	$(BIN)/python scripts/contract.py $(STAMPS)/openapi.json
-	@cmp $(STAMPS)/openapi.json console/openapi.json || { echo "console/openapi.json is stale: run make contract" >&2; exit 1; }
+	$(BIN)/python scripts/contract.py $(STAMPS)/contract
+	@for pair in openapi.json:console/openapi.json gateway-openapi.json:docs/gateway-openapi.json rulebook.schema.json:docs/rulebook.schema.json; do \
+	  cmp $(STAMPS)/contract/$${pair%%:*} $${pair##*:} || { echo "$${pair##*:} is stale: run make contract" >&2; exit 1; }; done
 	@cd console && npx --no-install openapi-typescript openapi.json -o ../$(STAMPS)/schema.d.ts >/dev/null
 	@cmp $(STAMPS)/schema.d.ts console/src/schema.d.ts || { echo "console/src/schema.d.ts is stale: run make contract" >&2; exit 1; }
 	cd console && npx --no-install vue-tsc --noEmit
@@ -46,8 +47,10 @@ screenshots: $(STAMPS)/tools $(CONSOLE) ## take docs/screenshots anew from the d
 
 console: $(CONSOLE) ## build the console
 
-contract: $(STAMPS)/dev $(STAMPS)/node ## renew the OpenAPI document and the console's types
-	$(BIN)/python scripts/contract.py console/openapi.json
+contract: $(STAMPS)/dev $(STAMPS)/node ## renew the OpenAPI documents, the rulebook's schema and the console's types
+	$(BIN)/python scripts/contract.py $(STAMPS)/contract
+	cp $(STAMPS)/contract/openapi.json console/openapi.json
+	cp $(STAMPS)/contract/gateway-openapi.json $(STAMPS)/contract/rulebook.schema.json docs/
 	cd console && npm run --silent types
 
 lock: $(STAMPS)/dev ## compile the pinned requirements anew

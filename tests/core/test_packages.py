@@ -16,7 +16,7 @@ import pytest
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages import Facts, inspect_package
-from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from tests.toolchain import FRAMEWORK, Recipe, badging, make_apk, make_ipa, run
 
 
@@ -230,3 +230,30 @@ def test_memory_stays_flat_whatever_the_size(tmp_path: Path) -> None:
 
 def test_the_tools_that_witness_are_the_real_ones() -> None:
     assert subprocess.run(["aapt", "version"], capture_output=True, check=True).stdout
+
+
+def test_an_msix_package_tells_identity_processor_and_the_fourth_part_as_its_number(tmp_path: Path) -> None:
+    recipe = PackageRecipe("org.example.marram", "2.4.0", 7, "Marram & more", ("internetClient",), processor="arm64")
+    with write_msix(tmp_path / "a.msix", recipe).open("rb") as source:
+        facts = inspect_package(source)
+    assert (facts.format, facts.platform, facts.identifier) == ("msix", "desktop", "org.example.marram")
+    assert (facts.version, facts.number, facts.processors) == ("2.4.0", 7, ("arm64",))
+    assert (facts.label, facts.permissions) == ("Marram & more", ("internetClient",))
+    assert facts.publisher == "CN=Saltgrass Collective, C=DE"
+    assert (facts.lowest_platform, facts.target_platform) == ("10.0.17763.0", "10.0.22621.0")
+
+
+@pytest.mark.parametrize(
+    ("manifest", "told"),
+    [
+        (b"<Package", "damaged"),
+        (b'<!DOCTYPE p [<!ENTITY a "b">]><Package/>', "declares entities"),
+        (b"<Package/>", "no identity"),
+    ],
+)
+def test_a_broken_msix_manifest_is_refused(tmp_path: Path, manifest: bytes, told: str) -> None:
+    path = tmp_path / "broken.msix"
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("AppxManifest.xml", manifest)
+    with path.open("rb") as source, pytest.raises(PackageUnreadable, match=told):
+        inspect_package(source)

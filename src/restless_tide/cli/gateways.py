@@ -43,7 +43,7 @@ def _check(call: Call) -> Exit:
     path = file_argument(call.given.package)
     with path.open("rb") as source:
         facts = inspect_package(source)
-    material = Material(path.read_bytes(), facts, call.given.patience)
+    material = Material(path.read_bytes(), facts, call.given.patience, lambda said: call.aside.print(said))
     found: list[Finding] = []
     for finding in check(connection, material):
         found.append(finding)

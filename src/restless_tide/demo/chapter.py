@@ -212,8 +212,8 @@ class Chapter:
         self._settle_step("Hand 2.4.0 to review")
         self._season.pass_hours(48)
         self._settle_step("See what Wrackline", "approved")
-        self._season.wait_for(lambda: any("Launch" in step.title for step in self._tide.steps.waiting()))
-        self._settle_step("Launch at Wrackline")
+        self._season.wait_for(lambda: any("Launch 2.4.0" in step.title for step in self._tide.steps.waiting()))
+        self._settle_step("Launch 2.4.0")
 
     def _answer_invitations(self, answers: dict[str, str]) -> None:
         """Testers open the link in their mail and answer."""

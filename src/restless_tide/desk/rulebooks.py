@@ -98,7 +98,7 @@ def announced(store: Store) -> Rulebook | None:
 def revisions(session: Session, store: Store) -> list[RulebookRevision]:
     """Every revision seen, newest first."""
     wanted = select(RulebookRevision).where(RulebookRevision.store_id == store.id)
-    return list(session.scalars(wanted.order_by(RulebookRevision.in_force_since.desc())))
+    return list(session.scalars(wanted.order_by(RulebookRevision.taken_at.desc())))
 
 
 def hits(session: Session, store: Store, new: Rulebook) -> list[Hit]:

@@ -67,6 +67,18 @@ def settle(act: Act, step_id: str, outcome: str, said: str) -> Step:
     return step
 
 
+def can_undo(session: Session, step: Step) -> bool:
+    """Whether a mistaken confirmation could still be taken back."""
+    order = step.order
+    confirmed = step.state is StepState.CONFIRMED and order is not None and order.kind in UNDOABLE
+    return confirmed and order is not None and not _followed(session, order)
+
+
+def _followed(session: Session, order: Order) -> bool:
+    later = select(Order.id).where(Order.lane == order.lane, Order.position > order.position)
+    return session.scalar(later.limit(1)) is not None
+
+
 def undo(act: Act, step_id: str, reason: str) -> Step:
     """Take a confirmation back that was a mistake; the step waits again and the order counts as not confirmed.
 
@@ -77,10 +89,7 @@ def undo(act: Act, step_id: str, reason: str) -> Step:
     order = step.order
     if order is None or order.kind not in UNDOABLE:
         raise ImpossibleAct("What this step told has been taken up already.", possible=["act anew"])
-    later = act.session.scalar(
-        select(Order.id).where(Order.lane == order.lane, Order.position > order.position).limit(1)
-    )
-    if later is not None:
+    if _followed(act.session, order):
         raise ImpossibleAct("Something was ordered after it; undo that first, or act anew.", possible=["act anew"])
     order.state, order.settled_at = ORDER.after(order.state, OrderEvent.UNDO), None
     leg = act.session.get(Leg, order.subject)

@@ -53,8 +53,8 @@ class Settled:
 class ByHand:
     """One order's way to a hand-carried store. ``settled`` is what the person said, once it was said."""
 
-    def __init__(self, store: str, app: str, settled: Settled | None) -> None:
-        self._store, self._app, self._settled = store, app, settled
+    def __init__(self, store: str, app: str, version: str, settled: Settled | None) -> None:
+        self._store, self._app, self._version, self._settled = store, app, version, settled
         self._files: list[dict[str, Any]] = []
 
     def _ask(
@@ -157,16 +157,16 @@ class ByHand:
 
     def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         self._ask(
-            f"Launch at {self._store} to {share:.0%} of people",
-            f"Release the approved version to {share:.0%}.",
+            f"Launch {self._version} at {self._store} to {share:.0%} of people",
+            f"Release the approved {self._version} to {share:.0%}.",
             look_for=f"The store shows it as released to {share:.0%}.",
         )
         return self._at(submission, share)
 
     def set_share(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         self._ask(
-            f"Raise the share at {self._store} to {share:.0%}",
-            f"Set the share of people to {share:.0%}.",
+            f"Raise {self._version} at {self._store} to {share:.0%}",
+            f"Set the share of people who are offered {self._version} to {share:.0%}.",
             look_for=f"The store shows {share:.0%}.",
         )
         return self._at(submission, share)
@@ -178,7 +178,9 @@ class ByHand:
 
     def steer(self, submission: str, act: str, reason: str, key: str) -> protocol.RolloutAnswer:
         todo, look_for, state = _STEERED[act]
-        self._ask(f"{act.capitalize()} the release at {self._store}", todo, look_for=look_for, urgent=act in _URGENT)
+        title, urgent = f"{act.capitalize()} {self._version} at {self._store}", act in _URGENT
+        todo = todo.format(version=self._version)
+        self._ask(title, todo, look_for=look_for, texts={"reason": reason}, urgent=urgent)
         return protocol.RolloutAnswer.model_validate({"submission": submission, "state": state, "share": 0.0})
 
     def drill(self, act: str, key: str) -> NoReturn:
@@ -189,10 +191,14 @@ class ByHand:
 
 _URGENT = frozenset({"halt", "withdraw", "pause"})
 _STEERED = {
-    "pause": ("Pause the rollout.", "The store shows it as paused, at the same share.", "paused"),
-    "resume": ("Resume the rollout.", "The store shows it as rolling out again.", "rising"),
-    "halt": ("Stop the rollout now.", "The store offers the version to nobody new.", "halted"),
-    "withdraw": ("Take the release down.", "The store no longer offers the version.", "withdrawn"),
+    "pause": ("Pause the rollout of {version}.", "The store shows it as paused, at the same share.", "paused"),
+    "resume": ("Resume the rollout of {version}.", "The store shows it as rolling out again.", "rising"),
+    "halt": (
+        "Stop the rollout of {version} now: nobody new may get it.",
+        "The store offers the version to nobody new.",
+        "halted",
+    ),
+    "withdraw": ("Take {version} down.", "The store no longer offers the version.", "withdrawn"),
 }
 
 

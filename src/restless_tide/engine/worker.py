@@ -300,8 +300,9 @@ class Engine:
                 .limit(1)
             )
             app = carried.app_of(session, order)
-            title = app.title if app else ""
-        return ByHand(order.store.rulebook["store"], title, carried.settled_of(said))
+            leg = session.get(Leg, order.subject)
+            title, version = app.title if app else "", leg.release.version if leg else ""
+        return ByHand(order.store.rulebook["store"], title, version, carried.settled_of(said))
 
     def _call(
         self,

@@ -55,6 +55,8 @@ class Material:
     package: bytes
     facts: Facts
     patience_seconds: float = 60.0
+    ask: Callable[[str], None] = lambda _: None
+    """Called when a person has to do something meanwhile, such as a first build by hand."""
 
 
 @dataclass
@@ -401,9 +403,11 @@ def _consignment(suite: Suite) -> None:
     if rules.packages.first_build_by_hand:
         answer = suite.call("POST", place, key=str(uuid.uuid4()), body=wanted)
         _demand_problem(answer, (409,), protocol.FIRST_BUILD_BY_HAND)
-        raise NotTried("this store takes the first build by hand; that refusal was seen")
-    told = suite.done(place, protocol.ConsignmentAnswer, wanted, "a consignment")
-    where = f"/v1/consignments/{told.id}"
+        suite.material.ask("This store takes the first build by hand: hand the package in on its own pages now.")
+        told = suite.wait(lambda: _handed_in(suite), lambda seen: seen is not None, "the hand-in on the store's pages")
+    else:
+        told = suite.done(place, protocol.ConsignmentAnswer, wanted, "a consignment").id
+    where = f"/v1/consignments/{told}"
 
     def look() -> protocol.ConsignmentAnswer:
         seen: protocol.ConsignmentAnswer = fits(suite.call("GET", where), protocol.ConsignmentAnswer)
@@ -415,7 +419,18 @@ def _consignment(suite: Suite) -> None:
         answers = {question.code: question.choices[-1] for question in ended.questions}
         ended = suite.done(f"{where}/answers", protocol.ConsignmentAnswer, {"answers": answers}, "answers")
     _demand(ended.state == "ready", f"the package given is {ended.state}: {ended.reason}")
-    suite.known["a ready build"] = told.id
+    suite.known["a ready build"] = told
+
+
+def _handed_in(suite: Suite) -> str | None:
+    """The consignment that somebody handed in on the store's own pages, as its event tells."""
+    berth, facts = suite.known["a berth"], suite.material.facts
+    for event in suite.events():
+        data = event.data
+        same = (data.get("berth"), data.get("version"), data.get("number")) == (berth, facts.version, facts.number)
+        if event.type == "consignment.changed" and same:
+            return event.subject
+    return None
 
 
 def _holdings(suite: Suite) -> None:

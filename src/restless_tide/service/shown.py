@@ -187,8 +187,7 @@ def _announced(session: Session, row: tables.Store, following: Rulebook) -> Anno
     )
 
 
-def step(row: tables.Step) -> StepTold:
-    undoable = row.state is StepState.CONFIRMED and row.order is not None and row.order.kind in steps.UNDOABLE
+def step(session: Session, row: tables.Step) -> StepTold:
     return StepTold(
         id=row.id,
         store=row.store.name,
@@ -206,7 +205,7 @@ def step(row: tables.Step) -> StepTold:
         said=row.said,
         created_at=row.created_at,
         settled_at=row.settled_at,
-        can_undo=undoable,
+        can_undo=steps.can_undo(session, row),
     )
 
 

@@ -19,24 +19,24 @@ def every(desk: TheDesk, _: SignedIn, state: Literal["waiting", "settled"] = "wa
     """What waits for a person, the urgent first; or what was settled lately."""
     with desk.look() as session:
         found = steps.waiting(session) if state == "waiting" else steps.settled(session)
-        return [shown.step(row) for row in found]
+        return [shown.step(session, row) for row in found]
 
 
 @router.get("/{step}")
 def one(step: str, desk: TheDesk, _: SignedIn) -> StepTold:
     with desk.look() as session:
-        return shown.step(steps.find(session, step))
+        return shown.step(session, steps.find(session, step))
 
 
 @router.post("/{step}/outcome")
 def settle(step: str, wanted: OutcomeWanted, desk: TheDesk, person: SignedIn) -> StepTold:
     """Say what came of a step: done, or what the store said instead."""
     with desk.act(person.id) as act:
-        return shown.step(steps.settle(act, step, wanted.outcome, wanted.said))
+        return shown.step(act.session, steps.settle(act, step, wanted.outcome, wanted.said))
 
 
 @router.post("/{step}/undo")
 def undo(step: str, wanted: UndoWanted, desk: TheDesk, person: SignedIn) -> StepTold:
     """Take a confirmation back that was a mistake."""
     with desk.act(person.id) as act:
-        return shown.step(steps.undo(act, step, wanted.reason))
+        return shown.step(act.session, steps.undo(act, step, wanted.reason))

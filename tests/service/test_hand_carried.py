@@ -1,0 +1,238 @@
+"""Stores without a gateway, and first builds by hand: each order a step for a person, beside connected legs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound
+from restless_tide.demo.chapter import WRACKLINE
+from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.steps import StepTold
+from tests.harbour import Harbour, leg_of, until
+
+
+@pytest.fixture(scope="module")
+def carried(harbour: Harbour) -> Harbour:
+    harbour.tide.stores.carry("wrackline", WRACKLINE.read_text(encoding="utf-8"))
+    return harbour
+
+
+def step_of(harbour: Harbour, app: str, begins: str) -> StepTold:
+    """The waiting step of an app whose title begins so."""
+
+    def look() -> list[StepTold]:
+        return [step for step in harbour.tide.steps.waiting() if step.app == app and step.title.startswith(begins)]
+
+    return until(look, bool)[0]
+
+
+def settle(harbour: Harbour, app: str, begins: str, outcome: str = "done", said: str = "") -> StepTold:
+    return harbour.tide.steps.settle(step_of(harbour, app, begins).id, outcome, said=said)
+
+
+def with_berth(harbour: Harbour) -> str:
+    app = harbour.new_app()
+    harbour.tide.apps.open_berth(app, "wrackline")
+    settle(harbour, app, "Open a place")
+    until(lambda: harbour.tide.apps.berth(app, "wrackline"), lambda berth: berth.state == "open")
+    return app
+
+
+def ready_there(harbour: Harbour, app: str, build: str) -> None:
+    sent = harbour.tide.builds.send(build, "wrackline")
+    settle(harbour, app, "Hand in build")
+    settle(harbour, app, "See whether", "ready")
+    until(lambda: harbour.tide.builds.consignment(sent.id), lambda seen: seen.state == "ready")
+
+
+def test_a_release_goes_from_draft_to_halted_with_one_leg_carried_by_a_person_beside_two_connected_ones(
+    carried: Harbour, tmp_path: Path
+) -> None:
+    app = with_berth(carried)
+    android, ios = carried.ready_build(app, "openfield"), carried.ready_build(app, "northgate")
+    sent = carried.tide.builds.send(android, "wrackline")
+    step = step_of(carried, app, "Hand in build")
+    (file,) = step.files
+    fetched = carried.tide.steps.fetch(file.sha256, tmp_path / "taken.apk")
+    assert fetched.read_bytes() == (carried.folder / f"{app}-1.0.0-1.apk").read_bytes()
+    carried.tide.steps.settle(step.id, "done")
+    settle(carried, app, "See whether", "ready")
+    until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.state == "ready")
+    legs = {
+        "northgate": LegWanted(build=ios),
+        "openfield": LegWanted(build=android),
+        "wrackline": LegWanted(build=android, ladder="30@24,100"),
+    }
+    carried.tide.releases.draft(app, "1.0.0", legs=legs, notes={"en": "What is new."})
+    carried.tide.releases.submit(app, "1.0.0")
+    step = step_of(carried, app, "Hand 1.0.0 to review")
+    assert step.texts == {"notes en": "What is new."}
+    assert carried.tide.stores.one("wrackline").waiting_steps >= 1
+    carried.tide.steps.settle(step.id, "done")
+    carried.pass_hours(60, desk=False)
+    settle(carried, app, "See what Wrackline", "approved")
+    waiting = step_of(carried, app, "Launch 1.0.0 at Wrackline to 30%")
+    leg = leg_of(carried.tide.releases.one(app, "1.0.0"), "wrackline")
+    assert (leg.phase, leg.confirmed, leg.step, leg.stage_ends_at, leg.seen) == (
+        "rising",
+        False,
+        waiting.id,
+        None,
+        None,
+    )
+    carried.tide.steps.settle(waiting.id, "done")
+    risen = carried.released(
+        app, "1.0.0", lambda seen: all(leg.phase == "rising" and leg.confirmed and leg.seen for leg in seen.legs)
+    )
+    assert leg_of(risen, "wrackline").share == 0.3
+    assert leg_of(risen, "wrackline").stage_ends_at is not None
+
+    carried.tide.releases.steer(app, "1.0.0", "halt", reason="crashes on start")
+    step = step_of(carried, app, "Halt 1.0.0")
+    assert step.urgent
+    assert step.texts == {"reason": "crashes on start"}
+    half = carried.released(app, "1.0.0", lambda seen: all(leg.confirmed or leg.hand_carried for leg in seen.legs))
+    assert [leg_of(half, store).confirmed for store in ("northgate", "openfield", "wrackline")] == [True, True, False]
+    assert leg_of(half, "wrackline").seen.state == "rising"
+    carried.tide.steps.settle(step.id, "done")
+    halted = carried.released(
+        app, "1.0.0", lambda seen: all(leg.confirmed and leg.seen.state == "halted" for leg in seen.legs)
+    )
+    assert {leg.phase for leg in halted.legs} == {"halted"}
+    told = [line.act for line in carried.tide.watching.logbook(app=app, limit=12)]
+    assert told.count("halt") == 3
+    assert "step done" in told
+
+
+def test_a_step_confirmed_by_mistake_is_undone_until_something_followed(carried: Harbour) -> None:
+    app = with_berth(carried)
+    ready_there(carried, app, carried.ready_build(app, "openfield"))
+    build = carried.tide.builds.of_app(app)[0].id
+    carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": LegWanted(build=build)}, notes={"en": "New."})
+    carried.tide.releases.submit(app, "1.0.0")
+    handed = settle(carried, app, "Hand 1.0.0 to review")
+    settle(carried, app, "See what", "approved")
+    settle(carried, app, "Launch 1.0.0")
+    carried.all_confirmed(app)
+    carried.tide.releases.steer(app, "1.0.0", "pause", reason="a look")
+    paused = settle(carried, app, "Pause 1.0.0")
+    carried.released(app, "1.0.0", lambda seen: seen.legs[0].seen.state == "paused")
+    undone = carried.tide.steps.undo(paused.id, reason="wrong button")
+    assert undone.state == "waiting"
+    leg = carried.leg(app, "wrackline")
+    assert (leg.confirmed, leg.seen.state, leg.step) == (False, "rising", paused.id)
+    carried.tide.steps.settle(paused.id, "done")
+    carried.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].seen.state == "paused")
+    carried.tide.releases.steer(app, "1.0.0", "resume", reason="well")
+    with pytest.raises(ImpossibleAct, match="ordered after it"):
+        carried.tide.steps.undo(paused.id)
+    with pytest.raises(ImpossibleAct, match="taken up already"):
+        carried.tide.steps.undo(handed.id)
+    with pytest.raises(ImpossibleAct, match="The step is confirmed"):
+        carried.tide.steps.settle(handed.id, "done")
+
+
+def test_a_halt_takes_the_place_of_a_step_that_still_waits(carried: Harbour) -> None:
+    app = with_berth(carried)
+    build = carried.ready_build(app, "openfield")
+    ready_there(carried, app, build)
+    leg = LegWanted(build=build, ladder="30@24,100")
+    carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": leg}, notes={"en": "New."})
+    carried.tide.releases.submit(app, "1.0.0")
+    settle(carried, app, "Hand 1.0.0")
+    settle(carried, app, "See what", "approved")
+    settle(carried, app, "Launch 1.0.0")
+    carried.all_confirmed(app)
+    carried.tide.releases.steer(app, "1.0.0", "advance", reason="well")
+    raising = step_of(carried, app, "Raise 1.0.0")
+    carried.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
+    halting = step_of(carried, app, "Halt 1.0.0")
+    assert carried.tide.steps.one(raising.id).state == "dropped"
+    carried.tide.steps.settle(halting.id, "done")
+    seen = carried.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed).legs[0]
+    assert (seen.phase, seen.seen.state, seen.seen.share) == ("halted", "halted", 0.3)
+
+
+def test_what_the_store_refuses_comes_back_in_its_words_and_can_be_tried_again(carried: Harbour) -> None:
+    app = carried.new_app()
+    carried.tide.apps.open_berth(app, "wrackline")
+    step = step_of(carried, app, "Open a place")
+    with pytest.raises(Invalid, match="Say what the store said"):
+        carried.tide.steps.settle(step.id, "refused")
+    with pytest.raises(Invalid, match="no outcome of this step"):
+        carried.tide.steps.settle(step.id, "perhaps")
+    carried.tide.steps.settle(step.id, "refused", said="That name sounds like ours.")
+    refused = until(lambda: carried.tide.apps.berth(app, "wrackline"), lambda berth: berth.state == "refused")
+    assert refused.refused_because == "That name sounds like ours."
+    carried.tide.apps.open_berth(app, "wrackline", listed_name="Another Name")
+    assert step_of(carried, app, "Open a place").texts["name"] == "Another Name"
+    with pytest.raises(NotFound, match="No step is called"):
+        carried.tide.steps.one("st-nothing")
+
+
+def test_a_review_by_hand_that_ends_in_a_no_keeps_every_reason(carried: Harbour) -> None:
+    app = with_berth(carried)
+    build = carried.ready_build(app, "openfield")
+    ready_there(carried, app, build)
+    carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": LegWanted(build=build)}, notes={"en": "New."})
+    carried.tide.releases.submit(app, "1.0.0")
+    settle(carried, app, "Hand 1.0.0")
+    settle(carried, app, "See what", "rejected", "No picture.\nThe text is too short.")
+    seen = carried.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rejected").legs[0]
+    assert seen.rounds[0].reasons == ["No picture.", "The text is too short."]
+
+
+def test_a_first_build_by_hand_is_recognised_and_every_later_one_goes_by_the_gateway(carried: Harbour) -> None:
+    app = carried.new_app()
+    file = carried.package(app, "northgate", "1.0.0", 1)
+    sent = carried.tide.builds.push(file, app=app, store="northgate")
+    step = step_of(carried, app, "Hand in the first build")
+    assert (step.outcomes, len(step.files), step.store) == (["done"], 1, "northgate")
+    carried.hand_in("northgate", app, file)
+    until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
+    recognised = carried.tide.steps.one(step.id)
+    assert (recognised.state, recognised.said) == ("confirmed", "The desk recognised it.")
+    carried.pass_hours(1, desk=False)
+    until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.state == "ready")
+    later = carried.tide.builds.push(carried.package(app, "northgate", "1.0.0", 2), app=app, store="northgate")
+    until(lambda: carried.tide.builds.consignment(later.id), lambda seen: seen.state == "processing")
+    assert not [entry for entry in carried.tide.steps.waiting() if entry.app == app]
+
+
+def test_saying_done_too_early_is_told_and_the_desk_goes_on_looking(carried: Harbour) -> None:
+    app = carried.new_app()
+    file = carried.package(app, "northgate")
+    sent = carried.tide.builds.push(file, app=app, store="northgate")
+    settle(carried, app, "Hand in the first build")
+    told = until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.waiting_because)
+    assert told.waiting_because == "Northgate does not show build 1.0.0 (1) yet."
+    carried.hand_in("northgate", app, file)
+    until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
+
+
+def test_a_hand_carried_store_takes_a_new_rulebook_and_keeps_the_old_when_the_new_is_broken(carried: Harbour) -> None:
+    text = WRACKLINE.read_text(encoding="utf-8")
+    with pytest.raises(Invalid, match=r"line 20, review\.usual_hours"):
+        carried.tide.stores.carry("wrackline", text.replace("usual_hours = 48", "usual_hours = 0"))
+    assert carried.tide.stores.one("wrackline").rulebook_revision == "spring"
+    changed = text.replace('revision = "spring"', 'revision = "summer"').replace("= 300", "= 250")
+    summer = carried.tide.stores.carry("wrackline", changed)
+    assert [(change.name, change.before, change.after) for change in summer.revisions[0].changes] == [
+        ("Longest release notes in characters", "300", "250")
+    ]
+    with pytest.raises(Conflict, match="has a gateway"):
+        carried.tide.stores.carry("openfield", text)
+    carried.tide.stores.carry("wrackline", text)
+
+
+def test_a_step_that_waits_long_is_called_to_mind(own_harbour: Harbour) -> None:
+    own_harbour.tide.stores.carry("wrackline", WRACKLINE.read_text(encoding="utf-8"))
+    own_harbour.tide.notices.subscribe("mail", "ida@example.org", kinds=["step waiting"])
+    app = own_harbour.new_app()
+    own_harbour.tide.apps.open_berth(app, "wrackline")
+    step_of(own_harbour, app, "Open a place")
+    own_harbour.tide.watching.move_clock(step_hours=9)
+    said = until(lambda: [entry.said for entry in own_harbour.tide.notices.deliveries()], lambda told: len(told) == 2)
+    assert said[0] == f"Still waiting after 9 h: Open a place for {app.title()} at Wrackline"
