@@ -144,6 +144,8 @@ class Desk:
         """The number under which this desk's engine holds the lease; what the engine writes is checked against it."""
         self.gaps: set[str] = set()
         """Stores of which a pushed event came too early; they are asked at once."""
+        self.news: set[str] = set()
+        """Stores that told of another rulebook or standing; they are asked for it at once."""
         self.forged: Counter[str] = Counter()
         """Pushed events by store that did not prove where they came from, since this process began."""
 

@@ -37,9 +37,9 @@ def ask(desk: Desk, store_id: str) -> bool:
         note_success(desk, store_id)
     if events or troubled:
         sightings.take(desk, store_id, events)
-    news = any(event.type.startswith(("rulebook.", "account.")) for event in events)
     now = desk.clock.now()
-    if seen is None or news or not timedelta() <= now - seen < STANDING_EVERY:
+    if seen is None or store_id in desk.news or not timedelta() <= now - seen < STANDING_EVERY:
+        desk.news.discard(store_id)
         _ask_standing(desk, store_id, gateway)
     if unpushed and desk.settings.push:
         keep_push(desk, store_id, gateway)

@@ -61,6 +61,8 @@ def take(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> int:
                 break
             store.events_seen, store.last_event_at = event.sequence, event.time
             taken += 1
+            if event.type.startswith(("rulebook.", "account.")):
+                desk.news.add(store_id)
     return taken
 
 
@@ -74,7 +76,7 @@ def hear(desk: Desk, store_id: str, event: StoreEvent) -> bool:
         early = not take(desk, store_id, [event])
     with desk.act(f"store:{store.name}") as act:
         needed(act.session, Store, store_id).pushed_at = act.now
-    if early or event.type.startswith(("rulebook.", "account.")):
+    if early or store_id in desk.news:
         desk.gaps.add(store_id)
     return not early
 

@@ -153,9 +153,12 @@ def _add_standing(app: FastAPI, store: SimulatedStore, entrance: Entrance) -> No
     def rulebook(_: Known, if_none_match: Annotated[str, Header()] = "") -> Response:
         store.turn()
         headers = {"ETag": f'"{store.rules.revision}"'}
-        if if_none_match.strip() == headers["ETag"]:
+        if if_none_match.strip() == headers["ETag"] and not store.setting("spoil_rulebook", False):
             return Response(status_code=304, headers=headers)
-        return JSONResponse(store.rules.model_dump(mode="json"), headers=headers)
+        document = store.rules.model_dump(mode="json")
+        if store.setting("spoil_rulebook", False):
+            headers["ETag"], document["review"]["usual_hours"] = '"spoiled"', "soon"
+        return JSONResponse(document, headers=headers)
 
     @app.get("/v1/rulebook/next", response_model=Rulebook)
     def next_rulebook(_: Known) -> Response:
