@@ -81,7 +81,7 @@ class ByHand:
 
     def set_availability(
         self, berth: str, wanted: protocol.AvailabilityMessage, key: str
-    ) -> protocol.AvailabilityMessage:
+    ) -> protocol.AvailabilityAnswer:
         price = f"{wanted.currency} {wanted.price}" if wanted.price else "free"
         self._ask(
             f"Set where {self._app} is offered at {self._store}",
@@ -93,7 +93,7 @@ class ByHand:
                 "who may get it": ", ".join(wanted.organisations) or wanted.who,
             },
         )
-        return wanted
+        return protocol.AvailabilityAnswer.model_validate(wanted.model_dump())
 
     def send_package(
         self,

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind
+from restless_tide.core.rollout import adopted
 from restless_tide.core.step import STEP, StepEvent, StepState, reminders_due
 from restless_tide.desk import legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
@@ -107,7 +108,10 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
             step.before = before or {}
         if leg.running_since is not None:
             leg.running_since = act.now
-        legs.keep_progress(leg, legs.progress_of(leg))
+        progress = legs.progress_of(leg)
+        if leg.share != share and not legs.pending_orders(act.session, leg.id):
+            progress = adopted(progress, leg.state, share, legs.ladder_of(leg), act.now)
+        legs.keep_progress(leg, progress)
         _tell(act, "rollout.changed", answer.submission, {"state": state, "share": share})
 
 

@@ -84,9 +84,10 @@ def _set_availability(desk: Desk, session: Session, order: Order) -> Call:
     return lambda way: way.set_availability(reference, wanted, order.id)
 
 
-def _availability_set(act: Act, order: Order, answer: protocol.AvailabilityMessage) -> None:
+def _availability_set(act: Act, order: Order, answer: protocol.AvailabilityAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
-    berth.availability_seen = answer.model_dump(mode="json")
+    berth.told_until = max(berth.told_until, answer.sequence or 0)
+    berth.availability_seen = answer.model_dump(mode="json", exclude={"sequence"})
     act.tell("availability set", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name)
 
 
@@ -338,7 +339,20 @@ def _told_by_events(act: Act, order: Order, answer: Any) -> None:
     """What the store now holds comes back as a sighting; the order itself needs nothing more."""
 
 
-_ROLLOUT_STEP = Carrier(_steer, _told_by_events, _steering_refused)
+def _stepped(act: Act, order: Order, answer: protocol.RolloutAnswer) -> None:
+    """The sighting comes with the events; those up to here tell of what was ordered here.
+
+    A step that was dropped because this one overtook it never raised the share: the store's answer says where it stands.
+    """
+    leg = needed(act.session, Leg, order.subject)
+    leg.told_until = max(leg.told_until, answer.sequence or 0)
+    if answer.share and answer.share != leg.share and not legs.pending_orders(act.session, leg.id):
+        before = legs.progress_of(leg)
+        legs.keep_progress(leg, adopted(before, leg.state, answer.share, legs.ladder_of(leg), act.now))
+        act.tell("share as the store holds it", leg_subject(leg), app=leg.release.app.name, said=f"{answer.share:.0%}")
+
+
+_ROLLOUT_STEP = Carrier(_steer, _stepped, _steering_refused)
 
 CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.SET_AVAILABILITY: Carrier(_set_availability, _availability_set, _availability_refused),
@@ -351,8 +365,8 @@ CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.SEAT: Carrier(_seat, _told_by_events, _note_trial_trouble),
     OrderKind.SUBMIT: Carrier(_submit, _submission_taken, _submission_refused),
     OrderKind.RECALL: Carrier(_recall, _told_by_events, _recall_refused),
-    OrderKind.LAUNCH: Carrier(_launch, _told_by_events, _steering_refused),
-    OrderKind.SET_SHARE: Carrier(_set_share, _told_by_events, _steering_refused),
+    OrderKind.LAUNCH: Carrier(_launch, _stepped, _steering_refused),
+    OrderKind.SET_SHARE: Carrier(_set_share, _stepped, _steering_refused),
     OrderKind.PAUSE: _ROLLOUT_STEP,
     OrderKind.RESUME: _ROLLOUT_STEP,
     OrderKind.HALT: _ROLLOUT_STEP,

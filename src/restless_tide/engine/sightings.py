@@ -117,7 +117,7 @@ def _berth_changed(act: Act, event: StoreEvent) -> bool:
         )
         return True
     seen = event.data.get("availability")
-    if seen and seen != berth.availability_seen:
+    if seen and seen != berth.availability_seen and event.sequence > berth.told_until:
         before, berth.availability_seen = berth.availability_seen, seen
         if seen != berth.availability and not _in_flight(act, berth.id):
             berth.availability = seen
@@ -258,31 +258,38 @@ def _rollout_changed(act: Act, event: StoreEvent) -> bool:
     state, share = RolloutState(event.data["state"]), float(event.data["share"])
     if leg.sighting is None:
         leg.sighting = Sighting(leg_id=leg.id, state=state, share=share, at=event.time, seen_at=act.now)
-    else:
-        leg.sighting.state, leg.sighting.share = state, share
-        leg.sighting.at, leg.sighting.seen_at = event.time, act.now
-    if (leg.state, leg.share) == (state, share) or _in_flight(act, leg.id):
-        act.tell("seen", leg_subject(leg), app=leg.release.app.name, said=f"{state} at {share:.0%}")
-        return True
+    seen = leg.sighting
+    seen.state, seen.share, seen.sequence, seen.at, seen.seen_at = state, share, event.sequence, event.time, act.now
+    act.tell("seen", leg_subject(leg), app=leg.release.app.name, said=f"{state} at {share:.0%}")
+    reconcile(act, leg)
+    return True
+
+
+def reconcile(act: Act, leg: Leg) -> None:
+    """Where the store was last seen elsewhere than this desk has ordered it, somebody acted there: take it as it is.
+
+    Done when a sighting comes in and when an order is settled, and only while nothing is on its way. What the store
+    told up to ``told_until`` was ordered here. A step that a halt overtook in flight is no wish of anybody's: it is
+    halted again.
+    """
+    seen, release = leg.sighting, leg.release
+    if seen is None or 0 < seen.sequence <= leg.told_until or _in_flight(act, leg.id):
+        return
+    state, share = RolloutState(seen.state), seen.share
+    if (leg.state, leg.share) == (state, share):
+        return
     if state is RolloutState.RISING and halt_again_after_late_step(act, leg):
-        return True
+        return
     before = {"state": str(leg.state), "share": leg.share}
     if leg.launched_at is None and state in (RolloutState.RISING, RolloutState.COMPLETE):
         leg.launched_at = act.now
     legs.keep_progress(leg, adopted(legs.progress_of(leg), state, share, legs.ladder_of(leg), act.now))
-    release = leg.release
-    act.log(
-        "changed at the store",
-        leg_subject(leg),
-        app=release.app.name,
-        before=before,
-        after={"state": str(state), "share": share},
-    )
+    after = {"state": str(state), "share": share}
+    act.log("changed at the store", leg_subject(leg), app=release.app.name, before=before, after=after)
     if state is not RolloutState.SUPERSEDED:
         said = f"{release.app.title} {release.version} is {state} at {share:.0%}; that was not ordered here."
-        place = f"/apps/{release.app.name}/releases/{release.version}"
-        act.notice(NoticeKind.CHANGED_AT_STORE, event.id, leg_subject(leg), said, place=place, app=release.app.name)
-    return True
+        place, key = f"/apps/{release.app.name}/releases/{release.version}", f"{leg.id}/seen/{seen.sequence}"
+        act.notice(NoticeKind.CHANGED_AT_STORE, key, leg_subject(leg), said, place=place, app=release.app.name)
 
 
 def halt_again_after_late_step(act: Act, leg: Leg) -> bool:

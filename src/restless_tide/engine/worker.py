@@ -40,7 +40,7 @@ from restless_tide.core.order import (
 )
 from restless_tide.core.step import StepState
 from restless_tide.desk.desk import ENGINE, Act, Desk
-from restless_tide.engine import asking, carried, mail, notices, tides
+from restless_tide.engine import asking, carried, mail, notices, sightings, tides
 from restless_tide.engine.by_hand import ByHand, NeedsPerson
 from restless_tide.engine.carriers import CARRIERS, Carrier, needed
 from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
@@ -343,6 +343,7 @@ class Engine:
             carrier.confirmed(act, order, answer)
             if way is not None:
                 carried.follow_up(act, order, answer)
+            _reconcile(act, order)
             act.tell(f"{kind} confirmed", f"{store.name}, order {order_id}")
         _log.info("confirmed", act=str(kind), took_ms=round((time.monotonic() - began) * 1000, 1))
         if way is None:
@@ -357,10 +358,12 @@ class Engine:
             order.settled_at, order.trouble = act.now, wrong.detail
             if order.payload.get("again") and wrong.code == ACT_IMPOSSIBLE:  # it had stayed halted: as was wanted
                 order.state = ORDER.after(order.state, OrderEvent.DROP)
+                _reconcile(act, order)
                 return
             order.state = ORDER.after(order.state, OrderEvent.REFUSE)
             app = _app_name(act, order)
             carrier.refused(act, order, wrong.detail)
+            _reconcile(act, order)
             said = f"{store.name} refused to {kind}: {wrong.detail} {wrong.remedy}".strip()
             act.notice(
                 NoticeKind.ORDER_REFUSED, f"{order.id}/refused", f"{kind} at {store.name}", said, place="/", app=app
@@ -392,6 +395,13 @@ class Engine:
                 act.notice(
                     NoticeKind.ORDER_FAILING, key, f"{order.kind} at {order.store.name}", said, place="/", app=app
                 )
+
+
+def _reconcile(act: Act, order: Order) -> None:
+    leg = act.session.get(Leg, order.subject)
+    if leg is not None:
+        act.session.flush()
+        sightings.reconcile(act, leg)
 
 
 def _app_name(act: Act, order: Order) -> str | None:

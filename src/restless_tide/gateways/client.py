@@ -120,10 +120,8 @@ class Gateway:
 
     def set_availability(
         self, berth: str, wanted: protocol.AvailabilityMessage, key: str
-    ) -> protocol.AvailabilityMessage:
-        return self._call(
-            "POST", f"/v1/berths/{berth}/availability", protocol.AvailabilityMessage, body=wanted, key=key
-        )
+    ) -> protocol.AvailabilityAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/availability", protocol.AvailabilityAnswer, body=wanted, key=key)
 
     def write_dossier(self, berth: str, wanted: protocol.Dossier, key: str) -> protocol.Dossier:
         return self._call("POST", f"/v1/berths/{berth}/dossier", protocol.Dossier, body=wanted, key=key)

@@ -319,10 +319,13 @@ def _availability(suite: Suite) -> None:
     place = f"/v1/berths/{suite.known['a berth']}/availability"
     before = fits(suite.call("GET", place), protocol.AvailabilityMessage)
     wanted = before.model_copy(update={"countries": ("DE", "NO")})
-    told = suite.done(place, protocol.AvailabilityMessage, wanted, "availability")
+    told = suite.done(place, protocol.AvailabilityAnswer, wanted, "availability")
+    _demand(told.sequence is not None, "the answer does not carry the sequence of the event that told of it")
     _demand(set(told.countries) == {"DE", "NO"}, "the countries set are not the countries told")
     seen = fits(suite.call("GET", place), protocol.AvailabilityMessage)
-    _demand(seen == told, "what is read back differs from what was answered")
+    _demand(
+        seen.model_dump() == told.model_dump(exclude={"sequence"}), "what is read back differs from what was answered"
+    )
     unfit = {"price": "1.00", "currency": None}
     _demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=unfit), (409, 422))
 
@@ -514,6 +517,9 @@ def _halted(suite: Suite) -> None:
     _demand(suite.known["the key of a launch"], "")
     told = suite.done(f"{place}/halt", protocol.RolloutAnswer, {"reason": "check"}, "a halt")
     _demand(told.state == "halted", f"after a halt it is {told.state}")
+    halts = [event for event in suite.events() if event.data.get("state") == "halted"]
+    sequences = [event.sequence for event in halts if event.type == "rollout.changed"]
+    _demand(told.sequence in sequences, "the answer does not carry the sequence of the event that told of the halt")
     key, path, body, first = suite.known["the key of a halt"]
     again = suite.call("POST", path, key=key, body=body)
     _demand(again.is_success and again.json() == first, "a halt repeated under its key got another answer")

@@ -166,7 +166,11 @@ class ReasonRequest(Message):
 
 
 class RolloutAnswer(Message):
+    """Where a rollout stands after an act. ``sequence`` is that of the event that told of it: what the store tells
+    up to there, the desk has ordered itself; what it tells after it, somebody else may have done."""
+
     submission: str
+    sequence: int | None = None
     state: Literal["rising", "paused", "halted", "complete", "withdrawn", "superseded"]
     share: float
 
@@ -180,6 +184,12 @@ class AvailabilityMessage(Message):
     countries: tuple[str, ...] = ()
     who: str = "everyone"
     organisations: tuple[str, ...] = ()
+
+
+class AvailabilityAnswer(AvailabilityMessage):
+    """As it is now. ``sequence`` is that of the event that told of it."""
+
+    sequence: int | None = None
 
 
 class Dossier(Message):

@@ -152,6 +152,7 @@ class Berth(Base):
     refused_because: Mapped[str | None]
     availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
     availability_seen: Mapped[dict[str, Any] | None]
+    told_until: Mapped[int] = mapped_column(default=0)
     app: Mapped[App] = relationship(back_populates="berths")
     store: Mapped[Store] = relationship()
 
@@ -309,7 +310,10 @@ class Release(Base):
 
 
 class Leg(Base):
-    """A release at one store: its build, its conditions, its ladder, and the desk's side of its rollout."""
+    """A release at one store: its build, its conditions, its ladder, and the desk's side of its rollout.
+
+    ``told_until`` is the sequence up to which the store's events tell of what the desk itself has ordered.
+    """
 
     __tablename__ = "legs"
     __table_args__ = (UniqueConstraint("release_id", "berth_id"),)
@@ -332,6 +336,7 @@ class Leg(Base):
     stage_ends_at: Mapped[datetime | None] = mapped_column(index=True)
     pauses_used: Mapped[int] = mapped_column(default=0)
     launched_at: Mapped[datetime | None]
+    told_until: Mapped[int] = mapped_column(default=0)
     release: Mapped[Release] = relationship(back_populates="legs")
     berth: Mapped[Berth] = relationship()
     build: Mapped[Build] = relationship()
@@ -359,13 +364,14 @@ class Round(Base):
 
 
 class Sighting(Base):
-    """What a store was last seen to hold of a leg's rollout. ``at`` is by the store's own clock."""
+    """What a store was last seen to hold of a leg's rollout; ``sequence`` and ``at`` are the store's own."""
 
     __tablename__ = "sightings"
 
     leg_id: Mapped[str] = mapped_column(ForeignKey("legs.id"), primary_key=True)
     state: Mapped[str]
     share: Mapped[float]
+    sequence: Mapped[int] = mapped_column(default=0)
     at: Mapped[datetime]
     seen_at: Mapped[datetime]
 

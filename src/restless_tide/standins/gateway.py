@@ -190,7 +190,7 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def availability(berth: Named, _: Known) -> protocol.AvailabilityMessage:
         return protocol.AvailabilityMessage.model_validate(offering.availability(store, berth))
 
-    @app.post("/v1/berths/{berth}/availability", response_model=protocol.AvailabilityMessage)
+    @app.post("/v1/berths/{berth}/availability", response_model=protocol.AvailabilityAnswer)
     def set_availability(
         request: Request, berth: Named, body: protocol.AvailabilityMessage, _: Known, key: Key
     ) -> Response:

@@ -23,8 +23,8 @@ def set_availability(store: SimulatedStore, berth_id: str, wanted: protocol.Avai
     before, after = availability(store, berth_id), wanted.model_dump(mode="json")
     _demand_known(store, after)
     _demand_open(store, berth_id, before, after)
-    store.tell("berth", berth | {"availability": after, "state": "open"})
-    return after
+    told = store.tell("berth", berth | {"availability": after, "state": "open"})
+    return after | {"sequence": told["sequence"]}
 
 
 def _demand_known(store: SimulatedStore, after: Thing) -> None:

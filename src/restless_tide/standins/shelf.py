@@ -89,9 +89,9 @@ class Shelf:
             ).fetchone()
         return (row[0], json.loads(row[1])) if row else None
 
-    def add_event(self, event: Thing) -> None:
+    def add_event(self, event: Thing) -> int:
         with self._lock:
-            self._db.execute("INSERT INTO events (body) VALUES (?)", (json.dumps(event),))
+            return self._db.execute("INSERT INTO events (body) VALUES (?)", (json.dumps(event),)).lastrowid or 0
 
     def events_after(self, sequence: int, limit: int) -> list[Thing]:
         with self._lock:

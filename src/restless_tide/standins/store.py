@@ -485,11 +485,11 @@ class SimulatedStore:
     def tell(self, kind: str, thing: Thing, at: datetime | None = None) -> Thing:
         """Keep a thing and write the event about it."""
         self.shelf.put(kind, thing)
-        self.event(f"{kind}.changed", thing["id"], shown(thing), at)
-        return shown(thing)
+        return shown(thing) | {"sequence": self.event(f"{kind}.changed", thing["id"], shown(thing), at)}
 
-    def event(self, kind: str, subject: str, data: Thing, at: datetime | None = None) -> None:
-        self.shelf.add_event(
+    def event(self, kind: str, subject: str, data: Thing, at: datetime | None = None) -> int:
+        """Tell of something; returns its place in the sequence."""
+        return self.shelf.add_event(
             {
                 "specversion": "1.0",
                 "id": fresh("event"),

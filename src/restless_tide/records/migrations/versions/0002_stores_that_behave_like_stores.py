@@ -140,6 +140,13 @@ def upgrade() -> None:
     with op.batch_alter_table("berths", schema=None) as batch_op:
         batch_op.add_column(sa.Column("availability", sa.JSON(), nullable=False, server_default="{}"))
         batch_op.add_column(sa.Column("availability_seen", sa.JSON(), nullable=True))
+        batch_op.add_column(sa.Column("told_until", sa.Integer(), nullable=False, server_default="0"))
+
+    with op.batch_alter_table("sightings", schema=None) as batch_op:
+        batch_op.add_column(sa.Column("sequence", sa.Integer(), nullable=False, server_default="0"))
+
+    with op.batch_alter_table("legs", schema=None) as batch_op:
+        batch_op.add_column(sa.Column("told_until", sa.Integer(), nullable=False, server_default="0"))
 
     with op.batch_alter_table("orders", schema=None) as batch_op:
         batch_op.add_column(sa.Column("request", sa.String(), nullable=False, server_default=""))
@@ -185,7 +192,14 @@ def downgrade() -> None:
         batch_op.drop_column("request")
 
     with op.batch_alter_table("berths", schema=None) as batch_op:
+        batch_op.drop_column("told_until")
         batch_op.drop_column("availability_seen")
+
+    with op.batch_alter_table("sightings", schema=None) as batch_op:
+        batch_op.drop_column("sequence")
+
+    with op.batch_alter_table("legs", schema=None) as batch_op:
+        batch_op.drop_column("told_until")
         batch_op.drop_column("availability")
 
     with op.batch_alter_table("steps", schema=None) as batch_op:

@@ -1,0 +1,427 @@
+"""The storm: a seeded driver that acts on many releases over three stores while everything goes wrong.
+
+    python -m tests.chaos.storm --seed 7 --kills 1000
+
+The service is killed with SIGKILL at random instants; stores go away, answer 429 or 500, are slow, lose
+answers after acting, push their events late, doubled, out of order and beside forged ones. When it has
+settled, the desk's records are held against the stores' own: see ``violations``. The seed of a failure
+replays the same acts; the instants of the kills depend on the machine.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from restless_tide.client import DeskUnreachable, Tide
+from restless_tide.demo.processes import STORES, Processes, free_ports
+from restless_tide.wire.apps import Availability
+from restless_tide.wire.errors import TideError
+from tests.harbour import EMAIL, FAST, PASSWORD, Harbour, add_person
+
+APPS = 4
+ACTS_A_LIFE = 4
+LONGEST_LIFE_SECONDS = 0.6
+SETTLE_SECONDS = 180.0
+STEERED = {"launch", "set share", "pause", "resume", "halt", "withdraw"}
+
+
+class ForkedDesk:
+    """A desk of the nursery, as ``Processes`` knows its processes."""
+
+    def __init__(self, pid: int) -> None:
+        self.pid = pid
+
+    def poll(self) -> int | None:
+        try:
+            os.kill(self.pid, 0)
+        except ProcessLookupError:
+            return 0
+        return None
+
+    def kill(self) -> None:
+        self.send_signal(signal.SIGKILL)
+
+    def send_signal(self, number: int) -> None:
+        if self.poll() is None:
+            os.kill(self.pid, number)
+
+    def wait(self, timeout: float = 20.0) -> int:
+        deadline = time.monotonic() + timeout
+        while self.poll() is None:
+            if time.monotonic() > deadline:
+                raise subprocess.TimeoutExpired("desk", timeout)
+            time.sleep(0.005)
+        return 0
+
+
+@dataclass
+class NurseryProcesses(Processes):
+    """Processes whose desk is forked from a nursery; ``plant`` breaks it on purpose."""
+
+    plant: str = ""
+    _nursery: subprocess.Popen[str] | None = None
+
+    def _spawn(self, name: str) -> None:
+        if name != "desk":
+            super()._spawn(name)
+            return
+        if self._nursery is None:
+            words = ["plant", self.plant] if self.plant else []
+            with (self.folder / "desk.log").open("ab") as log:
+                self._nursery = subprocess.Popen(
+                    [sys.executable, "-m", "tests.chaos.nursery", *words],
+                    stdin=subprocess.PIPE,
+                    stdout=subprocess.PIPE,
+                    stderr=log,
+                    text=True,
+                    env=self.desk_environment(),
+                )
+            assert self._nursery.stdout is not None
+            assert self._nursery.stdout.readline() == "ready\n"
+        assert self._nursery.stdin is not None
+        assert self._nursery.stdout is not None
+        self._nursery.stdin.write("desk\n")
+        self._nursery.stdin.flush()
+        self._running["desk"] = ForkedDesk(int(self._nursery.stdout.readline()))  # type: ignore[assignment]
+
+    def stop_all(self) -> None:
+        super().stop_all()
+        if self._nursery is not None:
+            self._nursery.kill()
+            self._nursery.wait()
+
+
+@dataclass
+class Storm:
+    """What happened in one storm."""
+
+    kills: int = 0
+    lives: list[float] = field(default_factory=list)
+    accepted: Counter[str] = field(default_factory=Counter)
+    refused: int = 0
+    unknown: int = 0
+    orders_seen: set[str] = field(default_factory=set)
+    before: dict[str, int] = field(default_factory=dict)
+    violations: list[str] = field(default_factory=list)
+    settled_after_seconds: float = 0.0
+    counted: Counter[str] = field(default_factory=Counter)
+
+
+@contextmanager
+def harbour(folder: Path, plant: str = "") -> Iterator[Harbour]:
+    """Three stores and a desk of the nursery."""
+    worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+    ports = free_ports(57_000 + 600 * worker + os.getpid() % 300)
+    processes = NurseryProcesses(folder, ports, FAST, STORES, plant=plant)
+    try:
+        processes.start_all()
+        add_person(processes, "Ida Fenwick", EMAIL, PASSWORD)
+        with Tide(processes.ports.address) as visitor:
+            visitor.people.sign_in(EMAIL, PASSWORD)
+            token = visitor.people.make_token("storm").value
+        with Tide(processes.ports.address, token=token) as tide:
+            opened = Harbour(processes, tide, token, folder)
+            opened.connect_stores()
+            yield opened
+    finally:
+        processes.stop_all()
+
+
+def rage(folder: Path, seed: int, kills: int, *, plant: str = "", told: Any = lambda _: None) -> Storm:
+    """One storm from calm to calm; ``violations`` of the outcome say what was broken."""
+    dice, storm = random.Random(seed), Storm()
+    with harbour(folder, plant) as there:
+        apps = [there.new_app() for _ in range(APPS)]
+        for app in apps:
+            there.draft(app, stores=STORES, ladder=None)
+            there.approve(app)
+        for app in apps:
+            there.released(app, "1.0.0", lambda seen: all(leg.phase == "rising" and leg.confirmed for leg in seen.legs))
+        storm.before = {store: len(there.control(store, "acts")) for store in STORES}
+        begun = position_of(there)
+        while storm.kills < kills:
+            weather(there, dice)
+            live(there, apps, dice, storm)
+            there.processes.kill("desk")
+            storm.kills += 1
+            there.processes.start("desk")
+            if storm.kills % 50 == 0:
+                told(f"{storm.kills} kills, {sum(storm.accepted.values())} acts accepted")
+        for store in STORES:
+            there.control(store, "mischief", CALM)
+        began = time.monotonic()
+        settle(there, storm)
+        storm.settled_after_seconds = time.monotonic() - began
+        verified = there.tide.watching.verify_logbook()
+        if verified.first_broken is not None:
+            storm.violations.append(f"the logbook breaks at line {verified.first_broken}")
+        storm.violations += violations(there, storm, begun)
+    return storm
+
+
+CALM = {
+    "outage": False,
+    "fail": 0,
+    "too_many": 0,
+    "slow_seconds": 0.0,
+    "lose_answers": 0,
+    "push_off": False,
+    "push_late_seconds": 0.0,
+    "push_doubled": False,
+    "push_shuffled": False,
+    "push_forged": False,
+}
+
+
+def weather(there: Harbour, dice: random.Random) -> None:
+    """Another mood for one of the stores."""
+    moods: list[dict[str, Any]] = [
+        CALM,
+        CALM,
+        {"outage": True},
+        {"fail": dice.randint(1, 4)},
+        {"too_many": dice.randint(1, 3), "retry_after_seconds": 1.0},
+        {"slow_seconds": dice.uniform(0.05, 0.4)},
+        {"lose_answers": dice.randint(1, 3)},
+        {"push_off": True},
+        {"push_late_seconds": 0.3},
+        {"push_doubled": True, "push_shuffled": True},
+        {"push_forged": True},
+    ]
+    there.control(dice.choice(STORES), "mischief", CALM | dice.choice(moods))
+
+
+def live(there: Harbour, apps: list[str], dice: random.Random, storm: Storm) -> None:
+    """A short life of the desk: some acts, then a random instant."""
+    until = time.monotonic() + dice.uniform(0, LONGEST_LIFE_SECONDS)
+    began = time.monotonic()
+    for _ in range(ACTS_A_LIFE):
+        act_somewhere(there, dice.choice(apps), dice, storm)
+        if time.monotonic() > until:
+            break
+    time.sleep(max(until - time.monotonic(), 0))  # the instant of the kill, not a wait for something
+    storm.lives.append(time.monotonic() - began)
+
+
+def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
+    store = dice.choice([None, *STORES])
+    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "offer"])
+    if act == "halt" and store in (None, "northgate"):
+        store = dice.choice(["openfield", "slatehouse"])  # a halted leg at Northgate would be over
+    try:
+        if act == "offer":
+            wanted = Availability(countries=tuple(dice.sample(["DE", "NO", "AT", "CH"], dice.randint(0, 3))))
+            there.tide.apps.offer(app, store or "northgate", wanted, reason="storm")
+            storm.accepted["set availability"] += 1
+            return
+        share = None
+        if act == "advance":
+            store = store if store in ("northgate", "slatehouse") else "northgate"
+            here = there.leg(app, store).share
+            share = min(here + 0.001, 0.9)
+        done = there.tide.releases.steer(app, "1.0.0", act, reason="storm", store=store, share=share)
+    except DeskUnreachable:
+        storm.unknown += 1
+        return
+    except TideError:
+        storm.refused += 1
+        return
+    ordered = {outcome.store for outcome in done.outcomes if outcome.ordered}
+    for leg in done.release.legs:
+        if leg.store in ordered:
+            storm.accepted[str(leg.orders[0].kind)] += 1
+            storm.orders_seen.add(leg.orders[0].id)
+
+
+def settle(there: Harbour, storm: Storm) -> None:
+    """Wait until nothing is ordered any more and everything that the stores told has been taken."""
+    deadline = time.monotonic() + SETTLE_SECONDS
+    while time.monotonic() < deadline:
+        pending = sum(store.pending_orders for store in there.tide.stores.every())
+        seen = dict(rows(there, "SELECT name, events_seen FROM stores"))
+        last = {store: last_event(there, store) for store in STORES}
+        if not pending and all(seen[store] == last[store] for store in STORES):
+            return
+        time.sleep(0.2)
+    storm.violations.append(f"it did not come to rest in {SETTLE_SECONDS:g} s: {pending} orders, {seen} of {last}")
+
+
+def last_event(there: Harbour, store: str) -> int:
+    with sqlite3.connect(there.processes.folder / store / "store.sqlite") as shelf:
+        return int(shelf.execute("SELECT max(sequence) FROM events").fetchone()[0] or 0)
+
+
+def rows(there: Harbour, question: str) -> list[tuple[Any, ...]]:
+    """The desk's own records, read beside it."""
+    with sqlite3.connect(f"file:{there.processes.folder / 'desk' / 'desk.sqlite'}?mode=ro", uri=True) as records:
+        return records.execute(question).fetchall()
+
+
+def position_of(there: Harbour) -> int:
+    return int(rows(there, "SELECT max(position) FROM orders")[0][0])
+
+
+def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
+    """Everything that the desk's records and the stores' own do not agree on, in words."""
+    found: list[str] = []
+    orders = [
+        dict(zip(("id", "kind", "state", "lane", "position", "attempts", "ordered_at", "payload"), row, strict=True))
+        for row in rows(
+            there,
+            "SELECT id, kind, state, lane, position, attempts, ordered_at, payload FROM orders"
+            f" WHERE position > {begun} ORDER BY position",
+        )
+    ]
+    known = {order["id"]: order for order in orders}
+    lost = storm.orders_seen - set(known)
+    if lost:
+        found.append(f"{len(lost)} accepted orders are not in the records: {sorted(lost)[:3]}")
+    done: dict[str, list[dict[str, Any]]] = defaultdict(list)
+    lanes: dict[str, list[dict[str, Any]]] = defaultdict(list)
+    for store in STORES:
+        for place, act in enumerate(there.control(store, "acts")[storm.before[store] :]):
+            order = known.get(act["key"].partition(".")[0])
+            if order is None:
+                if not act["act"].endswith(("push", "upload")):
+                    found.append(f"{store} did {act['act']} under a key that no order has: {act['key']}")
+                continue
+            entry = act | {"order": order, "store": store, "place": place}
+            if act["outcome"] == "done":
+                done[order["id"]].append(entry)
+            lanes[order["lane"]].append(entry)
+    for order in orders:
+        found += _wrong_effect(order, len(done[order["id"]]))
+    for lane in lanes.values():
+        found += _wrong_sequence(lane)
+    found += _disagreements(there)
+    found += _untold(there, orders)
+    storm.counted.update(order["state"] for order in orders)
+    storm.counted["repeated halts"] += sum('"again"' in order["payload"] for order in orders)
+    storm.counted["attempts"] += sum(order["attempts"] for order in orders)
+    return found
+
+
+def _wrong_effect(order: dict[str, Any], times: int) -> list[str]:
+    """Exactly once when it is confirmed, never when it was refused, at most once when it was dropped."""
+    told = f"{order['kind']} {order['id']} is {order['state']} and was done {times} times"
+    match order["state"]:
+        case "confirmed":
+            return [told] if times != 1 else []
+        case "refused":
+            return [told] if times else []
+        case "dropped":
+            return [told] if times > 1 else []
+    return [f"{order['kind']} {order['id']} is still {order['state']}"]
+
+
+def _wrong_sequence(lane: list[dict[str, Any]]) -> list[str]:
+    """Acts of a lane arrive in the order in which they were ordered; only halts go first, and wait for at most one."""
+    found, last = [], 0
+    for entry in sorted(lane, key=lambda entry: entry["place"]):
+        order = entry["order"]
+        if order["kind"] == "halt" or order["state"] == "dropped" or entry["outcome"] != "done":
+            continue
+        if order["position"] < last:
+            found.append(f"{order['kind']} {order['id']} was overtaken by a later order of its lane")
+        last = max(last, order["position"])
+    for entry in lane:
+        order = entry["order"]
+        if order["kind"] != "halt" or '"again"' in order["payload"]:
+            continue
+        ordered = datetime.fromisoformat(order["ordered_at"]).replace(tzinfo=UTC).timestamp()
+        between = [
+            other["order"]["id"]
+            for other in lane
+            if ordered < other["arrived"] < entry["arrived"] and other["order"]["position"] < order["position"]
+        ]
+        if len(set(between)) > 1:
+            found.append(f"halt {order['id']} waited behind {len(set(between))} orders: {between}")
+    return found
+
+
+def _disagreements(there: Harbour) -> list[str]:
+    """Where the desk believes something else than the store holds."""
+    found = []
+    wanted = rows(
+        there,
+        "SELECT rounds.store_ref, stores.name, legs.state, legs.share, sightings.state, sightings.share FROM legs"
+        " JOIN berths ON berths.id = legs.berth_id JOIN stores ON stores.id = berths.store_id"
+        " JOIN rounds ON rounds.leg_id = legs.id LEFT JOIN sightings ON sightings.leg_id = legs.id",
+    )
+    held = {store: {entry["id"]: entry for entry in there.control(store, "things/rollout")} for store in STORES}
+    for reference, store, state, share, seen_state, seen_share in wanted:
+        rollout = held[store].get(reference)
+        truth = (rollout["state"], rollout["share"]) if rollout else (None, None)
+        if (state, share) != truth or (seen_state, seen_share) != truth:
+            found.append(
+                f"{reference} at {store}: {truth} there, {(state, share)} ordered, {(seen_state, seen_share)} seen"
+            )
+    offers = rows(
+        there,
+        "SELECT berths.store_ref, stores.name, json_extract(berths.availability, '$.countries') FROM berths"
+        " JOIN stores ON stores.id = berths.store_id WHERE berths.availability != '{}'",
+    )
+    for reference, store, countries in offers:
+        (berth,) = [entry for entry in there.control(store, "things/berth") if entry["id"] == reference]
+        truth = berth.get("availability", {}).get("countries", [])
+        if sorted(truth) != sorted(json.loads(countries or "[]")):
+            found.append(f"berth {reference} at {store}: {truth} there, {countries} here")
+    return found
+
+
+def _untold(there: Harbour, orders: list[dict[str, Any]]) -> list[str]:
+    """Every steering order has its line, and no forged event left one."""
+    lines = Counter(row[0] for row in rows(there, "SELECT act FROM logbook"))
+    wanted = Counter(order["kind"] for order in orders if '"again"' not in order["payload"])
+    words = {"set share": ("advance",), "pause": ("pause",), "resume": ("resume",), "halt": ("halt",)}
+    found = [
+        f"{wanted[kind]} orders to {kind}, but {sum(lines[act] for act in acts)} lines in the logbook"
+        for kind, acts in words.items()
+        if sum(lines[act] for act in acts) != wanted[kind]
+    ]
+    if lines["changed at the store"]:
+        found.append(f"{lines['changed at the store']} changes were taken that nobody made at the stores")
+    return found
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description="Let a storm rage over three stores and a desk.")
+    parser.add_argument("--seed", type=int, default=int(time.time()) % 100_000)
+    parser.add_argument("--kills", type=int, default=100)
+    parser.add_argument("--plant", choices=["double-send"], default="", help="break the desk on purpose")
+    given = parser.parse_args()
+    began = time.monotonic()
+    print(f"seed {given.seed}, {given.kills} kills{f', planted: {given.plant}' if given.plant else ''}", flush=True)
+    with tempfile.TemporaryDirectory(prefix="tide-storm-") as folder:
+        storm = rage(
+            Path(folder), given.seed, given.kills, plant=given.plant, told=lambda said: print(said, flush=True)
+        )
+    print(
+        f"{storm.kills} kills in {time.monotonic() - began:.0f} s; a desk lived {sum(storm.lives) / len(storm.lives):.2f} s"
+    )
+    print(f"accepted: {dict(storm.accepted)}; refused {storm.refused}; cut off by a kill {storm.unknown}")
+    print(f"orders: {dict(storm.counted)}; at rest {storm.settled_after_seconds:.1f} s after the storm")
+    for violation in storm.violations[:20]:
+        print(f"  BROKEN: {violation}")
+    print(f"{len(storm.violations)} violations; replay with --seed {given.seed} --kills {given.kills}")
+    return 1 if storm.violations else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
