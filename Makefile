@@ -6,14 +6,15 @@ BIN := $(VENV)/bin
 STAMPS := .stamps
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+KILLS ?= 100
 export TIDE_PORT
 
-.PHONY: help demo demo-reset tour test bench lint types console contract screenshots clean lock
+.PHONY: help demo demo-reset tour test bench chaos lint types console contract screenshots clean lock
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
-demo: $(STAMPS)/runtime $(CONSOLE) ## a desk with two stand-in stores and three weeks of history, until Ctrl-C
+demo: $(STAMPS)/runtime $(CONSOLE) ## a desk with four stores and three weeks of history, until Ctrl-C
 	@exec $(BIN)/python -m restless_tide.demo
 
 demo-reset: $(STAMPS)/runtime ## throw the demo's data away
@@ -41,6 +42,9 @@ types: $(STAMPS)/dev $(STAMPS)/node
 
 bench: $(STAMPS)/tools $(CONSOLE) ## measure, each figure beside its comparison
 	$(BIN)/python -m bench
+
+chaos: $(STAMPS)/dev ## a long storm: make chaos KILLS=1000 SEED=7
+	$(BIN)/python -m tests.chaos.storm --kills $(KILLS) $(if $(SEED),--seed $(SEED))
 
 screenshots: $(STAMPS)/tools $(CONSOLE) ## take docs/screenshots anew from the demo data
 	$(BIN)/python scripts/screenshots.py

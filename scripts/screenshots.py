@@ -13,6 +13,7 @@ import sys
 import tempfile
 from pathlib import Path
 
+import httpx
 from playwright.sync_api import Browser, Page, sync_playwright
 from rich.console import Console
 from rich.text import Text
@@ -22,6 +23,7 @@ from restless_tide.demo.chapter import Chapter, beginning
 from restless_tide.demo.processes import Processes, free_ports
 from restless_tide.demo.season import Season
 from restless_tide.service.serve import add_first_person
+from restless_tide.standins.packages import PackageRecipe, write_apk
 
 TARGET = Path("docs/screenshots")
 NAME, EMAIL, PASSWORD = "Ida Fenwick", "ida@saltgrass.example.org", "pictures-of-the-desk"
@@ -39,6 +41,7 @@ COMMANDS = {
     "cli-release": "release show 2.4.0 --app marram",
     "cli-logbook": "logbook show --app marram --limit 12",
     "cli-help": "--help",
+    "cli-store": "store show slatehouse",
 }
 
 
@@ -65,6 +68,8 @@ def console(browser: Browser, processes: Processes) -> None:
         ("builds", "/apps/loam/builds"),
         ("cohorts", "/apps/marram/cohorts"),
         ("stores", "/stores"),
+        ("steps", "/steps"),
+        ("notices", "/notices"),
         ("logbook", "/logbook"),
         ("release-rejected", "/apps/loam/releases/1.0.0"),
         ("release", "/apps/marram/releases/2.4.0"),
@@ -90,6 +95,16 @@ def console(browser: Browser, processes: Processes) -> None:
     take(narrow, "release-narrow-dark")
 
 
+def gateway_check(processes: Processes) -> dict[str, str]:
+    """The protocol's own check against a stand-in whose clock runs fast."""
+    folder, address = processes.folder, f"http://127.0.0.1:{processes.ports.stores['openfield']}/control"
+    connection = httpx.post(f"{address}/connections", trust_env=False).text
+    (folder / "openfield.json").write_text(connection, encoding="utf-8")
+    write_apk(folder / "check.apk", PackageRecipe("org.example.check", "1.0.0", 1, "Check"))
+    httpx.post(f"{address}/clock", json={"speed": 20_000}, trust_env=False)
+    return {"cli-gateway-check": f"gateway check {folder / 'openfield.json'} {folder / 'check.apk'}"}
+
+
 def commands(browser: Browser, processes: Processes, token: str) -> None:
     environment = os.environ | {
         "TIDE_URL": processes.ports.address,
@@ -98,11 +113,12 @@ def commands(browser: Browser, processes: Processes, token: str) -> None:
         "FORCE_COLOR": "1",
         "TZ": "Europe/Berlin",
     }
-    for name, line in COMMANDS.items():
+    for name, line in (COMMANDS | gateway_check(processes)).items():
         command = [sys.executable, "-m", "restless_tide.cli.main", *line.split()]
         said = subprocess.run(command, env=environment, capture_output=True, text=True, check=True).stdout
         terminal = Console(record=True, width=160, file=io.StringIO(), force_terminal=True)
-        terminal.print(Text.from_ansi(f"$ tide {line}\n{said}"))
+        shown = line.replace(f"{processes.folder}/", "")
+        terminal.print(Text.from_ansi(f"$ tide {shown}\n{said}"))
         page = browser.new_context(viewport={"width": 1280, "height": 200}).new_page()
         page.set_content(
             terminal.export_html(inline_styles=True).replace("<body>", "<body style='margin:16px;font-size:12.5px'>")
@@ -123,8 +139,8 @@ def main() -> None:
             token = tide.people.make_token("pictures").value
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-            commands(browser, processes, token)
             console(browser, processes)
+            commands(browser, processes, token)
             browser.close()
 
 

@@ -16,7 +16,9 @@ _ENVIRONMENT = """The desk is set up by the environment:
   TIDE_MASTER_KEY      base64 of 32 bytes; without it, a file beside the data (0600)
   TIDE_SMTP_HOST, TIDE_SMTP_PORT, TIDE_MAIL_FROM   how it sends mail
   TIDE_LARGEST_PACKAGE bytes of the largest package taken (4 GiB)
-  TIDE_POLL_SECONDS    how often stores are asked what is new (2)"""
+  TIDE_POLL_SECONDS    how often stores are asked what is new (2)
+  TIDE_PUSH            off: stores are asked, and push nothing (on)
+  TIDE_FORBID_INWARD   yes: no gateway or webhook on this machine or in a private network"""
 
 
 def add(nouns: Nouns) -> None:

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import shlex
+import shutil
 import sys
 import tempfile
 import time
@@ -100,21 +101,45 @@ class Tour:
         self._trial(android)
         self._release(android, ios)
         self._steer()
+        self._by_hand()
+        self._rules()
         self.say("Who did what, when and why")
         self.tide("logbook show --app marram --limit 8")
         self.tide("logbook verify")
         self.tide("standin acts northgate")
-        self.say("That was the whole way, from a package file to a halted rollout in two stores.")
+        self.say("That was the whole way, from a package file to a halted rollout in two stores, and what stores do besides.")
+
+    def _by_hand(self) -> None:
+        self.say("A store without a gateway: what is ordered there becomes a step for a person")
+        self.tide("berth open --app marram --store wrackline --wait 0", Exit.NOT_CONFIRMED)
+        self.until("step list", "Open a place")
+        step = self.ask("step list")[0]["id"]
+        self.tide(f"step show {step}")
+        self.tide(f"step settle {step} done")
+        self.until("app show marram", "open")
+
+    def _rules(self) -> None:
+        self.say("A store announces other rules; the desk says what changes, and what it hits")
+        self.tide("berth open --app marram --store slatehouse")
+        self.tide("berth offer --app marram --store slatehouse --price 4.99 --currency EUR --check")
+        self.tide("standin announce slatehouse --in-days 20")
+        self.until("store show slatehouse", "Announced")
+        self.say("Be told, and try the button without touching a release")
+        self.tide("notice subscribe mail ida@saltgrass.example.org --kind approved --kind 'order failing'")
+        self.tide("drill halt --times 2")
 
     def _open(self) -> None:
-        self.say("A desk, and the two stores it is connected to")
+        self.say("A desk, the three stores it is connected to, and one that is carried by hand")
         self.tide('desk init --name "Ida Fenwick" --email ida@saltgrass.example.org')
         self.tide("sign-in --email ida@saltgrass.example.org")
-        for store in ("northgate", "openfield"):
+        for store in ("northgate", "openfield", "slatehouse"):
             self.tide(f"standin connection {store} {store}.json")
             self.tide(f"store connect {store} {store}.json")
+        shutil.copy(Path(__file__).parent / "wrackline.toml", self._folder)
+        self.tide("store carry wrackline wrackline.toml")
+        self.tide("store key-steps")
         self.say("An app and its places; a taken name is refused and tried again")
-        self.tide(f"app add marram --title Marram --android {_MARRAM} --ios {_MARRAM}")
+        self.tide(f"app add marram --title Marram --android {_MARRAM} --ios {_MARRAM} --desktop {_MARRAM}")
         self.tide("standin mischief openfield --take-name Marram")
         self.tide("berth open --app marram --store northgate")
         self.tide("berth open --app marram --store openfield", Exit.REFUSED)
