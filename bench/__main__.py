@@ -18,6 +18,7 @@ from collections.abc import Callable
 from pathlib import Path
 from statistics import median
 
+from bench import stores
 from restless_tide.client import Tide
 from restless_tide.core.packages import inspect_package
 from restless_tide.demo.chapter import Chapter, beginning
@@ -27,6 +28,7 @@ from restless_tide.service.serve import add_first_person
 from restless_tide.standins.packages import PackageRecipe, write_apk
 
 FRAMEWORK = Path("/usr/share/android-framework-res/framework-res.apk")
+MEMORY_MINUTES = float(os.environ.get("BENCH_MEMORY_MINUTES", "2"))
 PUSHED_BYTES = 512 * 1024**2
 ROUNDS = 5
 EMAIL, PASSWORD = "bench@saltgrass.example.org", "a-bench-password"
@@ -141,6 +143,27 @@ def starting(processes: Processes, tide: Tide) -> None:
     print(f"peak memory with demo data: {peak_kib(processes.pid('desk')) / 1024:.0f} MiB")
 
 
+def engine(processes: Processes, tide: Tide, folder: Path) -> None:
+    print("\nThe engine")
+    ordered, bare = stores.carrying(processes, tide)
+    say("an order from the act to the store's confirmation", ordered, "the same call made bare", bare)
+    ticks = stores.ticking(folder)
+    for due in (100, 1000):
+        say(f"a tick over {stores.TICK_LEGS} legs, {due} due", ticks[due], "none due", ticks[0])
+    print(f"of that, each leg that is due: {(ticks[1000] - ticks[0]):.2f} ms")
+    print(f"sightings taken, each a transaction's part: {stores.hearing(folder):.0f} a second")
+    ours, calls = stores.halting(processes, tide)
+    say(
+        f"halting {stores.LEGS} legs over three stores, act to last word",
+        ours,
+        f"{stores.LEGS} bare calls, 8 at once",
+        calls,
+    )
+    memory = stores.remembering(processes, tide, MEMORY_MINUTES)
+    told = ", ".join(f"{kib / 1024:.0f}" for kib in memory)
+    print(f"resident memory over {MEMORY_MINUTES:g} minutes of unbroken traffic, ten looks: {told} MiB")
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory(prefix="tide-bench-") as name:
         folder = Path(name)
@@ -158,6 +181,7 @@ def main() -> None:
                 print(f"\nThe scenario's first chapter took {time.perf_counter() - began:.0f} s to play in")
                 processes.environment = {}
                 starting(processes, tide)
+                engine(processes, tide, folder)
                 pushing(processes, tide, folder)
         began = time.perf_counter()
         done = subprocess.run([sys.executable, "-m", "restless_tide.demo.tour"], capture_output=True, check=False)

@@ -22,7 +22,7 @@ import tempfile
 import time
 from collections import Counter, defaultdict
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -103,8 +103,9 @@ class NurseryProcesses(Processes):
     def stop_all(self) -> None:
         super().stop_all()
         if self._nursery is not None:
-            self._nursery.kill()
-            self._nursery.wait()
+            with self._nursery as nursery:
+                nursery.kill()
+            self._nursery = None
 
 
 @dataclass
@@ -263,13 +264,15 @@ def settle(there: Harbour, storm: Storm) -> None:
 
 
 def last_event(there: Harbour, store: str) -> int:
-    with sqlite3.connect(there.processes.folder / store / "store.sqlite") as shelf:
+    with closing(sqlite3.connect(there.processes.folder / store / "store.sqlite")) as shelf:
         return int(shelf.execute("SELECT max(sequence) FROM events").fetchone()[0] or 0)
 
 
 def rows(there: Harbour, question: str) -> list[tuple[Any, ...]]:
     """The desk's own records, read beside it."""
-    with sqlite3.connect(f"file:{there.processes.folder / 'desk' / 'desk.sqlite'}?mode=ro", uri=True) as records:
+    with closing(
+        sqlite3.connect(f"file:{there.processes.folder / 'desk' / 'desk.sqlite'}?mode=ro", uri=True)
+    ) as records:
         return records.execute(question).fetchall()
 
 

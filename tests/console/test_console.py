@@ -197,7 +197,7 @@ def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
     page.get_by_label("Short name").fill("second")
     page.get_by_label("Connection file").set_input_files(connection)
     page.get_by_role("button", name="Try and connect").click()
-    expect(page.get_by_text("This key may: read, builds").first).to_be_visible()
+    expect(page.get_by_text("read, builds, trials").first).to_be_visible()
     expect(page.locator(".mono", has_text="second")).to_be_visible()
     harbour.control("openfield", "mischief", {"taken_names": ["Samphire"]})
     page.get_by_role("button", name="Register an app").click()

@@ -7,6 +7,7 @@ import dataclasses
 import itertools
 import json
 import secrets
+import sqlite3
 import subprocess
 import sys
 import time
@@ -120,11 +121,11 @@ def test_a_store_that_fails_often_is_left_alone_but_a_halt_goes_through(own_harb
 def test_a_stores_wish_to_be_left_alone_is_honoured_but_not_by_a_halt(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.risen(app, stores=("northgate",))
-    mischief(harbour, "northgate", too_many=1, retry_after_seconds=600.0)
+    mischief(harbour, "northgate", too_many_acts=1, retry_after_seconds=600.0)
     harbour.tide.releases.steer(app, "1.0.0", "advance", reason="well")
     waits = harbour.released(app, "1.0.0", lambda seen: seen.legs[0].orders[0].trouble)
     assert waits.legs[0].orders[0].trouble == "Too many calls; come again later."
-    until(lambda: harbour.control("northgate", "state"), lambda state: state["too_many"] == 0)
+    until(lambda: harbour.control("northgate", "state"), lambda state: state["too_many_acts"] == 0)
     harbour.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
     halted = harbour.all_confirmed(app).legs[0]
     assert [(order.kind, order.state) for order in halted.orders[:2]] == [
@@ -138,7 +139,7 @@ def test_a_halt_of_what_was_never_launched_stops_the_launch(harbour: Harbour) ->
     harbour.draft(app, stores=("northgate",), needs_word=True)
     harbour.approve(app)
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "approved")
-    mischief(harbour, "northgate", too_many=1, retry_after_seconds=600.0)
+    mischief(harbour, "northgate", too_many_acts=1, retry_after_seconds=600.0)
     harbour.tide.releases.give_word(app, "1.0.0")
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].orders[0].trouble)
     harbour.tide.releases.steer(app, "1.0.0", "halt", reason="it must not go out")
@@ -364,3 +365,18 @@ def test_a_drill_measures_the_whole_way_and_touches_nothing(harbour: Harbour) ->
     assert harbour.rollouts("openfield", app)[0]["state"] == "rising"
     assert harbour.leg(app, "openfield").phase == "rising"
     assert "drill halt" in [act["act"] for act in harbour.control("openfield", "acts")]
+
+
+def test_a_service_that_is_asked_to_end_finishes_what_it_has_in_hand(own_harbour: Harbour) -> None:
+    harbour = own_harbour
+    app = harbour.new_app()
+    harbour.risen(app, stores=("northgate",))
+    mischief(harbour, "northgate", slow_seconds=2.0)
+    harbour.tide.releases.steer(app, "1.0.0", "pause", reason="a look")
+    until(lambda: harbour.control("northgate", "state")["busy"], bool)
+    harbour.processes.stop("desk")
+    with sqlite3.connect(harbour.processes.folder / "desk" / "desk.sqlite") as records:
+        kept = records.execute("SELECT state, attempts FROM orders WHERE kind = 'pause'").fetchall()
+        holder = records.execute("SELECT holder FROM leases").fetchall()
+    records.close()
+    assert (kept, holder) == ([("confirmed", 1)], [("",)])

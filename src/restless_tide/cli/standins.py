@@ -60,6 +60,9 @@ def add(nouns: Nouns) -> None:
     parser = of_store("standin act", _act, "act on the store's own pages: pause, resume, halt, withdraw")
     parser.add_argument("act", choices=["pause", "resume", "halt", "withdraw"])
     parser.add_argument("submission", help="as the record of acts names it")
+    parser = of_store("standin answer", _answer, "answer a held build's questions on the store's own pages")
+    parser.add_argument("consignment", help="as the store names it")
+    parser.add_argument("answers", nargs="+", metavar="QUESTION=ANSWER")
     parser = of_store("standin announce", _announce, "announce the next revision of the rulebook")
     parser.add_argument("file", nargs="?", help="the rulebook (TOML); the one that ships if left out")
     parser.add_argument("--in-days", type=float, default=21.0, metavar="DAYS", help="when it comes into force (21)")
@@ -186,6 +189,12 @@ def _act(call: Call) -> None:
     body = {"submission": call.given.submission}
     answer = _reach(call, call.given.store, "POST", f"/control/acts/{call.given.act}", body)
     call.answer(answer, lambda: call.say(f"{call.given.submission} is {answer['state']} at {answer['share']:.0%} now."))
+
+
+def _answer(call: Call) -> None:
+    answers = dict(word.partition("=")[::2] for word in call.given.answers)
+    answer = _reach(call, call.given.store, "POST", f"/control/answers/{call.given.consignment}", answers)
+    call.answer(answer, lambda: call.say(f"{answer['id']} is {answer['state']} now."))
 
 
 def _announce(call: Call) -> None:

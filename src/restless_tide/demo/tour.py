@@ -107,7 +107,9 @@ class Tour:
         self.tide("logbook show --app marram --limit 8")
         self.tide("logbook verify")
         self.tide("standin acts northgate")
-        self.say("That was the whole way, from a package file to a halted rollout in two stores, and what stores do besides.")
+        self.say(
+            "That was the whole way, from a package file to a halted rollout in two stores, and what stores do besides."
+        )
 
     def _by_hand(self) -> None:
         self.say("A store without a gateway: what is ordered there becomes a step for a person")

@@ -146,7 +146,7 @@ class ByHand:
         self._ask(
             f"Hand {wanted.version} to review at {self._store}",
             f"Choose the build of version {wanted.version}, paste the notes, and hand it in.",
-            look_for="The store says that it is waiting for review.",
+            look_for="The store says that it has taken it and will look at it.",
             texts=notes,
         )
         return protocol.SubmissionAnswer(id=f"by hand {key}", state="queued")

@@ -355,7 +355,7 @@ class Engine:
             order = needed(act.session, Order, order_id)
             if order.state not in PENDING:
                 return
-            order.settled_at, order.trouble = act.now, wrong.detail
+            order.settled_at, order.trouble = act.now, f"{wrong.detail} {wrong.remedy}".strip()
             if order.payload.get("again") and wrong.code == ACT_IMPOSSIBLE:  # it had stayed halted: as was wanted
                 order.state = ORDER.after(order.state, OrderEvent.DROP)
                 _reconcile(act, order)

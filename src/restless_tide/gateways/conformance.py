@@ -472,6 +472,11 @@ def _trial(suite: Suite) -> None:
 # 7 Submissions and rounds, 8 Rollouts
 
 
+def _decided(suite: Suite, submission: str) -> bool:
+    """Whether the store was quicker than the suite."""
+    return suite.last_state("submission.changed", submission) in ("approved", "rejected")
+
+
 def _submission(suite: Suite) -> None:
     rules: Rulebook = suite.known["a rulebook"]
     notes = dict.fromkeys(rules.review.notes_locales_required, "What is new.") or {"en": "What is new."}
@@ -481,10 +486,20 @@ def _submission(suite: Suite) -> None:
     )
     place = f"/v1/berths/{suite.known['a berth']}/submissions"
     first = suite.done(place, protocol.SubmissionAnswer, wanted, "a submission")
-    _demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=wanted), (409,), "already-under-review")
-    back = suite.done(f"/v1/submissions/{first.id}/recall", protocol.SubmissionAnswer, None, "a recall")
-    _demand(back.state == "recalled", f"a recalled submission is {back.state}")
-    second = suite.done(place, protocol.SubmissionAnswer, wanted, "a submission again")
+    again = suite.call("POST", place, key=str(uuid.uuid4()), body=wanted)
+    second = first
+    if not _decided(suite, first.id):
+        _demand_problem(again, (409,), "already-under-review")
+        key = str(uuid.uuid4())
+        back = suite.call("POST", f"/v1/submissions/{first.id}/recall", key=key)
+        if back.is_success:
+            state = fits(back, protocol.SubmissionAnswer).state
+            _demand(state == "recalled", f"a recalled submission is {state}")
+            second = suite.done(place, protocol.SubmissionAnswer, wanted, "a submission again")
+        else:
+            _demand(_decided(suite, first.id), f"a recall was answered {back.status_code}")
+    elif again.is_success:
+        second = fits(again, protocol.SubmissionAnswer)
     verdict = suite.wait(
         lambda: suite.last_state("submission.changed", second.id),
         lambda state: state in ("approved", "rejected"),

@@ -24,6 +24,10 @@ class ActByHand(BaseModel):
     submission: str
 
 
+class Shelved(BaseModel):
+    things: list[dict[str, Any]]
+
+
 class Announcement(BaseModel):
     rulebook: dict[str, Any]
     in_hours: float | None = None
@@ -126,6 +130,14 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         work = lambda: store.steer(by_hand.submission, act)  # noqa: E731
         status, told = store.perform(fresh("by-hand"), act, by_hand.submission, {}, work)
         return JSONResponse(told, status)
+
+    @router.post("/things/{kind}")
+    def shelve(kind: str, wish: Shelved) -> Thing:
+        """Put things on the shelf as they are: for measuring with many of them."""
+        with store.shelf.transaction():
+            for thing in wish.things:
+                store.shelf.put(kind, thing)
+        return {"shelved": len(wish.things)}
 
     @router.get("/things/{kind}")
     def things(kind: str) -> list[Thing]:

@@ -23,6 +23,7 @@ class Mischief(BaseModel):
     outage: bool | None = Field(default=None, description="every call is answered 503")
     lose_answers: int | None = Field(default=None, description="so many acts are done and their answers lost")
     too_many: int | None = Field(default=None, description="so many calls are answered 429")
+    too_many_acts: int | None = Field(default=None, description="so many acts are answered 429; questions are not")
     retry_after_seconds: float | None = Field(default=None, description="what a 429 asks for")
     fail: int | None = Field(default=None, description="so many calls are answered 500 before anything is done")
     slow_seconds: float | None = Field(default=None, description="how long it takes before it acts")
@@ -67,7 +68,7 @@ def _instead(store: SimulatedStore, request: Request) -> Response | None:
             return HTMLResponse("<h1>Welcome</h1>")
         case "endless":
             return StreamingResponse(_endless(), media_type="application/json")
-    if _one_less(store, "too_many"):
+    if _one_less(store, "too_many") or (request.method == "POST" and _one_less(store, "too_many_acts")):
         wait = store.setting("retry_after_seconds", 2.0)
         headers = {"Retry-After": f"{wait:.0f}"}
         return JSONResponse(problem("too-many", "Too many calls; come again later."), 429, headers, PROBLEM)

@@ -1,0 +1,280 @@
+"""The engine measured: an order's way to the store, a tick over many legs, a halt of hundreds of legs, sightings, memory."""
+
+from __future__ import annotations
+
+import json
+import time
+import uuid
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from statistics import median
+from typing import Any
+
+import httpx
+
+from restless_tide.client import Tide
+from restless_tide.core.ladder import USUAL_LADDER
+from restless_tide.core.rollout import RolloutState
+from restless_tide.demo.processes import HOST, STORES, Processes
+from restless_tide.desk.clock import RealClock
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.settings import Settings
+from restless_tide.engine import sightings, tides
+from restless_tide.gateways.client import Gateway, read_connection_file
+from restless_tide.gateways.protocol import StoreEvent
+from restless_tide.records import tables
+from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
+
+LEGS = 300
+TICK_LEGS = 10_000
+_NOW = datetime.now(UTC)
+
+
+def control(processes: Processes, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
+    url = f"http://{HOST}:{processes.ports.stores[store]}/control/{path}"
+    method = "GET" if body is None else "POST"
+    return httpx.request(method, url, json=body, timeout=60, trust_env=False).raise_for_status().json()
+
+
+def gateway_of(processes: Processes, store: str) -> Gateway:
+    return Gateway(read_connection_file(json.dumps(control(processes, store, "connections", {}))), name=store)
+
+
+def carrying(processes: Processes, tide: Tide) -> tuple[float, float]:
+    """Seconds of a drill from the order to the confirmation, and of the same call made bare."""
+    gateway = gateway_of(processes, "openfield")
+    gateway.drill("halt", uuid.uuid4().hex)
+    bare, ordered = [], []
+    for _ in range(30):
+        began = time.perf_counter()
+        gateway.drill("halt", uuid.uuid4().hex)
+        bare.append(time.perf_counter() - began)
+        orders = [entry.order for entry in tide.stores.drill_halt("openfield")]
+        while (drilled := tide.stores.drilled(orders))[0].state != "confirmed":
+            time.sleep(0.002)
+        ordered.append(drilled[0].seconds or 0.0)
+    gateway.close()
+    return median(ordered), median(bare)
+
+
+def ticking(folder: Path) -> dict[int, float]:
+    """Seconds of one tick over TICK_LEGS legs on their way, by how many of them are due."""
+    desk = Desk(Settings(data=folder / "tick"), RealClock())
+    rules = read_rulebook((RULEBOOKS / "slatehouse.toml").read_text(encoding="utf-8"))
+    with desk.database.writing() as session:
+        store = tables.Store(name="s", may=[], rulebook=rules.model_dump(mode="json"), connected_at=_NOW)
+        session.add(store)
+        session.flush()
+        for number in range(TICK_LEGS):
+            app = tables.App(name=f"a{number}", title="A", created_at=_NOW)
+            session.add(app)
+            session.flush()
+            berth = tables.Berth(
+                app_id=app.id,
+                store_id=store.id,
+                listed_name="A",
+                platform="desktop",
+                identifier="a",
+                language="en",
+                created_at=_NOW,
+                store_ref=f"berth-{number}",
+            )
+            build = tables.Build(
+                app_id=app.id, platform="desktop", version="1.0.0", number=1, created_at=_NOW, created_by="b"
+            )
+            release = tables.Release(app_id=app.id, version="1.0.0", created_at=_NOW)
+            session.add_all([berth, build, release])
+            session.flush()
+            leg = tables.Leg(
+                release_id=release.id,
+                berth_id=berth.id,
+                build_id=build.id,
+                created_at=_NOW,
+                ladder=USUAL_LADDER.model_dump(mode="json"),
+                state=RolloutState.RISING,
+                stage=0,
+                share=0.05,
+                running_since=_NOW,
+                stage_ends_at=_NOW + timedelta(days=9),
+                launched_at=_NOW,
+            )
+            session.add(leg)
+            session.flush()
+            round_ = tables.Round(
+                leg_id=leg.id,
+                number=1,
+                build_id=build.id,
+                submitted_at=_NOW,
+                changed_at=_NOW,
+                store_ref=f"sub-{number}",
+            )
+            session.add(round_)
+    taken = {}
+    for due in (0, 100, 1000):
+        with desk.database.writing() as session:
+            legs = session.query(tables.Leg).filter(tables.Leg.stage == 0).limit(due).all()
+            for leg in legs:
+                leg.stage_ends_at = _NOW - timedelta(minutes=1)
+        began = time.perf_counter()
+        assert tides.rise(desk) == due
+        taken[due] = time.perf_counter() - began
+    desk.close()
+    return taken
+
+
+def hearing(folder: Path) -> float:
+    """Events that a desk takes in a second, in pages of 500, each about a rollout it knows."""
+    desk = Desk(Settings(data=folder / "tick"), RealClock())
+    with desk.look() as session:
+        store_id = session.query(tables.Store.id).scalar()
+    events = [
+        StoreEvent(
+            id=str(number),
+            source="s",
+            type="rollout.changed",
+            subject=f"sub-{5000 + number}",
+            time=_NOW,
+            sequence=number,
+            data={"state": "rising", "share": 0.05},
+        )
+        for number in range(1, 2001)
+    ]
+    began = time.perf_counter()
+    for at in range(0, len(events), 500):
+        sightings.take(desk, str(store_id), events[at : at + 500])
+    taken = time.perf_counter() - began
+    desk.close()
+    return len(events) / taken
+
+
+@contextmanager
+def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, str]]]:
+    """LEGS legs that rise over three stores: the stores' shelves and the desk's records are filled directly.
+
+    Playing hundreds of releases in through review would take an hour; what is measured, the halt, goes its real way.
+    """
+    tide.stores.every()
+    processes.stop("desk")
+    desk = Desk(Settings(data=Path(processes.desk_environment()["TIDE_DATA"])), RealClock())
+    made = []
+    with desk.database.writing() as session:
+        stores = {store.name: store for store in session.query(tables.Store)}
+        for number in range(LEGS // len(STORES)):
+            app = tables.App(name=f"fleet{number}", title=f"Fleet {number}", created_at=_NOW)
+            session.add(app)
+            session.flush()
+            release = tables.Release(app_id=app.id, version="1.0.0", created_at=_NOW)
+            session.add(release)
+            session.flush()
+            for name in STORES:
+                rules = stores[name].rulebook
+                ladder = rules["rollout"]["dictated_ladder"] or USUAL_LADDER.model_dump(mode="json")
+                share = ladder["stages"][0]["share"]
+                berth = tables.Berth(
+                    app_id=app.id,
+                    store_id=stores[name].id,
+                    listed_name=app.title,
+                    platform=rules["platforms"][0],
+                    identifier=f"org.example.fleet{number}",
+                    language="en",
+                    created_at=_NOW,
+                    store_ref=f"berth-fleet{number}",
+                )
+                build = tables.Build(
+                    app_id=app.id,
+                    platform=rules["platforms"][0],
+                    version="1.0.0",
+                    number=1,
+                    created_at=_NOW,
+                    created_by="bench",
+                )
+                session.add_all([berth, build])
+                session.flush()
+                leg = tables.Leg(
+                    release_id=release.id,
+                    berth_id=berth.id,
+                    build_id=build.id,
+                    created_at=_NOW,
+                    ladder=ladder,
+                    state=RolloutState.RISING,
+                    stage=0,
+                    share=share,
+                    running_since=_NOW,
+                    stage_ends_at=_NOW + timedelta(days=9),
+                    launched_at=_NOW,
+                )
+                session.add(leg)
+                session.flush()
+                reference = f"submission-fleet{number}"
+                session.add(
+                    tables.Round(
+                        leg_id=leg.id,
+                        number=1,
+                        build_id=build.id,
+                        submitted_at=_NOW,
+                        changed_at=_NOW,
+                        store_ref=reference,
+                        state="approved",
+                    )
+                )
+                made.append((name, reference, leg.id))
+    desk.close()
+    for name in STORES:
+        rollouts = [
+            {
+                "id": reference,
+                "berth": reference.replace("submission", "berth"),
+                "submission": reference,
+                "version": "1.0.0",
+                "share": 0.02,
+                "pauses": 0,
+                "held_seconds": 0.0,
+                "state": "rising",
+                "since": _NOW.isoformat(),
+            }
+            for store, reference, _ in made
+            if store == name
+        ]
+        control(processes, name, "things/rollout", {"things": rollouts})
+    processes.start("desk")
+    yield made
+
+
+def halting(processes: Processes, tide: Tide) -> tuple[float, float]:
+    """Seconds from the first halt ordered to the last of LEGS confirmed, and of as many bare calls over three stores."""
+    with fleet(processes, tide):
+        began = time.perf_counter()
+        for number in range(LEGS // len(STORES)):
+            tide.releases.steer(f"fleet{number}", "1.0.0", "halt", reason="bench")
+        while sum(store.pending_orders for store in tide.stores.every()):
+            time.sleep(0.02)
+        ours = time.perf_counter() - began
+    gateways = {name: gateway_of(processes, name) for name in STORES}
+    for gateway in gateways.values():
+        gateway.drill("halt", uuid.uuid4().hex)
+    began = time.perf_counter()
+    with ThreadPoolExecutor(8) as hands:
+        calls = [(name, uuid.uuid4().hex) for name in STORES for _ in range(LEGS // len(STORES))]
+        list(hands.map(lambda call: gateways[call[0]].drill("halt", call[1]), calls))
+    bare = time.perf_counter() - began
+    for gateway in gateways.values():
+        gateway.close()
+    return ours, bare
+
+
+def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:
+    """The service's resident memory in KiB while drills, offers and events go through it, ten times over ``minutes``."""
+    seen = []
+    pid = processes.pid("desk")
+    for _ in range(10):
+        until = time.monotonic() + minutes * 6
+        while time.monotonic() < until:
+            tide.stores.drill_halt()
+            tide.watching.overview()
+            tide.stores.every()
+        status = Path(f"/proc/{pid}/status").read_text()
+        seen.append(int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1]))
+    return seen
