@@ -19,6 +19,7 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter, defaultdict
 from collections.abc import Iterator
@@ -159,7 +160,6 @@ def rage(folder: Path, seed: int, kills: int, *, plant: str = "", told: Any = la
         while storm.kills < kills:
             weather(there, dice)
             live(there, apps, dice, storm)
-            there.processes.kill("desk")
             storm.kills += 1
             there.processes.start("desk")
             if storm.kills % 50 == 0:
@@ -199,6 +199,7 @@ def weather(there: Harbour, dice: random.Random) -> None:
         {"fail": dice.randint(1, 4)},
         {"too_many": dice.randint(1, 3), "retry_after_seconds": 1.0},
         {"slow_seconds": dice.uniform(0.05, 0.4)},
+        {"slow_seconds": dice.uniform(0.2, 0.8)},
         {"lose_answers": dice.randint(1, 3)},
         {"push_off": True},
         {"push_late_seconds": 0.3},
@@ -209,20 +210,26 @@ def weather(there: Harbour, dice: random.Random) -> None:
 
 
 def live(there: Harbour, apps: list[str], dice: random.Random, storm: Storm) -> None:
-    """A short life of the desk: some acts, then a random instant."""
-    until = time.monotonic() + dice.uniform(0, LONGEST_LIFE_SECONDS)
-    began = time.monotonic()
+    """A short life of the desk: some acts, and a kill at a random instant, also in the middle of one."""
+    life, began = dice.uniform(0, LONGEST_LIFE_SECONDS), time.monotonic()
+    killer = threading.Timer(life, there.processes.kill, ("desk",))
+    killer.start()
     for _ in range(ACTS_A_LIFE):
         act_somewhere(there, dice.choice(apps), dice, storm)
-        if time.monotonic() > until:
+        if not killer.is_alive():
             break
-    time.sleep(max(until - time.monotonic(), 0))  # the instant of the kill, not a wait for something
+    killer.join()
     storm.lives.append(time.monotonic() - began)
 
 
 def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
     store = dice.choice([None, *STORES])
-    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "offer"])
+    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer"])
+    if act == "rush":  # a halt right behind a step of the same leg, which may be in flight
+        store = dice.choice(["openfield", "slatehouse"])
+        for one in ("resume", "halt"):
+            steer(there, app, one, store, None, storm)
+        return
     if act == "halt" and store in (None, "northgate"):
         store = dice.choice(["openfield", "slatehouse"])  # a halted leg at Northgate would be over
     try:
@@ -236,6 +243,18 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
             store = store if store in ("northgate", "slatehouse") else "northgate"
             here = there.leg(app, store).share
             share = min(here + 0.001, 0.9)
+    except DeskUnreachable:
+        storm.unknown += 1
+        return
+    except TideError:
+        storm.refused += 1
+        return
+    steer(there, app, act, store, share, storm)
+
+
+def steer(there: Harbour, app: str, act: str, store: str | None, share: float | None, storm: Storm) -> None:
+    """Order one act and remember what became of it."""
+    try:
         done = there.tide.releases.steer(app, "1.0.0", act, reason="storm", store=store, share=share)
     except DeskUnreachable:
         storm.unknown += 1

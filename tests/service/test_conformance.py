@@ -31,7 +31,7 @@ from tests.listening import running
 WRITERS = {"northgate": (write_ipa, "ipa"), "openfield": (write_apk, "apk"), "slatehouse": (write_msix, "msix")}
 DOCUMENT = Path(__file__).parents[2] / "docs" / "gateway-openapi.json"
 IDENTIFIER = "org.example.conformance"
-SPEED = 12_000.0
+SPEED = 30_000.0
 
 
 def port() -> int:
