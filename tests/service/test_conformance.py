@@ -20,8 +20,9 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from restless_tide.cli.main import main as tide
 from restless_tide.core.packages import inspect_package
 from restless_tide.demo.processes import free_ports
+from restless_tide.gateways.clauses import check
 from restless_tide.gateways.client import Gateway, read_connection_file
-from restless_tide.gateways.conformance import Finding, Material, check
+from restless_tide.gateways.conformance import Finding, Material
 from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
 from restless_tide.standins.gateway import standin_app
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix

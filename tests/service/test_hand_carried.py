@@ -150,6 +150,7 @@ def test_a_halt_takes_the_place_of_a_step_that_still_waits(carried: Harbour) -> 
     carried.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
     halting = step_of(carried, app, "Halt 1.0.0")
     assert carried.tide.steps.one(raising.id).state == "dropped"
+    assert carried.leg(app, "wrackline").share == 0.3
     carried.tide.steps.settle(halting.id, "done")
     seen = carried.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed).legs[0]
     assert (seen.phase, seen.seen.state, seen.seen.share) == ("halted", "halted", 0.3)

@@ -7,9 +7,12 @@ import hashlib
 import threading
 from pathlib import Path
 
+import alembic.command
+import alembic.config
 import pytest
 from sqlalchemy import select
 
+from restless_tide import records
 from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
@@ -154,3 +157,30 @@ def test_settings_are_read_from_the_environment_and_a_bad_one_is_named() -> None
     assert settings_from({}).address == "http://127.0.0.1:7100"
     with pytest.raises(Invalid, match="TIDE_PORT is 'seven'"):
         settings_from({"TIDE_PORT": "seven"})
+
+
+def test_records_of_the_first_release_are_carried_over_whole(tmp_path: Path) -> None:
+    database = Database(tmp_path / "desk.sqlite")
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.upgrade(config, "0001")
+        for line in (
+            "INSERT INTO stores (id, name, address, client_id, sealed_key, may, rulebook, connected_at, events_seen)"
+            " VALUES ('s-1', 'northgate', 'http://x', 'c', x'00', '[]', '{}', '2026-11-01 00:00:00', 7)",
+            "INSERT INTO apps (id, name, title, created_at) VALUES ('a-1', 'marram', 'Marram', '2026-11-01 00:00:00')",
+            "INSERT INTO berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at)"
+            " VALUES ('be-1', 'a-1', 's-1', 'Marram', 'ios', 'org.example.marram', 'en', '2026-11-01 00:00:00')",
+        ):
+            connection.exec_driver_sql(line)
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        (store,) = session.scalars(select(tables.Store))
+        (berth,) = session.scalars(select(tables.Berth))
+        assert (store.events_seen, store.account, store.hand_carried, store.push_ref) == (7, {}, False, None)
+        assert (berth.store.name, berth.availability, berth.told_until) == ("northgate", {}, 0)
+    with database.engine.connect() as connection:
+        assert connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() == []
+    database.close()

@@ -11,8 +11,9 @@ from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns
 from restless_tide.core.packages import inspect_package
+from restless_tide.gateways.clauses import check
 from restless_tide.gateways.client import read_connection_file
-from restless_tide.gateways.conformance import Finding, Material, check
+from restless_tide.gateways.conformance import Finding, Material
 from restless_tide.wire.errors import Invalid
 
 _DESCRIPTION = """Hold a gateway to the protocol, clause by clause (docs/gateway-protocol.md).

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.ladder import FULL_SHARE
-from restless_tide.core.order import OrderKind
+from restless_tide.core.order import OrderKind, overtaken_by
 from restless_tide.core.rollout import STEERING, Progress, RolloutEvent, advanced, demand, steered
 from restless_tide.desk import find, legs
 from restless_tide.desk.desk import Act
@@ -86,8 +86,11 @@ def _steer_leg(act: Act, leg: Leg, event: RolloutEvent, reason: str, share: floa
 def order_step(act: Act, leg: Leg, event: RolloutEvent, after: Progress, reason: str) -> None:
     """Write down one step of a rollout and order it at the store, by whoever decided it."""
     before = _told(leg)
-    legs.keep_progress(leg, after)
     kind = _ORDER_OF[event]
+    if leg.sighting is not None and _drops_a_raise(act, leg, kind):
+        share = leg.sighting.share
+        after = replace(after, share=share, stage=legs.ladder_of(leg).stage_of(share))
+    legs.keep_progress(leg, after)
     payload: dict[str, Any] = {"share": after.share} if kind is OrderKind.SET_SHARE else {"reason": reason}
     act.order(kind, lane=leg.id, store=leg.berth.store, subject=leg.id, payload=payload)
     act.log(
@@ -98,6 +101,12 @@ def order_step(act: Act, leg: Leg, event: RolloutEvent, after: Progress, reason:
         before=before,
         after=_told(leg),
     )
+
+
+def _drops_a_raise(act: Act, leg: Leg, kind: OrderKind) -> bool:
+    """Whether a raise of the share is overtaken by this step: the share stays where the store was last seen."""
+    waiting = legs.pending_orders(act.session, leg.id)
+    return OrderKind.SET_SHARE in overtaken_by(kind) and any(order.kind is OrderKind.SET_SHARE for order in waiting)
 
 
 def _told(leg: Leg) -> dict[str, Any]:

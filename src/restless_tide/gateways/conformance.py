@@ -7,22 +7,18 @@ store's processing and review, so run it against a trial account or a stand-in w
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 from typing import Any
 
 import httpx
 import jwt
 from pydantic import BaseModel, ValidationError
 
-from restless_tide.core.errors import Invalid, TideError
+from restless_tide.core.errors import TideError
 from restless_tide.core.packages import Facts
-from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import ConnectionFile
 
@@ -38,6 +34,10 @@ class Finding:
     held: bool
     why: str = ""
     skipped: bool = False
+
+
+Check = tuple[str, str, "Callable[[Suite], None]"]
+"""A clause's number, what it says, and how it is tried."""
 
 
 class Broken(Exception):
@@ -66,11 +66,12 @@ class Suite:
     connection: ConnectionFile
     material: Material
     http: httpx.Client
+    checks: Sequence[Check]
     known: dict[str, Any] = field(default_factory=dict)
 
     def run(self) -> Iterator[Finding]:
         """Try every clause in order; a clause that builds on a broken one is skipped."""
-        for clause, said, check in _CHECKS:
+        for clause, said, check in self.checks:
             try:
                 check(self)
             except Broken as wrong:
@@ -126,7 +127,7 @@ class Suite:
         """A mutating call under a fresh key; its answer must fit ``kind``."""
         key = str(uuid.uuid4())
         answer = self.call("POST", path, key=key, body=body)
-        _demand(answer.is_success, f"POST {path} was answered {answer.status_code}: {answer.text[:200]}")
+        demand(answer.is_success, f"POST {path} was answered {answer.status_code}: {answer.text[:200]}")
         self.known[f"the key of {what}"] = (key, path, body, answer.json())
         return fits(answer, kind)
 
@@ -154,9 +155,9 @@ class Suite:
 
 def fits(answer: httpx.Response, kind: type[Any]) -> Any:
     """The answer as a message of the protocol. Raises Broken."""
-    _demand(answer.is_success, f"{answer.request.url.path} was answered {answer.status_code}: {answer.text[:200]}")
+    demand(answer.is_success, f"{answer.request.url.path} was answered {answer.status_code}: {answer.text[:200]}")
     media = answer.headers.get("content-type", "").partition(";")[0]
-    _demand(media == "application/json", f"{answer.request.url.path} is {media or 'without a type'}, not JSON")
+    demand(media == "application/json", f"{answer.request.url.path} is {media or 'without a type'}, not JSON")
     try:
         return kind.model_validate_json(answer.content)
     except ValidationError as wrong:
@@ -164,458 +165,19 @@ def fits(answer: httpx.Response, kind: type[Any]) -> Any:
         raise Broken(f"{answer.request.url.path} does not fit {kind.__name__}: look at {places}") from None
 
 
-def _demand(held: object, why: str) -> None:
+def demand(held: object, why: str) -> None:
     if not held:
         raise Broken(why)
 
 
-def _demand_problem(answer: httpx.Response, status: tuple[int, ...], code: str | None = None) -> None:
+def demand_problem(answer: httpx.Response, status: tuple[int, ...], code: str | None = None) -> None:
     """An RFC 9457 document with a stable code and a sentence."""
     where = f"{answer.request.method} {answer.request.url.path}"
-    _demand(
+    demand(
         answer.status_code in status, f"{where} was answered {answer.status_code}, not {' or '.join(map(str, status))}"
     )
     media = answer.headers.get("content-type", "").partition(";")[0]
-    _demand(media == "application/problem+json", f"{where}: the error is {media or 'without a type'}")
+    demand(media == "application/problem+json", f"{where}: the error is {media or 'without a type'}")
     document = answer.json()
-    _demand(document.get("code") and document.get("detail"), f"{where}: the problem has no code or no detail")
-    _demand(code is None or document["code"] == code, f"{where}: the code is {document['code']!r}, not {code!r}")
-
-
-# 2 Who is asking
-
-
-def _token(suite: Suite) -> None:
-    answer = suite.ask_token(suite.assertion())
-    token = fits(answer, protocol.TokenAnswer)
-    _demand(token.expires_in > 0, "expires_in is not above 0")
-    suite.known["a token"] = token.access_token
-
-
-def _replayed(suite: Suite) -> None:
-    once = suite.assertion()
-    _demand(suite.ask_token(once).is_success, "a fresh assertion was refused")
-    _demand_problem(suite.ask_token(once), (400, 401))
-
-
-def _unproved(suite: Suite) -> None:
-    now = int(time.time())
-    unproved: dict[str, dict[str, Any]] = {
-        "another audience": {"aud": "https://elsewhere.example.org/v1/token"},
-        "a lapsed one": {"iat": now - 7200, "exp": now - 7000},
-        "an unknown client": {"sub": "nobody", "iss": "nobody"},
-    }
-    for name, changed in unproved.items():
-        answer = suite.ask_token(suite.assertion(**changed))
-        _demand(answer.status_code in (400, 401), f"an assertion with {name} was answered {answer.status_code}")
-    head, _, rest = suite.assertion().rpartition(".")
-    _demand_problem(suite.ask_token(f"{head}.{rest[::-1]}"), (400, 401))
-
-
-def _closed(suite: Suite) -> None:
-    for method, path in (("GET", "/v1/rulebook"), ("GET", "/v1/events"), ("GET", "/v1/account")):
-        _demand_problem(suite.http.request(method, path), (401,))
-        bad = {"Authorization": "Bearer not-a-token"}
-        _demand_problem(suite.http.request(method, path, headers=bad), (401,))
-
-
-# 1 How it is spoken
-
-
-def _clock(suite: Suite) -> None:
-    told = suite.call("GET", "/v1/account").headers.get(protocol.CLOCK_HEADER, "")
-    try:
-        instant = datetime.fromisoformat(told)
-    except ValueError:
-        raise Broken(f"{protocol.CLOCK_HEADER} is {told!r}, no instant") from None
-    _demand(instant.tzinfo is not None, f"{protocol.CLOCK_HEADER} has no zone")
-
-
-def _unknown(suite: Suite) -> None:
-    _demand_problem(suite.call("GET", "/v1/consignments/nothing-of-the-kind"), (404,))
-    _demand_problem(suite.call("GET", "/v1/nothing-of-the-kind"), (404,))
-    _demand_problem(suite.call("POST", "/v1/berths", key=str(uuid.uuid4()), body={"name": 1}), (400, 422))
-
-
-def _key_needed(suite: Suite) -> None:
-    answer = suite.call("POST", "/v1/berths", body=_berth_wanted(suite))
-    _demand_problem(answer, (400, 422))
-
-
-# 3 What is so
-
-
-def _rulebook(suite: Suite) -> None:
-    answer = suite.call("GET", "/v1/rulebook")
-    _demand(answer.is_success, f"it was answered {answer.status_code}")
-    try:
-        rules = suite.known["a rulebook"] = read_served_rulebook(answer.content, "the gateway")
-    except Invalid as wrong:
-        raise Broken(wrong.detail) from None
-    etag = answer.headers.get("etag", "")
-    _demand(etag == f'"{rules.revision}"', f"the ETag is {etag or 'missing'}, not the revision {rules.revision!r}")
-    again = suite.call("GET", "/v1/rulebook", headers={"If-None-Match": etag})
-    _demand(again.status_code == 304, f"with If-None-Match it was answered {again.status_code}, not 304")
-
-
-def _announced(suite: Suite) -> None:
-    answer = suite.call("GET", "/v1/rulebook/next")
-    if answer.status_code == 404:
-        _demand_problem(answer, (404,), "none-announced")
-        return
-    try:
-        following = read_served_rulebook(answer.content, "the gateway")
-    except Invalid as wrong:
-        raise Broken(wrong.detail) from None
-    rules: Rulebook = suite.known["a rulebook"]
-    _demand(
-        following.in_force_since > rules.in_force_since, "the announced revision is not later than the one in force"
-    )
-
-
-def _account(suite: Suite) -> None:
-    account = fits(suite.call("GET", "/v1/account"), protocol.Account)
-    beyond = set(account.may) - set(protocol.RIGHTS)
-    _demand(not beyond, f"unknown rights: {', '.join(sorted(beyond))}")
-
-
-# 4 Berths
-
-
-def _berth_wanted(suite: Suite) -> protocol.BerthRequest:
-    rules: Rulebook = suite.known["a rulebook"]
-    facts = suite.material.facts
-    if facts.platform not in rules.platforms:
-        raise NotTried(f"the package is for {facts.platform}; {rules.store} carries {', '.join(rules.platforms)}")
-    name = f"Check {uuid.uuid4().hex[:8]}"
-    return protocol.BerthRequest(
-        identifier=facts.identifier, name=name, platform=facts.platform, language="en", reference="conformance"
-    )
-
-
-def _berth(suite: Suite) -> None:
-    wanted = _berth_wanted(suite)
-    answer = suite.done("/v1/berths", protocol.BerthAnswer, wanted, "a berth")
-    _demand(answer.identifier == wanted.identifier, "the berth is for another identifier")
-    suite.known["a berth"] = answer.id
-    suite.known["the berth's name"] = wanted.name
-
-
-def _berth_taken(suite: Suite) -> None:
-    other = _berth_wanted(suite).model_copy(update={"identifier": f"org.example.n{uuid.uuid4().hex[:8]}"})
-    taken = other.model_copy(update={"name": suite.known["the berth's name"]})
-    _demand_problem(suite.call("POST", "/v1/berths", key=str(uuid.uuid4()), body=taken), (409,), "name-taken")
-
-
-def _same_key(suite: Suite) -> None:
-    key, path, body, first = suite.known["the key of a berth"]
-    again = suite.call("POST", path, key=key, body=body)
-    _demand(again.is_success and again.json() == first, "the same call under the same key got another answer")
-    other = body.model_copy(update={"name": "Something else"})
-    _demand_problem(suite.call("POST", path, key=key, body=other), (409,), "key-reused")
-
-
-def _availability(suite: Suite) -> None:
-    place = f"/v1/berths/{suite.known['a berth']}/availability"
-    before = fits(suite.call("GET", place), protocol.AvailabilityMessage)
-    wanted = before.model_copy(update={"countries": ("DE", "NO")})
-    told = suite.done(place, protocol.AvailabilityAnswer, wanted, "availability")
-    _demand(told.sequence is not None, "the answer does not carry the sequence of the event that told of it")
-    _demand(set(told.countries) == {"DE", "NO"}, "the countries set are not the countries told")
-    seen = fits(suite.call("GET", place), protocol.AvailabilityMessage)
-    _demand(
-        seen.model_dump() == told.model_dump(exclude={"sequence"}), "what is read back differs from what was answered"
-    )
-    unfit = {"price": "1.00", "currency": None}
-    _demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=unfit), (409, 422))
-
-
-def _dossier(suite: Suite) -> None:
-    rules: Rulebook = suite.known["a rulebook"]
-    place = f"/v1/berths/{suite.known['a berth']}/dossier"
-    fits(suite.call("GET", place), protocol.Dossier)
-    if not rules.listing.fields:
-        raise NotTried("the rulebook names no texts")
-    name, limits = next(iter(rules.listing.fields.items()))
-    wanted = protocol.Dossier(texts={"en": {name: "x" * min(limits.limit_characters, 20)}})
-    suite.done(place, protocol.Dossier, wanted, "a dossier")
-    seen = fits(suite.call("GET", place), protocol.Dossier)
-    _demand(seen.texts == wanted.texts, "the texts read back differ")
-    over = protocol.Dossier(texts={"en": {name: "x" * (limits.limit_characters + 1)}})
-    _demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=over), (409, 413, 422))
-
-
-# 5 Packages and consignments
-
-
-def _upload(suite: Suite) -> None:
-    content, berth = suite.material.package, suite.known["a berth"]
-    half = len(content) // 2
-    headers = {"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": str(len(content))}
-    made = suite.call("POST", f"/v1/berths/{berth}/uploads", key=str(uuid.uuid4()), headers=headers)
-    place = f"/v1/uploads/{fits(made, protocol.UploadAnswer).id}"
-    _demand(_offset(suite, place) == 0, "a new upload does not begin at offset 0")
-    _append(suite, place, 0, content[:half])
-    _demand(_offset(suite, place) == half, "after half of the bytes the offset is not the half")
-    wrong = suite.call("PATCH", place, headers=_block(0, content[:10]), content=content[:10])
-    _demand_problem(wrong, (409,), "offset-differs")
-    broken = suite.call("PATCH", place, headers=_block(half, b"other bytes"), content=content[half:])
-    _demand_problem(broken, (460,), "checksum-differs")
-    _append(suite, place, half, content[half:])
-    suite.known["an upload"] = place.rpartition("/")[2]
-
-
-def _terminated(suite: Suite) -> None:
-    headers = {"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": "10"}
-    made = suite.call("POST", f"/v1/berths/{suite.known['a berth']}/uploads", key=str(uuid.uuid4()), headers=headers)
-    place = f"/v1/uploads/{fits(made, protocol.UploadAnswer).id}"
-    _demand(suite.call("HEAD", place).headers.get("upload-expires"), "an upload does not say when it expires")
-    gone = suite.call("DELETE", place, headers={"Tus-Resumable": protocol.TUS_VERSION})
-    _demand(gone.status_code == 204, f"the end of an upload was answered {gone.status_code}, not 204")
-    _demand(suite.call("HEAD", place).status_code in (404, 410), "an ended upload is still there")
-
-
-def _offset(suite: Suite, place: str) -> int:
-    answer = suite.call("HEAD", place, headers={"Tus-Resumable": protocol.TUS_VERSION})
-    _demand(answer.is_success, f"HEAD {place} was answered {answer.status_code}")
-    return int(answer.headers.get("upload-offset", "-1"))
-
-
-def _append(suite: Suite, place: str, offset: int, block: bytes) -> None:
-    answer = suite.call("PATCH", place, headers=_block(offset, block), content=block)
-    _demand(answer.status_code == 204, f"PATCH was answered {answer.status_code}: {answer.text[:200]}")
-    _demand(answer.headers.get("upload-offset") == str(offset + len(block)), "the new Upload-Offset is wrong")
-
-
-def _block(offset: int, block: bytes) -> dict[str, str]:
-    digest = base64.b64encode(hashlib.sha256(block).digest()).decode()
-    return {
-        "Tus-Resumable": protocol.TUS_VERSION,
-        "Upload-Offset": str(offset),
-        "Upload-Checksum": f"sha256 {digest}",
-        "Content-Type": "application/offset+octet-stream",
-    }
-
-
-def _consignment(suite: Suite) -> None:
-    facts, rules = suite.material.facts, suite.known["a rulebook"]
-    place = f"/v1/berths/{suite.known['a berth']}/consignments"
-    wanted = protocol.ConsignmentRequest(
-        uploads=(suite.known["an upload"],), version=facts.version, number=facts.number
-    )
-    if rules.packages.first_build_by_hand:
-        answer = suite.call("POST", place, key=str(uuid.uuid4()), body=wanted)
-        _demand_problem(answer, (409,), protocol.FIRST_BUILD_BY_HAND)
-        suite.material.ask("This store takes the first build by hand: hand the package in on its own pages now.")
-        told = suite.wait(lambda: _handed_in(suite), lambda seen: seen is not None, "the hand-in on the store's pages")
-    else:
-        told = suite.done(place, protocol.ConsignmentAnswer, wanted, "a consignment").id
-    where = f"/v1/consignments/{told}"
-
-    def look() -> protocol.ConsignmentAnswer:
-        seen: protocol.ConsignmentAnswer = fits(suite.call("GET", where), protocol.ConsignmentAnswer)
-        return seen
-
-    ended = suite.wait(look, lambda seen: seen.state != "processing", "the processing")
-    while ended.state == "held":
-        _demand(ended.questions, "a held build asks no question")
-        answers = {question.code: question.choices[-1] for question in ended.questions}
-        ended = suite.done(f"{where}/answers", protocol.ConsignmentAnswer, {"answers": answers}, "answers")
-    _demand(ended.state == "ready", f"the package given is {ended.state}: {ended.reason}")
-    suite.known["a ready build"] = told
-
-
-def _handed_in(suite: Suite) -> str | None:
-    """The consignment that somebody handed in on the store's own pages, as its event tells."""
-    berth, facts = suite.known["a berth"], suite.material.facts
-    for event in suite.events():
-        data = event.data
-        same = (data.get("berth"), data.get("version"), data.get("number")) == (berth, facts.version, facts.number)
-        if event.type == "consignment.changed" and same:
-            return event.subject
-    return None
-
-
-def _holdings(suite: Suite) -> None:
-    _demand(suite.known["a ready build"], "")
-    held = fits(suite.call("GET", f"/v1/berths/{suite.known['a berth']}/holdings"), protocol.Holdings)
-    facts = suite.material.facts
-    _demand(
-        any((build.version, build.number) == (facts.version, facts.number) for build in held.builds),
-        "the build sent is not among the holdings",
-    )
-
-
-# 6 Trials
-
-
-def _trial(suite: Suite) -> None:
-    rules: Rulebook = suite.known["a rulebook"]
-    kind = next(iter(rules.cohorts), None)
-    if kind is None:
-        raise NotTried("the rulebook knows no testers")
-    wanted = protocol.TrialRequest(
-        consignment=suite.known["a ready build"], kind=kind, cohort="check", notes="Look.", testers=("a@example.org",)
-    )
-    told = suite.done(f"/v1/berths/{suite.known['a berth']}/trials", protocol.TrialAnswer, wanted, "a trial")
-    place = f"/v1/trials/{told.id}"
-    for _ in range(2):
-        suite.done(f"{place}/testers", protocol.TrialAnswer, {"address": "b@example.org"}, "a seat")
-    seen = fits(suite.call("GET", place), protocol.TrialAnswer)
-    _demand(seen.seats_taken == 2, f"the same address twice is one seat, not {seen.seats_taken} with the first")
-    suite.done(f"{place}/removals", protocol.TrialAnswer, {"address": "b@example.org"}, "a removal")
-    _demand(fits(suite.call("GET", place), protocol.TrialAnswer).seats_taken == 1, "a removed tester keeps the seat")
-    ended = suite.done(f"{place}/close", protocol.TrialAnswer, None, "the end of a trial")
-    _demand(ended.state == "closed", f"a closed trial is {ended.state}")
-
-
-# 7 Submissions and rounds, 8 Rollouts
-
-
-def _decided(suite: Suite, submission: str) -> bool:
-    """Whether the store was quicker than the suite."""
-    return suite.last_state("submission.changed", submission) in ("approved", "rejected")
-
-
-def _submission(suite: Suite) -> None:
-    rules: Rulebook = suite.known["a rulebook"]
-    notes = dict.fromkeys(rules.review.notes_locales_required, "What is new.") or {"en": "What is new."}
-    version = suite.material.facts.version
-    wanted = protocol.SubmissionRequest(
-        consignment=suite.known["a ready build"], version=version, notes=notes, items=rules.review.go_together
-    )
-    place = f"/v1/berths/{suite.known['a berth']}/submissions"
-    first = suite.done(place, protocol.SubmissionAnswer, wanted, "a submission")
-    again = suite.call("POST", place, key=str(uuid.uuid4()), body=wanted)
-    second = first
-    if not _decided(suite, first.id):
-        _demand_problem(again, (409,), "already-under-review")
-        key = str(uuid.uuid4())
-        back = suite.call("POST", f"/v1/submissions/{first.id}/recall", key=key)
-        if back.is_success:
-            state = fits(back, protocol.SubmissionAnswer).state
-            _demand(state == "recalled", f"a recalled submission is {state}")
-            second = suite.done(place, protocol.SubmissionAnswer, wanted, "a submission again")
-        else:
-            _demand(_decided(suite, first.id), f"a recall was answered {back.status_code}")
-    elif again.is_success:
-        second = fits(again, protocol.SubmissionAnswer)
-    verdict = suite.wait(
-        lambda: suite.last_state("submission.changed", second.id),
-        lambda state: state in ("approved", "rejected"),
-        "the review",
-    )
-    if verdict == "rejected":
-        raise NotTried("the review rejected the package given; rollouts cannot be tried")
-    suite.known["an approved submission"] = second.id
-
-
-def _rollout(suite: Suite) -> None:
-    rules: Rulebook = suite.known["a rulebook"]
-    ladder = rules.rollout.dictated_ladder
-    share = ladder.stages[0].share if ladder else 0.05
-    place = f"/v1/submissions/{suite.known['an approved submission']}/rollout"
-    told = suite.done(place, protocol.RolloutAnswer, {"share": share}, "a launch")
-    _demand(
-        (told.state, told.share) == ("rising", share), f"a launch to {share:.0%} is {told.state} at {told.share:.0%}"
-    )
-    _demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body={"share": share}), (409,), "launched-already")
-    for act, state in (("pause", "paused"), ("resume", "rising")):
-        seen = suite.done(f"{place}/{act}", protocol.RolloutAnswer, {"reason": "check"}, act)
-        _demand(seen.state == state, f"after {act} it is {seen.state}, not {state}")
-    below = {"share": share / 2}
-    _demand_problem(suite.call("POST", f"{place}/share", key=str(uuid.uuid4()), body=below), (409, 422))
-
-
-def _halted(suite: Suite) -> None:
-    place = f"/v1/submissions/{suite.known['an approved submission']}/rollout"
-    _demand(suite.known["the key of a launch"], "")
-    told = suite.done(f"{place}/halt", protocol.RolloutAnswer, {"reason": "check"}, "a halt")
-    _demand(told.state == "halted", f"after a halt it is {told.state}")
-    halts = [event for event in suite.events() if event.data.get("state") == "halted"]
-    sequences = [event.sequence for event in halts if event.type == "rollout.changed"]
-    _demand(told.sequence in sequences, "the answer does not carry the sequence of the event that told of the halt")
-    key, path, body, first = suite.known["the key of a halt"]
-    again = suite.call("POST", path, key=key, body=body)
-    _demand(again.is_success and again.json() == first, "a halt repeated under its key got another answer")
-    other = suite.call("POST", path, key=str(uuid.uuid4()), body=body)
-    _demand_problem(other, (409,), protocol.ACT_IMPOSSIBLE)
-
-
-def _gauges(suite: Suite) -> None:
-    fits(suite.call("GET", f"/v1/berths/{suite.known['a berth']}/gauges"), protocol.Gauges)
-
-
-# 9 Events
-
-
-def _events(suite: Suite) -> None:
-    events = suite.events()
-    if not events:
-        raise NotTried("the store has told nothing yet")
-    first = events[0].sequence
-    numbers = [event.sequence for event in events]
-    _demand(numbers == list(range(first, first + len(events))), "the sequence has gaps or goes back")
-    _demand(len({event.id for event in events}) == len(events), "two events carry the same id")
-    middle = events[len(events) // 2].sequence
-    again = suite.events(middle)
-    _demand(
-        [event.id for event in again][: len(events)] == [e.id for e in events if e.sequence > middle],
-        "replayed differently",
-    )
-    halts = [event for event in events if event.type == "rollout.changed" and event.data.get("state") == "halted"]
-    _demand(halts or "the key of a halt" not in suite.known, "the halt was not told")
-
-
-def _pushes(suite: Suite) -> None:
-    address = "http://127.0.0.1:9/events"
-    made = suite.done("/v1/pushes", protocol.PushAnswer, {"address": address}, "a push")
-    _demand((made.secret or "").startswith("whsec_"), "the secret is not a Standard Webhooks secret (whsec_…)")
-    renewed = suite.done(f"/v1/pushes/{made.id}/rotation", protocol.PushAnswer, None, "a rotation")
-    _demand(renewed.secret and renewed.secret != made.secret, "the rotation gave no new secret")
-    ended = suite.done(f"/v1/pushes/{made.id}/end", protocol.PushAnswer, None, "the end of a push")
-    _demand(ended.secret is None, "the secret is told again")
-
-
-def _drill(suite: Suite) -> None:
-    answer = suite.call("POST", "/v1/drills", key=str(uuid.uuid4()), body={"act": "halt"})
-    if answer.status_code == 404:
-        raise NotTried("this gateway has no drills, which it need not have")
-    fits(answer, protocol.DrillAnswer)
-
-
-_CHECKS: list[tuple[str, str, Callable[[Suite], None]]] = [
-    ("2.1", "a signed assertion is answered with a bearer token", _token),
-    ("2.2", "an assertion counts once", _replayed),
-    ("2.3", "an assertion that does not prove who asks is refused", _unproved),
-    ("2.4", "nothing else is answered without a token", _closed),
-    ("1.2", "every answer carries the store's own clock", _clock),
-    ("1.4", "what is unknown or unfit is a problem document with a code", _unknown),
-    ("3.1", "the rulebook fits its schema and is served with its revision", _rulebook),
-    ("1.3", "a call that changes something needs an idempotency key", _key_needed),
-    ("3.2", "the next revision is announced with its date, or none is", _announced),
-    ("3.3", "the account tells its standing and what the key may", _account),
-    ("4.1", "a berth is opened", _berth),
-    ("4.2", "a taken name is refused as such", _berth_taken),
-    ("1.3", "the same key gives the same answer; another call under it is a conflict", _same_key),
-    ("4.3", "availability is set and read back", _availability),
-    ("4.4", "the dossier is written within the rulebook's limits and read back", _dossier),
-    ("5.1", "a package is uploaded by tus, resumed and checked", _upload),
-    ("5.2", "an upload expires and can be ended", _terminated),
-    ("5.3", "a consignment is processed, its questions answered", _consignment),
-    ("3.4", "the holdings list every build seen", _holdings),
-    ("6.1", "a trial is opened, seats taken and given back, closed", _trial),
-    ("7.1", "a submission is taken, recalled and judged", _submission),
-    ("8.1", "a rollout is launched, paused and resumed; a share only rises", _rollout),
-    ("8.2", "a halt is done once, and refused as impossible when there is nothing to halt", _halted),
-    ("8.3", "gauges are told", _gauges),
-    ("9.1", "events are numbered without gaps and can be replayed", _events),
-    ("9.2", "events are pushed, signed with a secret that can be renewed", _pushes),
-    ("8.4", "a drill goes the whole way and changes nothing", _drill),
-]
-
-
-def check(connection: ConnectionFile, material: Material) -> Iterator[Finding]:
-    """Run the suite. The gateway is reached at the address in the connection file."""
-    with httpx.Client(base_url=connection.gateway, timeout=20, trust_env=False) as http:
-        yield from Suite(connection, material, http).run()
+    demand(document.get("code") and document.get("detail"), f"{where}: the problem has no code or no detail")
+    demand(code is None or document["code"] == code, f"{where}: the code is {document['code']!r}, not {code!r}")
