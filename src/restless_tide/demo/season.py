@@ -26,7 +26,7 @@ class Season:
         self._tide = tide
         self._ports = ports
         self._http = httpx.Client(timeout=10, trust_env=False, verify=False)  # noqa: S501  (loopback)
-        self.now = self._shown = begin
+        self.now = begin
         self._show()
 
     def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
@@ -82,13 +82,11 @@ class Season:
         return stages + [datetime.fromisoformat(due) for due in stores if due]
 
     def _show(self) -> None:
-        """The stores reach the instant before the desk does, so that no stage is asked for before the store has
-        held it long enough; the desk stands just before it by then, so that what it hears is written down in time."""
-        self._tide.watching.move_clock(show=max(self.now - 1.5 * _AFTERWARDS, self._shown))
+        """The desk reaches the instant first, so that whatever it hears while the stores follow is dated no earlier
+        than it was there; a stage that it asks for too early meanwhile is asked for again at once."""
+        self._tide.watching.move_clock(show=self.now)
         for store in STORES:
             self.control(store, "clock", {"set_to": self.now.isoformat()})
-        self._tide.watching.move_clock(show=self.now)
-        self._shown = self.now
 
     def come_to_now(self) -> None:
         """End the season: every clock shows real time."""
