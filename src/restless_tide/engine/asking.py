@@ -63,6 +63,10 @@ def note_failure(desk: Desk, store_id: str, detail: str, *, told: bool) -> None:
 
 def note_success(desk: Desk, store_id: str) -> None:
     """The store answers: the breaker closes, and what waited for it goes at once."""
+    with desk.look() as session:
+        store = needed(session, Store, store_id)
+        if store.trouble is None and not store.breaker_failures:
+            return
     with desk.act(ENGINE) as act:
         store = needed(act.session, Store, store_id)
         if store.trouble is None and not store.breaker_failures:

@@ -46,7 +46,7 @@ _TRIAL_EVENTS = {
 }
 
 
-def take(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> int:
+def take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: bool = False) -> int:
     """Write down events in the store's sequence, as far as there is no gap; returns how many were new."""
     taken = 0
     with desk.look() as session:
@@ -54,6 +54,8 @@ def take(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> int:
     with desk.act(f"store:{name}") as act:
         store = needed(act.session, Store, store_id)
         store.reached_at = act.now
+        if pushed:
+            store.pushed_at = act.now
         for event in sorted(events, key=lambda event: event.sequence):
             if event.sequence <= store.events_seen:
                 continue
@@ -70,12 +72,9 @@ def hear(desk: Desk, store_id: str, event: StoreEvent) -> bool:
     """Take a pushed event, already verified; False when it comes too early: then the store is asked for what is missing."""
     with desk.look() as session:
         store = needed(session, Store, store_id)
-        early = event.sequence > store.events_seen + 1
-        known = event.sequence <= store.events_seen
-    if not early and not known:
-        early = not take(desk, store_id, [event])
-    with desk.act(f"store:{store.name}") as act:
-        needed(act.session, Store, store_id).pushed_at = act.now
+        early, known = False, event.sequence <= store.events_seen
+    if not known:
+        early = not take(desk, store_id, [event], pushed=True)
     if early or store_id in desk.news:
         desk.gaps.add(store_id)
     return not early
