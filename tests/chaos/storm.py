@@ -213,6 +213,7 @@ def live(there: Harbour, apps: list[str], dice: random.Random, storm: Storm) -> 
     """A short life of the desk: some acts, and a kill at a random instant, also in the middle of one."""
     life, began = dice.uniform(0, LONGEST_LIFE_SECONDS), time.monotonic()
     killer = threading.Timer(life, there.processes.kill, ("desk",))
+    act_somewhere(there, dice.choice(apps), dice, storm)
     killer.start()
     for _ in range(ACTS_A_LIFE):
         act_somewhere(there, dice.choice(apps), dice, storm)

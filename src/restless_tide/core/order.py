@@ -67,6 +67,11 @@ ORDER = Machine(
 
 PENDING = frozenset({S.QUEUED, S.SENT})
 
+ROLLOUT_STEPS = frozenset(
+    {OrderKind.LAUNCH, OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME, OrderKind.HALT, OrderKind.WITHDRAW}
+)
+"""What moves a rollout at a store."""
+
 _URGENCY = {OrderKind.HALT: 0, OrderKind.DRILL: 0, OrderKind.LAUNCH: 1, OrderKind.WITHDRAW: 2}
 _OVERTAKEN_BY = {
     OrderKind.HALT: frozenset({OrderKind.LAUNCH, OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME}),

@@ -6,24 +6,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound
-from restless_tide.core.order import ORDER, OrderEvent, OrderKind
+from restless_tide.core.order import ORDER, ROLLOUT_STEPS, OrderEvent, OrderKind
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Leg, Order, Step
 
 _REFUSALS = frozenset({"refused", "rejected"})
-UNDOABLE = frozenset(
-    {
-        OrderKind.LAUNCH,
-        OrderKind.SET_SHARE,
-        OrderKind.PAUSE,
-        OrderKind.RESUME,
-        OrderKind.HALT,
-        OrderKind.WITHDRAW,
-        OrderKind.SET_AVAILABILITY,
-    }
-)
+UNDOABLE = ROLLOUT_STEPS | {OrderKind.SET_AVAILABILITY}
 _SHOWN = 60
 
 

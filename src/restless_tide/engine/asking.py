@@ -91,6 +91,7 @@ def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:
         _log.warning("a rulebook cannot be read", store=store_id, why=wrong.detail)
     except TideError as wrong:
         _log.warning("the standing could not be asked", store=store_id, why=wrong.detail)
+        desk.news.add(store_id)
         return
     with desk.act(ENGINE) as act:
         store = needed(act.session, Store, store_id)

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.notice import NoticeKind
-from restless_tide.core.order import OrderKind
+from restless_tide.core.order import ROLLOUT_STEPS, OrderKind
 from restless_tide.core.rollout import adopted
 from restless_tide.core.step import STEP, StepEvent, StepState, reminders_due
 from restless_tide.desk import legs
@@ -21,16 +21,6 @@ from restless_tide.engine.carriers import needed
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import App, Berth, Consignment, Leg, Order, Round, Step, Trial
 
-_ROLLOUT = frozenset(
-    {
-        OrderKind.LAUNCH,
-        OrderKind.SET_SHARE,
-        OrderKind.PAUSE,
-        OrderKind.RESUME,
-        OrderKind.HALT,
-        OrderKind.WITHDRAW,
-    }
-)
 _SETTLED = (StepState.CONFIRMED, StepState.REFUSED)
 
 
@@ -99,7 +89,7 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
         _tell(act, "submission.changed", answer.id, {"state": "recalled", "reasons": []})
     elif order.kind in (OrderKind.OPEN_TRIAL, OrderKind.CLOSE_TRIAL):
         _tell(act, "trial.changed", answer.id, {"state": answer.state, "reason": None})
-    elif order.kind in _ROLLOUT:
+    elif order.kind in ROLLOUT_STEPS:
         leg = needed(act.session, Leg, order.subject)
         before = {"state": leg.sighting.state, "share": leg.sighting.share} if leg.sighting else None
         share = answer.share or (leg.sighting.share if leg.sighting else leg.share)

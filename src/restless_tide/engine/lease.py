@@ -49,10 +49,6 @@ class EngineLease:
                 row.until = datetime.now(UTC)
                 row.holder = ""
 
-    def held_by(self) -> Lease | None:
-        with self._database.reading() as session:
-            return session.get(Lease, ENGINE)
-
 
 def _may_live(holder: str) -> bool:
     """False only when the holder was a process of this machine that is gone."""
