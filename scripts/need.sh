@@ -34,6 +34,11 @@ tools)
     want apksigner apksigner
     want keytool default-jdk-headless
     want plistutil libplist-utils
+    want protoc protobuf-compiler
+    want llvm-mc llvm
+    want jarsigner default-jdk-headless
+    want openssl openssl
+    want git git
     [ -f /usr/share/android-framework-res/framework-res.apk ] || packages="$packages android-framework-res"
     [ -d /usr/share/fonts/truetype/dejavu ] || packages="$packages fonts-dejavu-core"
     [ -z "$packages" ] && exit 0

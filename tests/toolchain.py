@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import plistlib
 import re
+import struct
 import subprocess
 import zipfile
+import zlib
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from xml.sax.saxutils import escape
 
@@ -17,13 +20,16 @@ MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
     android:versionCode="{number}" android:versionName="{version}">
   <uses-sdk android:minSdkVersion="{lowest}" android:targetSdkVersion="{target}"/>
   {permissions}
-  <application android:label="@string/app_name" android:hasCode="false" android:debuggable="{debuggable}"/>
+  <application android:label="@string/app_name" {icon} android:hasCode="false" android:debuggable="{debuggable}"
+    android:testOnly="{test_only}"/>
 </manifest>
 """
 
 STRINGS = """<?xml version="1.0" encoding="utf-8"?>
 <resources><string name="app_name">{label}</string></resources>
 """
+
+PASSWORD = "dune-grass"
 
 
 def run(*command: str | Path) -> str:
@@ -38,47 +44,64 @@ class Recipe:
     lowest: int = 24
     target: int = 29
     permissions: tuple[str, ...] = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
+    limited: tuple[tuple[str, str], ...] = ()
+    features: tuple[str, ...] = ()
     label: str = "Marram"
+    locales: tuple[str, ...] = ("de",)
+    icon_pixels: tuple[int, ...] = ()
+    processors: tuple[str, ...] = ()
     padding_bytes: int = 0
     debuggable: bool = False
+    test_only: bool = False
+    splits: tuple[str, ...] = ()
+    """Configurations that go into packages of their own."""
 
 
-def make_key(folder: Path) -> Path:
-    key = folder / "upload.keystore"
+def make_key(folder: Path, name: str = "upload", algorithm: str = "RSA") -> Path:
+    """A key store with one key, made by keytool."""
+    key = folder / f"{name}.keystore"
     if not key.exists():
-        run(
-            "keytool",
-            "-genkeypair",
-            "-keystore",
-            key,
-            "-storepass",
-            "dune-grass",
-            "-keypass",
-            "dune-grass",
-            "-alias",
-            "upload",
-            "-keyalg",
-            "RSA",
-            "-keysize",
-            "2048",
-            "-validity",
-            "9000",
-            "-dname",
-            "CN=Saltgrass Collective",
-        )
+        size = ("-groupname", "secp256r1") if algorithm == "EC" else ("-keysize", "2048")
+        run("keytool", "-genkeypair", "-keystore", key, "-storepass", PASSWORD, "-keypass", PASSWORD, "-alias", name,
+            "-keyalg", algorithm, *size, "-validity", "9000", "-dname", f"CN=Saltgrass {name}")  # fmt: skip
     return key
 
 
-def make_apk(folder: Path, recipe: Recipe) -> Path:
-    """An APK compiled and linked by aapt2, aligned by zipalign, signed by apksigner."""
+def make_apk(folder: Path, recipe: Recipe, *options: str | Path, key: Path | None = None) -> Path:
+    """An APK compiled and linked by aapt2, aligned by zipalign, signed by apksigner with ``options``."""
+    linked = link_apk(folder, recipe)
+    for each in (linked, *sorted(folder.glob("split-*.linked"))):
+        sign_apk(each, key or make_key(folder.parent), *options)
+    return linked.with_suffix(".apk")
+
+
+def sign_apk(linked: Path, key: Path | None, *options: str | Path) -> Path:
+    """Align and sign with ``options``; without a key the options name the signers themselves."""
+    aligned, signed = linked.with_suffix(".aligned"), linked.with_suffix(".apk")
+    run("zipalign", "-f", "4", linked, aligned)
+    signer = ("--ks", key, "--ks-pass", f"pass:{PASSWORD}") if key else ()
+    run("apksigner", "sign", *signer, *options, "--out", signed, aligned)
+    return signed
+
+
+def link_apk(folder: Path, recipe: Recipe) -> Path:
     folder.mkdir(parents=True, exist_ok=True)
-    for directory, text in (
-        ("values", STRINGS.format(label=escape(recipe.label))),
-        ("values-de", STRINGS.format(label=escape(f"{recipe.label} (de)"))),
-    ):
+    qualifiers = {"values": recipe.label} | {f"values-{name}": f"{recipe.label} ({name})" for name in recipe.locales}
+    for directory, label in qualifiers.items():
         (folder / "res" / directory).mkdir(parents=True, exist_ok=True)
+        text = STRINGS.format(label=escape(label))
         (folder / "res" / directory / "strings.xml").write_text(text, encoding="utf-8")
-    permissions = "\n  ".join(f'<uses-permission android:name="{name}"/>' for name in recipe.permissions)
+    densities = dict(zip(("mdpi", "hdpi", "xhdpi", "xxhdpi"), recipe.icon_pixels, strict=False))
+    for density, pixels in densities.items():
+        (folder / "res" / f"mipmap-{density}").mkdir(parents=True, exist_ok=True)
+        (folder / "res" / f"mipmap-{density}" / "icon.png").write_bytes(png(pixels))
+    asked = [f'<uses-permission android:name="{name}"/>' for name in recipe.permissions]
+    asked += [
+        f'<uses-permission android:name="{name}" android:maxSdkVersion="{level}"/>' for name, level in recipe.limited
+    ]
+    for name in recipe.features:
+        wanted = "false" if name.endswith("?") else "true"
+        asked.append(f'<uses-feature android:name="{name.rstrip("?")}" android:required="{wanted}"/>')
     manifest = folder / "AndroidManifest.xml"
     manifest.write_text(
         MANIFEST.format(
@@ -87,23 +110,55 @@ def make_apk(folder: Path, recipe: Recipe) -> Path:
             version=recipe.version,
             lowest=recipe.lowest,
             target=recipe.target,
-            permissions=permissions,
+            permissions="\n  ".join(asked),
+            icon='android:icon="@mipmap/icon"' if densities else "",
             debuggable=str(recipe.debuggable).lower(),
+            test_only=str(recipe.test_only).lower(),
         )
     )
+    linked = folder / f"app-{recipe.number}.linked"
+    splits: list[str | Path] = []
+    for name in recipe.splits:
+        splits += ["--split", f"{folder / f'split-{name}.linked'}:{name}"]
     run("aapt2", "compile", "--dir", folder / "res", "-o", folder / "compiled.zip")
-    run("aapt2", "link", "-I", FRAMEWORK, "--manifest", manifest, "-o", folder / "linked.apk", folder / "compiled.zip")
-    if recipe.padding_bytes:
-        with (
-            zipfile.ZipFile(folder / "linked.apk", "a", zipfile.ZIP_STORED) as archive,
-            open("/dev/urandom", "rb") as noise,
-        ):
-            archive.writestr("assets/map.bin", noise.read(recipe.padding_bytes))
-    aligned = folder / "aligned.apk"
-    run("zipalign", "-f", "4", folder / "linked.apk", aligned)
-    signed = folder / f"app-{recipe.number}.apk"
-    run("apksigner", "sign", "--ks", make_key(folder.parent), "--ks-pass", "pass:dune-grass", "--out", signed, aligned)
-    return signed
+    run("aapt2", "link", "-I", FRAMEWORK, "--manifest", manifest, "-o", linked, *splits, folder / "compiled.zip")
+    with zipfile.ZipFile(linked, "a", zipfile.ZIP_STORED) as archive:
+        for processor in recipe.processors:
+            archive.writestr(f"lib/{processor}/libdiary.so", b"\x7fELF" + bytes(2000))
+        if recipe.padding_bytes:
+            with open("/dev/urandom", "rb") as noise:
+                archive.writestr("assets/map.bin", noise.read(recipe.padding_bytes))
+    return linked
+
+
+def make_aab(folder: Path, recipe: Recipe) -> Path:
+    """A bundle of the same sources: aapt2's other form, put into a base module, signed by jarsigner."""
+    linked, converted = link_apk(folder, recipe), folder / "proto.apk"
+    run("aapt2", "convert", "--output-format", "proto", "-o", converted, linked)
+    bundle = folder / f"app-{recipe.number}.aab"
+    with zipfile.ZipFile(converted) as source, zipfile.ZipFile(bundle, "w", zipfile.ZIP_DEFLATED) as made:
+        made.writestr("BundleConfig.pb", b"\x0a\x08\x12\x061.15.6")
+        for name in source.namelist():
+            place = "manifest/" if name == "AndroidManifest.xml" else ""
+            made.writestr(f"base/{place}{name}", source.read(name))
+        manifest = source.read("AndroidManifest.xml")
+        made.writestr("maps/manifest/AndroidManifest.xml", manifest)
+        made.writestr("maps/assets/tiles.bin", bytes(30_000))
+    key = make_key(folder.parent)
+    run("jarsigner", "-keystore", key, "-storepass", PASSWORD, bundle, key.stem)
+    return bundle
+
+
+def png(pixels: int, *, transparent: bool = False) -> bytes:
+    """A plain square picture."""
+    channels = 4 if transparent else 3
+
+    def chunk(kind: bytes, content: bytes) -> bytes:
+        return struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
+
+    rows = zlib.compress((b"\0" + b"\x2a" * channels * pixels) * pixels)
+    head = struct.pack(">IIBBBBB", pixels, pixels, 8, 6 if transparent else 2, 0, 0, 0)
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b"")
 
 
 def make_ipa(
@@ -112,8 +167,11 @@ def make_ipa(
     version: str = "2.4.0",
     number: str = "1",
     binary: bool = True,
+    profile: bytes | None = None,
+    extension_number: str | None = None,
 ) -> Path:
-    """An IPA put together by hand: a Payload folder with a property list in it."""
+    """An IPA put together by hand: a Payload folder with property lists in it."""
+    form = plistlib.FMT_BINARY if binary else plistlib.FMT_XML
     info = {
         "CFBundleIdentifier": identifier,
         "CFBundleShortVersionString": version,
@@ -124,12 +182,46 @@ def make_ipa(
         "NSLocationWhenInUseUsageDescription": "To place your diary pages on the map.",
     }
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr(
-            "Payload/Marram.app/Info.plist",
-            plistlib.dumps(info, fmt=plistlib.FMT_BINARY if binary else plistlib.FMT_XML),
-        )
+        archive.writestr("Payload/Marram.app/Info.plist", plistlib.dumps(info, fmt=form))
         archive.writestr("Payload/Marram.app/Marram", b"\xcf\xfa\xed\xfe" + bytes(2048))
+        if profile is not None:
+            archive.writestr("Payload/Marram.app/embedded.mobileprovision", profile)
+        if extension_number is not None:
+            inner = info | {"CFBundleIdentifier": f"{identifier}.tiles", "CFBundleVersion": extension_number}
+            archive.writestr("Payload/Marram.app/PlugIns/Tiles.appex/Info.plist", plistlib.dumps(inner, fmt=form))
     return path
+
+
+def make_profile(folder: Path, content: dict[str, object]) -> bytes:
+    """A provisioning profile signed by openssl."""
+    key, cert = folder / "key.pem", folder / "cert.pem"
+    run("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", key, "-out", cert, "-days", "900",
+        "-subj", "/CN=Saltgrass signing/O=Saltgrass")  # fmt: skip
+    run("openssl", "x509", "-in", cert, "-outform", "DER", "-out", folder / "cert.der")
+    whole = {
+        "Name": "Marram",
+        "TeamIdentifier": ["SALT1"],
+        "TeamName": "Saltgrass",
+        "ExpirationDate": datetime(2027, 9, 1),
+        "DeveloperCertificates": [(folder / "cert.der").read_bytes()],
+        "Entitlements": {"application-identifier": "SALT1.org.example"},
+    } | content
+    (folder / "profile.plist").write_bytes(plistlib.dumps(whole))
+    signed = folder / "profile.cms"
+    run("openssl", "cms", "-sign", "-nodetach", "-binary", "-outform", "DER", "-signer", cert, "-inkey", key,
+        "-in", folder / "profile.plist", "-out", signed)  # fmt: skip
+    return signed.read_bytes()
+
+
+def program(folder: Path, target: str) -> Path:
+    """A Mach-O file for ``target``, assembled by LLVM."""
+    source, made = folder / f"{target}.s", folder / f"{target}.o"
+    platform = "macos" if "macos" in target else "ios"
+    # the simulator's platform has no name in assembly; the target alone says it
+    line = "" if target.startswith("armv7") or target.endswith("simulator") else f".build_version {platform}, 16, 0"
+    source.write_text(f"{line}\n.globl _main\n_main:\n")
+    run("llvm-mc", f"-triple={target}", "-filetype=obj", source, "-o", made)
+    return made
 
 
 @dataclass(frozen=True)
@@ -142,7 +234,16 @@ class Badging:
     lowest: str | None
     target: str | None
     permissions: tuple[str, ...]
+    limits: dict[str, str]
+    features: tuple[str, ...]
     label: str | None
+    labels: dict[str, str]
+    locales: tuple[str, ...]
+    processors: tuple[str, ...]
+    icons: tuple[str, ...]
+    split: str | None
+    debuggable: bool
+    test_only: bool
 
 
 def badging(apk: Path) -> Badging:
@@ -152,12 +253,53 @@ def badging(apk: Path) -> Badging:
         found = re.search(pattern, said, re.MULTILINE)
         return found.group(1) if found else None
 
+    def quoted(pattern: str) -> tuple[str, ...]:
+        return tuple(re.findall(r"'([^']*)'", one(pattern) or ""))
+
+    direct = re.sub(
+        r"^uses-permission: name='([^']*)'.*\nuses-implied-permission: name='\\1'.*$", "", said, flags=re.MULTILINE
+    )
+    implied = re.findall(r"uses-implied-feature: name='([^']*)'", said)
+    asked = [name for name in re.findall(r"^  uses-feature: name='([^']*)'", said, re.MULTILINE) if name not in implied]
+    optional = [f"{name}?" for name in re.findall(r"uses-feature-not-required: name='([^']*)'", said)]
     return Badging(
         identifier=one(r"^package: name='([^']*)'") or "",
         version=one(r"versionName='([^']*)'") or "",
         number=int(one(r"versionCode='([^']*)'") or -1),
         lowest=one(r"^sdkVersion:'([^']*)'"),
         target=one(r"^targetSdkVersion:'([^']*)'"),
-        permissions=tuple(re.findall(r"^uses-permission: name='([^']*)'", said, re.MULTILINE)),
+        permissions=tuple(re.findall(r"^uses-permission: name='([^']*)'", direct, re.MULTILINE)),
+        limits=dict(re.findall(r"^uses-permission: name='([^']*)' maxSdkVersion='([^']*)'", direct, re.MULTILINE)),
+        features=(*asked, *optional),
         label=one(r"^application-label:'([^']*)'"),
+        labels=dict(re.findall(r"^application-label-([\w-]+):'([^']*)'", said, re.MULTILINE)),
+        locales=tuple(name for name in quoted(r"^locales:(.*)$") if name != "--_--"),
+        processors=quoted(r"^native-code:(.*)$"),
+        icons=tuple(re.findall(r"^application-icon-\d+:'([^']*)'", said, re.MULTILINE)),
+        split=one(r"^package:.* split='([^']*)'"),
+        debuggable="application-debuggable" in said,
+        test_only="testOnly='-1'" in said,
+    )
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What ``apksigner verify`` says of a package."""
+
+    verifies: bool
+    schemes: dict[str, bool]
+    digests: tuple[str, ...]
+
+
+def verdict(apk: Path) -> Verdict:
+    said = subprocess.run(
+        ["apksigner", "verify", "--print-certs", "-v", "--min-sdk-version", "24", str(apk)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    return Verdict(
+        said.returncode == 0,
+        {name: held == "true" for name, held in re.findall(r"using (v[123]) scheme .*: (true|false)", said.stdout)},
+        tuple(re.findall(r"certificate SHA-256 digest: (\w+)", said.stdout)),
     )

@@ -1,7 +1,7 @@
 """A maker of demo packages: small but real files in the formats' own binary forms.
 
-An APK gets a binary manifest written chunk by chunk; an IPA gets a binary property list. Neither is
-signed. The tests hold them against independent readers.
+An APK gets a binary manifest written chunk by chunk and a signing block; an IPA gets a binary property
+list, a profile and the header of a program. The tests hold them against independent readers.
 """
 
 from __future__ import annotations
@@ -12,10 +12,16 @@ import plistlib
 import random
 import struct
 import zipfile
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from xml.sax.saxutils import escape, quoteattr
+
+from cryptography.x509 import Certificate
+
+from restless_tide.standins.signing import certificate_of, profile, signed_apk
 
 _ANDROID = "http://schemas.android.com/apk/res/android"
 _ATTRIBUTES = {
@@ -44,6 +50,18 @@ class PackageRecipe:
     target_platform: int = 34
     padding_bytes: int = 50_000
     processor: str = "x64"
+    processors: Sequence[str] = ("arm64-v8a",)
+    signer: str = "Saltgrass upload"
+    signer_begins: datetime = datetime(2026, 1, 1, tzinfo=UTC)
+    profile_ends: datetime = datetime(2027, 9, 1, tzinfo=UTC)
+    devices: Sequence[str] | None = None
+    rights: Sequence[str] = ()
+    icon_pixels: int = 192
+    locales: Sequence[str] = ("en", "de")
+
+    @property
+    def certificate(self) -> Certificate:
+        return certificate_of(self.signer, self.signer_begins, 9_000)
 
 
 def write_apk(path: Path, recipe: PackageRecipe) -> Path:
@@ -51,6 +69,9 @@ def write_apk(path: Path, recipe: PackageRecipe) -> Path:
     with zipfile.ZipFile(path, "w") as archive:
         _store(archive, "AndroidManifest.xml", _manifest(recipe), zipfile.ZIP_DEFLATED)
         _store(archive, "assets/map.bin", _noise(recipe), zipfile.ZIP_STORED)
+        for processor in recipe.processors:
+            _store(archive, f"lib/{processor}/libdiary.so", b"\x7fELF" + bytes(4092), zipfile.ZIP_DEFLATED)
+    path.write_bytes(signed_apk(path.read_bytes(), recipe.signer, recipe.certificate))
     return path
 
 
@@ -61,6 +82,10 @@ def write_ipa(path: Path, recipe: PackageRecipe) -> Path:
         "CFBundleShortVersionString": recipe.version,
         "CFBundleVersion": str(recipe.number),
         "CFBundleDisplayName": recipe.label,
+        "CFBundleExecutable": recipe.label,
+        "CFBundleIcons": {"CFBundlePrimaryIcon": {"CFBundleIconFiles": ["AppIcon60x60"]}},
+        "UIDeviceFamily": [1, 2],
+        "ITSAppUsesNonExemptEncryption": False,
         "MinimumOSVersion": "16.0",
         "DTPlatformVersion": "18.0",
         **dict.fromkeys(recipe.permissions, f"{recipe.label} needs it for your diary."),
@@ -68,6 +93,16 @@ def write_ipa(path: Path, recipe: PackageRecipe) -> Path:
     folder = f"Payload/{recipe.label}.app"
     with zipfile.ZipFile(path, "w") as archive:
         _store(archive, f"{folder}/Info.plist", plistlib.dumps(info, fmt=plistlib.FMT_BINARY), zipfile.ZIP_DEFLATED)
+        _store(archive, f"{folder}/{recipe.label}", _PROGRAM, zipfile.ZIP_DEFLATED)
+        _store(archive, f"{folder}/AppIcon60x60@3x.png", picture(recipe.icon_pixels), zipfile.ZIP_STORED)
+        permit = profile(
+            recipe.signer, recipe.identifier, recipe.certificate, recipe.profile_ends,
+            devices=recipe.devices, rights=recipe.rights,
+        )  # fmt: skip
+        _store(archive, f"{folder}/embedded.mobileprovision", permit, zipfile.ZIP_DEFLATED)
+        for locale in recipe.locales:
+            strings = plistlib.dumps({"CFBundleDisplayName": recipe.label}, fmt=plistlib.FMT_BINARY)
+            _store(archive, f"{folder}/{locale}.lproj/InfoPlist.strings", strings, zipfile.ZIP_DEFLATED)
         _store(archive, f"{folder}/map.bin", _noise(recipe), zipfile.ZIP_STORED)
     return path
 
@@ -77,6 +112,7 @@ def write_msix(path: Path, recipe: PackageRecipe) -> Path:
     content = {
         "AppxManifest.xml": _msix_manifest(recipe).encode(),
         "[Content_Types].xml": _CONTENT_TYPES.encode(),
+        "Assets/Logo.png": picture(recipe.icon_pixels),
         "map.bin": _noise(recipe),
     }
     content["AppxBlockMap.xml"] = _block_map({name: part for name, part in content.items() if name[0] != "["}).encode()
@@ -86,22 +122,64 @@ def write_msix(path: Path, recipe: PackageRecipe) -> Path:
     return path
 
 
+def write_msix_bundle(path: Path, packages: Sequence[Path], recipe: PackageRecipe) -> Path:
+    """Write a bundle of packages that were written before, one for each processor kind."""
+    listed = "".join(
+        f'<Package Type="application" Version="{recipe.version}.{recipe.number}" FileName={quoteattr(package.name)} />'
+        for package in packages
+    )
+    manifest = (
+        '<?xml version="1.0" encoding="UTF-8"?><Bundle xmlns="http://schemas.microsoft.com/appx/2013/bundle">'
+        f'<Identity Name={quoteattr(recipe.identifier)} Publisher="CN=Saltgrass Collective, C=DE"'
+        f' Version="{recipe.version}.{recipe.number}"/><Packages>{listed}</Packages></Bundle>'
+    )
+    content = {"AppxMetadata/AppxBundleManifest.xml": manifest.encode()}
+    with zipfile.ZipFile(path, "w") as archive:
+        for package in packages:
+            _store(archive, package.name, package.read_bytes(), zipfile.ZIP_STORED)
+        for name, part in content.items():
+            _store(archive, name, part, zipfile.ZIP_DEFLATED)
+        _store(archive, "AppxBlockMap.xml", _block_map(content).encode(), zipfile.ZIP_DEFLATED)
+    return path
+
+
+def picture(pixels: int) -> bytes:
+    """A plain square PNG in the scenario's green, without transparency."""
+
+    def chunk(kind: bytes, content: bytes) -> bytes:
+        return struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
+
+    half = b"\x00" + b"\x2f\x6f\x5e" * pixels
+    wave = b"\x00" + b"\x9f\xc9\xb8" * pixels
+    rows = zlib.compress(half * (pixels // 2) + wave * (pixels - pixels // 2))
+    head = struct.pack(">IIBBBBB", pixels, pixels, 8, 2, 0, 0, 0)
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b"")
+
+
+# a 64-bit program for phones: header, and the command that names the platform it was built for
+_PROGRAM = struct.pack("<8I", 0xFEEDFACF, 0x0100000C, 0, 2, 1, 24, 0, 0) + struct.pack(
+    "<6I", 0x32, 24, 2, 0x100000, 0x120000, 0
+)
+
 _CONTENT_TYPES = (
     '<?xml version="1.0" encoding="UTF-8"?><Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
     '<Default Extension="xml" ContentType="application/vnd.ms-appx.manifest+xml"/>'
-    '<Default Extension="bin" ContentType="application/octet-stream"/></Types>'
+    '<Default Extension="bin" ContentType="application/octet-stream"/>'
+    '<Default Extension="png" ContentType="image/png"/></Types>'
 )
 _BLOCK_BYTES = 65_536
 
 
 def _msix_manifest(recipe: PackageRecipe) -> str:
     capabilities = "".join(f"<Capability Name={quoteattr(name)}/>" for name in recipe.permissions)
+    languages = "".join(f"<Resource Language={quoteattr(name)}/>" for name in recipe.locales)
     return f"""<?xml version="1.0" encoding="utf-8"?>
 <Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10">
   <Identity Name={quoteattr(recipe.identifier)} Version="{recipe.version}.{recipe.number}"
     ProcessorArchitecture={quoteattr(recipe.processor)} Publisher="CN=Saltgrass Collective, C=DE"/>
-  <Properties><DisplayName>{escape(recipe.label)}</DisplayName></Properties>
+  <Properties><DisplayName>{escape(recipe.label)}</DisplayName><Logo>Assets\\Logo.png</Logo></Properties>
   <Dependencies><TargetDeviceFamily Name="Desktop" MinVersion="10.0.17763.0" MaxVersionTested="10.0.22621.0"/></Dependencies>
+  <Resources>{languages}</Resources>
   <Capabilities>{capabilities}</Capabilities>
 </Package>
 """
@@ -109,7 +187,7 @@ def _msix_manifest(recipe: PackageRecipe) -> str:
 
 def _block_map(parts: dict[str, bytes]) -> str:
     files = "".join(
-        f'<File Name={quoteattr(name)} Size="{len(part)}">'
+        f'<File Name={quoteattr(name.replace("/", chr(92)))} Size="{len(part)}">'
         + "".join(
             f'<Block Hash="{base64.b64encode(hashlib.sha256(part[at : at + _BLOCK_BYTES]).digest()).decode()}"/>'
             for at in range(0, len(part), _BLOCK_BYTES)

@@ -1,25 +1,21 @@
-"""Reading an APK: the binary manifest, and the resource table where the manifest refers to it."""
+"""Reading an APK: manifest, resource table, processor kinds, icon, and its signatures verified."""
 
 from __future__ import annotations
 
-from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
-from restless_tide.core.packages.binary_xml import Element, elements
-from restless_tide.core.packages.facts import Facts
+from restless_tide.core.packages.binary_xml import elements
+from restless_tide.core.packages.contents import contents_of
+from restless_tide.core.packages.facts import Facts, Icon, Signature
+from restless_tide.core.packages.jar_signature import jar_signature
+from restless_tide.core.packages.manifest import Manifest, NoResources, fill
+from restless_tide.core.packages.pictures import largest
 from restless_tide.core.packages.resource_table import ResourceTable
-from restless_tide.core.packages.values import REFERENCE, Value
+from restless_tide.core.packages.signing_block import read_layout, signatures_of
 
 MANIFEST = "AndroidManifest.xml"
 RESOURCES = "resources.arsc"
-
-_LABEL = 0x01010001
-_NAME = 0x01010003
-_DEBUGGABLE = 0x0101000F
-_LOWEST_LEVEL = 0x0101020C
-_NUMBER = 0x0101021B
-_VERSION = 0x0101021C
-_TARGET_LEVEL = 0x01010270
-_NUMBER_MAJOR = 0x01010576
+_PICTURES = (".png", ".webp")
+_DRAWABLE = 0x01010199
 
 
 def is_apk(archive: Archive) -> bool:
@@ -28,80 +24,62 @@ def is_apk(archive: Archive) -> bool:
 
 def read_apk(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     """The facts of an APK. Raises PackageUnreadable."""
-    reading = _Reading(archive)
-    for element in elements(archive.read(MANIFEST)):
-        reading.take(element)
-    if not reading.identifier:
-        raise PackageUnreadable("The manifest names no package identifier.")
-    if not reading.version:
-        raise PackageUnreadable(
-            "The manifest names no version.", remedy="Set the version name in the project and build again."
-        )
-    if reading.number is None:
-        raise PackageUnreadable(
-            "The manifest names no number.", remedy="Set the version code in the project and build again."
-        )
+    resources = ResourceTable(archive.view(RESOURCES)) if RESOURCES in archive else NoResources()
+    manifest = fill(Manifest(resources), elements(archive.read(MANIFEST)))
+    identifier, version, number = manifest.demand_identity()
+    signatures = read_signatures(archive)
     return Facts(
         format="apk",
-        identifier=reading.identifier,
-        version=reading.version,
-        number=reading.number,
-        lowest_platform=reading.lowest_platform,
-        target_platform=reading.target_platform,
-        permissions=tuple(dict.fromkeys(reading.permissions)),
-        label=reading.label,
-        debuggable=reading.debuggable,
+        identifier=identifier,
+        version=version,
+        number=number,
+        lowest_platform=manifest.lowest_platform,
+        target_platform=manifest.target_platform,
+        permissions=tuple(dict.fromkeys(manifest.permissions)),
+        permission_limits=manifest.limits,
+        features=tuple(dict.fromkeys(manifest.features)),
+        label=manifest.label,
+        labels=manifest.labels,
+        locales=resources.locales(),
+        debuggable=manifest.debuggable,
+        test_only=manifest.test_only,
+        processors=processors_of(archive, "lib/"),
+        split=manifest.split,
+        feature_split=manifest.feature_split,
+        signatures=signatures,
+        icon=_icon(archive, manifest, resources),
+        contents=contents_of(archive),
         size_bytes=size_bytes,
         sha256=sha256,
     )
 
 
-class _Reading:
-    """What has been gathered on the way through the manifest."""
+def processors_of(archive: Archive, folder: str) -> tuple[str, ...]:
+    """The processor kinds for which ``folder`` holds native code, as the platform names them."""
+    found = {
+        name.removeprefix(folder).split("/")[0]
+        for name in archive.names
+        if name.startswith(folder) and name.count("/") > folder.count("/") and name.endswith(".so")
+    }
+    return tuple(sorted(found))
 
-    def __init__(self, archive: Archive) -> None:
-        self._archive = archive
-        self._table: ResourceTable | None = None
-        self.identifier: str | None = None
-        self.version: str | None = None
-        self.number: int | None = None
-        self.lowest_platform: str | None = None
-        self.target_platform: str | None = None
-        self.permissions: list[str] = []
-        self.label: str | None = None
-        self.debuggable = False
 
-    def take(self, element: Element) -> None:
-        match element.path:
-            case ("manifest",):
-                self.identifier = self._text(element.by_name.get("package"))
-                self.version = self._text(element.by_id.get(_VERSION))
-                self.number = self._number(element)
-            case ("manifest", "uses-sdk"):
-                self.lowest_platform = self._text(element.by_id.get(_LOWEST_LEVEL))
-                self.target_platform = self._text(element.by_id.get(_TARGET_LEVEL))
-            case ("manifest", "uses-permission" | "uses-permission-sdk-23"):
-                name = self._text(element.by_id.get(_NAME))
-                if name:
-                    self.permissions.append(name)
-            case ("manifest", "application"):
-                self.label = self._text(element.by_id.get(_LABEL))
-                self.debuggable = self._text(element.by_id.get(_DEBUGGABLE)) == "true"
+def read_signatures(archive: Archive) -> tuple[Signature, ...]:
+    """The package's signatures, oldest scheme first, each verified. Raises PackageUnreadable."""
+    layout = read_layout(archive.source)
+    block = signatures_of(archive.source, layout) if layout else ()
+    first = jar_signature(archive, "v1", tuple(entry.scheme for entry in block))
+    return (first, *block) if first else block
 
-    def _number(self, element: Element) -> int | None:
-        low = self._text(element.by_id.get(_NUMBER))
-        if low is None:
-            return None
-        if not low.lstrip("-").isdigit():
-            raise PackageUnreadable(f"The manifest's number, {low!r}, is no whole number.")
-        high = self._text(element.by_id.get(_NUMBER_MAJOR)) or "0"
-        return (int(high) << 32) + int(low) if high.isdigit() else int(low)
 
-    def _text(self, value: Value | None) -> str | None:
-        if value is None or value.kind != REFERENCE:
-            return None if value is None else value.text
-        if self._table is None:
-            if RESOURCES not in self._archive:
-                return None
-            self._table = ResourceTable(self._archive.view(RESOURCES))
-        return self._table.text(value)
+def _icon(archive: Archive, manifest: Manifest, resources: ResourceTable | NoResources) -> Icon | None:
+    """The largest picture behind the icon; a drawn one is looked through for the pictures it is made of."""
+    pictures = [path for path in manifest.icons if path.endswith(_PICTURES)]
+    drawn = [path for path in manifest.icons if path.endswith(".xml") and path in archive]
+    for path in drawn[:4] if not pictures else ():
+        for element in elements(archive.read(path)):
+            drawable = element.by_id.get(_DRAWABLE)
+            if drawable is not None and drawable.reference is not None:
+                below = (value.given.text for value in resources.values(drawable.reference))
+                pictures.extend(text for text in below if text and text.endswith(_PICTURES))
+    return largest(archive, pictures)

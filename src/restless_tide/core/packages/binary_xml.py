@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.chunks import (
@@ -13,23 +12,16 @@ from restless_tide.core.packages.chunks import (
     NO_INDEX,
     RESOURCE_MAP,
     START_ELEMENT,
+    STRING,
     STRING_POOL,
     StringPool,
     chunks,
+    given,
 )
-from restless_tide.core.packages.values import STRING, Value
+from restless_tide.core.packages.manifest import Element, Given
 
 WHAT = "The manifest"
 DEPTH_LIMIT = 200
-
-
-@dataclass(frozen=True, slots=True)
-class Element:
-    """An element with its path of names and its attributes: by resource id where they have one, else by name."""
-
-    path: tuple[str, ...]
-    by_id: dict[int, Value]
-    by_name: dict[str, Value]
 
 
 def elements(data: bytes) -> Iterator[Element]:
@@ -71,16 +63,16 @@ def _elements(data: bytes) -> Iterator[Element]:
 
 def _attributes(
     data: bytes, body: int, pool: StringPool, ids: tuple[int, ...]
-) -> tuple[dict[int, Value], dict[str, Value]]:
+) -> tuple[dict[int, Given], dict[str, Given]]:
     first, stride, count = struct.unpack_from("<HHH", data, body + 8)
     if count and stride < 20:
         raise PackageUnreadable(f"{WHAT} holds attributes of an impossible size.")
-    by_id: dict[int, Value] = {}
-    by_name: dict[str, Value] = {}
+    by_id: dict[int, Given] = {}
+    by_name: dict[str, Given] = {}
     for place in range(count):
         at = body + first + place * stride
         _, name, raw, _, _, kind, content = struct.unpack_from("<IIIHBBI", data, at)
-        value = Value(STRING, raw, pool) if kind == STRING and raw != NO_INDEX else Value(kind, content, pool)
+        value = given(STRING, raw, pool) if kind == STRING and raw != NO_INDEX else given(kind, content, pool)
         if name < len(ids) and ids[name]:
             by_id[ids[name]] = value
         else:

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.manifest import Given
 
 STRING_POOL = 0x0001
 RESOURCE_TABLE = 0x0002
@@ -85,3 +86,23 @@ class StringPool:
             return first, at + width
         second = int.from_bytes(self._data[at + width : at + 2 * width], "little")
         return ((first & ~high_bit) << (8 * width)) | second, at + 2 * width
+
+
+REFERENCE = 0x01
+STRING = 0x03
+DECIMAL = 0x10
+HEXADECIMAL = 0x11
+BOOLEAN = 0x12
+
+
+def given(kind: int, data: int, pool: StringPool) -> Given:
+    """A typed value (Res_value in ResourceTypes.h): ``kind`` is its tag, ``data`` its 32 bits."""
+    if kind == REFERENCE:
+        return Given(reference=data)
+    if kind == STRING:
+        return Given(text=pool[data])
+    if kind in (DECIMAL, HEXADECIMAL):
+        return Given(text=str(data if data < 1 << 31 else data - (1 << 32)))
+    if kind == BOOLEAN:
+        return Given(text="true" if data else "false")
+    return Given()
