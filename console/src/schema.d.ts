@@ -156,6 +156,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/berths/{store}/standing-answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Standing Answers
+         * @description What is answered by itself when this store asks.
+         */
+        get: operations["builds-standing_answers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/berths/{store}/standing-answers/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget Answer */
+        delete: operations["builds-forget_answer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/builds": {
         parameters: {
             query?: never;
@@ -163,7 +200,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Of App */
+        /**
+         * Of App
+         * @description The builds of an app; the next page is in the Link header (RFC 8288).
+         */
         get: operations["builds-of_app"];
         put?: never;
         /**
@@ -191,6 +231,26 @@ export interface paths {
          * @description What stands against sending packages of these facts to a store, before any byte travels.
          */
         post: operations["builds-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/clearings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Clear
+         * @description Clear what the rule lets go, or only say what that would be.
+         */
+        post: operations["builds-clear"];
         delete?: never;
         options?: never;
         head?: never;
@@ -249,6 +309,104 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add Device */
+        post: operations["signing-add_device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/devices/{device}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove Device */
+        delete: operations["signing-remove_device"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/lapses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * App Lapses
+         * @description What of the app lapses when, the soonest first.
+         */
+        get: operations["builds-app_lapses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/locker/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put File
+         * @description Lay a file into the locker; it is sealed before it is written.
+         */
+        put: operations["signing-put_file"];
+        post?: never;
+        /**
+         * Take Out
+         * @description Take a file out of the locker for good.
+         */
+        delete: operations["signing-take_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/locker/{name}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch File
+         * @description Fetch a file out of the locker; that stands in the logbook.
+         */
+        get: operations["signing-fetch_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/numbers": {
         parameters: {
             query?: never;
@@ -257,10 +415,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Numbers
-         * @description The version and number that may come next at a store, and why.
+         * Next Numbers
+         * @description The smallest version and number that fit at all these stores (none named: wherever the app has a berth), and why.
          */
-        get: operations["builds-numbers"];
+        get: operations["builds-next_numbers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -299,6 +457,26 @@ export interface paths {
         };
         /** One */
         get: operations["releases-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changed
+         * @description What changed since the build that people have at each store, by the source's own history, and notes drafted from it.
+         */
+        get: operations["releases-changed"];
         put?: never;
         post?: never;
         delete?: never;
@@ -427,6 +605,165 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/reservations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Reservations
+         * @description Numbers that are held for builds still being made.
+         */
+        get: operations["builds-reservations"];
+        put?: never;
+        /**
+         * Reserve
+         * @description Hold the next version and number, so that nobody else gets the same.
+         */
+        post: operations["builds-reserve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/reservations/{reservation}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Give Back */
+        delete: operations["builds-give_back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Retention
+         * @description The app's retention rule, and what it would clear now.
+         */
+        get: operations["builds-retention"];
+        /** Set Retention */
+        put: operations["builds-set_retention"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/signing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Register
+         * @description Whose signature is expected, who holds the key, what lies in the locker, what lapses when.
+         */
+        get: operations["signing-register"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/signing/declared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Declare
+         * @description Declare which permissions and rights the app is meant to ask for.
+         */
+        put: operations["signing-declare"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/signing/expected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Expect
+         * @description Expect another certificate from now on; the reason stands in the logbook.
+         */
+        put: operations["signing-expect"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/signing/holder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Hold */
+        put: operations["signing-hold"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/signing/replacements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replace
+         * @description Replace a lost upload key: steps for a person where a store holds on to the first one.
+         */
+        post: operations["signing-replace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/trials": {
         parameters: {
             query?: never;
@@ -457,6 +794,26 @@ export interface paths {
         };
         /** One */
         get: operations["builds-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/builds/{build}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare
+         * @description Two builds side by side: what a person must notice first.
+         */
+        get: operations["builds-compare"];
         put?: never;
         post?: never;
         delete?: never;
@@ -748,12 +1105,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
         /**
-         * Take Package
-         * @description Take in a package file, streamed; it is kept only when its digest is the one in the address.
+         * Package
+         * @description What was read out of a package.
          */
-        put: operations["builds-take_package"];
+        get: operations["builds-package"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -777,6 +1134,26 @@ export interface paths {
          * @description The file of a package, unchanged: for a step that a person carries to a store.
          */
         get: operations["builds-package_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/packages/{sha256}/icon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Package Icon
+         * @description The icon inside a package, where a browser can show it.
+         */
+        get: operations["builds-package_icon"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1150,6 +1527,62 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Unfinished
+         * @description Your unfinished uploads, so that they can go on from wherever you are.
+         */
+        get: operations["uploads-unfinished"];
+        put?: never;
+        /**
+         * Begin
+         * @description Begin an upload, or find your unfinished one of the same bytes; its address is in Location.
+         */
+        post: operations["uploads-begin"];
+        delete?: never;
+        /**
+         * Able
+         * @description What this endpoint can do.
+         */
+        options: operations["uploads-able"];
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/uploads/{upload_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Give Up
+         * @description Give the upload up and drop what has arrived of it.
+         */
+        delete: operations["uploads-give_up"];
+        options?: never;
+        /**
+         * Offset
+         * @description How far the upload has come.
+         */
+        head: operations["uploads-offset"];
+        /**
+         * Go On
+         * @description Send the bytes that come next, any number of them. With the last one the package is read and kept.
+         */
+        patch: operations["uploads-go_on"];
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1174,6 +1607,24 @@ export interface components {
             answers: {
                 [key: string]: string;
             };
+            /**
+             * Standing
+             * @description give the same answers by themselves from now on
+             * @default false
+             */
+            standing: boolean;
+        };
+        /** AppLapseTold */
+        AppLapseTold: {
+            /** Then */
+            then: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** What */
+            what: string;
         };
         /** AppTold */
         AppTold: {
@@ -1457,6 +1908,11 @@ export interface components {
         BuildTold: {
             /** App */
             app: string;
+            /**
+             * Cleared
+             * @description its files were cleared; only its facts are left
+             */
+            cleared: boolean;
             /** Consignments */
             consignments: components["schemas"]["ConsignmentTold"][];
             /**
@@ -1467,18 +1923,32 @@ export interface components {
             /** Id */
             id: string;
             /**
+             * In Use
+             * @description why its files are needed, in words; empty when they are not
+             */
+            in_use: string;
+            /**
              * Known Before
              * @default false
              */
             known_before: boolean;
             /** Label */
             label: string;
+            /**
+             * Lapses At
+             * @description when nobody can start it any more
+             */
+            lapses_at: string | null;
             /** Number */
             number: number;
             /** Packages */
             packages: components["schemas"]["Facts"][];
             /** Platform */
             platform: string;
+            /** Repository */
+            repository: string | null;
+            /** Revision */
+            revision: string | null;
             /** Size Bytes */
             size_bytes: number;
             /** Version */
@@ -1491,6 +1961,16 @@ export interface components {
              * @description SHA-256 of each package that has arrived
              */
             packages: string[];
+            /**
+             * Repository
+             * @description where that source lies, below the desk's repositories
+             */
+            repository?: string | null;
+            /**
+             * Revision
+             * @description the source it was made of, as hexadecimal digits
+             */
+            revision?: string | null;
         };
         /**
          * CallTold
@@ -1518,6 +1998,28 @@ export interface components {
             rulebook: string;
         };
         /**
+         * Certificate
+         * @description An X.509 certificate; ``sha256`` is the digest of its DER form, the way such certificates are named.
+         */
+        Certificate: {
+            /** Issuer */
+            issuer: string;
+            /** Sha256 */
+            sha256: string;
+            /** Subject */
+            subject: string;
+            /**
+             * Valid From
+             * Format: date-time
+             */
+            valid_from: string;
+            /**
+             * Valid Until
+             * Format: date-time
+             */
+            valid_until: string;
+        };
+        /**
          * ChangeTold
          * @description One event of the live feed; ``id`` is its Last-Event-ID.
          */
@@ -1538,12 +2040,61 @@ export interface components {
             /** Subject */
             subject: string;
         };
+        /**
+         * ChangedTold
+         * @description ``draft`` is for people and fits the tightest store; ``whole`` is for the team, as Markdown.
+         */
+        ChangedTold: {
+            /** Changes */
+            changes: components["schemas"]["CodeChangeTold"][];
+            /** Draft */
+            draft: string;
+            /** Groups */
+            groups: {
+                [key: string]: string;
+            };
+            /** Left Out */
+            left_out: number;
+            /** Remarks */
+            remarks: string[];
+            /** Spans */
+            spans: components["schemas"]["SpanTold"][];
+            /** Whole */
+            whole: string;
+        };
         /** CheckWanted */
         CheckWanted: {
             /** Facts */
             facts: components["schemas"]["Facts"][];
             /** Store */
             store: string;
+        };
+        /** ClearWanted */
+        ClearWanted: {
+            /**
+             * Dry Run
+             * @default true
+             */
+            dry_run: boolean;
+            /** @description none: the app's own rule */
+            rule?: components["schemas"]["RetentionRule"] | null;
+        };
+        /**
+         * ClearingTold
+         * @description What a retention rule does. ``bytes_free`` is what it frees, ``bytes_kept`` what stays.
+         */
+        ClearingTold: {
+            /** Builds */
+            builds: components["schemas"]["JudgedTold"][];
+            /** Bytes Free */
+            bytes_free: number;
+            /** Bytes Kept */
+            bytes_kept: number;
+            /** Done */
+            done: boolean;
+            /** Files */
+            files: number;
+            rule: components["schemas"]["RetentionRule"];
         };
         /** ClockTold */
         ClockTold: {
@@ -1570,6 +2121,35 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /** CodeChangeTold */
+        CodeChangeTold: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Authors */
+            authors: string[];
+            /** Breaking */
+            breaking: string;
+            /**
+             * Group
+             * @description breaking, feat, fix, perf, revert or other
+             */
+            group: string;
+            /** Kind */
+            kind: string;
+            /** New At */
+            new_at: string[];
+            /** Revision */
+            revision: string;
+            /** Scope */
+            scope: string;
+            /** Summary */
+            summary: string;
+            /** Tickets */
+            tickets: string[];
         };
         /**
          * CohortKind
@@ -1599,6 +2179,18 @@ export interface components {
             kind: components["schemas"]["CohortKind"];
             /** Name */
             name: string;
+        };
+        /**
+         * ComparisonTold
+         * @description Two builds side by side; cautions first. ``grown`` is each part that weighs another amount now.
+         */
+        ComparisonTold: {
+            after: components["schemas"]["BuildTold"];
+            before: components["schemas"]["BuildTold"];
+            /** Differences */
+            differences: components["schemas"]["DifferenceTold"][];
+            /** Grown */
+            grown: components["schemas"]["GrownTold"][];
         };
         /**
          * ConsignmentState
@@ -1635,6 +2227,15 @@ export interface components {
             store_title: string;
             /** Waiting Because */
             waiting_because: string | null;
+        };
+        /** DeclareWanted */
+        DeclareWanted: {
+            /** Names */
+            names: string[];
+            /** Platform */
+            platform: string;
+            /** Reason */
+            reason: string;
         };
         /**
          * DeliveryState
@@ -1674,6 +2275,52 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /** DeviceTold */
+        DeviceTold: {
+            /** Id */
+            id: string;
+            /** Identifier */
+            identifier: string;
+            /** Lapses At */
+            lapses_at: string | null;
+            /** Name */
+            name: string;
+            /** Platform */
+            platform: string;
+            /**
+             * Registered At
+             * Format: date-time
+             */
+            registered_at: string;
+        };
+        /** DeviceWanted */
+        DeviceWanted: {
+            /** Identifier */
+            identifier: string;
+            /** Lapses At */
+            lapses_at?: string | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Platform */
+            platform: string;
+        };
+        /** DifferenceTold */
+        DifferenceTold: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Code */
+            code: string;
+            level: components["schemas"]["Level"];
+            /** Lines */
+            lines: string[];
+            /** Title */
+            title: string;
+        };
         /**
          * DrillTold
          * @description A halt that goes the whole way and touches no release; ``seconds`` from the order to the confirmation.
@@ -1699,25 +2346,97 @@ export interface components {
              */
             store?: string | null;
         };
+        /** ExpectWanted */
+        ExpectWanted: {
+            /**
+             * Build
+             * @description a build that is signed as expected from now on
+             */
+            build?: string | null;
+            /** Platform */
+            platform: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Sha256
+             * @description or the certificate's digest
+             */
+            sha256?: string | null;
+        };
+        /** ExpectedTold */
+        ExpectedTold: {
+            /** Sha256 */
+            sha256: string;
+            /** Subject */
+            subject: string;
+            /** Valid Until */
+            valid_until: string | null;
+        };
         /**
          * Facts
          * @description The facts of one package file. Levels are as the platform writes them (``"26"``, ``"15.0"``).
          */
         Facts: {
             /**
+             * Capabilities
+             * @description rights that the signature grants
+             * @default []
+             */
+            capabilities: string[];
+            /**
+             * Contents
+             * @description what takes up the file, largest first
+             * @default []
+             */
+            contents: components["schemas"]["Share"][];
+            /**
              * Debuggable
              * @default false
              */
             debuggable: boolean;
             /**
+             * Device Families
+             * @default []
+             */
+            device_families: string[];
+            /**
+             * Encryption Exempt
+             * @description declared to use no encryption that must be reported
+             */
+            encryption_exempt?: boolean | null;
+            /**
+             * Feature Split
+             * @default false
+             */
+            feature_split: boolean;
+            /**
+             * Features
+             * @description what a device must have; optional ones end in '?'
+             * @default []
+             */
+            features: string[];
+            /**
              * Format
-             * @description apk, ipa or msix
+             * @description apk, aab, ipa, msix or msixbundle
              */
             format: string;
+            icon?: components["schemas"]["Icon"] | null;
             /** Identifier */
             identifier: string;
             /** Label */
             label?: string | null;
+            /**
+             * Labels
+             * @description the label by locale, where it differs
+             */
+            labels?: {
+                [key: string]: string;
+            };
+            /**
+             * Locales
+             * @default []
+             */
+            locales: string[];
             /** Lowest Platform */
             lowest_platform?: string | null;
             /**
@@ -1725,6 +2444,18 @@ export interface components {
              * @description what machines compare
              */
             number: number;
+            /**
+             * Parts
+             * @default []
+             */
+            parts: components["schemas"]["Part"][];
+            /**
+             * Permission Limits
+             * @description the highest platform level a permission is asked for on, where it is limited
+             */
+            permission_limits?: {
+                [key: string]: string;
+            };
             /**
              * Permissions
              * @default []
@@ -1736,14 +2467,49 @@ export interface components {
              * @default []
              */
             processors: string[];
+            profile?: components["schemas"]["Profile"] | null;
             /** Publisher */
             publisher?: string | null;
+            /**
+             * Reasons
+             * @description what people are told when access is asked for
+             */
+            reasons?: {
+                [key: string]: string;
+            };
+            /**
+             * Remarks
+             * @description what could not be read or does not fit together
+             * @default []
+             */
+            remarks: string[];
             /** Sha256 */
             sha256: string;
+            /**
+             * Signatures
+             * @default []
+             */
+            signatures: components["schemas"]["Signature"][];
+            /**
+             * Simulator
+             * @description built for a simulator, not for devices
+             * @default false
+             */
+            simulator: boolean;
             /** Size Bytes */
             size_bytes: number;
+            /**
+             * Split
+             * @description the name of this split, when it is one of several packages
+             */
+            split?: string | null;
             /** Target Platform */
             target_platform?: string | null;
+            /**
+             * Test Only
+             * @default false
+             */
+            test_only: boolean;
             /**
              * Version
              * @description what people see
@@ -1767,6 +2533,13 @@ export interface components {
              * @default
              */
             remedy: string;
+        };
+        /** GrownTold */
+        GrownTold: {
+            /** By Bytes */
+            by_bytes: number;
+            /** Name */
+            name: string;
         };
         /** HealthTold */
         HealthTold: {
@@ -1796,6 +2569,36 @@ export interface components {
             /** Version */
             version: string | null;
         };
+        /** HoldWanted */
+        HoldWanted: {
+            holder: components["schemas"]["KeyHolder"];
+            /** Platform */
+            platform: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * Icon
+         * @description The largest icon that is a picture; ``width`` and ``height`` in pixels.
+         */
+        Icon: {
+            /** Height */
+            height: number;
+            /**
+             * Media Type
+             * @description empty when no browser can show it
+             */
+            media_type: string;
+            /** Member */
+            member: string;
+            /**
+             * Transparent
+             * @description it has an alpha channel
+             */
+            transparent: boolean;
+            /** Width */
+            width: number;
+        };
         /**
          * InvitationState
          * @enum {string}
@@ -1815,6 +2618,23 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /** JudgedTold */
+        JudgedTold: {
+            /** Because */
+            because: string;
+            /** Build */
+            build: string;
+            /** Cleared */
+            cleared: boolean;
+            /** Label */
+            label: string;
+        };
+        /**
+         * KeyHolder
+         * @description Who holds the key that people's devices know the app by.
+         * @enum {string}
+         */
+        KeyHolder: "team" | "store";
         /** KeyStepsTold */
         KeyStepsTold: {
             /** Steps */
@@ -1971,6 +2791,33 @@ export interface components {
             /** Who */
             who: string;
         };
+        /**
+         * LockerFileTold
+         * @description A file in the locker, without its content; ``told`` is what it says of itself.
+         */
+        LockerFileTold: {
+            /** Kind */
+            kind: string;
+            /** Lapses At */
+            lapses_at: string | null;
+            /** Name */
+            name: string;
+            /** Platform */
+            platform: string;
+            /** Sha256 */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
+            /**
+             * Stored At
+             * Format: date-time
+             */
+            stored_at: string;
+            /** Stored By */
+            stored_by: string;
+            /** Told */
+            told: string;
+        };
         /** NotesWanted */
         NotesWanted: {
             /** Text */
@@ -2069,14 +2916,6 @@ export interface components {
             /** Stores */
             stores: number;
         };
-        /** PackageTold */
-        PackageTold: {
-            facts: components["schemas"]["Facts"];
-            /** Known Before */
-            known_before: boolean;
-            /** Sha256 */
-            sha256: string;
-        };
         /** PaperTold */
         PaperTold: {
             /** Blocks */
@@ -2087,6 +2926,44 @@ export interface components {
             state: string;
             /** Until */
             until: string | null;
+        };
+        /**
+         * Part
+         * @description Something inside the package that is a unit of its own.
+         */
+        Part: {
+            /**
+             * Identifier
+             * @default
+             */
+            identifier: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "extension" | "framework" | "module" | "package" | "split";
+            /** Name */
+            name: string;
+            /**
+             * Number
+             * @default
+             */
+            number: string;
+            /**
+             * Processors
+             * @default []
+             */
+            processors: string[];
+            /**
+             * Size Bytes
+             * @default 0
+             */
+            size_bytes: number;
+            /**
+             * Version
+             * @default
+             */
+            version: string;
         };
         /** PersonTold */
         PersonTold: {
@@ -2122,16 +2999,62 @@ export interface components {
             /** Type */
             type: string;
         };
+        /**
+         * Profile
+         * @description A provisioning profile: who may run the package where, until when.
+         */
+        Profile: {
+            /**
+             * Certificates
+             * @description the signing certificates it admits
+             * @default []
+             */
+            certificates: components["schemas"]["Certificate"][];
+            /**
+             * Devices
+             * @description identifiers of the devices it names
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Identifier
+             * @description the identifier it is made for, with the team before it
+             */
+            identifier: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "store" | "ad hoc" | "development" | "in-house";
+            /** Name */
+            name: string;
+            /** Team */
+            team: string;
+            /** Team Name */
+            team_name: string;
+        };
         /** ProposalTold */
         ProposalTold: {
             /** App */
             app: string;
+            /** Cautions */
+            cautions?: components["schemas"]["FindingTold"][];
             /** Number */
             number: number;
             /** Reasons */
             reasons: string[];
-            /** Store */
-            store: string;
+            /**
+             * Reservation
+             * @description set when the number is held for you now
+             */
+            reservation?: string | null;
+            /** Stores */
+            stores: string[];
             /** Version */
             version: string;
         };
@@ -2185,6 +3108,17 @@ export interface components {
             /** Store */
             store: string;
         };
+        /** RegisterTold */
+        RegisterTold: {
+            /** Devices */
+            devices: components["schemas"]["DeviceTold"][];
+            /** Lapses */
+            lapses: components["schemas"]["AppLapseTold"][];
+            /** Locker */
+            locker: components["schemas"]["LockerFileTold"][];
+            /** Pages */
+            pages: components["schemas"]["SigningTold"][];
+        };
         /** ReleaseTold */
         ReleaseTold: {
             /** App */
@@ -2225,6 +3159,81 @@ export interface components {
             };
             /** Version */
             version: string;
+        };
+        /** ReplaceWanted */
+        ReplaceWanted: {
+            /** Platform */
+            platform: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Sha256
+             * @description of the new certificate
+             */
+            sha256: string;
+        };
+        /** ReplacingTold */
+        ReplacingTold: {
+            page: components["schemas"]["SigningTold"];
+            /**
+             * Steps
+             * @description what a person does at stores that hold on to the first key
+             */
+            steps: string[];
+        };
+        /** ReservationTold */
+        ReservationTold: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Number */
+            number: number;
+            /**
+             * Reserved At
+             * Format: date-time
+             */
+            reserved_at: string;
+            /** Reserved By */
+            reserved_by: string;
+            /** Stores */
+            stores: string[];
+            /** Version */
+            version: string;
+        };
+        /** ReserveWanted */
+        ReserveWanted: {
+            /**
+             * Label
+             * @description who holds it, such as 'build server, job 812'
+             * @default
+             */
+            label: string;
+            /** @default patch */
+            step: components["schemas"]["Step"];
+            /**
+             * Stores
+             * @description none: wherever the app has a berth
+             */
+            stores?: string[];
+        };
+        /**
+         * RetentionRule
+         * @description Keep the newest builds of each platform, and what is younger; all else may go unless it is in use.
+         */
+        RetentionRule: {
+            /**
+             * Keep Days
+             * @description whatever is younger stays
+             * @default 90
+             */
+            keep_days: number;
+            /**
+             * Keep Newest
+             * @description builds of each platform
+             * @default 10
+             */
+            keep_newest: number;
         };
         /** RevisionTold */
         RevisionTold: {
@@ -2285,6 +3294,16 @@ export interface components {
             /** Place */
             place: string;
         };
+        /**
+         * Share
+         * @description How much of the file a part of it takes up, packed.
+         */
+        Share: {
+            /** Name */
+            name: string;
+            /** Size Bytes */
+            size_bytes: number;
+        };
         /** SheetTold */
         SheetTold: {
             /** Findings */
@@ -2313,6 +3332,79 @@ export interface components {
             password: string;
         };
         /**
+         * Signature
+         * @description One signature of the package. ``verified`` is None where nothing here can verify it, and ``trouble`` says why.
+         */
+        Signature: {
+            /**
+             * Lineage
+             * @description the keys before it, oldest first, if it was rotated
+             * @default []
+             */
+            lineage: components["schemas"]["Certificate"][];
+            /**
+             * Scheme
+             * @description v1, v2, v3, v3.1, jar, profile or package
+             */
+            scheme: string;
+            /**
+             * Signers
+             * @default []
+             */
+            signers: components["schemas"]["Certificate"][];
+            /**
+             * Trouble
+             * @default
+             */
+            trouble: string;
+            /** Verified */
+            verified: boolean | null;
+        };
+        /**
+         * SigningTold
+         * @description The register's page for one platform.
+         */
+        SigningTold: {
+            /** Certificates */
+            certificates: components["schemas"]["ExpectedTold"][];
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Declared */
+            declared: string[] | null;
+            holder: components["schemas"]["KeyHolder"];
+            /** Platform */
+            platform: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * SpanTold
+         * @description What is new at one store; ``from_version`` is None where nobody has a build yet.
+         */
+        SpanTold: {
+            /** Commits */
+            commits: number;
+            /** Counted In */
+            counted_in: string;
+            /** From Revision */
+            from_revision: string | null;
+            /** From Version */
+            from_version: string | null;
+            /** Limit */
+            limit: number;
+            /** Missing Locales */
+            missing_locales: string[];
+            /** Store */
+            store: string;
+            /** Title */
+            title: string;
+            /** To Revision */
+            to_revision: string;
+        };
+        /**
          * Stage
          * @description ``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person says so.
          */
@@ -2321,6 +3413,20 @@ export interface components {
             dwell_hours?: number | null;
             /** Share */
             share: number;
+        };
+        /** StandingAnswerTold */
+        StandingAnswerTold: {
+            /** Answer */
+            answer: string;
+            /** Code */
+            code: string;
+            /**
+             * Given At
+             * Format: date-time
+             */
+            given_at: string;
+            /** Text */
+            text: string;
         };
         /** SteerWanted */
         SteerWanted: {
@@ -2658,6 +3764,8 @@ export interface components {
         };
         /** TokenTold */
         TokenTold: {
+            /** Apps */
+            apps: string[];
             /**
              * Created At
              * Format: date-time
@@ -2674,6 +3782,11 @@ export interface components {
         };
         /** TokenWanted */
         TokenWanted: {
+            /**
+             * Apps
+             * @description a build server's: only what builds of these apps need
+             */
+            apps?: string[];
             /**
              * Days
              * @description life; none: until revoked
@@ -2752,6 +3865,29 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * UploadTold
+         * @description An unfinished upload of yours; it goes on at ``offset_bytes`` by tus 1.0.
+         */
+        UploadTold: {
+            /** Address */
+            address: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Filename */
+            filename: string;
+            /** Id */
+            id: string;
+            /** Offset Bytes */
+            offset_bytes: number;
+            /** Sha256 */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
         };
         /** VerificationTold */
         VerificationTold: {
@@ -3075,9 +4211,79 @@ export interface operations {
             };
         };
     };
-    "builds-of_app": {
+    "builds-standing_answers": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingAnswerTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-forget_answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-of_app": {
+        parameters: {
+            query?: {
+                platform?: string | null;
+                state?: components["schemas"]["ConsignmentState"] | null;
+                text?: string;
+                order?: "newest" | "oldest" | "version" | "number";
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 app: string;
@@ -3163,6 +4369,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SheetTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClearWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -3309,10 +4550,208 @@ export interface operations {
             };
         };
     };
-    "builds-numbers": {
+    "signing-add_device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-remove_device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-app_lapses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppLapseTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-put_file": {
         parameters: {
             query: {
-                store: string;
+                platform: string;
+                /** @description certificate, key, profile or other */
+                kind?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LockerFileTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-take_out": {
+        parameters: {
+            query?: {
+                reason?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-fetch_file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-next_numbers": {
+        parameters: {
+            query?: {
+                store?: string[] | null;
                 step?: components["schemas"]["Step"];
             };
             header?: never;
@@ -3428,6 +4867,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "releases-changed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -3665,6 +5136,339 @@ export interface operations {
             };
         };
     };
+    "builds-reservations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReservationTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-reserve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReserveWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-give_back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                reservation: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-set_retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetentionRule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegisterTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-declare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeclareWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-expect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "signing-replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplaceWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplacingTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "testing-trials_of_app": {
         parameters: {
             query?: never;
@@ -3749,6 +5553,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BuildTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-compare": {
+        parameters: {
+            query: {
+                /** @description the later build */
+                to: string;
+            };
+            header?: never;
+            path: {
+                build: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -4268,7 +6106,7 @@ export interface operations {
             };
         };
     };
-    "builds-take_package": {
+    "builds-package": {
         parameters: {
             query?: never;
             header?: never;
@@ -4277,11 +6115,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/octet-stream": string;
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
@@ -4289,7 +6123,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PackageTold"];
+                    "application/json": components["schemas"]["Facts"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -4335,6 +6169,35 @@ export interface operations {
         };
     };
     "builds-package_file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "builds-package_icon": {
         parameters: {
             query?: never;
             header?: never;
@@ -5039,6 +6902,200 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TrialTold"];
                 };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "uploads-unfinished": {
+        parameters: {
+            query?: {
+                sha256?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "uploads-begin": {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description of the whole file, in bytes */
+                "Upload-Length": number;
+                /** @description sha256 and filename, each base64 */
+                "Upload-Metadata"?: string;
+                /** @description 1.0.0 */
+                "Tus-Resumable"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "uploads-able": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "uploads-give_up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "uploads-offset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "uploads-go_on": {
+        parameters: {
+            query?: never;
+            header: {
+                "Upload-Offset": number;
+                "Content-Type": string;
+                /** @description sha256 and the chunk's, base64 */
+                "Upload-Checksum"?: string | null;
+                /** @description 1.0.0 */
+                "Tus-Resumable"?: string | null;
+            };
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/offset+octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
             default: {

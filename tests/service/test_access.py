@@ -21,6 +21,9 @@ OPEN_TO_ALL = {
     ("post", "/v1/stores/{store}/events"),
 }
 
+TUS = {"Tus-Resumable": "1.0.0"}
+CHUNK = TUS | {"Upload-Offset": "0", "Content-Type": "application/offset+octet-stream"}
+
 
 def test_nothing_but_health_and_sign_in_answers_without_a_sign_in(harbour: Harbour) -> None:
     with httpx.Client(base_url=harbour.address, trust_env=False) as nobody:
@@ -171,8 +174,9 @@ def raw(harbour: Harbour, method: str, path: str, **sent: Any) -> httpx.Response
         ("GET", "/v1/logbook?limit=0", {}, 422, "limit"),
         ("GET", "/v1/nothing/here", {}, 404, "nothing at"),
         ("DELETE", "/v1/overview", {}, 405, "Method Not Allowed"),
-        ("PUT", "/v1/packages/short", {"content": b"x"}, 422, "no SHA-256"),
-        ("PUT", f"/v1/packages/{'0' * 64}", {"content": b"x"}, 422, "not 0000"),
+        ("POST", "/v1/uploads", {"headers": TUS | {"Upload-Length": "5"}}, 422, "no SHA-256"),
+        ("POST", "/v1/uploads", {"headers": {"Upload-Length": "5"}}, 412, "speak tus 1.0.0"),
+        ("PATCH", "/v1/uploads/u-none", {"headers": CHUNK, "content": b"x"}, 404, "no such upload"),
     ],
 )
 def test_bad_input_gets_a_problem_document(
@@ -195,12 +199,12 @@ def test_what_is_no_package_leaves_nothing_behind(harbour: Harbour, tmp_path: Pa
     assert sorted(path for path in folder.rglob("*") if path.is_file()) == before
 
 
-def test_a_package_over_the_limit_is_refused_while_it_streams(tmp_path: Path) -> None:
+def test_a_package_over_the_limit_is_refused_before_it_travels(tmp_path: Path) -> None:
     small = Harbour.open(tmp_path / "small", {"TIDE_LARGEST_PACKAGE": "100000"})
     try:
         large = tmp_path / "large.apk"
         large.write_bytes(bytes(3_000_000))
-        with pytest.raises(Exception, match="larger than 100000 bytes"):
+        with pytest.raises(Exception, match="this desk takes 100000"):
             small.tide.builds.hand_over(large)
         assert list((tmp_path / "small" / "desk" / "packages" / "arriving").iterdir()) == []
     finally:

@@ -13,7 +13,7 @@ import pytest
 from sqlalchemy import select
 
 from restless_tide import records
-from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.errors import Conflict, Invalid
 from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -62,33 +62,31 @@ def test_a_file_is_kept_whole_under_its_digest_or_not_at_all(tmp_path: Path) -> 
     files = PackageFiles(tmp_path)
     content = b"tide" * 1000
     digest = hashlib.sha256(content).hexdigest()
-    whole = files.arriving(digest, 10_000)
-    whole.write(content[:1000])
-    whole.write(content[1000:])
-    assert whole.verified().read() == content
+    with files.writing("u-1", 0) as arriving:
+        arriving.write(content[:1000])
     assert not files.holds(digest)
-    whole.keep()
-    whole.discard()
+    again = PackageFiles(tmp_path)  # another process goes on where this one was cut
+    with pytest.raises(Conflict, match="stands at 1000 bytes, not at 900"), again.writing("u-1", 900):
+        pass
+    with again.writing("u-1", 1000) as arriving:
+        arriving.write(b"damaged on the way")
+        arriving.take_back()
+        arriving.write(content[1000:])
+    assert again.whole("u-1", digest).read_bytes() == content
+    again.keep("u-1", digest)
     assert files.path(digest).read_bytes() == content
-    damaged = files.arriving(hashlib.sha256(b"other").hexdigest(), 10_000)
-    damaged.write(content)
+    with files.writing("u-2", 0) as arriving:
+        arriving.write(b"other")
     with pytest.raises(Invalid, match="have the digest"):
-        damaged.verified()
-    damaged.discard()
-    large = files.arriving(digest, 10)
-    with pytest.raises(TooLarge, match="larger than 10 bytes"):
-        large.write(content)
-    large.discard()
+        files.whole("u-2", digest)
     assert list((tmp_path / "arriving").iterdir()) == []
+    assert (files.clear(digest), files.clear(digest)) == (4000, 0)
 
 
-def test_what_was_left_half_arrived_is_cleared_at_the_start(tmp_path: Path) -> None:
-    half = PackageFiles(tmp_path).arriving("0" * 64, 100)
-    half.write(b"half")
-    assert len(list((tmp_path / "arriving").iterdir())) == 1
-    PackageFiles(tmp_path)
-    assert list((tmp_path / "arriving").iterdir()) == []
-    half.discard()
+def test_an_upload_has_one_writer_at_a_time(tmp_path: Path) -> None:
+    files = PackageFiles(tmp_path)
+    with files.writing("u-1", 0), pytest.raises(Conflict, match="being written already"), files.writing("u-1", 0):
+        pass
 
 
 def test_an_act_that_fails_leaves_nothing(tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ import pytest
 from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady, StaleView
 from restless_tide.wire.releases import LegWanted
 from tests.harbour import PLACE, Harbour, leg_of, until
-from tests.toolchain import Recipe, badging, make_apk, make_ipa
+from tests.toolchain import Recipe, badging, make_apk, make_ipa, make_profile
 
 
 def test_a_taken_name_is_refused_with_the_stores_reason_and_can_be_tried_again(harbour: Harbour) -> None:
@@ -38,7 +38,8 @@ def test_a_package_of_the_real_tool_chain_and_a_hand_built_one_go_the_whole_way(
     app = harbour.new_app()
     identifier = f"org.example.saltgrass.{app}"
     apk = make_apk(tmp_path / "real", Recipe(identifier=identifier, version="2.4.0", number=17))
-    ipa = make_ipa(tmp_path / "hand.ipa", identifier=identifier, version="2.4.0", number="1")
+    profile = make_profile(tmp_path, {"Entitlements": {"application-identifier": f"SALT1.{identifier}"}})
+    ipa = make_ipa(tmp_path / "hand.ipa", identifier=identifier, version="2.4.0", number="1", profile=profile)
     sent = {store: harbour.processing(file, app, store) for store, file in (("openfield", apk), ("northgate", ipa))}
     for consignment in sent.values():
         until(
@@ -111,7 +112,7 @@ def test_what_does_not_fit_is_refused_before_a_byte_goes_to_the_store(harbour: H
     stranger = harbour.new_app()
     with pytest.raises(NotReady, match="The package says it is"):
         harbour.tide.builds.push(harbour.package(stranger, "openfield", "1.0.0", 9), app=app, store="openfield")
-    with pytest.raises(NotReady, match="takes apk; this is ipa"):
+    with pytest.raises(NotReady, match="takes apk, aab; this is ipa"):
         harbour.tide.builds.push(harbour.package(app, "northgate", "1.2.0", 9), app=app, store="openfield")
     with pytest.raises(NotReady, match="targets platform level 28"):
         harbour.tide.builds.push(
@@ -120,19 +121,14 @@ def test_what_does_not_fit_is_refused_before_a_byte_goes_to_the_store(harbour: H
     assert len(harbour.control("openfield", "things/upload")) == uploads
 
 
-@pytest.mark.toolchain
-def test_the_store_judges_by_itself_and_its_reason_comes_back(harbour: Harbour, tmp_path: Path) -> None:
-    """The desk does not look at the debug mark yet; the store does, and says so in its own words."""
+def test_the_store_judges_by_itself_and_its_reason_comes_back(harbour: Harbour) -> None:
     app = harbour.new_app()
-    apk = make_apk(
-        tmp_path / "debug",
-        Recipe(identifier=f"org.example.saltgrass.{app}", version="1.0.0", number=1, debuggable=True),
-    )
-    consignment = harbour.tide.builds.push(apk, app=app, store="openfield")
-    until(lambda: harbour.tide.builds.consignment(consignment.id), lambda seen: seen.state == "processing")
+    harbour.control("openfield", "mischief", {"failing_rate": 1.0})
+    consignment = harbour.processing(harbour.package(app, "openfield"), app, "openfield")
     harbour.pass_hours(1, desk=False)
     refused = until(lambda: harbour.tide.builds.consignment(consignment.id), lambda seen: seen.state == "refused")
-    assert "can be debugged" in (refused.reason or "")
+    harbour.control("openfield", "mischief", {"failing_rate": 0.0})
+    assert "could not be processed" in (refused.reason or "")
     assert harbour.tide.builds.next_numbers(app, "openfield").number == 2
 
 

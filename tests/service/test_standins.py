@@ -22,6 +22,16 @@ BERTH = {"id": "berth-1", "identifier": "org.example.a"}
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 
+PROFILE = {
+    "name": "a",
+    "identifier": "T.org.example.a",
+    "team": "T",
+    "team_name": "T",
+    "kind": "store",
+    "expires_at": NOW,
+}
+
+
 def facts(**changed: Any) -> Facts:
     usual = {
         "format": "apk",
@@ -31,7 +41,10 @@ def facts(**changed: Any) -> Facts:
         "target_platform": "34",
         "size_bytes": 10,
         "sha256": "0" * 64,
+        "signatures": [{"scheme": "v2", "verified": True}],
     }
+    if changed.get("format") == "ipa":
+        usual["profile"] = PROFILE
     return Facts(**(usual | changed))
 
 
@@ -41,10 +54,14 @@ def facts(**changed: Any) -> Facts:
         (OPENFIELD, facts(), None, None),
         (OPENFIELD, facts(format="ipa"), None, "We take apk"),
         (OPENFIELD, facts(identifier="org.example.b"), None, "belongs to org.example.b"),
-        (OPENFIELD, facts(debuggable=True), None, "can be debugged"),
+        (OPENFIELD, facts(debuggable=True), None, "no release build"),
         (OPENFIELD, facts(target_platform="28"), None, "platform level 29"),
         (OPENFIELD, facts(number=4), None, "not above 4"),
+        (OPENFIELD, facts(signatures=[]), None, "not signed"),
+        (OPENFIELD, facts(signatures=[{"scheme": "v2", "verified": False}]), None, "changed after it was signed"),
         (NORTHGATE, facts(format="ipa", number=1), None, None),
+        (NORTHGATE, facts(format="ipa", number=1, profile=PROFILE | {"kind": "ad hoc"}), None, "profile for store"),
+        (NORTHGATE, facts(format="ipa", number=1, reasons={"NSx": ""}), None, "without saying why"),
         (NORTHGATE, facts(format="ipa", version="1.0.0", number=4), None, "not above 4"),
         (NORTHGATE, facts(format="ipa"), "1.1.0", "not above the live 1.1.0"),
     ],

@@ -1,214 +1,165 @@
-"""tide build."""
+"""tide build: inspect, check, compare, list, show, answer, keep, clear."""
 
 from __future__ import annotations
 
-import sys
-from contextlib import AbstractContextManager, nullcontext
-from functools import partial
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
-
+from restless_tide.cli import facts as sheets
+from restless_tide.cli import numbers, push
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument
+from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
-from restless_tide.core.packages import Facts, inspect_package
-from restless_tide.wire.builds import BuildTold, ConsignmentTold
-from restless_tide.wire.errors import Invalid, NotReady
+from restless_tide.core.packages.compare import compare, growth
+from restless_tide.wire.builds import BuildTold, ClearingTold, DifferenceTold, GrownTold, RetentionRule
+from restless_tide.wire.errors import Invalid
 
-if TYPE_CHECKING:
-    from rich.progress import Progress
-
-_UNDER_WAY = ("queued", "sending", "processing")
+_MARKS = {"blocker": "✖", "caution": "▲", "note": "·"}
+_GROWN_SHOWN = 8
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("build", "builds: inspect, push, list, show, answer, next")
+    nouns.noun("build", "builds: inspect, check, compare, push, list, show, answer, next, keep, clear")
     parser = nouns.command("build inspect", _inspect, "read what a package file is, without a desk")
-    parser.add_argument("file", help="an APK, IPA or MSIX file")
+    parser.add_argument("file", help="an APK, AAB, IPA, MSIX or MSIX bundle")
     parser = nouns.command(
-        "build push",
-        _push,
-        "hand a package over and send it to a store",
-        description="Reads the package, checks it by the store's rules before a byte travels, hands it to the desk and orders it to the store. It never goes to production by itself.",
+        "build check",
+        _check,
+        "what stands against sending packages to a store, before anything is sent",
+        description="Prints the readiness sheet. The exit code follows its worst line: 1 for a blocker, 7 for a caution.",
     )
-    parser.add_argument("file", nargs="+", help="the packages of one build: one, or one per processor kind")
+    parser.add_argument("file", nargs="+", help="the packages of one build")
     app_argument(parser)
-    store_argument(parser)
     parser.add_argument(
-        "--wait",
-        nargs="?",
-        type=float,
-        const=3600.0,
-        default=0.0,
-        metavar="SECONDS",
-        help="wait until the store has processed it (an hour at most, unless you say)",
+        "--store",
+        action="append",
+        default=[],
+        metavar="STORE",
+        help="may be given again; without it, wherever the app has a berth",
     )
+    parser = nouns.command(
+        "build compare",
+        _compare,
+        "two builds side by side: what must be noticed first",
+        description="Takes package files, or ids of builds at the desk.",
+    )
+    parser.add_argument("before", help="the earlier one: a file, or a build's id")
+    parser.add_argument("after", help="the later one: a file, or a build's id")
+    push.add(nouns)
     parser = nouns.command("build list", _list, "list an app's builds")
     app_argument(parser)
+    parser.add_argument("--platform", help="android, ios or desktop")
+    parser.add_argument("--state", help="only builds that are so at a store: held, ready, refused …")
+    parser.add_argument(
+        "--find", default="", metavar="TEXT", help="part of the version, the number, the id or the revision"
+    )
+    parser.add_argument("--order", choices=["newest", "oldest", "version", "number"], default="newest")
+    parser.add_argument("--limit", type=int, default=30, help="how many to show (30)")
     nouns.command("build show", _show, "one build and where it is").add_argument("id")
     parser = nouns.command("build answer", _answer, "answer what a store holds a build for")
     parser.add_argument("consignment")
     parser.add_argument("answers", nargs="+", metavar="QUESTION=ANSWER")
+    parser.add_argument("--standing", action="store_true", help="give the same answers by themselves from now on")
     parser.add_argument("--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait for the store")
-    parser = nouns.command("build next", _next, "the version and number that may come next at a store, and why")
+    parser = nouns.command("build answers", _answers, "what is answered by itself when a store asks")
     app_argument(parser)
     store_argument(parser)
-    parser.add_argument("--step", choices=["patch", "minor", "major"], default="patch")
-
-
-def _read(path: Path) -> Facts:
-    with path.open("rb") as source:
-        return inspect_package(source)
+    parser.add_argument("--forget", metavar="QUESTION", help="have a person answer this one again")
+    numbers.add(nouns)
+    parser = nouns.command("build keep", _keep, "set which package files the desk keeps")
+    app_argument(parser)
+    parser.add_argument("--newest", type=int, required=True, help="builds of each platform")
+    parser.add_argument("--days", type=float, required=True, help="and whatever is younger")
+    parser = nouns.command(
+        "build clear",
+        _clear,
+        "clear package files that the rule lets go",
+        description="What is live, in review, on trial or on its way is never cleared. Facts and history stay.",
+    )
+    app_argument(parser)
+    parser.add_argument("--dry-run", action="store_true", help="only say what would be cleared")
+    parser.add_argument("--newest", type=int, help="another rule, this once")
+    parser.add_argument("--days", type=float, help="another rule, this once")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
 def _inspect(call: Call) -> None:
-    facts = _read(file_argument(call.given.file))
-    call.answer(facts, lambda: _show_facts(call, facts))
+    found = sheets.read(file_argument(call.given.file))
+    call.answer(found, lambda: sheets.show_facts(call, found))
 
 
-def _show_facts(call: Call, facts: Facts) -> None:
-    table = call.table("", "")
-    table.show_header = False
-    for name, value in (
-        ("format", facts.format),
-        ("identifier", facts.identifier),
-        ("label", facts.label),
-        ("version", facts.version),
-        ("number", facts.number),
-        ("lowest platform", facts.lowest_platform),
-        ("target platform", facts.target_platform),
-        ("size", size(facts.size_bytes)),
-        ("SHA-256", facts.sha256),
-        ("processors", ", ".join(facts.processors) or "any"),
-        ("publisher", facts.publisher or ""),
-        ("permissions", "\n".join(facts.permissions) or "none"),
-    ):
-        if value:
-            table.add_row(name, cell(value))
-    if facts.debuggable:
-        table.add_row("debuggable", "yes: no store takes it")
-    call.console.print(table)
+def _check(call: Call) -> Exit:
+    packages = [sheets.read(file_argument(name)) for name in call.given.file]
+    stores = call.given.store or push.stores_for(call, packages)
+    found = {store: call.tide.builds.check(call.given.app, store, packages).findings for store in stores}
+
+    def shown() -> None:
+        for store, findings in found.items():
+            sheets.show_sheet(call, store, findings)
+
+    call.answer([{"store": store, "findings": findings} for store, findings in found.items()], shown)
+    return sheets.exit_of([finding for findings in found.values() for finding in findings])
 
 
-def _push(call: Call) -> Exit | None:
-    given, builds = call.given, call.tide.builds
-    paths = [file_argument(name) for name in given.file]
-    facts = [_read(path) for path in paths]
-    digests = {package.sha256 for package in facts}
-    sheet = builds.check(given.app, given.store, facts).findings
-    blockers = [finding for finding in sheet if finding.level == "blocker"]
-    if blockers:
-        known = next(
-            (
-                build
-                for build in builds.of_app(given.app)
-                if any(package.sha256 in digests for package in build.packages)
-            ),
-            None,
+def _compare(call: Call) -> None:
+    given, files = call.given, [_is_file(call.given.before), _is_file(call.given.after)]
+    if all(files):
+        before, after = ([sheets.read(file_argument(name))] for name in (given.before, given.after))
+        differences = [DifferenceTold.model_validate(found, from_attributes=True) for found in compare(before, after)]
+        grown = [GrownTold(name=part.name, by_bytes=part.by_bytes) for part in growth(before, after)]
+    elif any(files):
+        one, other = (
+            [sheets.read(file_argument(name))] if is_file else list(call.tide.builds.one(name).packages)
+            for name, is_file in zip((given.before, given.after), files, strict=True)
         )
-        if known is None or not any(entry.store == given.store for entry in known.consignments):
-            remedy = " ".join(finding.remedy for finding in blockers)
-            raise NotReady(" ".join(finding.detail for finding in blockers), remedy=remedy, code=blockers[0].code)
-    packages, had_it = [], True
-    for path, package in zip(paths, facts, strict=True):
-        with _bar(call, package.size_bytes) as bar:
-            task = bar.add_task("to the desk", total=package.size_bytes) if bar else None
-            sha256, had_this = builds.hand_over(path, told=partial(_advance, bar, task))
-        packages.append(sha256)
-        had_it = had_it and had_this
-    build = builds.enter(given.app, packages)
-    if not call.given.json:
-        told = " (the desk had this file already)" if had_it else ""
-        call.say(f"Build {build.id}: {given.app} {build.label}{told}")
-        for finding in sheet:
-            if finding.level != "blocker":
-                call.say(f"{finding.level}: {finding.detail}")
-    consignment = _follow(call, builds.send(build.id, given.store), given.wait)
-    call.answer(consignment, lambda: _tell_consignment(call, consignment))
-    return _exit(consignment, waited=bool(given.wait))
+        differences = [DifferenceTold.model_validate(found, from_attributes=True) for found in compare(one, other)]
+        grown = [GrownTold(name=part.name, by_bytes=part.by_bytes) for part in growth(one, other)]
+    else:
+        found = call.tide.builds.compare(given.before, given.after)
+        differences, grown = found.differences, found.grown
+    call.answer({"differences": differences, "grown": grown}, lambda: _show_comparison(call, differences, grown))
 
 
-def _advance(bar: Progress | None, task: Any, sent: int) -> None:
-    if bar is not None:
-        bar.update(task, completed=sent)
+def _is_file(name: str) -> bool:
+    return "." in name or "/" in name
 
 
-def _bar(call: Call, size_bytes: int) -> AbstractContextManager[Progress | None]:
-    if call.given.json or not sys.stdout.isatty():
-        return nullcontext()
-    from rich.progress import (  # only when one is drawn
-        BarColumn,
-        DownloadColumn,
-        Progress,
-        TextColumn,
-        TransferSpeedColumn,
-    )
-
-    return Progress(
-        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(), console=call.console
-    )
-
-
-def _follow(call: Call, consignment: ConsignmentTold, seconds: float) -> ConsignmentTold:
-    """Wait for the store, telling each step as it comes."""
-    if not seconds:
-        return consignment
-    last = ""
-
-    def look() -> ConsignmentTold:
-        nonlocal last
-        seen = call.tide.builds.consignment(consignment.id)
-        if seen.state != last and not call.given.json:
-            call.aside.print(f"{seen.store_title}: {seen.state}")
-        last = seen.state
-        return seen
-
-    return call.wait_until(look, lambda seen: seen.state not in _UNDER_WAY, seconds)
-
-
-def _exit(consignment: ConsignmentTold, *, waited: bool) -> Exit:
-    if consignment.state == "refused":
-        return Exit.REFUSED
-    if consignment.state == "held":
-        return Exit.HELD
-    return Exit.NOT_CONFIRMED if waited and consignment.state in _UNDER_WAY else Exit.DONE
-
-
-def _tell_consignment(call: Call, consignment: ConsignmentTold) -> None:
-    call.say(f"Consignment {consignment.id} at {consignment.store_title}: {_state(consignment)}")
-    for question in consignment.questions if consignment.state == "held" and not consignment.answers else ():
-        call.say(f"  It asks: {question.text} ({' or '.join(question.choices)})")
-        if question.help:
-            call.say(f"  {question.help}")
-        call.say(f"  Answer with: tide build answer {consignment.id} {question.code}={question.choices[0]}")
-
-
-def _state(consignment: ConsignmentTold) -> str:
-    if consignment.state == "held" and consignment.answers:
-        return "held, answered, not confirmed yet"
-    if consignment.reason:
-        return f"{consignment.state}: {consignment.reason}"
-    if consignment.waiting_because:
-        return f"{consignment.state}, ordered, not confirmed: {consignment.waiting_because}"
-    if consignment.state == "sending":
-        return f"sending, {consignment.sent_bytes / max(consignment.size_bytes, 1):.0%}"
-    return str(consignment.state)
+def _show_comparison(call: Call, differences: list[DifferenceTold], grown: list[GrownTold]) -> None:
+    table = call.table("", "WHAT", "BEFORE", "AFTER")
+    for entry in differences:
+        table.add_row(f"{_MARKS[entry.level]} {entry.level}", entry.title, cell(entry.before), cell(entry.after))
+    call.show(table, empty="No difference that a person would notice.")
+    if grown:
+        parts = call.table("PART OF THE FILE", "BY")
+        for part in sorted(grown, key=lambda part: -abs(part.by_bytes))[:_GROWN_SHOWN]:
+            parts.add_row(cell(part.name), f"{'+' if part.by_bytes > 0 else '−'}{size(abs(part.by_bytes))}")
+        call.console.print()
+        call.console.print(parts)
 
 
 def _list(call: Call) -> None:
-    found = call.tide.builds.of_app(call.given.app)
+    given = call.given
+    found = call.tide.builds.of_app(
+        given.app,
+        limit=given.limit,
+        platform=given.platform,
+        state=given.state,
+        text=given.find or None,
+        order=given.order,
+    )
 
     def shown() -> None:
         table = call.table("BUILD", "VERSION", "PLATFORM", "SIZE", "ENTERED", "WHERE")
         for build in found:
-            where = "\n".join(f"{entry.store}: {_state(entry)}" for entry in build.consignments) or "at the desk only"
+            where = "\n".join(f"{entry.store}: {state_of(entry)}" for entry in build.consignments) or "at the desk only"
+            where += "\nfile cleared" if build.cleared else ""
             table.add_row(
                 build.id, build.label, build.platform, size(build.size_bytes), moment(build.created_at), cell(where)
             )
-        call.show(
-            table, empty=f"No builds yet. Push one with: tide build push FILE --app {call.given.app} --store STORE"
-        )
+        wished = given.platform or given.state or given.find
+        push_one = f"No builds yet. Push one with: tide build push FILE --app {given.app} --store STORE"
+        call.show(table, empty="No build is like that." if wished else push_one)
+        if len(found) == given.limit:
+            call.say(f"The first {given.limit}; see more with --limit, or find one with --find.")
 
     call.answer(found, shown)
 
@@ -220,10 +171,18 @@ def _show(call: Call) -> None:
 
 def _show_build(call: Call, build: BuildTold) -> None:
     call.say(f"Build {build.id}: {build.app} {build.label} for {build.platform}, entered {moment(build.created_at)}")
-    for facts in build.packages:
-        _show_facts(call, facts)
+    if build.revision:
+        call.say(f"Made of {build.revision[:12]}{f' in {build.repository}' if build.repository else ''}")
+    if build.cleared:
+        call.say("Its files were cleared; push them again before it can be sent.")
+    elif build.in_use:
+        call.say(f"Its files are kept: {build.in_use}.")
+    if build.lapses_at:
+        call.say(f"Nobody can start it after {moment(build.lapses_at)}.")
+    for found in build.packages:
+        sheets.show_facts(call, found)
     for consignment in build.consignments:
-        _tell_consignment(call, consignment)
+        tell_consignment(call, consignment)
 
 
 def _answer(call: Call) -> Exit:
@@ -233,19 +192,61 @@ def _answer(call: Call) -> Exit:
         if not equals:
             raise Invalid(f"{word!r} is no answer.", remedy="Write QUESTION=ANSWER.", code="answers-unfit")
         answers[question] = answer
-    call.tide.builds.answer(call.given.consignment, answers)
+    call.tide.builds.answer(call.given.consignment, answers, standing=call.given.standing)
     look = call.tide.builds.consignment
     seen = call.wait_until(lambda: look(call.given.consignment), lambda seen: seen.state != "held", call.given.wait)
-    call.answer(seen, lambda: _tell_consignment(call, seen))
-    return Exit.NOT_CONFIRMED if seen.state == "held" else _exit(seen, waited=True)
+    call.answer(seen, lambda: tell_consignment(call, seen))
+    return Exit.NOT_CONFIRMED if seen.state == "held" else exit_of(seen, waited=True)
 
 
-def _next(call: Call) -> None:
-    proposal = call.tide.builds.next_numbers(call.given.app, call.given.store, step=call.given.step)
+def _answers(call: Call) -> None:
+    given = call.given
+    if given.forget:
+        call.tide.builds.forget_answer(given.app, given.store, given.forget)
+    found = call.tide.builds.standing_answers(given.app, given.store)
 
     def shown() -> None:
-        call.say(f"{proposal.version} ({proposal.number})")
-        for reason in proposal.reasons:
-            call.say(f"  {reason}")
+        table = call.table("QUESTION", "ANSWER", "GIVEN", "")
+        for entry in found:
+            table.add_row(entry.code, entry.answer, moment(entry.given_at), cell(entry.text))
+        call.show(
+            table, empty="Nothing is answered by itself here. Keep an answer with: tide build answer … --standing"
+        )
 
-    call.answer(proposal, shown)
+    call.answer(found, shown)
+
+
+def _keep(call: Call) -> None:
+    found = call.tide.builds.set_retention(call.given.app, keep_newest=call.given.newest, keep_days=call.given.days)
+    call.answer(found, lambda: _tell_clearing(call, found))
+
+
+def _clear(call: Call) -> None:
+    given, builds = call.given, call.tide.builds
+    rule = None
+    if given.newest is not None or given.days is not None:
+        own = builds.retention(given.app).rule
+        rule = RetentionRule(
+            keep_newest=own.keep_newest if given.newest is None else given.newest,
+            keep_days=own.keep_days if given.days is None else given.days,
+        )
+    found = builds.clear(given.app, dry_run=True, rule=rule)
+    consequence = (
+        f"{found.files} package files go, {size(found.bytes_free)}. They can be pushed again, never be had back."
+    )
+    if not given.dry_run and found.files and call.confirm(consequence):
+        found = builds.clear(given.app, dry_run=False, rule=rule)
+    call.answer(found, lambda: _tell_clearing(call, found))
+
+
+def _tell_clearing(call: Call, found: ClearingTold) -> None:
+    call.say(
+        f"Kept: the newest {found.rule.keep_newest} of each platform, and what is younger than {found.rule.keep_days:g} days."
+    )
+    table = call.table("BUILD", "VERSION", "", "BECAUSE")
+    for entry in found.builds:
+        gone = ("cleared" if found.done else "would go") if entry.cleared else "stays"
+        table.add_row(entry.build, entry.label, gone, cell(entry.because))
+    call.show(table, empty="No package file is kept for this app.")
+    word = "Cleared" if found.done else "Would be cleared"
+    call.say(f"{word}: {found.files} files, {size(found.bytes_free)}. Stays: {size(found.bytes_kept)}.")

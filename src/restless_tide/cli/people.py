@@ -26,6 +26,13 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("token add", _add_token, "make a token; its value is shown this once")
     parser.add_argument("label", help="where it is used, such as 'build server'")
     parser.add_argument("--days", type=float, help="life in days; without it, until revoked")
+    parser.add_argument(
+        "--app",
+        action="append",
+        default=[],
+        metavar="APP",
+        help="a build server's: it reaches only what builds of this app need (may be given again)",
+    )
     nouns.command("token list", _tokens, "list your tokens")
     nouns.command("token revoke", _revoke, "revoke a token at once").add_argument("id")
 
@@ -45,7 +52,7 @@ def _sign_out(call: Call) -> None:
 
 
 def _add_token(call: Call) -> None:
-    made = call.tide.people.make_token(call.given.label, days=call.given.days)
+    made = call.tide.people.make_token(call.given.label, days=call.given.days, apps=call.given.app)
     said = {"id": made.token.id, "label": made.token.label, "value": made.value, "expires_at": made.token.expires_at}
 
     def shown() -> None:

@@ -34,6 +34,12 @@ class Line:
         wanted = {name: value for name, value in params.items() if value is not None}
         return self._read(self.send("GET", path, params=wanted), kind)
 
+    def page(self, path: str, kind: type[Answer], **params: Any) -> tuple[Answer, bool]:
+        """One page of a list, and whether another follows (RFC 8288)."""
+        wanted = {name: value for name, value in params.items() if value is not None}
+        answer = self.send("GET", path, params=wanted)
+        return self._read(answer, kind), "next" in answer.links
+
     def post(self, path: str, kind: type[Answer], body: BaseModel | None = None) -> Answer:
         return self._read(self.send("POST", path, json=_json(body)), kind)
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import hashlib
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 from httpx_sse import EventSource, SSEError
@@ -22,18 +20,7 @@ from restless_tide.wire.apps import (
     OfferSheetTold,
     OfferWanted,
 )
-from restless_tide.wire.builds import (
-    AnswersWanted,
-    BuildTold,
-    BuildWanted,
-    CheckWanted,
-    ConsignmentTold,
-    Facts,
-    PackageTold,
-    ProposalTold,
-    PushWanted,
-    SheetTold,
-)
+from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.cohorts import (
     CloseWanted,
     CohortTold,
@@ -68,11 +55,7 @@ from restless_tide.wire.watching import (
     VerificationTold,
 )
 
-_BLOCK_BYTES = 1024 * 1024
 _FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS = 0.5, 15.0
-
-Progress = Callable[[int], None]
-"""Called with the number of bytes that have left so far."""
 
 
 class People(Noun):
@@ -88,9 +71,9 @@ class People(Noun):
     def tokens(self) -> list[TokenTold]:
         return self._line.get("/v1/tokens", list[TokenTold])
 
-    def make_token(self, label: str, *, days: float | None = None) -> TokenMade:
-        """Make a token; its value is only in this answer."""
-        return self._line.post("/v1/tokens", TokenMade, TokenWanted(label=label, days=days))
+    def make_token(self, label: str, *, days: float | None = None, apps: Sequence[str] = ()) -> TokenMade:
+        """Make a token; its value is only in this answer. With ``apps`` it is a build server's, for these alone."""
+        return self._line.post("/v1/tokens", TokenMade, TokenWanted(label=label, days=days, apps=list(apps)))
 
     def revoke_token(self, token: str) -> None:
         self._line.delete(f"/v1/tokens/{token}")
@@ -132,62 +115,6 @@ class Apps(Noun):
         """Order where, for how much and to whom the app is offered. Raises NotReady with the findings."""
         body = OfferWanted(availability=wanted, reason=reason)
         return self._line.post(f"/v1/apps/{app}/berths/{store}/offers", BerthDetailTold, body)
-
-
-class Builds(Noun):
-    def of_app(self, app: str) -> list[BuildTold]:
-        return self._line.get(f"/v1/apps/{app}/builds", list[BuildTold])
-
-    def one(self, build: str) -> BuildTold:
-        return self._line.get(f"/v1/builds/{build}", BuildTold)
-
-    def next_numbers(self, app: str, store: str, *, step: str = "patch") -> ProposalTold:
-        return self._line.get(f"/v1/apps/{app}/numbers", ProposalTold, store=store, step=step)
-
-    def check(self, app: str, store: str, facts: Sequence[Facts]) -> SheetTold:
-        """What stands against sending packages of these facts, before any byte travels."""
-        return self._line.post(f"/v1/apps/{app}/checks", SheetTold, CheckWanted(store=store, facts=list(facts)))
-
-    def hand_over(self, file: str | Path, *, told: Progress = lambda _: None) -> tuple[str, bool]:
-        """Stream a package file to the desk; returns its SHA-256 and whether the desk had it already."""
-        path = Path(file)
-        with path.open("rb") as source:
-            sha256 = hashlib.file_digest(source, "sha256").hexdigest()
-        size_bytes = path.stat().st_size
-        try:
-            self._line.send("HEAD", f"/v1/packages/{sha256}")
-        except NotFound:
-            headers = {"Content-Length": str(size_bytes), "Content-Type": "application/octet-stream"}
-            answer = self._line.send(
-                "PUT", f"/v1/packages/{sha256}", content=_blocks(path, told), headers=headers, timeout=None
-            )
-            return sha256, PackageTold.model_validate_json(answer.content).known_before
-        told(size_bytes)
-        return sha256, True
-
-    def enter(self, app: str, packages: Sequence[str]) -> BuildTold:
-        """Enter a build made of packages that were handed over."""
-        return self._line.post(f"/v1/apps/{app}/builds", BuildTold, BuildWanted(packages=list(packages)))
-
-    def send(self, build: str, store: str) -> ConsignmentTold:
-        """Send a build on to a store. Raises NotReady with the findings."""
-        return self._line.post(f"/v1/builds/{build}/consignments", ConsignmentTold, PushWanted(store=store))
-
-    def push(self, *files: str | Path, app: str, store: str, told: Progress = lambda _: None) -> ConsignmentTold:
-        """Hand the packages of one build over, enter it and send it to a store."""
-        packages = []
-        for file in files:
-            packages.append(self.hand_over(file, told=told)[0])
-        return self.send(self.enter(app, packages).id, store)
-
-    def consignment(self, consignment: str) -> ConsignmentTold:
-        return self._line.get(f"/v1/consignments/{consignment}", ConsignmentTold)
-
-    def answer(self, consignment: str, answers: Mapping[str, str]) -> ConsignmentTold:
-        """Answer what the store holds the build for."""
-        return self._line.post(
-            f"/v1/consignments/{consignment}/answers", ConsignmentTold, AnswersWanted(answers=dict(answers))
-        )
 
 
 class Testing(Noun):
@@ -234,6 +161,10 @@ class Releases(Noun):
 
     def one(self, app: str, version: str) -> ReleaseTold:
         return self._line.get(f"/v1/apps/{app}/releases/{version}", ReleaseTold)
+
+    def changes(self, app: str, version: str) -> ChangedTold:
+        """What changed since the builds that people have, and the notes drafted from it."""
+        return self._line.get(f"/v1/apps/{app}/releases/{version}/changes", ChangedTold)
 
     def draft(
         self, app: str, version: str, *, legs: Mapping[str, LegWanted], notes: Mapping[str, str] | None = None
@@ -362,15 +293,6 @@ class Watching(Noun):
         """The service's OpenAPI document."""
         document: dict[str, Any] = self._line.send("GET", "/v1/openapi.json").json()
         return document
-
-
-def _blocks(path: Path, told: Progress) -> Iterator[bytes]:
-    sent = 0
-    with path.open("rb") as source:
-        while block := source.read(_BLOCK_BYTES):
-            yield block
-            sent += len(block)
-            told(sent)
 
 
 def _match(revision: int | None) -> dict[str, str] | None:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from types import TracebackType
 from typing import Self
 
+from restless_tide.client.builds import Builds, Signing
 from restless_tide.client.line import Line
-from restless_tide.client.nouns import Apps, Builds, People, Releases, Testing, Watching
+from restless_tide.client.nouns import Apps, People, Releases, Testing, Watching
 from restless_tide.client.standing import Notices, Steps, Stores
 
 
@@ -19,6 +20,7 @@ class Tide:
         self.stores = Stores(self._line)
         self.apps = Apps(self._line)
         self.builds = Builds(self._line)
+        self.signing = Signing(self._line)
         self.testing = Testing(self._line)
         self.releases = Releases(self._line)
         self.steps = Steps(self._line)

@@ -5,20 +5,30 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
+from restless_tide.core.changes import measured
 from restless_tide.core.errors import Finding, Level, NotReady
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.questions import foreseen
-from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rulebook import Numbering, Rulebook
+from restless_tide.core.signing import NOTHING_EXPECTED, Expected, check_signing
 from restless_tide.core.versions import Held, check_number, parse_version
 
 
 def check_push(
-    rules: Rulebook, held: Sequence[Held], facts: Sequence[Facts], identifier: str, now: datetime
+    rules: Rulebook,
+    held: Sequence[Held],
+    facts: Sequence[Facts],
+    identifier: str,
+    now: datetime,
+    expected: Expected = NOTHING_EXPECTED,
 ) -> list[Finding]:
     """Findings for sending the packages of one build to a store where the app is ``identifier``."""
-    first = facts[0]
+    first = base_of(facts)
     findings = check_packages(rules, facts, identifier)
-    findings.extend(check_number(rules, held, first.version, first.number))
+    findings.extend(check_signing(rules, facts, identifier, expected, now))
+    findings.extend(_check_declared(facts, expected))
+    if all(package.version for package in facts if not package.split):
+        findings.extend(check_number(rules, held, first.version, first.number))
     findings.extend(
         Finding("will-be-asked", Level.NOTE, f"{rules.store} will ask: {question.text}", question.code, question.help)
         for question in foreseen(rules, facts, now)
@@ -57,9 +67,77 @@ def check_packages(rules: Rulebook, facts: Sequence[Facts], identifier: str) -> 
                 "Hand in one package for each processor kind.",
             )
         )
+    for name, wanted in rules.packages.processors_required.items():
+        missing = [kind for kind in wanted if kind not in kinds]
+        if missing and facts[0].format == name:
+            findings.append(
+                _blocker(
+                    "processor-missing",
+                    f"{rules.store} wants a package for {', '.join(missing)}; these are for {', '.join(kinds) or 'any'}.",
+                    "packages",
+                    f"Build for {', '.join(missing)}, too, and hand the packages in together.",
+                )
+            )
+    if any(package.split for package in facts) and not any(package.split is None for package in facts):
+        findings.append(
+            _blocker(
+                "base-missing",
+                "These are splits without the package they belong to.",
+                "packages",
+                "Hand them in together with the base package.",
+            )
+        )
     for package in facts:
         findings.extend(_check_package(rules, package, identifier))
+        findings.extend(_check_icon(rules, package))
+    shown = f"{facts[0].version}.{facts[0].number}"
+    if rules.numbers.numbering is Numbering.FOURTH_PART and facts[0].version:
+        detail = f"{rules.store} will show {shown}; the version inside is {facts[0].version}."
+        findings.append(Finding("label-differs", Level.NOTE, detail, "version"))
     return findings
+
+
+def base_of(facts: Sequence[Facts]) -> Facts:
+    """The package that speaks for the build: not a split."""
+    return next((package for package in facts if package.split is None), facts[0])
+
+
+def _check_icon(rules: Rulebook, package: Facts) -> list[Finding]:
+    wanted, icon = rules.packages, package.icon
+    if package.split or (wanted.smallest_icon_pixels is None and not wanted.icon_opaque):
+        return []
+    if icon is None:
+        detail = f"No icon was found in the package as a picture; {rules.store} looks at it."
+        return [Finding("icon-not-found", Level.CAUTION, detail, "icon", "Look at the icon yourself.")]
+    findings = []
+    shorter = min(icon.width, icon.height)
+    if wanted.smallest_icon_pixels is not None and shorter < wanted.smallest_icon_pixels:
+        detail = (
+            f"The icon is {icon.width} × {icon.height}; {rules.store} wants {wanted.smallest_icon_pixels} at least."
+        )
+        findings.append(_blocker("icon-too-small", detail, "icon", "Draw it larger and build again."))
+    if wanted.icon_opaque and icon.transparent:
+        detail = f"The icon has transparency; {rules.store} takes none."
+        findings.append(_blocker("icon-transparent", detail, "icon", "Give it a background and build again."))
+    return findings
+
+
+def _check_declared(facts: Sequence[Facts], expected: Expected) -> list[Finding]:
+    if expected.declared is None:
+        return []
+    used = dict.fromkeys(name for package in facts for name in (*package.permissions, *package.capabilities))
+    new = [name for name in used if name not in expected.declared]
+    if not new:
+        return []
+    return [
+        Finding(
+            "not-declared",
+            Level.CAUTION,
+            f"The package asks for {', '.join(new)}, which nobody declared for this app.",
+            "permissions",
+            "Find out what brought it in; if it is meant: tide signing declare",
+        )
+    ]
 
 
 def check_submission(
@@ -97,13 +175,14 @@ def check_submission(
             )
     limit = rules.review.notes_limit_characters
     for locale, text in notes.items():
-        if len(text) > limit:
+        length = measured(text, rules.review.notes_counted_in)
+        if length > limit:
             findings.append(
                 _blocker(
                     "notes-too-long",
-                    f"The notes in {locale} have {len(text)} characters; {rules.store} takes {limit}.",
+                    f"The notes in {locale} have {length} {rules.review.notes_counted_in}; {rules.store} takes {limit}.",
                     f"notes.{locale}",
-                    f"Shorten them by {len(text) - limit}.",
+                    f"Shorten them by {length - limit}.",
                 )
             )
     return findings
@@ -150,6 +229,23 @@ def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Fin
                 "Make the package smaller.",
             )
         )
+    for wrong, code, detail in (
+        (package.debuggable, "debug-build", "This is a debug build: anybody could look into it on a person's device."),
+        (package.test_only, "test-only", "The package is marked as for tests only; devices refuse to install it."),
+        (package.simulator, "simulator-build", "This is built for a simulator; no device can start it."),
+    ):
+        if wrong:
+            findings.append(_blocker(code, detail, "package", "Build the release variant."))
+    silent = [name for name, reason in package.reasons.items() if not reason.strip()]
+    if silent:
+        level = Level.BLOCKER if rules.packages.reasons_required else Level.CAUTION
+        detail = f"Nothing tells people why {', '.join(silent)} is asked for."
+        findings.append(Finding("reason-missing", level, detail, "reasons", "Write a sentence in the project."))
+    findings.extend(
+        Finding("remark", Level.CAUTION, remark, "package")
+        for remark in package.remarks
+        if not remark.startswith("Bundled by")
+    )
     needed = rules.packages.lowest_target_platform
     if needed is not None and package.format == "apk" and (_whole(package.target_platform) or 0) < needed:
         findings.append(

@@ -14,6 +14,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from enum import StrEnum
 from graphlib import CycleError, TopologicalSorter
+from typing import Literal
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
@@ -70,6 +71,15 @@ class PackageRules(Rules):
     lowest_target_platform: int | None = Field(default=None, description="the target level a package must reach")
     first_build_by_hand: bool = Field(default=False, description="the very first build goes in on the store's pages")
     one_per_processor: bool = Field(default=False, description="each package of a build is for another processor kind")
+    processors_required: dict[str, tuple[str, ...]] = Field(
+        default_factory=dict, description="by format: processor kinds that must be among the packages"
+    )
+    signature_required: bool = Field(default=False, description="unsigned packages are turned away")
+    certificate_stays: bool = Field(default=False, description="every build is signed as the first one was")
+    profile_kinds: tuple[str, ...] = Field(default=(), description="kinds of profile taken: store, ad hoc …; none: any")
+    smallest_icon_pixels: int | None = Field(default=None, gt=0, description="the shorter side of the icon inside")
+    icon_opaque: bool = Field(default=False, description="the icon inside has no transparency")
+    reasons_required: bool = Field(default=False, description="every access asked for says why")
 
 
 class NumberRules(Rules):
@@ -108,6 +118,7 @@ class CohortRules(Rules):
 class ReviewRules(Rules):
     usual_hours: float = Field(gt=0)
     notes_limit_characters: int = Field(default=500, gt=0)
+    notes_counted_in: Literal["characters", "UTF-16 units", "bytes"] = "characters"
     notes_locales_required: tuple[str, ...] = ()
     needed_for: tuple[str, ...] = Field(default=("release",), description="what is reviewed: release, trial, texts …")
     go_together: tuple[str, ...] = Field(default=("build", "notes"), description="items one submission carries")

@@ -53,6 +53,7 @@ class Held:
     live: bool = False
     in_release: bool = False
     refused: bool = False
+    reserved: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,46 +77,90 @@ def parse_version(text: str) -> Version:
     return Version(*(int(part or 0) for part in found.groups()))
 
 
+def version_order(text: str) -> int:
+    """A whole number that sorts as versions do (each part below 2^20); what is no version sorts lowest."""
+    found = _VERSION.match(text.strip())
+    parts = [min(int(part or 0), 0xFFFFF) for part in found.groups()] if found else [0, 0, 0]
+    return parts[0] << 40 | parts[1] << 20 | parts[2]
+
+
 def live_version(held: Sequence[Held]) -> Version | None:
     """The highest live version among what a store holds."""
     return max((parse_version(build.version) for build in held if build.live), default=None)
 
 
-def propose_next(rules: Rulebook, held: Sequence[Held], step: Step = Step.PATCH) -> Proposal:
-    """The smallest version and number that the store will take, explained.
+@dataclass(frozen=True, slots=True)
+class Shelf:
+    """What one store holds of an app, beside its rules."""
 
-    The version rises by ``step`` from the live one once a release of the newest version has gone
-    out; before that only the number rises.
+    rules: Rulebook
+    held: tuple[Held, ...]
+
+
+def propose_next(rules: Rulebook, held: Sequence[Held], step: Step = Step.PATCH) -> Proposal:
+    """The smallest version and number that one store will take, explained."""
+    return propose_for_all([Shelf(rules, tuple(held))], step)
+
+
+def propose_for_all(shelves: Sequence[Shelf], step: Step = Step.PATCH) -> Proposal:
+    """The smallest version and number that every one of these stores will take, explained store by store.
+
+    At each store the version rises by ``step`` from the live one once a release of the newest version
+    has gone out; before that only the number rises. The highest of these versions fits everywhere;
+    the number is the lowest that is free everywhere under that version. Raises Invalid when there is
+    none that every store takes.
     """
-    store, numbering = rules.store, rules.numbers.numbering
+    wanted = [_version_at(shelf, step) for shelf in shelves]
+    version = max(found for found, _ in wanted)
+    reasons = [reason for _, reason in wanted]
+    if len({found for found, _ in wanted}) > 1:
+        reasons.append(f"The highest of these, {version}, fits every store.")
+    number = 1
+    for shelf in shelves:
+        lowest, reason = _number_at(shelf, version)
+        number = max(number, lowest)
+        reasons.append(reason)
+    if len(shelves) > 1:
+        reasons.append(f"{number} is the lowest number that is free at every store.")
+    tight = next((shelf.rules for shelf in shelves if number > shelf.rules.numbers.largest_number), None)
+    if tight is not None:
+        raise Invalid(
+            f"{tight.store} takes numbers up to {tight.numbers.largest_number}; the next free one would be {number}.",
+            remedy="Raise the version where numbers restart with it, or ask the store.",
+            code="numbers-used-up",
+        )
+    return Proposal(str(version), number, tuple(reasons))
+
+
+def _version_at(shelf: Shelf, step: Step) -> tuple[Version, str]:
+    store, held = shelf.rules.store, shelf.held
     if not held:
-        return Proposal("1.0.0", 1, (f"{store} holds no build of this app yet: the first is 1.0.0 with number 1.",))
-    reasons = []
+        return Version(1, 0, 0), f"{store} holds no build of this app yet: the first version is 1.0.0."
     live = live_version(held)
     newest = max(parse_version(build.version) for build in held)
     if live is None or newest > live:
-        version = newest
-        reasons.append(f"{store} holds {newest}, which has not gone out yet: the version stays, only the number rises.")
+        reserved = all(build.reserved for build in held if parse_version(build.version) == newest)
+        why = "is reserved" if reserved else "has not gone out yet"
+        return newest, f"{store}: {newest} {why}, so the version stays and only the number rises."
+    stepped = live.stepped(step)
+    return stepped, f"{store}: {live} is live, so the next {step} version is {stepped}."
+
+
+def _number_at(shelf: Shelf, version: Version) -> tuple[int, str]:
+    store, used = shelf.rules.store, _used(shelf.rules, shelf.held, version)
+    lowest = max((build.number for build in used), default=0) + 1
+    if shelf.rules.numbers.numbering is Numbering.RISES_FOR_EVER:
+        scope = "numbers rise for ever"
     else:
-        version = live.stepped(step)
-        reasons.append(f"{live} is live at {store}: the next {step} version is {version}.")
-    number = _lowest_free(rules, held, version)
-    if numbering is Numbering.RISES_FOR_EVER:
-        used = max(build.number for build in held)
-        reasons.append(f"Numbers at {store} rise for ever: the highest seen there is {used}, so {number} comes next.")
-    else:
-        reasons.append(
-            f"Numbers at {store} restart with each version: for {version} "
-            + (
-                f"the highest seen is {number - 1}, so {number} comes next."
-                if number > 1
-                else "none is used yet, so it starts at 1."
-            )
-        )
-    refused = sorted({build.number for build in held if build.refused})
-    if refused:
-        reasons.append(f"Used up although refused: {', '.join(map(str, refused))}.")
-    return Proposal(str(version), number, tuple(reasons))
+        scope = f"numbers restart with each version, here {version}"
+    if not used:
+        return lowest, f"{store}: {scope}; none is used yet, so 1 is free."
+    highest = [build for build in used if build.number == lowest - 1]
+    known = [word for word in ("live", "reserved", "refused") if any(getattr(build, word) for build in highest)]
+    if any(build.in_release for build in highest) and "live" not in known:
+        known.append("in review")
+    told = f" ({', '.join(known)}: used up)" if known else ""
+    return lowest, f"{store}: {scope}; {lowest - 1}{told} is the highest seen, so {lowest} is free."
 
 
 def check_number(rules: Rulebook, held: Sequence[Held], version_text: str, number: int) -> list[Finding]:
@@ -159,8 +204,11 @@ def check_number(rules: Rulebook, held: Sequence[Held], version_text: str, numbe
 
 
 def _lowest_free(rules: Rulebook, held: Sequence[Held], version: Version) -> int:
+    return max((build.number for build in _used(rules, held, version)), default=0) + 1
+
+
+def _used(rules: Rulebook, held: Sequence[Held], version: Version) -> list[Held]:
+    """The builds whose numbers count against a new one of this version."""
     if rules.numbers.numbering is Numbering.RISES_FOR_EVER:
-        used = [build.number for build in held]
-    else:
-        used = [build.number for build in held if parse_version(build.version) == version]
-    return max(used, default=0) + 1
+        return list(held)
+    return [build for build in held if parse_version(build.version) == version]

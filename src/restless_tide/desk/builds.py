@@ -2,26 +2,31 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
 
-from sqlalchemy import select
+from sqlalchemy import String, cast, literal, or_, select, tuple_
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, StoreUnreachable
 from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
-from restless_tide.core.readiness import check_push, demand_ready
-from restless_tide.core.versions import Held, Proposal, Step, propose_next
-from restless_tide.desk import find
+from restless_tide.core.readiness import base_of, check_push, demand_ready
+from restless_tide.desk import answers as standing_answers
+from restless_tide.desk import find, holdings, numbers, signing
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, BuildPackage, Consignment, Package
 
+_REVISION = re.compile(r"[0-9a-f]{7,64}")
+
 
 def known_package(session: Session, sha256: str) -> Package:
     found = session.get(Package, sha256)
-    if found is None:
+    if found is None or found.cleared_at is not None:
         raise NotFound(
             f"No package with the digest {sha256[:12]}… has arrived.",
             remedy="Push the file first.",
@@ -34,20 +39,15 @@ def facts_of(build: Build) -> list[Facts]:
     return [Facts.model_validate(entry.package.facts) for entry in build.packages]
 
 
-def keep_package(act: Act, facts: Facts) -> Package:
-    """Remember a package whose file has been kept; the same file twice is one package."""
-    package = act.session.get(Package, facts.sha256)
-    if package is None:
-        package = Package(
-            sha256=facts.sha256, size_bytes=facts.size_bytes, facts=facts.model_dump(mode="json"), received_at=act.now
-        )
-        act.session.add(package)
-        act.session.flush()
-        act.tell("package arrived", f"package {facts.sha256[:12]}")
-    return package
+@dataclass(frozen=True)
+class Source:
+    """What a build was made of: a revision, and the repository as it lies at the desk."""
+
+    revision: str | None = None
+    repository: str | None = None
 
 
-def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]:
+def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Source()) -> tuple[Build, bool]:
     """Enter a build of these packages; returns it and whether it was known already.
 
     Raises NotReady when the packages are another app's, Invalid when they do not belong together,
@@ -58,9 +58,14 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
         raise Invalid("A build needs at least one package.", code="packages-missing")
     packages = [known_package(act.session, digest) for digest in dict.fromkeys(digests)]
     facts = [Facts.model_validate(package.facts) for package in packages]
-    first = facts[0]
+    first = base_of(facts)
+    if source.revision is not None and not _REVISION.fullmatch(source.revision):
+        raise Invalid(
+            f"{source.revision!r} is no revision.", remedy="Write 7 to 64 hexadecimal digits.", code="revision-unfit"
+        )
     if any(
-        (other.identifier, other.version, other.number) != (first.identifier, first.version, first.number)
+        (other.identifier, other.version or first.version, other.number)
+        != (first.identifier, first.version, first.number)
         for other in facts
     ):
         raise Invalid(
@@ -78,6 +83,7 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
     )
     if same is not None:
         if {entry.sha256 for entry in same.packages} == {package.sha256 for package in packages}:
+            same.revision, same.repository = source.revision or same.revision, source.repository or same.repository
             return same, True
         raise Conflict(
             f"{app.title} {same.label} is known already, with other bytes (build {same.id}).",
@@ -91,7 +97,10 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
         number=first.number,
         created_at=act.now,
         created_by=act.person,
+        revision=source.revision,
+        repository=source.repository,
     )
+    build.app = app
     build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(packages)]
     act.session.add(build)
     act.session.flush()
@@ -101,24 +110,10 @@ def enter(act: Act, app_name: str, digests: Sequence[str]) -> tuple[Build, bool]
         app=app.name,
         after={"version": build.version, "number": build.number, "platform": platform},
     )
+    act.session.refresh(build, ["packages"])
+    signing.note_first_build(act, build)
+    numbers.take_up(act, build)
     return build, False
-
-
-def held_at(desk: Desk, berth: Berth) -> list[Held]:
-    """What the store holds of this app, asked there and then. Raises StoreUnreachable."""
-    if berth.store.hand_carried:
-        with desk.look() as session:
-            return _held_by_record(session, berth)
-    answer = desk.gateway(berth.store).holdings(berth.store_ref or "")
-    return [Held(**build.model_dump()) for build in answer.builds]
-
-
-def next_numbers(desk: Desk, app_name: str, store_name: str, step: Step) -> Proposal:
-    """The version and number that may come next at a store, and why."""
-    with desk.look() as session:
-        store = find.store(session, store_name)
-        berth = find.berth(session, find.app(session, app_name), store)
-        return propose_next(rules_of(store), held_at(desk, berth), step)
 
 
 def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) -> list[Finding]:
@@ -133,9 +128,9 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
         rules = rules_of(store)
         caution = []
         try:
-            held = held_at(desk, berth)
+            held = holdings.held_at(desk, berth)
         except StoreUnreachable as wrong:
-            held = _held_by_record(session, berth)
+            held = holdings.held_by_record(session, berth)
             caution = [
                 Finding(
                     "store-not-asked",
@@ -145,7 +140,8 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
                     wrong.remedy,
                 )
             ]
-        return check_push(rules, held, facts, berth.identifier, desk.clock.now()) + caution
+        expected = signing.expected_at(session, berth)
+        return check_push(rules, held, facts, berth.identifier, desk.clock.now(), expected) + caution
 
 
 def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment:
@@ -158,7 +154,7 @@ def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment
         store = find.store(session, store_name)
         berth = find.berth(session, build.app, store)
         known = _consignment(session, build, berth)
-        findings = [] if known else check(desk, build.app.name, store_name, facts_of(build))
+        findings = [] if known else [*_cleared(build), *check(desk, build.app.name, store_name, facts_of(build))]
     demand_ready(findings, f"Sending {build.label} to {store.name}")
     with desk.act(person) as act:
         build = find.build(act.session, build_id)
@@ -182,8 +178,8 @@ def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment
         return consignment
 
 
-def answer(act: Act, consignment_id: str, answers: dict[str, str]) -> Consignment:
-    """Answer what a store holds a build for. Raises ImpossibleAct, or Invalid for an answer that is not offered."""
+def answer(act: Act, consignment_id: str, answers: dict[str, str], *, standing: bool = False) -> Consignment:
+    """Answer what a store holds a build for; ``standing`` keeps the answers for the builds to come. Raises ImpossibleAct, or Invalid for an answer that is not offered."""
     consignment = find.consignment(act.session, consignment_id)
     CONSIGNMENT.after(consignment.state, ConsignmentEvent.ANSWER)
     asked = {question["code"]: question for question in consignment.questions}
@@ -200,6 +196,8 @@ def answer(act: Act, consignment_id: str, answers: dict[str, str]) -> Consignmen
             raise Invalid(
                 f"{given!r} is no answer to {code}: choose {' or '.join(asked[code]['choices'])}.", code="answers-unfit"
             )
+    if standing:
+        standing_answers.keep(act, consignment, answers)
     consignment.answers, consignment.changed_at = answers, act.now
     act.order(
         OrderKind.ANSWER,
@@ -212,10 +210,48 @@ def answer(act: Act, consignment_id: str, answers: dict[str, str]) -> Consignmen
     return consignment
 
 
-def of_app(session: Session, app_name: str) -> list[Build]:
-    """The builds of an app, newest first."""
+@dataclass(frozen=True)
+class Wish:
+    """Which builds of an app are wanted, in which order; ``after`` is the id of the last one seen."""
+
+    platform: str | None = None
+    state: ConsignmentState | None = None
+    text: str = ""
+    order: Literal["newest", "oldest", "version", "number"] = "newest"
+    after: str | None = None
+    limit: int = 100
+
+
+def of_app(session: Session, app_name: str, wish: Wish = Wish()) -> list[Build]:
+    """The builds of an app that are wanted, at most ``limit``. Raises NotFound for an unknown ``after``."""
     app = find.app(session, app_name)
-    return list(session.scalars(select(Build).where(Build.app_id == app.id).order_by(Build.created_at.desc())))
+    wanted = select(Build).where(Build.app_id == app.id)
+    if wish.platform:
+        wanted = wanted.where(Build.platform == wish.platform)
+    if wish.state:
+        wanted = wanted.where(Build.consignments.any(Consignment.state == wish.state))
+    for word in wish.text.split():
+        like = f"%{word}%"
+        wanted = wanted.where(
+            or_(
+                Build.version.like(like),
+                cast(Build.number, String).like(like),
+                Build.id == word,
+                Build.revision.like(f"{word}%"),
+            )
+        )
+    keys: tuple[Any, ...] = {
+        "newest": (Build.created_at, Build.id),
+        "oldest": (Build.created_at, Build.id),
+        "version": (Build.version_order, Build.number, Build.id),
+        "number": (Build.number, Build.version_order, Build.id),
+    }[wish.order]
+    falls = wish.order != "oldest"
+    if wish.after:
+        last = find.build_of(session, app, wish.after)
+        here = tuple_(*(literal(getattr(last, key.key)) for key in keys))
+        wanted = wanted.where(tuple_(*keys) < here if falls else tuple_(*keys) > here)
+    return list(session.scalars(wanted.order_by(*(key.desc() if falls else key for key in keys)).limit(wish.limit)))
 
 
 def consignment_at(session: Session, build: Build, berth: Berth) -> Consignment | None:
@@ -226,12 +262,13 @@ def _consignment(session: Session, build: Build, berth: Berth) -> Consignment | 
     return session.scalar(select(Consignment).where(Consignment.build_id == build.id, Consignment.berth_id == berth.id))
 
 
-def _held_by_record(session: Session, berth: Berth) -> list[Held]:
-    sent = session.scalars(select(Consignment).where(Consignment.berth_id == berth.id))
-    return [
-        Held(consignment.build.version, consignment.build.number, refused=consignment.state is ConsignmentState.REFUSED)
-        for consignment in sent
-    ]
+def _cleared(build: Build) -> list[Finding]:
+    """A build whose files were cleared cannot be sent until they are pushed again."""
+    gone = [entry.sha256 for entry in build.packages if entry.package.cleared_at is not None]
+    if not gone:
+        return []
+    detail = f"The package file of {build.label} was cleared from the desk."
+    return [Finding("package-cleared", Level.BLOCKER, detail, "package", "Push the file to the desk again.")]
 
 
 def _identity_findings(app: App, platform: str, facts: Facts) -> list[Finding]:

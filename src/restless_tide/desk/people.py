@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Sequence
 from datetime import timedelta
 from functools import cache
 
@@ -12,6 +13,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid, NotFound, Unauthenticated
+from restless_tide.desk import find
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.seal import token_digest
@@ -89,8 +91,8 @@ def whose_session(desk: Desk, secret: str) -> Person:
         return found.person
 
 
-def whose_token(desk: Desk, value: str) -> Person:
-    """The person of a bearer token. Raises Unauthenticated, saying whether it is unknown, lapsed or revoked."""
+def whose_token(desk: Desk, value: str) -> tuple[Person, list[str]]:
+    """The person of a bearer token, and the apps it is limited to (none: not limited). Raises Unauthenticated, saying whether it is unknown, lapsed or revoked."""
     remedy = "Make a new one with: tide token add"
     with desk.look() as session:
         found = session.scalar(select(Token).where(Token.token_digest == token_digest(value)))
@@ -100,11 +102,14 @@ def whose_token(desk: Desk, value: str) -> Person:
             raise Unauthenticated("This token was revoked.", remedy=remedy, code="token-revoked")
         if found.expires_at is not None and found.expires_at <= desk.clock.now():
             raise Unauthenticated("This token has expired.", remedy=remedy, code="token-expired")
-        return found.person
+        return found.person, list(found.apps)
 
 
-def make_token(act: Act, label: str, life: timedelta | None = None) -> tuple[Token, str]:
-    """A new token of the acting person; the value is shown this once and kept only as a digest."""
+def make_token(act: Act, label: str, life: timedelta | None = None, apps: Sequence[str] = ()) -> tuple[Token, str]:
+    """A new token of the acting person; the value is shown this once and kept only as a digest.
+
+    With ``apps`` it reaches only what builds of these apps need.
+    """
     if not label.strip():
         raise Invalid("A token needs a label that says where it is used.", code="label-missing")
     value = TOKEN_PREFIX + secrets.token_urlsafe(32)
@@ -114,10 +119,12 @@ def make_token(act: Act, label: str, life: timedelta | None = None) -> tuple[Tok
         token_digest=token_digest(value),
         created_at=act.now,
         expires_at=act.now + life if life else None,
+        apps=[find.app(act.session, app).name for app in apps],
     )
     act.session.add(token)
     act.session.flush()
-    act.log("token made", f"token {token.id}", after={"label": token.label})
+    told = {"label": token.label} | ({"apps": token.apps} if token.apps else {})
+    act.log("token made", f"token {token.id}", after=told)
     return token, value
 
 

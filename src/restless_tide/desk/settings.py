@@ -16,7 +16,8 @@ class Settings:
     """``public_address`` is what people and stores reach the desk by; it stands in mails.
 
     ``push`` has stores push their events there. ``forbid_inward`` refuses gateways and webhooks on this machine or
-    in a private network. Seconds are real seconds.
+    in a private network. ``packages_quota_bytes`` is the most the desk keeps; None: no bound. ``repositories`` is the
+    folder in which source repositories lie. Seconds are real seconds.
     """
 
     data: Path
@@ -32,6 +33,8 @@ class Settings:
     steppable_clock: bool = False
     push: bool = True
     forbid_inward: bool = False
+    packages_quota_bytes: int | None = None
+    repositories: Path | None = None
 
     @property
     def address(self) -> str:
@@ -64,4 +67,6 @@ def settings_from(environment: Mapping[str, str]) -> Settings:
         steppable_clock=given.get("steppable_clock", "") == "yes",
         push=given.get("push", "on") != "off",
         forbid_inward=given.get("forbid_inward", "") == "yes",
+        packages_quota_bytes=int(number("packages_quota", 0)) or None,
+        repositories=Path(given["repositories"]) if given.get("repositories") else None,
     )

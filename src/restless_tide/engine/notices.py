@@ -15,12 +15,13 @@ from standardwebhooks import Webhook
 from restless_tide.core.errors import TideError
 from restless_tide.core.notice import DELIVERY, MOST_ATTEMPTS, DeliveryEvent, DeliveryState, NoticeKind, lapse_mark
 from restless_tide.core.order import pause_before_retry_seconds
+from restless_tide.desk import lapses
 from restless_tide.desk.addresses import demand_reachable
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.notices import secret_of
 from restless_tide.desk.standing import lapsing
 from restless_tide.engine.carriers import needed
-from restless_tide.records.tables import Delivery, Store, Subscription
+from restless_tide.records.tables import App, Delivery, Store, Subscription
 
 _BATCH = 20
 _TIMEOUT_SECONDS = 10.0
@@ -129,17 +130,30 @@ def notice_lapses(desk: Desk) -> int:
     """Tell of keys, memberships and papers that are about to lapse; each mark once. Returns how many are new."""
     with desk.look() as session:
         stores = [(store.id, lapsing(store)) for store in session.scalars(select(Store))]
-    told = 0
-    for store_id, lapses in stores:
-        for lapse in lapses:
-            days = (lapse.until - desk.clock.now()).total_seconds() / 86_400
+        apps = [(app.name, lapses.of_app(session, app)) for app in session.scalars(select(App))]
+    told = sum(_notice_lapse(desk, app_name, lapse) for app_name, found in apps for lapse in found)
+    for store_id, ending in stores:
+        for ends in ending:
+            days = (ends.until - desk.clock.now()).total_seconds() / 86_400
             mark = lapse_mark(days)
             if mark is None:
                 continue
-            key = f"{store_id}/{lapse.what}/{lapse.until.date()}/{mark}"
+            key = f"{store_id}/{ends.what}/{ends.until.date()}/{mark}"
             with desk.act(ENGINE) as act:
                 store = needed(act.session, Store, store_id)
-                said = f"{lapse.what} at {store.name} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}."
-                said += f" {lapse.blocks}" if lapse.blocks else ""
+                said = f"{ends.what} at {store.name} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}."
+                said += f" {ends.blocks}" if ends.blocks else ""
                 told += act.notice(NoticeKind.LAPSING, key, f"store {store.name}", said, place="/stores") is not None
     return told
+
+
+def _notice_lapse(desk: Desk, app_name: str, lapse: lapses.Lapse) -> bool:
+    days = (lapse.until - desk.clock.now()).total_seconds() / 86_400
+    mark = lapse_mark(days)
+    if mark is None:
+        return False
+    key = f"{app_name}/{lapse.what}/{lapse.until.date()}/{mark}"
+    said = f"{lapse.what} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}. {lapse.then}"
+    with desk.act(ENGINE) as act:
+        place, subject = f"/apps/{app_name}/signing", f"app {app_name}"
+        return act.notice(NoticeKind.LAPSING, key, subject, said, place=place, app=app_name) is not None

@@ -19,7 +19,8 @@ from restless_tide.core.rollout import RolloutState, adopted
 from restless_tide.core.round import ROUND, RoundEvent, RoundState
 from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import legs
+from restless_tide.desk import answers as standing_answers
+from restless_tide.desk import builds, legs
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.engine.carriers import leg_subject, needed
@@ -180,7 +181,19 @@ def _consignment_changed(act: Act, event: StoreEvent) -> bool:
         before={"state": str(before)},
         after={"state": str(state), "build": consignment.build.label},
     )
-    _tell_of_build(act, event, consignment)
+    if not _answered_by_itself(act, consignment):
+        _tell_of_build(act, event, consignment)
+    return True
+
+
+def _answered_by_itself(act: Act, consignment: Consignment) -> bool:
+    """Whether standing answers fit every question that the store holds the build for; then they are given."""
+    if consignment.state is not ConsignmentState.HELD:
+        return False
+    answers = standing_answers.fitting(act.session, consignment.berth, consignment.questions)
+    if answers is None:
+        return False
+    builds.answer(act, consignment.id, answers)
     return True
 
 

@@ -39,6 +39,7 @@ from restless_tide.core.order import (
     urgency,
 )
 from restless_tide.core.step import StepState
+from restless_tide.desk import uploads
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.engine import asking, carried, mail, notices, sightings, tides
 from restless_tide.engine.by_hand import ByHand, NeedsPerson
@@ -207,6 +208,7 @@ class Engine:
         if time.monotonic() >= self._lapses_after:
             self._lapses_after = time.monotonic() + LAPSES_EVERY_SECONDS
             notices.notice_lapses(self._desk)
+            uploads.drop_lapsed(self._desk, ENGINE)
 
     # orders
 

@@ -1,27 +1,33 @@
-"""Package files on disk, each under its own digest."""
+"""Package files on disk, each under its own digest, and those that are still arriving."""
 
 from __future__ import annotations
 
 import hashlib
 import os
-import tempfile
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
-from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.errors import Conflict, Invalid
 
 _BLOCK_BYTES = 1024 * 1024
 
 
 class PackageFiles:
-    """A folder of package files. A file appears under its digest whole or not at all."""
+    """A folder of package files. A file appears under its digest whole or not at all.
+
+    What is arriving survives the end of the process: it goes on from the size that the file has.
+    """
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._arriving = folder / "arriving"
         self._arriving.mkdir(parents=True, exist_ok=True)
-        for left_over in self._arriving.iterdir():
-            left_over.unlink()
+        self._digests: dict[str, tuple[int, Any]] = {}
+        self._busy: set[str] = set()
+        self._lock = threading.Lock()
 
     def path(self, sha256: str) -> Path:
         return self._folder / sha256[:2] / sha256
@@ -29,57 +35,105 @@ class PackageFiles:
     def holds(self, sha256: str) -> bool:
         return self.path(sha256).exists()
 
-    def arriving(self, expected_sha256: str, limit_bytes: int) -> ArrivingFile:
-        return ArrivingFile(self, self._arriving, expected_sha256, limit_bytes)
+    def clear(self, sha256: str) -> int:
+        """Remove a package file; returns the bytes that are free now."""
+        try:
+            size = self.path(sha256).stat().st_size
+            self.path(sha256).unlink()
+        except FileNotFoundError:
+            return 0
+        return size
 
+    def arrived_bytes(self, upload: str) -> int:
+        """How much of an upload is here."""
+        try:
+            return self._place(upload).stat().st_size
+        except FileNotFoundError:
+            return 0
 
-class ArrivingFile:
-    """A file on its way in: written block by block, digested on the way, kept only if the digest is the promised one."""
+    def drop(self, upload: str) -> None:
+        self._digests.pop(upload, None)
+        self._place(upload).unlink(missing_ok=True)
 
-    def __init__(self, files: PackageFiles, folder: Path, expected_sha256: str, limit_bytes: int) -> None:
-        self._files = files
-        self._expected = expected_sha256
-        self._limit_bytes = limit_bytes
-        self._digest = hashlib.sha256()
-        self._size_bytes = 0
-        handle, name = tempfile.mkstemp(dir=folder)
-        self._path = Path(name)
-        self._file: BinaryIO = os.fdopen(handle, "w+b", buffering=_BLOCK_BYTES)
+    def left_over(self, known: set[str]) -> list[str]:
+        """Arriving files that no upload knows any more."""
+        return [path.name for path in self._arriving.iterdir() if path.name not in known]
 
-    def write(self, block: bytes) -> None:
-        """Raises TooLarge past the limit."""
-        self._size_bytes += len(block)
-        if self._size_bytes > self._limit_bytes:
-            raise TooLarge(
-                f"The package is larger than {self._limit_bytes} bytes, the most this desk takes.",
-                remedy="Make it smaller, or have the operator raise TIDE_LARGEST_PACKAGE.",
-            )
-        self._digest.update(block)
-        self._file.write(block)
+    @contextmanager
+    def writing(self, upload: str, offset: int) -> Iterator[ArrivingFile]:
+        """The upload's file, open at ``offset`` for one writer at a time. Raises Conflict."""
+        with self._lock:
+            if upload in self._busy:
+                raise Conflict("This upload is being written already.", remedy="Wait for it.", code="upload-busy")
+            self._busy.add(upload)
+        try:
+            arrived = self.arrived_bytes(upload)
+            if offset != arrived:
+                raise Conflict(f"This upload stands at {arrived} bytes, not at {offset}.", code="offset-differs")
+            known = self._digests.pop(upload, None)
+            digest = known[1] if known and known[0] == offset else None
+            with ArrivingFile(self._place(upload), offset, digest) as file:
+                yield file
+            if file.digest is not None:
+                self._digests[upload] = (file.size_bytes, file.digest)
+        finally:
+            self._busy.discard(upload)
 
-    def verified(self) -> BinaryIO:
-        """The whole file, open for reading, once its digest is the promised one. Raises Invalid."""
-        found = self._digest.hexdigest()
-        if found != self._expected:
+    def whole(self, upload: str, sha256: str) -> Path:
+        """The upload's file once its digest is the promised one. Raises Invalid, and drops it, when it is not."""
+        place = self._place(upload)
+        known = self._digests.get(upload)
+        if known and known[0] == place.stat().st_size:
+            found = known[1].hexdigest()
+        else:
+            with place.open("rb") as file:
+                found = hashlib.file_digest(file, "sha256").hexdigest()
+        if found != sha256:
+            self.drop(upload)
             raise Invalid(
-                f"The bytes that arrived have the digest {found}, not {self._expected}.",
+                f"The bytes that arrived have the digest {found}, not {sha256}.",
                 remedy="Push the file again; it was damaged on the way or changed meanwhile.",
                 code="checksum-differs",
             )
-        self._file.flush()
-        self._file.seek(0)
-        return self._file
+        return place
 
-    def keep(self) -> None:
-        """Put the file in its place for good."""
-        self._file.flush()
-        os.fsync(self._file.fileno())
-        self._file.close()
-        place = self._files.path(self._expected)
+    def keep(self, upload: str, sha256: str) -> None:
+        """Put an upload in its place for good."""
+        place, arrived = self.path(sha256), self._place(upload)
+        with arrived.open("rb") as file:
+            os.fsync(file.fileno())
         place.parent.mkdir(exist_ok=True)
-        self._path.replace(place)
+        arrived.replace(place)
+        self._digests.pop(upload, None)
 
-    def discard(self) -> None:
-        """Drop what has not been kept; harmless afterwards."""
+    def _place(self, upload: str) -> Path:
+        return self._arriving / upload
+
+
+class ArrivingFile:
+    """A file on its way in, appended block by block and digested on the way when it is written from its start."""
+
+    def __init__(self, path: Path, offset: int, digest: Any) -> None:
+        self._file: BinaryIO = path.open("r+b" if offset else "wb", buffering=_BLOCK_BYTES)
+        self._file.seek(offset)
+        self.begun_at = self.size_bytes = offset
+        self.digest = hashlib.sha256() if offset == 0 else digest
+
+    def __enter__(self) -> ArrivingFile:
+        return self
+
+    def __exit__(self, *_: object) -> None:
         self._file.close()
-        self._path.unlink(missing_ok=True)
+
+    def write(self, block: bytes) -> None:
+        self._file.write(block)
+        self.size_bytes += len(block)
+        if self.digest is not None:
+            self.digest.update(block)
+
+    def take_back(self) -> None:
+        """Forget what was written since it was opened."""
+        self._file.flush()
+        self._file.truncate(self.begun_at)
+        self._file.seek(self.begun_at)
+        self.size_bytes, self.digest = self.begun_at, None

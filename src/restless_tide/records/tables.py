@@ -16,13 +16,20 @@ from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import CohortKind
+from restless_tide.core.signing import KeyHolder
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
+from restless_tide.core.versions import version_order
 from restless_tide.records.columns import Base, new_id
 
 
 def _key(prefix: str) -> Mapped[str]:
     return mapped_column(primary_key=True, default=lambda: new_id(prefix))
+
+
+def _version_order(context: Any) -> int:
+    """The version as one number that sorts as versions do; what is no version sorts lowest."""
+    return version_order(context.get_current_parameters()["version"])
 
 
 class Person(Base):
@@ -50,7 +57,7 @@ class SignIn(Base):
 
 
 class Token(Base):
-    """A revocable bearer token for the command line, a script or a build server."""
+    """A revocable bearer token. With ``apps`` it is a build server's: it reaches what builds of those apps need, no more."""
 
     __tablename__ = "tokens"
 
@@ -61,6 +68,7 @@ class Token(Base):
     created_at: Mapped[datetime]
     expires_at: Mapped[datetime | None]
     revoked_at: Mapped[datetime | None]
+    apps: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     person: Mapped[Person] = relationship()
 
 
@@ -119,6 +127,7 @@ class App(Base):
     name: Mapped[str] = mapped_column(unique=True)
     title: Mapped[str]
     created_at: Mapped[datetime]
+    retention: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     identifiers: Mapped[list[AppIdentifier]] = relationship(back_populates="app", order_by="AppIdentifier.platform")
     berths: Mapped[list[Berth]] = relationship(back_populates="app", order_by="Berth.created_at")
 
@@ -158,7 +167,7 @@ class Berth(Base):
 
 
 class Package(Base):
-    """A package file, kept by digest."""
+    """A package file, kept by digest. After ``cleared_at`` only its facts are left."""
 
     __tablename__ = "packages"
 
@@ -166,21 +175,44 @@ class Package(Base):
     size_bytes: Mapped[int]
     facts: Mapped[dict[str, Any]]
     received_at: Mapped[datetime]
+    cleared_at: Mapped[datetime | None]
+
+
+class Upload(Base):
+    """A package file on its way to the desk. How far it has come is the size of the file it is written to."""
+
+    __tablename__ = "uploads"
+
+    id: Mapped[str] = _key("u")
+    person_id: Mapped[str] = mapped_column(ForeignKey("people.id"))
+    sha256: Mapped[str] = mapped_column(index=True)
+    size_bytes: Mapped[int]
+    filename: Mapped[str]
+    created_at: Mapped[datetime]
+    expires_at: Mapped[datetime]
 
 
 class Build(Base):
-    """One version and number of an app for one platform: one or more packages."""
+    """One version and number of an app for one platform: one or more packages. ``revision`` is its source's."""
 
     __tablename__ = "builds"
-    __table_args__ = (Index("builds_by_app", "app_id", "created_at"),)
+    __table_args__ = (
+        Index("builds_by_app", "app_id", "created_at", "id"),
+        Index("builds_by_version", "app_id", "version_order", "number", "id"),
+        Index("builds_by_number", "app_id", "number", "version_order", "id"),
+        Index("builds_same", "app_id", "platform", "version", "number"),
+    )
 
     id: Mapped[str] = _key("b")
     app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
     platform: Mapped[str]
     version: Mapped[str]
     number: Mapped[int]
+    version_order: Mapped[int] = mapped_column(default=_version_order, server_default="0")
     created_at: Mapped[datetime]
     created_by: Mapped[str]
+    revision: Mapped[str | None]
+    repository: Mapped[str | None]
     app: Mapped[App] = relationship()
     packages: Mapped[list[BuildPackage]] = relationship(order_by="BuildPackage.position")
     consignments: Mapped[list[Consignment]] = relationship(back_populates="build", order_by="Consignment.created_at")
@@ -197,6 +229,90 @@ class BuildPackage(Base):
     position: Mapped[int] = mapped_column(primary_key=True)
     sha256: Mapped[str] = mapped_column(ForeignKey("packages.sha256"), index=True)
     package: Mapped[Package] = relationship()
+
+
+class Reservation(Base):
+    """A version and number held for a build that is still being made; over when that build came."""
+
+    __tablename__ = "reservations"
+    __table_args__ = (UniqueConstraint("app_id", "version", "number"),)
+
+    id: Mapped[str] = _key("re")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    version: Mapped[str]
+    number: Mapped[int]
+    stores: Mapped[list[str]]
+    label: Mapped[str]
+    reserved_by: Mapped[str]
+    reserved_at: Mapped[datetime]
+    build_id: Mapped[str | None] = mapped_column(ForeignKey("builds.id"))
+
+
+class Signing(Base):
+    """The signing register's page for an app on a platform: whose signature is expected, and what is declared."""
+
+    __tablename__ = "signings"
+
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"), primary_key=True)
+    platform: Mapped[str] = mapped_column(primary_key=True)
+    holder: Mapped[KeyHolder] = mapped_column(default=KeyHolder.TEAM)
+    certificates: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    declared: Mapped[list[str] | None]
+    changed_at: Mapped[datetime]
+    reason: Mapped[str] = mapped_column(default="")
+    app: Mapped[App] = relationship()
+
+
+class TestDevice(Base):
+    """A device that profiles name, so that builds for tests run on it."""
+
+    __tablename__ = "test_devices"
+    __table_args__ = (UniqueConstraint("app_id", "identifier"),)
+
+    id: Mapped[str] = _key("td")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    platform: Mapped[str]
+    name: Mapped[str]
+    identifier: Mapped[str]
+    registered_at: Mapped[datetime]
+    lapses_at: Mapped[datetime | None]
+
+
+class LockerFile(Base):
+    """A certificate, key or profile file, sealed. The newest of a name counts; older ones are kept as replaced."""
+
+    __tablename__ = "locker_files"
+    __table_args__ = (Index("locker_by_app", "app_id", "name"),)
+
+    id: Mapped[str] = _key("lf")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    platform: Mapped[str]
+    kind: Mapped[str]
+    name: Mapped[str]
+    sealed: Mapped[bytes] = mapped_column(LargeBinary)
+    sha256: Mapped[str]
+    size_bytes: Mapped[int]
+    told: Mapped[str] = mapped_column(default="")
+    lapses_at: Mapped[datetime | None]
+    stored_at: Mapped[datetime]
+    stored_by: Mapped[str]
+    replaced_at: Mapped[datetime | None]
+
+
+class StandingAnswer(Base):
+    """An answer that is given by itself whenever the same question is asked again in the same words."""
+
+    __tablename__ = "standing_answers"
+    __table_args__ = (UniqueConstraint("berth_id", "code"),)
+
+    id: Mapped[str] = _key("sa")
+    berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"))
+    code: Mapped[str]
+    text: Mapped[str]
+    answer: Mapped[str]
+    given_at: Mapped[datetime]
+    given_by: Mapped[str]
+    berth: Mapped[Berth] = relationship()
 
 
 class Consignment(Base):

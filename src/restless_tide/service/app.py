@@ -22,8 +22,10 @@ from restless_tide.service.routes import (
     notices,
     people,
     releases,
+    signing,
     steps,
     stores,
+    uploads,
     watching,
 )
 from restless_tide.wire.problems import Problem
@@ -60,7 +62,20 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     faults.install(app)
     app.add_middleware(BodyLimit)
     app.add_middleware(RequestLog)
-    for room in (people, stores, apps, builds, cohorts, releases, steps, notices, watching, invitation):
+    for room in (
+        people,
+        stores,
+        apps,
+        builds,
+        uploads,
+        signing,
+        cohorts,
+        releases,
+        steps,
+        notices,
+        watching,
+        invitation,
+    ):
         app.include_router(room.router)
     app.include_router(live.router)
     console.install(app, console_folder)

@@ -25,7 +25,7 @@ class BodyLimit:
         self._app = app
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] == "http" and not scope["path"].startswith("/v1/packages/"):
+        if scope["type"] == "http" and not scope["path"].startswith("/v1/uploads/"):
             headers = dict(scope["headers"])
             length = headers.get(b"content-length", b"0")
             if b"transfer-encoding" in headers or not length.isdigit():
@@ -36,7 +36,7 @@ class BodyLimit:
             if int(length) > LARGEST_BODY_BYTES:
                 wrong = TooLarge(
                     f"The request has {int(length)} bytes; {LARGEST_BODY_BYTES} are taken here.",
-                    remedy="Send package files to /v1/packages/{sha256}; all else is small.",
+                    remedy="Send package files to /v1/uploads by tus; all else is small.",
                     code="body-too-large",
                 )
                 await answer_problem(wrong)(scope, receive, send)

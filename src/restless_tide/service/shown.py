@@ -11,19 +11,17 @@ from restless_tide.core.availability import Availability
 from restless_tide.core.breaker import Breaker
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING
-from restless_tide.core.packages import Facts
 from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import StepState
-from restless_tide.core.versions import Proposal
-from restless_tide.desk import apps, legs, logbook, releases, rulebooks, standing, steps
+from restless_tide.desk import apps, builds, legs, logbook, packages, releases, rulebooks, standing, steps
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.stores import rules_of
 from restless_tide.records import tables
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold, ThingTold
-from restless_tide.wire.builds import BuildTold, ConsignmentTold, ProposalTold, QuestionTold
+from restless_tide.wire.builds import BuildTold, ConsignmentTold, QuestionTold
 from restless_tide.wire.cohorts import CohortTold, InvitationTold, TesterTold, TrialTold
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
 from restless_tide.wire.people import PersonTold, TokenTold
@@ -52,7 +50,12 @@ def person(row: tables.Person) -> PersonTold:
 
 def token(row: tables.Token) -> TokenTold:
     return TokenTold(
-        id=row.id, label=row.label, created_at=row.created_at, expires_at=row.expires_at, revoked_at=row.revoked_at
+        id=row.id,
+        label=row.label,
+        created_at=row.created_at,
+        expires_at=row.expires_at,
+        revoked_at=row.revoked_at,
+        apps=row.apps,
     )
 
 
@@ -269,6 +272,7 @@ def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
 
 
 def build(session: Session, row: tables.Build, *, known_before: bool = False) -> BuildTold:
+    found = builds.facts_of(row)
     return BuildTold(
         id=row.id,
         app=row.app.name,
@@ -278,15 +282,14 @@ def build(session: Session, row: tables.Build, *, known_before: bool = False) ->
         label=row.label,
         created_at=row.created_at,
         size_bytes=sum(entry.package.size_bytes for entry in row.packages),
-        packages=[Facts.model_validate(entry.package.facts) for entry in row.packages],
+        packages=found,
         consignments=[consignment(session, entry) for entry in row.consignments],
+        revision=row.revision,
+        repository=row.repository,
+        in_use=packages.in_use(session, row),
+        cleared=any(entry.package.cleared_at is not None for entry in row.packages),
+        lapses_at=min((facts.lapses_at for facts in found if facts.lapses_at), default=None),
         known_before=known_before,
-    )
-
-
-def proposal(app_name: str, store_name: str, found: Proposal) -> ProposalTold:
-    return ProposalTold(
-        app=app_name, store=store_name, version=found.version, number=found.number, reasons=list(found.reasons)
     )
 
 

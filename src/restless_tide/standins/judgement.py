@@ -38,6 +38,9 @@ def objection_to_build(
     kinds = [processor for package in packages for processor in package.processors]
     if rules.packages.one_per_processor and len(packages) > 1 and (len(set(kinds)) != len(packages) != len(kinds)):
         return f"Each package must be for a processor kind of its own; these are for {', '.join(kinds) or 'any'}."
+    for name, wanted in rules.packages.processors_required.items():
+        if packages[0].format == name and not set(wanted) <= set(kinds):
+            return f"A package for {' and '.join(wanted)} must be there."
     objections = (objection_to_package(rules, berth, package, earlier, live) for package in packages)
     return next((found for found in objections if found), None)
 
@@ -50,8 +53,13 @@ def objection_to_package(
         return f"We take {' and '.join(rules.packages.formats)} here, not {facts.format}."
     if facts.identifier != berth["identifier"]:
         return f"The package belongs to {facts.identifier}, this place to {berth['identifier']}."
-    if facts.debuggable:
-        return "The package can be debugged; people must not get such a build."
+    if facts.debuggable or facts.test_only or facts.simulator:
+        return "The package is no release build; people must not get such a build."
+    objection = _objection_to_signing(rules, facts, earlier) or _objection_to_icon(rules, facts)
+    if objection:
+        return objection
+    if rules.packages.reasons_required and not all(facts.reasons.values()):
+        return "An access is asked for without saying why."
     wanted = rules.packages.lowest_target_platform
     level = facts.target_platform or ""
     if wanted is not None and facts.format == "apk" and (int(level) if level.isdigit() else 0) < wanted:
@@ -66,6 +74,31 @@ def objection_to_package(
     if rules.numbers.version_must_exceed_live and live and as_tuple(facts.version) <= as_tuple(live):
         return f"Version {facts.version} is not above the live {live}."
     return None
+
+
+def _objection_to_signing(rules: Rulebook, facts: Facts, earlier: Iterable[Thing]) -> str | None:
+    if any(signature.verified is False for signature in facts.signatures):
+        return "The package was changed after it was signed."
+    if rules.packages.signature_required and not facts.signatures:
+        return "The package is not signed."
+    kinds = rules.packages.profile_kinds
+    if kinds and (facts.profile is None or facts.profile.kind not in kinds):
+        return f"We take packages with a profile for {' or '.join(kinds)} only."
+    signed = [other["signers"] for other in earlier if other.get("signers") and other["state"] != "refused"]
+    mine = {certificate.sha256 for certificate in facts.signers}
+    before = {certificate.sha256 for signature in facts.signatures for certificate in signature.lineage}
+    if rules.packages.certificate_stays and signed and not set(signed[0]) <= mine | before:
+        return "The package is signed with another key than the first build."
+    return None
+
+
+def _objection_to_icon(rules: Rulebook, facts: Facts) -> str | None:
+    icon, smallest = facts.icon, rules.packages.smallest_icon_pixels
+    if icon is None:
+        return None
+    if smallest is not None and (icon.width < smallest or icon.height < smallest):
+        return f"The icon is smaller than {smallest} pixels."
+    return "The icon is transparent." if rules.packages.icon_opaque and icon.transparent else None
 
 
 def questions_for(rules: Rulebook, packages: list[Facts], now: datetime, given: dict[str, str]) -> list[Thing]:
@@ -98,8 +131,15 @@ def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
         if not submission["notes"].get(locale, "").strip():
             reasons.append(f"There are no notes in {locale} about what is new.")
     for locale, text in submission["notes"].items():
-        if len(text) > rules.review.notes_limit_characters:
-            reasons.append(f"The notes in {locale} are longer than {rules.review.notes_limit_characters} characters.")
+        length = {
+            "characters": len(text),
+            "bytes": len(text.encode("utf-8")),
+            "UTF-16 units": sum(2 if ord(letter) > 0xFFFF else 1 for letter in text),
+        }[rules.review.notes_counted_in]
+        if length > rules.review.notes_limit_characters:
+            reasons.append(
+                f"The notes in {locale} are longer than {rules.review.notes_limit_characters} {rules.review.notes_counted_in}."
+            )
     return reasons
 
 

@@ -414,6 +414,7 @@ class SimulatedStore:
             self.tell("consignment", consignment | {"state": "refused", "reason": trouble}, at)
             return
         questions = judgement.questions_for(self.rules, facts, at, {})
+        consignment |= {"signers": sorted({entry.sha256 for package in facts for entry in package.signers})}
         self.tell("consignment", consignment | {"state": "held" if questions else "ready", "questions": questions}, at)
 
     def _whim(self, rate: str, subject: str) -> bool:

@@ -7,15 +7,24 @@ from datetime import datetime
 from pydantic import Field
 
 from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.errors import Level
 from restless_tide.core.packages import Facts as Facts
+from restless_tide.core.retention import RetentionRule as RetentionRule
+from restless_tide.core.versions import Step
 from restless_tide.wire.base import Told, Wanted
 from restless_tide.wire.problems import FindingTold
 
 
-class PackageTold(Told):
+class UploadTold(Told):
+    """An unfinished upload of yours; it goes on at ``offset_bytes`` by tus 1.0."""
+
+    id: str
+    address: str
     sha256: str
-    facts: Facts
-    known_before: bool
+    filename: str
+    size_bytes: int
+    offset_bytes: int
+    expires_at: datetime
 
 
 class CheckWanted(Wanted):
@@ -29,6 +38,8 @@ class SheetTold(Told):
 
 class BuildWanted(Wanted):
     packages: list[str] = Field(min_length=1, description="SHA-256 of each package that has arrived")
+    revision: str | None = Field(default=None, description="the source it was made of, as hexadecimal digits")
+    repository: str | None = Field(default=None, description="where that source lies, below the desk's repositories")
 
 
 class PushWanted(Wanted):
@@ -68,16 +79,99 @@ class BuildTold(Told):
     size_bytes: int
     packages: list[Facts]
     consignments: list[ConsignmentTold]
+    revision: str | None
+    repository: str | None
+    in_use: str = Field(description="why its files are needed, in words; empty when they are not")
+    cleared: bool = Field(description="its files were cleared; only its facts are left")
+    lapses_at: datetime | None = Field(description="when nobody can start it any more")
     known_before: bool = False
 
 
 class AnswersWanted(Wanted):
     answers: dict[str, str]
+    standing: bool = Field(default=False, description="give the same answers by themselves from now on")
+
+
+class StandingAnswerTold(Told):
+    code: str
+    text: str
+    answer: str
+    given_at: datetime
 
 
 class ProposalTold(Told):
     app: str
-    store: str
+    stores: list[str]
     version: str
     number: int
     reasons: list[str]
+    cautions: list[FindingTold] = Field(default_factory=list)
+    reservation: str | None = Field(default=None, description="set when the number is held for you now")
+
+
+class ReserveWanted(Wanted):
+    stores: list[str] = Field(default_factory=list, description="none: wherever the app has a berth")
+    step: Step = Step.PATCH
+    label: str = Field(default="", description="who holds it, such as 'build server, job 812'")
+
+
+class ReservationTold(Told):
+    id: str
+    version: str
+    number: int
+    stores: list[str]
+    label: str
+    reserved_by: str
+    reserved_at: datetime
+
+
+class DifferenceTold(Told):
+    code: str
+    level: Level
+    title: str
+    before: str
+    after: str
+    lines: list[str]
+
+
+class GrownTold(Told):
+    name: str
+    by_bytes: int
+
+
+class ComparisonTold(Told):
+    """Two builds side by side; cautions first. ``grown`` is each part that weighs another amount now."""
+
+    before: BuildTold
+    after: BuildTold
+    differences: list[DifferenceTold]
+    grown: list[GrownTold]
+
+
+class JudgedTold(Told):
+    build: str
+    label: str
+    cleared: bool
+    because: str
+
+
+class ClearingTold(Told):
+    """What a retention rule does. ``bytes_free`` is what it frees, ``bytes_kept`` what stays."""
+
+    rule: RetentionRule
+    builds: list[JudgedTold]
+    files: int
+    bytes_free: int
+    bytes_kept: int
+    done: bool
+
+
+class ClearWanted(Wanted):
+    rule: RetentionRule | None = Field(default=None, description="none: the app's own rule")
+    dry_run: bool = True
+
+
+class AppLapseTold(Told):
+    what: str
+    until: datetime
+    then: str

@@ -23,6 +23,7 @@ class PersonTold(Told):
 class TokenWanted(Wanted):
     label: str = Field(description="where it is used, such as 'build server'")
     days: float | None = Field(default=None, gt=0, description="life; none: until revoked")
+    apps: list[str] = Field(default_factory=list, description="a build server's: only what builds of these apps need")
 
 
 class TokenTold(Told):
@@ -31,6 +32,7 @@ class TokenTold(Told):
     created_at: datetime
     expires_at: datetime | None
     revoked_at: datetime | None
+    apps: list[str]
 
 
 class TokenMade(Told):

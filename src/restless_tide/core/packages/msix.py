@@ -219,7 +219,8 @@ def _changed(archive: Archive) -> str:
         if any(one != other for one, other in zip_longest(stated, found)):
             return f"{name} is not what the block map states"
     added = next(
-        (name for name in archive.names if name not in mapped and name not in _NOT_MAPPED and name[-1] != "/"), None
+        (name for name in archive.names if name not in mapped and name not in _NOT_MAPPED and not name.endswith("/")),
+        None,
     )
     if added is not None and not added.endswith((".msix", ".appx")):
         return f"{added} does not stand in the block map"

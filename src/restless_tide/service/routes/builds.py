@@ -2,39 +2,40 @@
 
 from __future__ import annotations
 
-import re
-from typing import Annotated
+from typing import Annotated, Literal
+from urllib.parse import urlencode
 
-from fastapi import APIRouter, Query, Request, Response
-from fastapi.concurrency import run_in_threadpool
+from fastapi import APIRouter, Query, Response
 from fastapi.responses import FileResponse
-from starlette.requests import ClientDisconnect
 
-from restless_tide.core.errors import Invalid
-from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.errors import NotFound
+from restless_tide.core.packages import Facts, read_icon
+from restless_tide.core.retention import RetentionRule
 from restless_tide.core.versions import Step
-from restless_tide.desk import builds, find
-from restless_tide.desk.desk import Desk
-from restless_tide.records.package_files import ArrivingFile
-from restless_tide.service import shown
+from restless_tide.desk import answers, builds, find, lapses, numbers, packages
+from restless_tide.service import shown, shown_builds
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.builds import (
     AnswersWanted,
+    AppLapseTold,
     BuildTold,
     BuildWanted,
     CheckWanted,
+    ClearingTold,
+    ClearWanted,
+    ComparisonTold,
     ConsignmentTold,
-    PackageTold,
     ProposalTold,
     PushWanted,
+    ReservationTold,
+    ReserveWanted,
     SheetTold,
+    StandingAnswerTold,
 )
 from restless_tide.wire.problems import findings_told
 
 router = APIRouter(prefix="/v1", tags=["builds"])
-
-_SHA256 = re.compile(r"[0-9a-f]{64}")
-_GATHER_BYTES = 1024 * 1024
 
 
 @router.head("/packages/{sha256}")
@@ -54,48 +55,24 @@ def package_file(sha256: str, desk: TheDesk, _: SignedIn) -> FileResponse:
     return FileResponse(desk.files.path(sha256), media_type="application/octet-stream", filename=name)
 
 
-@router.put(
-    "/packages/{sha256}",
-    openapi_extra={
-        "requestBody": {
-            "required": True,
-            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
-        }
-    },
-)
-async def take_package(sha256: str, request: Request, desk: TheDesk, person: SignedIn) -> PackageTold:
-    """Take in a package file, streamed; it is kept only when its digest is the one in the address."""
-    if not _SHA256.fullmatch(sha256):
-        raise Invalid(
-            f"{sha256!r} is no SHA-256 digest.",
-            remedy="Write 64 hexadecimal digits, small letters.",
-            code="digest-unfit",
-        )
-    arriving = await run_in_threadpool(desk.files.arriving, sha256, desk.settings.largest_package_bytes)
-    try:
-        gathered = bytearray()
-        async for block in request.stream():
-            gathered += block
-            if len(gathered) >= _GATHER_BYTES:
-                await run_in_threadpool(arriving.write, bytes(gathered))
-                gathered.clear()
-        await run_in_threadpool(arriving.write, bytes(gathered))
-        return await run_in_threadpool(_keep, desk, person.id, arriving, sha256)
-    except ClientDisconnect:
-        raise Invalid(
-            "The line was cut before the package had arrived.", remedy="Push it again.", code="package-cut-off"
-        ) from None
-    finally:
-        await run_in_threadpool(arriving.discard)
+@router.get("/packages/{sha256}")
+def package(sha256: str, desk: TheDesk, _: SignedIn) -> Facts:
+    """What was read out of a package."""
+    with desk.look() as session:
+        return Facts.model_validate(builds.known_package(session, sha256).facts)
 
 
-def _keep(desk: Desk, person: str, arriving: ArrivingFile, sha256: str) -> PackageTold:
-    facts = inspect_package(arriving.verified(), sha256)
-    known_before = desk.files.holds(sha256)
-    arriving.keep()
-    with desk.act(person) as act:
-        builds.keep_package(act, facts)
-    return PackageTold(sha256=sha256, facts=facts, known_before=known_before)
+@router.get("/packages/{sha256}/icon", response_class=Response)
+def package_icon(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
+    """The icon inside a package, where a browser can show it."""
+    with desk.look() as session:
+        facts = Facts.model_validate(builds.known_package(session, sha256).facts)
+    with desk.files.path(sha256).open("rb") as source:
+        content = read_icon(source, facts)
+    if content is None or facts.icon is None:
+        raise NotFound("This package holds no icon that a browser can show.", code="icon-unknown")
+    headers = {"Cache-Control": "private, max-age=86400, immutable", "Content-Security-Policy": "default-src 'none'"}
+    return Response(content, media_type=facts.icon.media_type, headers=headers)
 
 
 @router.post("/apps/{app}/checks")
@@ -106,24 +83,123 @@ def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> SheetTol
 
 
 @router.get("/apps/{app}/numbers")
-def numbers(
-    app: str, desk: TheDesk, _: SignedIn, store: Annotated[str, Query()], step: Step = Step.PATCH
+def next_numbers(
+    app: str, desk: TheDesk, _: SignedIn, store: Annotated[list[str] | None, Query()] = None, step: Step = Step.PATCH
 ) -> ProposalTold:
-    """The version and number that may come next at a store, and why."""
-    return shown.proposal(app, store, builds.next_numbers(desk, app, store, step))
+    """The smallest version and number that fit at all these stores (none named: wherever the app has a berth), and why."""
+    found, cautions = numbers.propose(desk, app, store or [], step)
+    return shown_builds.proposal(app, store or [], found, cautions)
+
+
+@router.get("/apps/{app}/reservations")
+def reservations(app: str, desk: TheDesk, _: SignedIn) -> list[ReservationTold]:
+    """Numbers that are held for builds still being made."""
+    with desk.look() as session:
+        return [shown_builds.reservation(row) for row in numbers.of_app(session, app)]
+
+
+@router.post("/apps/{app}/reservations", status_code=201)
+def reserve(app: str, wanted: ReserveWanted, desk: TheDesk, person: SignedIn) -> ProposalTold:
+    """Hold the next version and number, so that nobody else gets the same."""
+    row, found, cautions = numbers.reserve(desk, person.id, app, wanted.stores, wanted.step, wanted.label)
+    return shown_builds.proposal(app, row.stores, found, cautions, row.id)
+
+
+@router.delete("/apps/{app}/reservations/{reservation}", status_code=204)
+def give_back(app: str, reservation: str, desk: TheDesk, person: SignedIn) -> None:
+    with desk.act(person.id) as act:
+        numbers.give_back(act, app, reservation)
 
 
 @router.get("/apps/{app}/builds")
-def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[BuildTold]:
+def of_app(
+    app: str,
+    desk: TheDesk,
+    _: SignedIn,
+    response: Response,
+    platform: str | None = None,
+    state: ConsignmentState | None = None,
+    text: str = "",
+    order: Literal["newest", "oldest", "version", "number"] = "newest",
+    after: str | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> list[BuildTold]:
+    """The builds of an app; the next page is in the Link header (RFC 8288)."""
+    wish = builds.Wish(platform, state, text, order, after, limit + 1)
     with desk.look() as session:
-        return [shown.build(session, row) for row in builds.of_app(session, app)]
+        rows = builds.of_app(session, app, wish)
+        if len(rows) > limit:
+            asked = {"platform": platform, "state": state, "text": text or None, "order": order, "limit": limit}
+            query = urlencode(
+                {name: value for name, value in asked.items() if value is not None} | {"after": rows[limit - 1].id}
+            )
+            response.headers["Link"] = f'</v1/apps/{app}/builds?{query}>; rel="next"'
+        return [shown.build(session, row) for row in rows[:limit]]
+
+
+@router.get("/apps/{app}/retention")
+def retention(app: str, desk: TheDesk, _: SignedIn) -> ClearingTold:
+    """The app's retention rule, and what it would clear now."""
+    with desk.look() as session:
+        return shown_builds.clearing(packages.plan(desk, session, app), done=False)
+
+
+@router.put("/apps/{app}/retention")
+def set_retention(app: str, wanted: RetentionRule, desk: TheDesk, person: SignedIn) -> ClearingTold:
+    with desk.act(person.id) as act:
+        packages.set_rule(act, app, wanted)
+    with desk.look() as session:
+        return shown_builds.clearing(packages.plan(desk, session, app), done=False)
+
+
+@router.post("/apps/{app}/clearings")
+def clear(app: str, wanted: ClearWanted, desk: TheDesk, person: SignedIn) -> ClearingTold:
+    """Clear what the rule lets go, or only say what that would be."""
+    if not wanted.dry_run:
+        return shown_builds.clearing(packages.clear(desk, person.id, app, wanted.rule), done=True)
+    with desk.look() as session:
+        return shown_builds.clearing(packages.plan(desk, session, app, wanted.rule), done=False)
+
+
+@router.get("/apps/{app}/lapses")
+def app_lapses(app: str, desk: TheDesk, _: SignedIn) -> list[AppLapseTold]:
+    """What of the app lapses when, the soonest first."""
+    with desk.look() as session:
+        return [shown_builds.lapse(found) for found in lapses.of_app(session, find.app(session, app))]
+
+
+@router.get("/apps/{app}/berths/{store}/standing-answers")
+def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[StandingAnswerTold]:
+    """What is answered by itself when this store asks."""
+    with desk.look() as session:
+        berth = find.berth(session, find.app(session, app), find.store(session, store))
+        return [
+            StandingAnswerTold(code=row.code, text=row.text, answer=row.answer, given_at=row.given_at)
+            for row in answers.at(session, berth)
+        ]
+
+
+@router.delete("/apps/{app}/berths/{store}/standing-answers/{code}", status_code=204)
+def forget_answer(app: str, store: str, code: str, desk: TheDesk, person: SignedIn) -> None:
+    with desk.act(person.id) as act:
+        answers.forget(act, app, store, code)
+
+
+@router.get("/builds/{build}/comparison")
+def compare(
+    build: str, desk: TheDesk, _: SignedIn, to: Annotated[str, Query(description="the later build")]
+) -> ComparisonTold:
+    """Two builds side by side: what a person must notice first."""
+    with desk.look() as session:
+        return shown_builds.comparison(session, find.build(session, build), find.build(session, to))
 
 
 @router.post("/apps/{app}/builds", status_code=201)
 def enter(app: str, wanted: BuildWanted, desk: TheDesk, person: SignedIn) -> BuildTold:
     """Enter a build made of packages that have arrived; the same packages again are the same build."""
     with desk.act(person.id) as act:
-        row, known_before = builds.enter(act, app, wanted.packages)
+        source = builds.Source(wanted.revision, wanted.repository)
+        row, known_before = builds.enter(act, app, wanted.packages, source)
         return shown.build(act.session, row, known_before=known_before)
 
 
@@ -151,4 +227,4 @@ def consignment(consignment: str, desk: TheDesk, _: SignedIn) -> ConsignmentTold
 def answer(consignment: str, wanted: AnswersWanted, desk: TheDesk, person: SignedIn) -> ConsignmentTold:
     """Answer what the store holds the build for."""
     with desk.act(person.id) as act:
-        return shown.consignment(act.session, builds.answer(act, consignment, wanted.answers))
+        return shown.consignment(act.session, builds.answer(act, consignment, wanted.answers, standing=wanted.standing))

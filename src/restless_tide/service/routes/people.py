@@ -55,7 +55,7 @@ def make_token(wanted: TokenWanted, desk: TheDesk, person: SignedIn) -> TokenMad
     """Make a token; its value is in this answer and nowhere else."""
     life = timedelta(days=wanted.days) if wanted.days else None
     with desk.act(person.id) as act:
-        token, value = people.make_token(act, wanted.label, life)
+        token, value = people.make_token(act, wanted.label, life, wanted.apps)
         return TokenMade(token=shown.token(token), value=value)
 
 

@@ -8,11 +8,12 @@ from typing import Annotated
 from fastapi import APIRouter, Header, Response
 
 from restless_tide.core.errors import Invalid
-from restless_tide.desk import find, releases, steering
+from restless_tide.desk import changes, find, releases, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
-from restless_tide.service import shown
+from restless_tide.service import shown, shown_builds
 from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     LegWanted,
     NotesWanted,
@@ -152,3 +153,9 @@ def steer(app: str, version: str, wanted: SteerWanted, desk: TheDesk, person: Si
             ],
             release=_told(act, app, version),
         )
+
+
+@router.get("/{version}/changes")
+def changed(app: str, version: str, desk: TheDesk, _: SignedIn) -> ChangedTold:
+    """What changed since the build that people have at each store, by the source's own history, and notes drafted from it."""
+    return shown_builds.changed(changes.of_release(desk, app, version))

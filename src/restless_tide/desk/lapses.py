@@ -1,0 +1,77 @@
+"""What of an app lapses when: profiles and certificates of builds people have, locker files, devices, trials."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.packages import Facts
+from restless_tide.core.trial import TrialState
+from restless_tide.desk import locker, packages, signing
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import App, Build, Signing, Trial
+
+
+@dataclass(frozen=True)
+class Lapse:
+    """One thing that ends; ``then`` says what that means."""
+
+    what: str
+    until: datetime
+    then: str
+
+
+def of_app(session: Session, app: App) -> list[Lapse]:
+    """Everything of the app that ends, the soonest first."""
+    found = [*_builds(session, app), *_register(session, app), *_trials(session, app)]
+    found.extend(
+        Lapse(f"{file.told or file.name} in the locker", file.lapses_at, "Build servers fetch something that is void.")
+        for file in locker.files(session, app)
+        if file.lapses_at is not None
+    )
+    found.extend(
+        Lapse(f"The test device {device.name}", device.lapses_at, "Builds for tests no longer run on it.")
+        for device in signing.devices(session, app)
+        if device.lapses_at is not None
+    )
+    return sorted(set(found), key=lambda lapse: (lapse.until, lapse.what))
+
+
+def _builds(session: Session, app: App) -> list[Lapse]:
+    found = []
+    for build in session.scalars(select(Build).where(Build.app_id == app.id)):
+        profiles = [Facts.model_validate(entry.package.facts).profile for entry in build.packages]
+        ends = [profile.expires_at for profile in profiles if profile is not None]
+        if ends and packages.in_use(session, build):
+            found.append(
+                Lapse(f"The profile in build {build.label}", min(ends), "Nobody can start that build any more.")
+            )
+    return found
+
+
+def _register(session: Session, app: App) -> list[Lapse]:
+    return [
+        Lapse(
+            f"The expected certificate for {page.platform}",
+            datetime.fromisoformat(entry["valid_until"]),
+            "New builds signed with it are turned away.",
+        )
+        for page in session.scalars(select(Signing).where(Signing.app_id == app.id))
+        for entry in page.certificates
+        if entry.get("valid_until")
+    ]
+
+
+def _trials(session: Session, app: App) -> list[Lapse]:
+    found = []
+    for trial in session.scalars(select(Trial).where(Trial.state == TrialState.OPEN)):
+        berth = trial.consignment.berth
+        rules = rules_of(berth.store).cohorts.get(trial.cohort.kind)
+        if berth.app_id == app.id and rules is not None and rules.trial_days is not None:
+            ends = trial.changed_at + timedelta(days=rules.trial_days)
+            told = f"The trial of {trial.consignment.build.label} with {trial.cohort.name} at {berth.store.name}"
+            found.append(Lapse(told, ends, "Testers can no longer start that build."))
+    return found

@@ -1,0 +1,110 @@
+"""Package files kept or cleared by rule; what is live, in review or on its way is never cleared."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.retention import Judged, Kept, RetentionRule, judge
+from restless_tide.core.rollout import RolloutState
+from restless_tide.core.trial import TrialState
+from restless_tide.desk import find
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.records.tables import App, Build, BuildPackage, Leg, Package, Trial
+
+_UNDER_WAY = (ConsignmentState.QUEUED, ConsignmentState.SENDING, ConsignmentState.PROCESSING, ConsignmentState.HELD)
+_OVER = (RolloutState.WITHDRAWN, RolloutState.SUPERSEDED)
+
+
+@dataclass(frozen=True)
+class Clearing:
+    """What a rule does to an app's builds. ``bytes_free`` counts each file once, and only what no kept build needs."""
+
+    rule: RetentionRule
+    judged: tuple[Judged, ...]
+    labels: dict[str, str]
+    files: tuple[str, ...]
+    bytes_free: int
+    bytes_kept: int
+
+
+def rule_of(app: App) -> RetentionRule:
+    return RetentionRule.model_validate(app.retention or {})
+
+
+def set_rule(act: Act, app_name: str, rule: RetentionRule) -> App:
+    """Set how many builds, and how young ones, are kept."""
+    app = find.app(act.session, app_name)
+    before, app.retention = rule_of(app), rule.model_dump(mode="json")
+    act.log("retention set", f"app {app.name}", app=app.name, before=before.model_dump(), after=rule.model_dump())
+    return app
+
+
+def plan(desk: Desk, session: Session, app_name: str, rule: RetentionRule | None = None) -> Clearing:
+    """What clearing would do now. Nothing is changed."""
+    app = find.app(session, app_name)
+    chosen = rule or rule_of(app)
+    rows = [row for row in _builds(session, app) if any(entry.package.cleared_at is None for entry in row.packages)]
+    kept = [
+        Kept(
+            build=row.id,
+            platform=row.platform,
+            entered_at=row.created_at,
+            in_use=in_use(session, row),
+            packages=tuple(entry.sha256 for entry in row.packages),
+        )
+        for row in rows
+    ]
+    judged = judge(chosen, kept, desk.clock.now())
+    goes = {entry.build for entry in judged if entry.cleared}
+    sizes = {entry.sha256: entry.package.size_bytes for row in rows for entry in row.packages}
+    needed = {sha256 for entry in kept if entry.build not in goes for sha256 in entry.packages}
+    wanted = {sha256 for entry in kept if entry.build in goes for sha256 in entry.packages} - needed
+    elsewhere = _needed_elsewhere(session, app, wanted)
+    files = tuple(sorted(wanted - elsewhere))
+    free = sum(sizes[sha256] for sha256 in files)
+    return Clearing(chosen, tuple(judged), {row.id: row.label for row in rows}, files, free, sum(sizes.values()) - free)
+
+
+def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = None) -> Clearing:
+    """Clear what the rule lets go. The record is written first: a file that stays behind is cleared next time."""
+    with desk.act(person) as act:
+        found = plan(desk, act.session, app_name, rule)
+        for sha256 in found.files:
+            package = act.session.get(Package, sha256)
+            if package is not None:
+                package.cleared_at = act.now
+        if found.files:
+            told = {"files": len(found.files), "bytes": found.bytes_free}
+            act.log("packages cleared", f"app {app_name}", app=app_name, after=told)
+    for sha256 in found.files:
+        desk.files.clear(sha256)
+    return found
+
+
+def in_use(session: Session, build: Build) -> str:
+    """Why a build's files are needed, in words; empty when they are not."""
+    for consignment in build.consignments:
+        if consignment.state in _UNDER_WAY:
+            return f"{consignment.state} at {consignment.berth.store.name}"
+    for leg in session.scalars(select(Leg).where(Leg.build_id == build.id)):
+        if leg.state not in _OVER:
+            word = "live" if leg.launched_at else "in a release"
+            return f"{word} at {leg.berth.store.name} ({leg.release.version})"
+    states = (TrialState.OPEN, TrialState.WITH_STORE)
+    ids = [consignment.id for consignment in build.consignments]
+    trial = session.scalar(select(Trial).where(Trial.consignment_id.in_(ids), Trial.state.in_(states)).limit(1))
+    return f"on trial with {trial.cohort.name}" if trial is not None else ""
+
+
+def _builds(session: Session, app: App) -> Sequence[Build]:
+    return session.scalars(select(Build).where(Build.app_id == app.id)).all()
+
+
+def _needed_elsewhere(session: Session, app: App, wanted: set[str]) -> set[str]:
+    others = select(BuildPackage.sha256).join(Build, Build.id == BuildPackage.build_id).where(Build.app_id != app.id)
+    return set(session.scalars(others.where(BuildPackage.sha256.in_(wanted)))) if wanted else set()

@@ -1,0 +1,129 @@
+"""The signing register and the locker."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+
+from restless_tide.core.errors import TooLarge
+from restless_tide.desk import find, lapses, locker, signing
+from restless_tide.service import shown_builds
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.signing import (
+    DeclareWanted,
+    DeviceTold,
+    DeviceWanted,
+    ExpectWanted,
+    HoldWanted,
+    LockerFileTold,
+    RegisterTold,
+    ReplaceWanted,
+    ReplacingTold,
+    SigningTold,
+)
+
+router = APIRouter(prefix="/v1/apps/{app}", tags=["signing"])
+_FILE = {
+    "requestBody": {
+        "required": True,
+        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+    }
+}
+
+
+@router.get("/signing")
+def register(app: str, desk: TheDesk, _: SignedIn) -> RegisterTold:
+    """Whose signature is expected, who holds the key, what lies in the locker, what lapses when."""
+    with desk.look() as session:
+        row = find.app(session, app)
+        return RegisterTold(
+            pages=[shown_builds.signing_page(page) for page in signing.pages(session, app)],
+            devices=[shown_builds.device(device) for device in signing.devices(session, row)],
+            locker=[shown_builds.locker_file(file) for file in locker.files(session, row)],
+            lapses=[shown_builds.lapse(found) for found in lapses.of_app(session, row)],
+        )
+
+
+@router.put("/signing/expected")
+def expect(app: str, wanted: ExpectWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
+    """Expect another certificate from now on; the reason stands in the logbook."""
+    with desk.act(person.id) as act:
+        page = signing.expect(act, app, wanted.platform, wanted.build, wanted.sha256, wanted.reason)
+        return shown_builds.signing_page(page)
+
+
+@router.put("/signing/declared")
+def declare(app: str, wanted: DeclareWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
+    """Declare which permissions and rights the app is meant to ask for."""
+    with desk.act(person.id) as act:
+        return shown_builds.signing_page(signing.declare(act, app, wanted.platform, wanted.names, wanted.reason))
+
+
+@router.put("/signing/holder")
+def hold(app: str, wanted: HoldWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
+    with desk.act(person.id) as act:
+        return shown_builds.signing_page(signing.hold(act, app, wanted.platform, wanted.holder, wanted.reason))
+
+
+@router.post("/signing/replacements", status_code=201)
+def replace(app: str, wanted: ReplaceWanted, desk: TheDesk, person: SignedIn) -> ReplacingTold:
+    """Replace a lost upload key: steps for a person where a store holds on to the first one."""
+    with desk.act(person.id) as act:
+        steps = signing.replace(act, app, wanted.platform, wanted.sha256, wanted.reason)
+        page = signing.page(act.session, find.app(act.session, app), wanted.platform)
+        assert page is not None
+        return ReplacingTold(page=shown_builds.signing_page(page), steps=[step.title for step in steps])
+
+
+@router.post("/devices", status_code=201)
+def add_device(app: str, wanted: DeviceWanted, desk: TheDesk, person: SignedIn) -> DeviceTold:
+    with desk.act(person.id) as act:
+        lapses_at = wanted.lapses_at
+        return shown_builds.device(
+            signing.add_device(act, app, wanted.platform, wanted.name, wanted.identifier, lapses_at)
+        )
+
+
+@router.delete("/devices/{device}", status_code=204)
+def remove_device(app: str, device: str, desk: TheDesk, person: SignedIn) -> None:
+    with desk.act(person.id) as act:
+        signing.remove_device(act, app, device)
+
+
+@router.put("/locker/{name}", openapi_extra=_FILE)
+async def put_file(
+    app: str,
+    name: str,
+    request: Request,
+    desk: TheDesk,
+    person: SignedIn,
+    platform: Annotated[str, Query()],
+    kind: Annotated[str, Query(description="certificate, key, profile or other")] = "other",
+) -> LockerFileTold:
+    """Lay a file into the locker; it is sealed before it is written."""
+    content = bytearray()
+    async for block in request.stream():
+        content += block
+        if len(content) > locker.LARGEST_BYTES:
+            raise TooLarge(f"The locker takes files of {locker.LARGEST_BYTES} bytes at most.")
+    with desk.act(person.id) as act:
+        return shown_builds.locker_file(locker.put(act, desk, app, platform, kind, name, bytes(content)))
+
+
+@router.get("/locker/{name}/content", response_class=Response)
+def fetch_file(app: str, name: str, desk: TheDesk, person: SignedIn) -> Response:
+    """Fetch a file out of the locker; that stands in the logbook."""
+    with desk.act(person.id) as act:
+        file, content = locker.fetch(act, desk, app, name)
+    plain = re.sub(r"[^A-Za-z0-9._-]", "_", file.name)
+    headers = {"Content-Disposition": f'attachment; filename="{plain}"', "Cache-Control": "no-store"}
+    return Response(content, media_type="application/octet-stream", headers=headers)
+
+
+@router.delete("/locker/{name}", status_code=204)
+def take_out(app: str, name: str, desk: TheDesk, person: SignedIn, reason: Annotated[str, Query()] = "") -> None:
+    """Take a file out of the locker for good."""
+    with desk.act(person.id) as act:
+        locker.take_out(act, app, name, reason)

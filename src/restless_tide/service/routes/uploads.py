@@ -1,0 +1,199 @@
+"""Resumable uploads of package files by tus 1.0: core, creation, checksum, expiration and termination."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import hmac
+from email.utils import format_datetime
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Request, Response
+from fastapi.concurrency import run_in_threadpool
+from starlette.requests import ClientDisconnect
+
+from restless_tide.core.errors import Invalid, StaleView, TooLarge
+from restless_tide.desk import uploads
+from restless_tide.desk.desk import Desk
+from restless_tide.records.package_files import ArrivingFile
+from restless_tide.records.tables import Upload
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.builds import UploadTold
+
+router = APIRouter(prefix="/v1/uploads", tags=["uploads"])
+
+TUS = "1.0.0"
+CHUNK_TYPE = "application/offset+octet-stream"
+_EXTENSIONS = "creation,checksum,expiration,termination"
+_GATHER_BYTES = 1024 * 1024
+_CHECKSUM_DIFFERS = 460
+_CHUNK = {
+    "requestBody": {"required": True, "content": {CHUNK_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
+}
+Version = Annotated[str | None, Header(alias="Tus-Resumable", description="1.0.0")]
+
+
+@router.options("", status_code=204)
+def able(desk: TheDesk, _: SignedIn) -> Response:
+    """What this endpoint can do."""
+    headers = {
+        "Tus-Resumable": TUS,
+        "Tus-Version": TUS,
+        "Tus-Extension": _EXTENSIONS,
+        "Tus-Max-Size": str(desk.settings.largest_package_bytes),
+        "Tus-Checksum-Algorithm": "sha256",
+    }
+    return Response(status_code=204, headers=headers)
+
+
+@router.get("")
+def unfinished(desk: TheDesk, person: SignedIn, sha256: str | None = None) -> list[UploadTold]:
+    """Your unfinished uploads, so that they can go on from wherever you are."""
+    with desk.look() as session:
+        return [_told(desk, row) for row in uploads.unfinished(session, person.id, sha256)]
+
+
+@router.post("", status_code=201)
+def begin(
+    desk: TheDesk,
+    person: SignedIn,
+    length: Annotated[int, Header(alias="Upload-Length", gt=0, description="of the whole file, in bytes")],
+    metadata: Annotated[str, Header(alias="Upload-Metadata", description="sha256 and filename, each base64")] = "",
+    version: Version = None,
+) -> Response:
+    """Begin an upload, or find your unfinished one of the same bytes; its address is in Location."""
+    _demand_version(version)
+    given = _metadata(metadata)
+    with desk.act(person.id) as act:
+        upload = uploads.begin(act, desk, given.get("sha256", ""), length, given.get("filename", ""))
+    offset = desk.files.arrived_bytes(upload.id)
+    return Response(status_code=201, headers=_headers(upload, offset) | {"Location": f"/v1/uploads/{upload.id}"})
+
+
+@router.head("/{upload_id}")
+def offset(upload_id: str, desk: TheDesk, person: SignedIn) -> Response:
+    """How far the upload has come."""
+    with desk.look() as session:
+        upload = uploads.one(session, person.id, upload_id)
+    headers = _headers(upload, desk.files.arrived_bytes(upload.id)) | {"Upload-Length": str(upload.size_bytes)}
+    return Response(status_code=200, headers=headers | {"Cache-Control": "no-store"})
+
+
+@router.patch("/{upload_id}", status_code=204, openapi_extra=_CHUNK)
+async def go_on(
+    upload_id: str,
+    request: Request,
+    desk: TheDesk,
+    person: SignedIn,
+    at: Annotated[int, Header(alias="Upload-Offset", ge=0)],
+    kind: Annotated[str, Header(alias="Content-Type")],
+    checksum: Annotated[
+        str | None, Header(alias="Upload-Checksum", description="sha256 and the chunk's, base64")
+    ] = None,
+    version: Version = None,
+) -> Response:
+    """Send the bytes that come next, any number of them. With the last one the package is read and kept."""
+    _demand_version(version)
+    if kind != CHUNK_TYPE:
+        raise Invalid(f"A chunk is sent as {CHUNK_TYPE}.", code="content-type-unfit")
+    wanted = _checksum(checksum)
+    with desk.look() as session:
+        upload = uploads.one(session, person.id, upload_id)
+    with desk.files.writing(upload.id, at) as file:
+        if not await _take(request, file, upload.size_bytes, wanted):
+            return Response(status_code=_CHECKSUM_DIFFERS, headers=_headers(upload, at))
+        arrived = file.size_bytes
+    if arrived == upload.size_bytes:
+        await run_in_threadpool(uploads.finish, desk, person.id, upload)
+    return Response(status_code=204, headers=_headers(upload, arrived))
+
+
+@router.delete("/{upload_id}", status_code=204)
+def give_up(upload_id: str, desk: TheDesk, person: SignedIn) -> Response:
+    """Give the upload up and drop what has arrived of it."""
+    with desk.look() as session:
+        upload = uploads.one(session, person.id, upload_id)
+    uploads.drop(desk, person.id, upload)
+    return Response(status_code=204, headers={"Tus-Resumable": TUS})
+
+
+async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: bytes | None) -> bool:
+    """Write what comes; False when it is not what its checksum says. What came before a cut line stays, unless it has one."""
+    digest = hashlib.sha256() if wanted is not None else None
+    gathered = bytearray()
+
+    async def write() -> None:
+        if file.size_bytes + len(gathered) > size_bytes:
+            file.take_back()
+            raise TooLarge(f"More bytes came than the {size_bytes} that were announced.", code="upload-overflows")
+        block = bytes(gathered)
+        gathered.clear()
+        if digest is not None:
+            digest.update(block)
+        await run_in_threadpool(file.write, block)
+
+    try:
+        async for block in request.stream():
+            gathered += block
+            if len(gathered) >= _GATHER_BYTES:
+                await write()
+        await write()
+    except ClientDisconnect:
+        if digest is not None:
+            file.take_back()
+        else:
+            await write()
+        return True
+    if digest is not None and wanted is not None and not hmac.compare_digest(digest.digest(), wanted):
+        file.take_back()
+        return False
+    return True
+
+
+def _demand_version(version: str | None) -> None:
+    if version != TUS:
+        raise StaleView(f"Uploads here speak tus {TUS}.", remedy=f"Send Tus-Resumable: {TUS}", code="tus-version")
+
+
+def _metadata(text: str) -> dict[str, str]:
+    found = {}
+    for pair in filter(None, text.split(",")):
+        key, _, value = pair.strip().partition(" ")
+        try:
+            found[key] = base64.b64decode(value, validate=True).decode()
+        except (binascii.Error, UnicodeDecodeError):
+            raise Invalid(f"The metadata {key!r} is not base64.", code="metadata-unfit") from None
+    return found
+
+
+def _checksum(text: str | None) -> bytes | None:
+    if text is None:
+        return None
+    algorithm, _, value = text.partition(" ")
+    if algorithm != "sha256":
+        raise Invalid(f"Checksums here are sha256, not {algorithm!r}.", code="checksum-unknown")
+    try:
+        return base64.b64decode(value, validate=True)
+    except binascii.Error:
+        raise Invalid("The checksum is not base64.", code="checksum-unfit") from None
+
+
+def _headers(upload: Upload, offset: int) -> dict[str, str]:
+    return {
+        "Tus-Resumable": TUS,
+        "Upload-Offset": str(offset),
+        "Upload-Expires": format_datetime(upload.expires_at, usegmt=True),
+    }
+
+
+def _told(desk: Desk, row: Upload) -> UploadTold:
+    return UploadTold(
+        id=row.id,
+        address=f"/v1/uploads/{row.id}",
+        sha256=row.sha256,
+        filename=row.filename,
+        size_bytes=row.size_bytes,
+        offset_bytes=desk.files.arrived_bytes(row.id),
+        expires_at=row.expires_at,
+    )
