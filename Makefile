@@ -7,20 +7,23 @@ STAMPS := .stamps
 CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
 KILLS ?= 100
+TURNS ?= 100000
 export TIDE_PORT
 
-.PHONY: help demo demo-reset tour test bench chaos lint types console contract screenshots clean lock
+.PHONY: help demo demo-reset tour test bench chaos fuzz lint types console contract screenshots clean lock
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
 demo: $(STAMPS)/runtime $(CONSOLE) ## a desk with four stores and three weeks of history, until Ctrl-C
+	@scripts/need.sh git
 	@exec $(BIN)/python -m restless_tide.demo
 
 demo-reset: $(STAMPS)/runtime ## throw the demo's data away
 	@$(BIN)/python -m restless_tide.demo reset
 
 tour: $(STAMPS)/runtime ## the whole example by the tide command, on a throw-away desk
+	@scripts/need.sh git
 	@$(BIN)/python -m restless_tide.demo.tour
 
 test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
@@ -45,6 +48,9 @@ bench: $(STAMPS)/tools $(CONSOLE) ## measure, each figure beside its comparison
 
 chaos: $(STAMPS)/dev ## a long storm: make chaos KILLS=1000 SEED=7
 	$(BIN)/python -m tests.chaos.storm --kills $(KILLS) $(if $(SEED),--seed $(SEED))
+
+fuzz: $(STAMPS)/tools ## mutated packages against the reader: make fuzz TURNS=100000 SEED=1
+	$(BIN)/python -m tests.core.fuzz --turns $(TURNS) --seed $(or $(SEED),1)
 
 screenshots: $(STAMPS)/tools $(CONSOLE) ## take docs/screenshots anew from the demo data
 	$(BIN)/python scripts/screenshots.py

@@ -19,6 +19,9 @@ python)
     newer "$found" 3.11 || stop "Python $found is too old: install Python 3.11 or newer, or say which: make PYTHON=python3.12 …"
     "$python" -c 'import venv, ensurepip' 2>/dev/null || stop "Python's venv is missing: install it (Debian: apt-get install python3-venv)."
     ;;
+git)
+    command -v git >/dev/null || stop "git is missing: install it (Debian: apt-get install git)."
+    ;;
 node)
     command -v node >/dev/null && command -v npm >/dev/null || stop "Node is missing: install Node 20 or newer with npm."
     found=$(node --version | tr -d v)

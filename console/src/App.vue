@@ -11,7 +11,7 @@ const router = useRouter()
 const apps = ref<App[]>([])
 const dark = ref(localStorage.getItem('theme') ? localStorage.getItem('theme') === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches)
 const app = computed(() => (route.params.app as string | undefined) ?? localStorage.getItem('app') ?? apps.value[0]?.name)
-const appPages = ['releases', 'builds', 'cohorts']
+const appPages = ['releases', 'builds', 'cohorts', 'signing']
 
 watch(dark, (on) => document.documentElement.setAttribute('data-bs-theme', on ? 'dark' : 'light'), { immediate: true })
 watch(

@@ -1,4 +1,6 @@
+import { createSHA256 } from 'hash-wasm'
 import createClient from 'openapi-fetch'
+import { DetailedError, Upload } from 'tus-js-client'
 
 import type { components, paths } from './schema'
 
@@ -26,6 +28,15 @@ export type BerthDetail = Schemas['BerthDetailTold']
 export type OfferSheet = Schemas['OfferSheetTold']
 export type Subscription = Schemas['SubscriptionTold']
 export type Delivery = Schemas['DeliveryTold']
+export type Facts = Schemas['Facts']
+export type Comparison = Schemas['ComparisonTold']
+export type Difference = Schemas['DifferenceTold']
+export type Clearing = Schemas['ClearingTold']
+export type Lapse = Schemas['AppLapseTold']
+export type Register = Schemas['RegisterTold']
+export type Proposal = Schemas['ProposalTold']
+export type Reservation = Schemas['ReservationTold']
+export type Changed = Schemas['ChangedTold']
 export type NoticeKind = Subscription['kinds'][number]
 type ProblemDocument = Schemas['Problem']
 
@@ -63,21 +74,31 @@ export async function told<T>(asked: Promise<Answer<T>>): Promise<T> {
   return answer.data as T
 }
 
-/** Hand a package file over: digested here, streamed there, refused there if the digest differs. */
+const CHUNK_BYTES = 16 * 1024 * 1024
+
+/** Hand a package file over by tus: digested piece by piece here, taken up again where it was cut. */
 export async function handOver(file: File, progress: (part: number) => void): Promise<string> {
-  const digest = await crypto.subtle.digest('SHA-256', await file.arrayBuffer())
-  const sha256 = [...new Uint8Array(digest)].map((byte) => byte.toString(16).padStart(2, '0')).join('')
+  const hash = await createSHA256()
+  for (let at = 0; at < file.size; at += CHUNK_BYTES) hash.update(new Uint8Array(await file.slice(at, at + CHUNK_BYTES).arrayBuffer()))
+  const sha256 = hash.digest('hex')
+  const known = await fetch(`/v1/packages/${sha256}`, { method: 'HEAD' })
+  if (known.ok) return sha256
   await new Promise<void>((done, failed) => {
-    const request = new XMLHttpRequest()
-    request.open('PUT', `/v1/packages/${sha256}`)
-    request.upload.onprogress = (event) => progress(event.loaded / event.total)
-    request.onerror = () => failed(new Problem(0, 'Choose the file again.', 'The connection broke while the file was on its way.'))
-    request.onload = () => {
-      if (request.status < 300) return done()
-      const problem = readProblem(request.responseText)
-      failed(new Problem(request.status, problem.remedy ?? '', problem.detail ?? `The desk answered ${request.status}.`))
-    }
-    request.send(file)
+    const upload = new Upload(file, {
+      endpoint: '/v1/uploads',
+      metadata: { sha256, filename: file.name },
+      chunkSize: CHUNK_BYTES,
+      retryDelays: [0, 500, 1500, 4000, 8000, 15000],
+      storeFingerprintForResuming: false,
+      onProgress: (sent, whole) => progress(sent / Math.max(whole, 1)),
+      onSuccess: () => done(),
+      onError: (wrong) => {
+        const answer = wrong instanceof DetailedError ? wrong.originalResponse : null
+        const document = readProblem(answer?.getBody() ?? '')
+        failed(new Problem(answer?.getStatus() ?? 0, document.remedy ?? 'Choose the file again; what has arrived is not sent twice.', document.detail ?? 'The connection broke while the file was on its way.'))
+      },
+    })
+    upload.start()
   })
   return sha256
 }

@@ -4,6 +4,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { type Act, api, type Build, type Leg, type Release, told } from '../api'
 import LegSettings from '../components/LegSettings.vue'
 import Moment from '../components/Moment.vue'
+import NotesDraft from '../components/NotesDraft.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import SteerDialog from '../components/SteerDialog.vue'
@@ -15,7 +16,7 @@ import { percent } from '../telling'
 const props = defineProps<{ app: string; version: string }>()
 const path = { app: props.app, version: props.version }
 const { data: release, problem, load } = useLoading<Release>(() => told(api.GET('/v1/apps/{app}/releases/{version}', { params: { path } })))
-const { data: builds, load: loadBuilds } = useLoading<Build[]>(() => told(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app } } })))
+const { data: builds, load: loadBuilds } = useLoading<Build[]>(() => told(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app }, query: { text: props.version, limit: 100 } } })))
 const doing = useDoing()
 useLive(async () => void (await Promise.all([load(), loadBuilds()])), (change) => change.app === props.app || change.app === null)
 
@@ -28,6 +29,7 @@ const locale = ref('en')
 const text = ref('')
 const editing = ref(false)
 const changing = ref<string | null>(null)
+const drafting = ref(false)
 
 const launched = computed(() => release.value?.legs.some((leg) => leg.launched_at) ?? false)
 const submittable = computed(() => release.value?.legs.filter((leg) => ['draft', 'rejected', 'recalled'].includes(leg.phase)) ?? [])
@@ -66,6 +68,12 @@ function edit(which: string): void {
   locale.value = which
   text.value = release.value?.notes[which] ?? ''
   editing.value = true
+}
+
+function takeDraft(draft: string): void {
+  drafting.value = false
+  edit('en')
+  text.value = draft
 }
 
 function pressed(event: KeyboardEvent): void {
@@ -175,8 +183,12 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
     <section class="card-plain notes" aria-labelledby="notes">
       <div class="page-head">
         <h2 id="notes">What is new</h2>
-        <BButton v-if="!editing" size="sm" variant="link" @click="edit('')">Add a language</BButton>
+        <div v-if="!editing" class="row-gap">
+          <BButton size="sm" variant="link" @click="drafting = !drafting">Draft from the source</BButton>
+          <BButton size="sm" variant="link" @click="edit('')">Add a language</BButton>
+        </div>
       </div>
+      <NotesDraft v-if="drafting" :app="app" :version="version" @take="takeDraft" @leave="drafting = false" />
       <form v-if="editing" class="stack" @submit.prevent="saveNotes">
         <label>Language <input v-model="locale" class="form-control form-control-sm" placeholder="en" required style="max-width: 8rem" /></label>
         <label>Notes <textarea v-model="text" class="form-control" rows="3" /></label>

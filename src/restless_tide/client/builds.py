@@ -109,10 +109,18 @@ class Builds(Noun):
         """Send a build on to a store. Raises NotReady with the findings."""
         return self._line.post(f"/v1/builds/{build}/consignments", ConsignmentTold, PushWanted(store=store))
 
-    def push(self, *files: str | Path, app: str, store: str, told: Progress = lambda _: None) -> ConsignmentTold:
+    def push(
+        self,
+        *files: str | Path,
+        app: str,
+        store: str,
+        revision: str | None = None,
+        repository: str | None = None,
+        told: Progress = lambda _: None,
+    ) -> ConsignmentTold:
         """Hand the packages of one build over, enter it and send it to a store."""
         packages = [self.hand_over(file, told=told)[0] for file in files]
-        return self.send(self.enter(app, packages).id, store)
+        return self.send(self.enter(app, packages, revision=revision, repository=repository).id, store)
 
     def consignment(self, consignment: str) -> ConsignmentTold:
         return self._line.get(f"/v1/consignments/{consignment}", ConsignmentTold)

@@ -13,10 +13,12 @@ import httpx
 
 from restless_tide.client import Tide
 from restless_tide.core.rulebook import read_rulebook
+from restless_tide.demo.history import HISTORIES, write_history
 from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
 from restless_tide.standins.__main__ import RULEBOOKS
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
+from restless_tide.standins.signing import certificate_of, der_of, profile
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.releases import LegWanted
 
@@ -57,6 +59,10 @@ class Chapter:
         self._tide, self._season, self._say = tide, season, say
         self._packages = folder / "packages"
         self._packages.mkdir(parents=True, exist_ok=True)
+        began = season.now - timedelta(days=20)
+        self._revisions = {
+            app: write_history(folder / "repositories" / app, entries, began) for app, entries in HISTORIES.items()
+        }
 
     def play(self) -> None:
         begin = self._season.now
@@ -93,6 +99,8 @@ class Chapter:
         self._loam_and_mend()
         self._say("Slatehouse announces other rules")
         self._other_rules()
+        self._say("Marram 2.5.0 is being built")
+        self._next_marram()
         self._say("time comes to now")
         self._season.come_to_now()
 
@@ -135,6 +143,10 @@ class Chapter:
         place = () if app == "ferryglass" else _PLACE_IOS if ios else _PLACE_ANDROID
         identifier = f"org.example.saltgrass.{app}"
         recipe = PackageRecipe(identifier, version, number, label, place, padding_bytes=180_000 + 900 * number)
+        if (app, version) == ("marram", "2.4.0"):  # what a person should notice between this build and the one before
+            place = place if ios else (*place, "android.permission.ACTIVITY_RECOGNITION")
+            recipe = replace(recipe, permissions=place, locales=("en", "de", "nl"), processors=("arm64-v8a", "x86_64"))
+            recipe = replace(recipe, profile_ends=datetime.now(UTC) + timedelta(days=33), padding_bytes=260_000)
         path = self._packages / f"{app}-{version}-{number}"
         if store == "slatehouse":
             kinds = ("x64", "arm64")
@@ -145,7 +157,9 @@ class Chapter:
         else:
             write, suffix = (write_ipa, "ipa") if ios else (write_apk, "apk")
             files = [write(path.with_name(f"{path.name}.{suffix}"), recipe)]
-        consignment = self._tide.builds.push(*files, app=app, store=store)
+        revision = self._revisions.get(app, {}).get(version)
+        repository = app if revision else None
+        consignment = self._tide.builds.push(*files, app=app, store=store, revision=revision, repository=repository)
         self._season.settle()
         if ios and any(step.app == app and "first build" in step.title for step in self._tide.steps.waiting()):
             self._season.hand_in(store, identifier, files[0])
@@ -153,7 +167,8 @@ class Chapter:
         self._season.pass_hours(3 if store == "slatehouse" else 0.5)
         seen = self._tide.builds.consignment(consignment.id)
         if seen.state == "held":
-            self._tide.builds.answer(seen.id, {question.code: "no" for question in seen.questions})
+            answers = {question.code: "no" for question in seen.questions}
+            self._tide.builds.answer(seen.id, answers, standing=app == "marram")
             self._season.settle()
         return consignment.build
 
@@ -270,6 +285,33 @@ class Chapter:
         self._tide.releases.draft("ferryglass", "5.3.0", legs={"slatehouse": leg}, notes={"en": told})
         self._tide.releases.submit("ferryglass", "5.3.0")
         self._season.settle()
+
+    def _next_marram(self) -> None:
+        """A build server holds the next number; the first build of it is here; the locker and the devices are filled."""
+        signing = self._tide.signing
+        held = self._tide.builds.reserve("marram", step="minor", label="build server, job 812")
+        place = ("android.permission.CAMERA", "android.permission.BODY_SENSORS")
+        recipe = PackageRecipe(
+            "org.example.saltgrass.marram", held.version, held.number, "Marram",
+            (*_PLACE_ANDROID, "android.permission.ACTIVITY_RECOGNITION", *place), padding_bytes=430_000, lowest_platform=28,
+        )  # fmt: skip
+        file = write_apk(self._packages / f"marram-{held.version}-{held.number}.apk", recipe)
+        revision = self._revisions["marram"]["2.5.0"]
+        packages = [self._tide.builds.hand_over(file)[0]]
+        self._tide.builds.enter("marram", packages, revision=revision, repository="marram")
+        self._tide.builds.reserve("marram", step="minor", label="build server, job 815")
+        self._tide.builds.set_retention("marram", keep_newest=2, keep_days=14)
+        begins = datetime(2026, 1, 1, tzinfo=UTC)
+        upload, ends = certificate_of("Saltgrass upload", begins, 9_000), datetime.now(UTC) + timedelta(days=12)
+        (self._packages / "upload.der").write_bytes(der_of(upload))
+        made = profile(
+            "Saltgrass upload", "org.example.saltgrass.marram", upload, ends, devices=("00008120-0A11", "00008120-0B22")
+        )
+        (self._packages / "devices.mobileprovision").write_bytes(made)
+        signing.put("marram", self._packages / "upload.der", platform="android", kind="certificate")
+        signing.put("marram", self._packages / "devices.mobileprovision", platform="ios", kind="profile")
+        signing.add_device("marram", "ios", "00008120-0A11", name="Wren's phone", lapses_at=ends + timedelta(days=40))
+        signing.add_device("marram", "ios", "00008120-0B22", name="The tablet in the field bag")
 
     def _other_rules(self) -> None:
         """Slatehouse announces a revision for three weeks from now; the desk names what it hits."""

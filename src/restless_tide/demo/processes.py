@@ -153,6 +153,7 @@ class Processes:
             "TIDE_DATA": str(self.folder / "desk"),
             "TIDE_HOST": HOST,
             "TIDE_PORT": str(self.ports.desk),
+            "TIDE_REPOSITORIES": str(self.folder / "repositories"),
             "TIDE_SMTP_HOST": HOST,
             "TIDE_SMTP_PORT": str(self.ports.smtp),
             **self.environment,

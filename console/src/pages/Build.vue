@@ -1,0 +1,91 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+
+import { api, type App, type Build, type Comparison, told } from '../api'
+import DifferenceTable from '../components/DifferenceTable.vue'
+import FactsSheet from '../components/FactsSheet.vue'
+import Moment from '../components/Moment.vue'
+import PhaseWord from '../components/PhaseWord.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import PushSheet from '../components/PushSheet.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+import { size } from '../telling'
+
+const props = defineProps<{ app: string; build: string }>()
+const { data, problem, load } = useLoading(async () => {
+  const [build, app, others] = await Promise.all([
+    told<Build>(api.GET('/v1/builds/{build}', { params: { path: { build: props.build } } })),
+    told<App>(api.GET('/v1/apps/{app}', { params: { path: { app: props.app } } })),
+    told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app }, query: { limit: 200 } } })),
+  ])
+  return { build, app, others: others.filter((other) => other.platform === build.platform && other.id !== build.id) }
+})
+useLive(load, (change) => change.app === props.app || change.app === null)
+
+const against = ref('')
+const comparison = ref<Comparison | null>(null)
+const comparing = useDoing()
+const sending = ref(false)
+const earlier = computed(() => data.value?.others.find((other) => other.created_at < data.value!.build.created_at))
+const openElsewhere = computed(() => data.value?.app.berths.some((berth) => berth.state === 'open' && berth.platform === data.value!.build.platform && !data.value!.build.consignments.some((entry) => entry.store === berth.store)))
+const pictured = computed(() => data.value?.build.packages.find((entry) => entry.icon?.media_type && !data.value!.build.cleared))
+
+watch(earlier, (found) => { if (found && !against.value) against.value = found.id })
+watch(against, async (other) => {
+  comparison.value = null
+  if (other) await comparing.run(async () => void (comparison.value = await told(api.GET('/v1/builds/{build}/comparison', { params: { path: { build: other }, query: { to: props.build } } }))))
+})
+
+function sent(): void {
+  sending.value = false
+  void load()
+}
+</script>
+
+<template>
+  <ProblemNote :problem="problem" />
+  <template v-if="data">
+    <div class="page-head">
+      <div class="row-gap">
+        <img v-if="pictured" :src="`/v1/packages/${pictured.sha256}/icon`" :alt="`The icon of ${data.app.title}`" width="52" height="52" />
+        <div>
+          <p class="soft small-print trail"><RouterLink :to="`/apps/${app}/builds`">{{ data.app.title }} builds</RouterLink></p>
+          <h1>{{ data.app.title }} {{ data.build.label }}</h1>
+        </div>
+      </div>
+      <BButton v-if="openElsewhere && !data.build.cleared" variant="primary" @click="sending = !sending">Send on</BButton>
+    </div>
+    <PushSheet v-if="sending" :app="data.app" :facts="data.build.packages" :build="data.build.id" :there="data.build.consignments.map((entry) => entry.store)" @done="sent" @leave="sending = false" />
+    <div class="stack">
+      <section class="card-plain">
+        <p class="soft small-print line">For {{ data.build.platform }} · {{ size(data.build.size_bytes) }} in {{ data.build.packages.length }} package{{ data.build.packages.length === 1 ? '' : 's' }} · entered <Moment :at="data.build.created_at" /><template v-if="data.build.revision"> · made of <span class="mono">{{ data.build.revision.slice(0, 10) }}</span><template v-if="data.build.repository"> in {{ data.build.repository }}</template></template></p>
+        <p v-for="entry in data.build.consignments" :key="entry.id" class="line">{{ entry.store_title }} <PhaseWord :phase="entry.state" /> <span class="soft small-print"><Moment :at="entry.changed_at" /></span> <span v-if="entry.reason">{{ entry.reason }}</span></p>
+        <p v-if="!data.build.consignments.length" class="soft line">At the desk only; nothing was sent to a store.</p>
+        <p v-if="data.build.cleared" class="line">– Its files were cleared; push them again before it can be sent.</p>
+        <p v-else-if="data.build.in_use" class="soft line">Its files are kept: {{ data.build.in_use }}.</p>
+        <p v-if="data.build.lapses_at" class="line">◔ Nobody can start it after <Moment :at="data.build.lapses_at" />.</p>
+      </section>
+      <section class="card-plain" aria-labelledby="differs">
+        <div class="page-head differs">
+          <h2 id="differs">What differs</h2>
+          <label class="row-gap">from <select v-model="against" class="form-select form-select-sm"><option value="">no other build</option><option v-for="other in data.others" :key="other.id" :value="other.id">{{ other.label }} · {{ other.id }}</option></select></label>
+        </div>
+        <ProblemNote :problem="comparing.problem.value" />
+        <DifferenceTable v-if="comparison" :comparison="comparison" />
+        <p v-else-if="!data.others.length" class="soft">It is the first build for {{ data.build.platform }}.</p>
+      </section>
+      <section v-for="facts in data.build.packages" :key="facts.sha256" class="card-plain" aria-label="What the package says">
+        <FactsSheet :facts="facts" />
+      </section>
+    </div>
+  </template>
+  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+</template>
+
+<style scoped>
+.trail, .line { margin: 0; }
+img { border-radius: 0.7rem; }
+.differs { margin-bottom: 0.5rem; }
+.differs select { width: auto; }
+</style>
