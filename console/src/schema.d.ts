@@ -7074,7 +7074,7 @@ export interface operations {
             header: {
                 "Upload-Offset": number;
                 "Content-Type": string;
-                /** @description sha256 and the chunk's, base64 */
+                /** @description sha1 or sha256, and the chunk's digest, base64 */
                 "Upload-Checksum"?: string | null;
                 /** @description 1.0.0 */
                 "Tus-Resumable"?: string | null;

@@ -1,5 +1,7 @@
 const DAY = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })
+const FAR = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
 const UNITS: [number, string][] = [
+  [700 * 86_400, 'y'],
   [86_400, 'd'],
   [3_600, 'h'],
   [60, 'min'],
@@ -7,7 +9,13 @@ const UNITS: [number, string][] = [
 
 /** Such as "Tue 24 Nov, 14:00 CET". */
 export function onTheDay(instant: string): string {
-  return DAY.format(new Date(instant))
+  const at = new Date(instant)
+  return (Math.abs(at.getTime() - Date.now()) > 300 * 86_400_000 ? FAR : DAY).format(at)
+}
+
+/** A platform as people write it. */
+export function platformName(platform: string): string {
+  return { android: 'Android', ios: 'iOS', desktop: 'Desktop' }[platform] ?? platform
 }
 
 /** How far an instant is: "in 3 h", "2 d ago", "now". */
@@ -15,7 +23,8 @@ export function distance(instant: string): string {
   const seconds = (new Date(instant).getTime() - Date.now()) / 1000
   for (const [size, unit] of UNITS) {
     if (Math.abs(seconds) >= size) {
-      const away = `${Math.round(Math.abs(seconds) / size)} ${unit}`
+      const count = unit === 'y' ? Math.abs(seconds) / (365.25 * 86_400) : Math.abs(seconds) / size
+      const away = `${Math.round(count)} ${unit}`
       return seconds > 0 ? `in ${away}` : `${away} ago`
     }
   }

@@ -20,7 +20,7 @@ const bytes = (text: string) => (/^\d+ bytes$/.test(text) ? size(Number(text.spl
       <thead><tr><th></th><th>What</th><th>{{ comparison.before.label }}</th><th>{{ comparison.after.label }}</th></tr></thead>
       <tbody>
         <tr v-for="entry in comparison.differences" :key="entry.code + entry.title" :class="entry.level">
-          <td><span class="mark">{{ MARKS[entry.level] }}</span><span class="visually-hidden">{{ entry.level }}</span></td>
+          <td><span class="sign">{{ MARKS[entry.level] }}</span><span class="visually-hidden">{{ entry.level }}</span></td>
           <td>{{ entry.title }}</td>
           <td class="value">{{ bytes(entry.before) }}</td>
           <td class="value">{{ bytes(entry.after) }}</td>
@@ -39,7 +39,7 @@ const bytes = (text: string) => (/^\d+ bytes$/.test(text) ? size(Number(text.spl
 
 <style scoped>
 .caution td:nth-child(2), .blocker td:nth-child(2) { font-weight: 600; }
-.caution .mark { color: var(--care); }
+.caution .sign { color: var(--care); }
 .value { overflow-wrap: anywhere; max-width: 26rem; }
 h3 { margin: 0.9rem 0 0.3rem; }
 .grown li { display: grid; grid-template-columns: minmax(7rem, 16rem) 1fr 6rem; gap: 0.6rem; align-items: center; font-size: 0.9rem; }

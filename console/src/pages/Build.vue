@@ -10,7 +10,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import PushSheet from '../components/PushSheet.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
-import { size } from '../telling'
+import { platformName, size } from '../telling'
 
 const props = defineProps<{ app: string; build: string }>()
 const { data, problem, load } = useLoading(async () => {
@@ -59,7 +59,7 @@ function sent(): void {
     <PushSheet v-if="sending" :app="data.app" :facts="data.build.packages" :build="data.build.id" :there="data.build.consignments.map((entry) => entry.store)" @done="sent" @leave="sending = false" />
     <div class="stack">
       <section class="card-plain">
-        <p class="soft small-print line">For {{ data.build.platform }} · {{ size(data.build.size_bytes) }} in {{ data.build.packages.length }} package{{ data.build.packages.length === 1 ? '' : 's' }} · entered <Moment :at="data.build.created_at" /><template v-if="data.build.revision"> · made of <span class="mono">{{ data.build.revision.slice(0, 10) }}</span><template v-if="data.build.repository"> in {{ data.build.repository }}</template></template></p>
+        <p class="soft small-print line">For {{ platformName(data.build.platform) }} · {{ size(data.build.size_bytes) }} in {{ data.build.packages.length }} package{{ data.build.packages.length === 1 ? '' : 's' }} · entered <Moment :at="data.build.created_at" /><template v-if="data.build.revision"> · made of <span class="mono">{{ data.build.revision.slice(0, 10) }}</span><template v-if="data.build.repository"> in {{ data.build.repository }}</template></template></p>
         <p v-for="entry in data.build.consignments" :key="entry.id" class="line">{{ entry.store_title }} <PhaseWord :phase="entry.state" /> <span class="soft small-print"><Moment :at="entry.changed_at" /></span> <span v-if="entry.reason">{{ entry.reason }}</span></p>
         <p v-if="!data.build.consignments.length" class="soft line">At the desk only; nothing was sent to a store.</p>
         <p v-if="data.build.cleared" class="line">– Its files were cleared; push them again before it can be sent.</p>
@@ -73,7 +73,7 @@ function sent(): void {
         </div>
         <ProblemNote :problem="comparing.problem.value" />
         <DifferenceTable v-if="comparison" :comparison="comparison" />
-        <p v-else-if="!data.others.length" class="soft">It is the first build for {{ data.build.platform }}.</p>
+        <p v-else-if="!data.others.length" class="soft">It is the first build for {{ platformName(data.build.platform) }}.</p>
       </section>
       <section v-for="facts in data.build.packages" :key="facts.sha256" class="card-plain" aria-label="What the package says">
         <FactsSheet :facts="facts" />

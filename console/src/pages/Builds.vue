@@ -11,7 +11,7 @@ import PushSheet from '../components/PushSheet.vue'
 import RetentionCard from '../components/RetentionCard.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
-import { percent, size } from '../telling'
+import { percent, platformName, size } from '../telling'
 
 const PAGE = 40
 const SOON_DAYS = 45
@@ -86,6 +86,7 @@ function choose(entry: Consignment, code: string, choice: string): void {
 
 const complete = (entry: Consignment) => entry.questions.every((question) => answers[entry.id]?.[question.code])
 const open = (build: Build) => (data.value?.app.berths ?? []).some((berth) => berth.state === 'open' && berth.platform === build.platform && !build.consignments.some((entry) => entry.store === berth.store))
+const telling = (build: Build) => !build.consignments.some((entry) => build.in_use.startsWith(entry.state)) && build.in_use
 const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_type && !build.cleared)
 </script>
 
@@ -124,11 +125,11 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
       <section v-for="build in heads" :key="build.id" class="card-plain head" :aria-label="`Newest for ${build.platform}`">
         <img v-if="icon(build)" :src="`/v1/packages/${icon(build)!.sha256}/icon`" alt="" width="44" height="44" />
         <div>
-          <p class="soft small-print">Newest for {{ build.platform }}</p>
+          <p class="soft small-print">Newest for {{ platformName(build.platform) }}</p>
           <h2><RouterLink :to="`/apps/${app}/builds/${build.id}`">{{ build.label }}</RouterLink></h2>
           <p v-for="entry in build.consignments" :key="entry.id">{{ entry.store_title }} <PhaseWord :phase="entry.state" /></p>
           <p v-if="!build.consignments.length" class="soft">at the desk only</p>
-          <p v-if="build.in_use" class="soft small-print">{{ build.in_use }}</p>
+          <p v-if="telling(build)" class="soft small-print">{{ build.in_use }}</p>
         </div>
       </section>
       <section v-if="soon.length || data.held.length" class="card-plain head" aria-label="What to mind">
@@ -147,7 +148,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
     </div>
     <form class="row-gap filters" role="search" @submit.prevent>
       <label class="row-gap">Find <input v-model.lazy="wish.text" type="search" class="form-control form-control-sm" placeholder="version, number, id" /></label>
-      <label class="row-gap">Platform <select v-model="wish.platform" class="form-select form-select-sm"><option value="">all</option><option v-for="name in platforms" :key="name" :value="name">{{ name }}</option></select></label>
+      <label class="row-gap">Platform <select v-model="wish.platform" class="form-select form-select-sm"><option value="">all</option><option v-for="name in platforms" :key="name" :value="name">{{ platformName(name) }}</option></select></label>
       <label class="row-gap">Order <select v-model="wish.order" class="form-select form-select-sm"><option value="newest">newest first</option><option value="oldest">oldest first</option><option value="version">by version</option><option value="number">by number</option></select></label>
     </form>
     <div v-if="data.builds.length" class="card-plain scroll-x">
@@ -156,7 +157,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
         <tbody>
           <tr v-for="build in data.builds" :key="build.id">
             <td><strong><RouterLink :to="`/apps/${app}/builds/${build.id}`">{{ build.label }}</RouterLink></strong><br /><span class="mono soft">{{ build.id }}</span></td>
-            <td>{{ build.platform }}</td>
+            <td>{{ platformName(build.platform) }}</td>
             <td><Moment :at="build.created_at" /></td>
             <td>{{ build.packages[0]?.lowest_platform ?? '–' }} or newer</td>
             <td>{{ size(build.size_bytes) }}<br /><span v-if="build.cleared" class="soft small-print">file cleared</span></td>
@@ -186,14 +187,14 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
 .arriving, .question { margin-bottom: 1rem; display: grid; gap: 0.5rem; }
 .question { border-left: 4px solid var(--care); justify-items: start; }
 .arriving progress { width: 100%; }
-.heads { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fit, minmax(min(100%, 17rem), 1fr)); margin-bottom: 1rem; }
+.heads { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fit, minmax(min(100%, 17rem), 1fr)); margin-bottom: 1rem; align-items: start; }
 .head { display: flex; gap: 0.8rem; align-items: flex-start; padding: 0.85rem 1.1rem; }
 .head img { border-radius: 0.6rem; }
 .head p { margin: 0; }
-.mind { margin-bottom: 0.2rem !important; }
+.head .mind { margin-bottom: 0.2rem; }
 .filters { margin-bottom: 0.7rem; gap: 0.5rem 1.25rem; font-size: 0.9rem; }
 .filters .form-control, .filters .form-select { width: auto; }
-.where progress { width: 6rem; height: 0.5rem; }
+.where progress { margin-left: 0.6rem; width: 6rem; height: 0.5rem; }
 .where { margin-bottom: 0.25rem; }
 .reason { margin: 0.15rem 0 0; color: var(--soft); max-width: 26rem; }
 legend { font-size: 1rem; margin: 0; }

@@ -8,7 +8,7 @@ import Moment from '../components/Moment.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
-import { size } from '../telling'
+import { platformName, size } from '../telling'
 
 const props = defineProps<{ app: string }>()
 const path = { app: props.app }
@@ -93,7 +93,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
     <EmptyState v-if="!data.pages.length" title="Nothing is known yet">The first build sets whose signature is expected and what it may ask for.</EmptyState>
     <div class="pages">
       <section v-for="page in data.pages" :key="page.platform" class="card-plain" :aria-label="`Signing for ${page.platform}`">
-        <h2>{{ page.platform }}</h2>
+        <h2>{{ platformName(page.platform) }}</h2>
         <dl>
           <dt>The key is held by</dt><dd>the {{ page.holder }}</dd>
           <dt>Expected</dt>
@@ -116,12 +116,12 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
         <h2 id="locker">The locker</h2>
         <p class="soft small-print">Sealed at rest. A build server fetches with <code>tide locker fetch</code>; each fetch stands in the logbook.</p>
         <ul v-if="data.locker.length" class="plain-list files">
-          <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ file.platform }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.lapses_at"> · ends <Moment :at="file.lapses_at" /></template></span></li>
+          <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.lapses_at"> · ends <Moment :at="file.lapses_at" /></template></span></li>
         </ul>
         <p v-else class="soft">Nothing lies in it.</p>
         <div class="row-gap lay">
           <select v-model="laid.kind" class="form-select form-select-sm" aria-label="Kind of file"><option>certificate</option><option>key</option><option>profile</option><option>other</option></select>
-          <select v-model="laid.platform" class="form-select form-select-sm" aria-label="Platform"><option value="" disabled>platform</option><option v-for="page in data.pages" :key="page.platform" :value="page.platform">{{ page.platform }}</option></select>
+          <select v-model="laid.platform" class="form-select form-select-sm" aria-label="Platform"><option value="" disabled>platform</option><option v-for="page in data.pages" :key="page.platform" :value="page.platform">{{ platformName(page.platform) }}</option></select>
           <label class="btn btn-sm btn-outline-primary">Lay a file in<input type="file" class="visually-hidden" @change="lay" /></label>
         </div>
       </section>
@@ -144,11 +144,10 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
 <style scoped>
 .said { margin-bottom: 1rem; border-left: 4px solid var(--care); }
 .lapses { margin-bottom: 1rem; }
-.lapses li { display: grid; grid-template-columns: minmax(15rem, auto) 1fr; gap: 0.2rem 1rem; padding: 0.25rem 0; }
+.lapses li { display: grid; grid-template-columns: 17rem 1fr; gap: 0.2rem 1rem; padding: 0.25rem 0; }
 .lapses .care strong { color: var(--care); }
 .pages { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); align-items: start; }
-h2 { text-transform: capitalize; margin-bottom: 0.4rem; }
-#locker, #devices, #lapses { text-transform: none; }
+h2 { margin-bottom: 0.4rem; }
 dl { display: grid; grid-template-columns: auto 1fr; gap: 0.3rem 0.9rem; margin: 0 0 0.6rem; }
 dt { color: var(--soft); font-weight: 400; }
 dd { margin: 0; overflow-wrap: anywhere; }

@@ -126,7 +126,9 @@ def _is_file(name: str) -> bool:
 def _show_comparison(call: Call, differences: list[DifferenceTold], grown: list[GrownTold]) -> None:
     table = call.table("", "WHAT", "BEFORE", "AFTER")
     for entry in differences:
-        table.add_row(f"{_MARKS[entry.level]} {entry.level}", entry.title, cell(entry.before), cell(entry.after))
+        table.add_row(
+            f"{_MARKS[entry.level]} {entry.level}", entry.title, cell(_bytes(entry.before)), cell(_bytes(entry.after))
+        )
     call.show(table, empty="No difference that a person would notice.")
     if grown:
         parts = call.table("PART OF THE FILE", "BY")
@@ -134,6 +136,11 @@ def _show_comparison(call: Call, differences: list[DifferenceTold], grown: list[
             parts.add_row(cell(part.name), f"{'+' if part.by_bytes > 0 else '−'}{size(abs(part.by_bytes))}")
         call.console.print()
         call.console.print(parts)
+
+
+def _bytes(text: str) -> str:
+    count, _, word = text.partition(" ")
+    return size(int(count)) if word == "bytes" and count.isdecimal() else text
 
 
 def _list(call: Call) -> None:

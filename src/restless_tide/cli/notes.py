@@ -38,7 +38,7 @@ def _tell(call: Call, found: ChangedTold) -> None:
         since = (
             f"since {span.from_version} ({(span.from_revision or '?')[:10]})"
             if span.from_version
-            else "the first build there"
+            else "up to the first build there"
         )
         call.say(f"{span.title}: {span.commits} commits {since}")
     for remark in found.remarks:

@@ -6,6 +6,8 @@ from datetime import UTC, datetime, timedelta
 
 from tzlocal import get_localzone
 
+_FAR = timedelta(days=300)
+_YEARS = (timedelta(days=700), 365.25 * 86400)
 _UNITS = ((86400.0, "d"), (3600.0, "h"), (60.0, "min"))
 
 
@@ -17,13 +19,18 @@ def moment(instant: datetime | None, now: datetime | None = None) -> str:
 
 
 def on_the_day(instant: datetime) -> str:
-    """Such as ``Tue 24 Nov 14:00 CET``."""
+    """Such as ``Tue 24 Nov 14:00 CET``, or ``1 Sep 2029`` when it is far away."""
+    if abs(instant - datetime.now(UTC)) > _FAR:
+        return f"{instant.astimezone(get_localzone()):%-d %b %Y}"
     return f"{instant.astimezone(get_localzone()):%a %d %b %H:%M %Z}"
 
 
 def distance(away: timedelta) -> str:
     """How far an instant is: ``in 3 h``, ``2 d ago``, ``now``."""
     seconds = abs(away.total_seconds())
+    if abs(away) > _YEARS[0]:
+        told = f"{seconds / _YEARS[1]:.0f} y"
+        return f"in {told}" if away > timedelta() else f"{told} ago"
     for size, unit in _UNITS:
         if seconds >= size:
             told = f"{seconds / size:.0f} {unit}"

@@ -158,7 +158,7 @@ def _read(message: str) -> _Read:
 def _change(commit: Commit, read: _Read, stores: tuple[str, ...]) -> Change:
     kind = read.header["type"].lower() if read.header else ""
     summary = read.header["summary"] if read.header else read.summary
-    told = [value.replace("\n", " ") for key, value in read.trailers if key in ("BREAKING CHANGE", "BREAKING-CHANGE")]
+    told = [" ".join(value.split()) for key, value in read.trailers if key in ("BREAKING CHANGE", "BREAKING-CHANGE")]
     breaking = told[0] if told else summary if read.header and read.header["breaking"] else ""
     undone = _REVERT_TITLE.fullmatch(read.summary)
     if undone:

@@ -27,7 +27,7 @@ def check_push(
     findings = check_packages(rules, facts, identifier)
     findings.extend(check_signing(rules, facts, identifier, expected, now))
     findings.extend(_check_declared(facts, expected))
-    if all(package.version for package in facts if not package.split):
+    if first.version:
         findings.extend(check_number(rules, held, first.version, first.number))
     findings.extend(
         Finding("will-be-asked", Level.NOTE, f"{rules.store} will ask: {question.text}", question.code, question.help)

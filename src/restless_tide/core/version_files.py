@@ -76,6 +76,8 @@ def _with(document: Any, keys: list[str], value: str | int) -> Any:
     if isinstance(document, list):
         place = int(keys[0])
         return [*document[:place], _with(document[place], keys[1:], value), *document[place + 1 :]]
+    if len(keys) > 1 and ".".join(keys) in document:  # a form without levels: the dots belong to the key
+        return {**document, ".".join(keys): str(value)}
     return {**document, keys[0]: _with(document[keys[0]], keys[1:], value)}
 
 

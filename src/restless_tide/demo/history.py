@@ -75,7 +75,6 @@ def _git(folder: Path, *words: str, author: str = "", at: datetime | None = None
             f"GIT_{role}_EMAIL": email.rstrip(">"),
             f"GIT_{role}_DATE": at.isoformat() if at else "",
         }
-    done = subprocess.run(
-        ["git", "-C", str(folder), *words],  # noqa: S607  (git, wherever it is installed) env=environment, check=True, capture_output=True, text=True
-    )
+    command = ["git", "-C", str(folder), *words]
+    done = subprocess.run(command, env=environment, check=True, capture_output=True, text=True)
     return done.stdout.strip()

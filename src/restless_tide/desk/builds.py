@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from sqlalchemy import String, cast, literal, or_, select, tuple_
@@ -141,7 +141,9 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
                 )
             ]
         expected = signing.expected_at(session, berth)
-        return check_push(rules, held, facts, berth.identifier, desk.clock.now(), expected) + caution
+        found = check_push(rules, held, facts, berth.identifier, desk.clock.now(), expected) + caution
+        standing = {row.code: row.answer for row in standing_answers.at(session, berth)}
+        return [_with_answer(finding, standing) for finding in found]
 
 
 def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment:
@@ -260,6 +262,13 @@ def consignment_at(session: Session, build: Build, berth: Berth) -> Consignment 
 
 def _consignment(session: Session, build: Build, berth: Berth) -> Consignment | None:
     return session.scalar(select(Consignment).where(Consignment.build_id == build.id, Consignment.berth_id == berth.id))
+
+
+def _with_answer(finding: Finding, standing: dict[str, str]) -> Finding:
+    """A question that is foreseen, with the answer that will be given by itself."""
+    if finding.code != "will-be-asked" or finding.place not in standing:
+        return finding
+    return replace(finding, remedy=f"It will be answered by itself: {standing[finding.place]}.")
 
 
 def _cleared(build: Build) -> list[Finding]:

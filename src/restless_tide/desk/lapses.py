@@ -28,7 +28,7 @@ def of_app(session: Session, app: App) -> list[Lapse]:
     """Everything of the app that ends, the soonest first."""
     found = [*_builds(session, app), *_register(session, app), *_trials(session, app)]
     found.extend(
-        Lapse(f"{file.told or file.name} in the locker", file.lapses_at, "Build servers fetch something that is void.")
+        Lapse(f"{file.name} in the locker", file.lapses_at, "Build servers fetch something that is void.")
         for file in locker.files(session, app)
         if file.lapses_at is not None
     )

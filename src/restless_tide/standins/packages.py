@@ -26,6 +26,7 @@ from restless_tide.standins.signing import certificate_of, profile, signed_apk
 _ANDROID = "http://schemas.android.com/apk/res/android"
 _ATTRIBUTES = {
     "label": 0x01010001,
+    "icon": 0x01010002,
     "name": 0x01010003,
     "minSdkVersion": 0x0101020C,
     "versionCode": 0x0101021B,
@@ -68,6 +69,7 @@ def write_apk(path: Path, recipe: PackageRecipe) -> Path:
     """Write an APK; the same recipe gives the same bytes."""
     with zipfile.ZipFile(path, "w") as archive:
         _store(archive, "AndroidManifest.xml", _manifest(recipe), zipfile.ZIP_DEFLATED)
+        _store(archive, "res/icon.png", picture(recipe.icon_pixels), zipfile.ZIP_STORED)
         _store(archive, "assets/map.bin", _noise(recipe), zipfile.ZIP_STORED)
         for processor in recipe.processors:
             _store(archive, f"lib/{processor}/libdiary.so", b"\x7fELF" + bytes(4092), zipfile.ZIP_DEFLATED)
@@ -252,7 +254,9 @@ def _manifest(recipe: PackageRecipe) -> bytes:
     body += _end(strings, "uses-sdk")
     for permission in recipe.permissions:
         body += _begin(strings, "uses-permission", {"name": permission}) + _end(strings, "uses-permission")
-    body += _begin(strings, "application", {"label": recipe.label}) + _end(strings, "application")
+    body += _begin(strings, "application", {"label": recipe.label, "icon": "res/icon.png"}) + _end(
+        strings, "application"
+    )
     body += _end(strings, "manifest") + _namespace(strings, 0x0101)
     resource_map = struct.pack(f"<HHI{len(_ATTRIBUTES)}I", 0x0180, 8, 8 + 4 * len(_ATTRIBUTES), *_ATTRIBUTES.values())
     content = strings.chunk() + resource_map + body

@@ -28,6 +28,7 @@ CHUNK_TYPE = "application/offset+octet-stream"
 _EXTENSIONS = "creation,checksum,expiration,termination"
 _GATHER_BYTES = 1024 * 1024
 _CHECKSUM_DIFFERS = 460
+_CHECKSUMS = ("sha1", "sha256")  # tus wants the first at least
 _CHUNK = {
     "requestBody": {"required": True, "content": {CHUNK_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
 }
@@ -42,7 +43,7 @@ def able(desk: TheDesk, _: SignedIn) -> Response:
         "Tus-Version": TUS,
         "Tus-Extension": _EXTENSIONS,
         "Tus-Max-Size": str(desk.settings.largest_package_bytes),
-        "Tus-Checksum-Algorithm": "sha256",
+        "Tus-Checksum-Algorithm": ",".join(_CHECKSUMS),
     }
     return Response(status_code=204, headers=headers)
 
@@ -89,7 +90,7 @@ async def go_on(
     at: Annotated[int, Header(alias="Upload-Offset", ge=0)],
     kind: Annotated[str, Header(alias="Content-Type")],
     checksum: Annotated[
-        str | None, Header(alias="Upload-Checksum", description="sha256 and the chunk's, base64")
+        str | None, Header(alias="Upload-Checksum", description="sha1 or sha256, and the chunk's digest, base64")
     ] = None,
     version: Version = None,
 ) -> Response:
@@ -118,9 +119,9 @@ def give_up(upload_id: str, desk: TheDesk, person: SignedIn) -> Response:
     return Response(status_code=204, headers={"Tus-Resumable": TUS})
 
 
-async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: bytes | None) -> bool:
+async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: tuple[str, bytes] | None) -> bool:
     """Write what comes; False when it is not what its checksum says. What came before a cut line stays, unless it has one."""
-    digest = hashlib.sha256() if wanted is not None else None
+    digest = hashlib.new(wanted[0]) if wanted is not None else None
     gathered = bytearray()
 
     async def write() -> None:
@@ -145,7 +146,7 @@ async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: b
         else:
             await write()
         return True
-    if digest is not None and wanted is not None and not hmac.compare_digest(digest.digest(), wanted):
+    if digest is not None and wanted is not None and not hmac.compare_digest(digest.digest(), wanted[1]):
         file.take_back()
         return False
     return True
@@ -167,14 +168,14 @@ def _metadata(text: str) -> dict[str, str]:
     return found
 
 
-def _checksum(text: str | None) -> bytes | None:
+def _checksum(text: str | None) -> tuple[str, bytes] | None:
     if text is None:
         return None
     algorithm, _, value = text.partition(" ")
-    if algorithm != "sha256":
-        raise Invalid(f"Checksums here are sha256, not {algorithm!r}.", code="checksum-unknown")
+    if algorithm not in _CHECKSUMS:
+        raise Invalid(f"Checksums here are {' or '.join(_CHECKSUMS)}, not {algorithm!r}.", code="checksum-unknown")
     try:
-        return base64.b64decode(value, validate=True)
+        return algorithm, base64.b64decode(value, validate=True)
     except binascii.Error:
         raise Invalid("The checksum is not base64.", code="checksum-unfit") from None
 
