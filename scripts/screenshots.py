@@ -39,9 +39,8 @@ CHROMIUM = [
 COMMANDS = {
     "cli-overview": "overview",
     "cli-release": "release show 2.4.0 --app marram",
-    "cli-logbook": "logbook show --app marram --limit 12",
-    "cli-help": "--help",
-    "cli-store": "store show slatehouse",
+    "cli-notes-draft": "notes draft 2.4.0 --app marram",
+    "cli-build-check": "build check marram-2.5.0-218.apk --app marram",
 }
 
 
@@ -65,13 +64,13 @@ def console(browser: Browser, processes: Processes) -> None:
     page = signed_in(browser, processes.ports.address, viewport={"width": 1280, "height": 800})
     for name, path in (
         ("overview", "/"),
-        ("builds", "/apps/loam/builds"),
+        ("builds", "/apps/marram/builds"),
+        ("signing", "/apps/marram/signing"),
         ("cohorts", "/apps/marram/cohorts"),
         ("stores", "/stores"),
         ("steps", "/steps"),
         ("notices", "/notices"),
         ("logbook", "/logbook"),
-        ("release-rejected", "/apps/loam/releases/1.0.0"),
         ("release", "/apps/marram/releases/2.4.0"),
     ):
         page.goto(path)
@@ -79,6 +78,15 @@ def console(browser: Browser, processes: Processes) -> None:
         if name == "cohorts":
             page.get_by_text("Invitations").first.click()
         take(page, name)
+    page.goto("/apps/marram/builds")
+    page.get_by_role("link", name="2.5.0 (218)").first.click()
+    page.get_by_text("Where the size went").wait_for()
+    take(page, "build")
+    page.get_by_role("button", name="Send on").click()
+    page.get_by_text("nobody declared").first.wait_for()
+    take(page, "push-sheet")
+    page.goto("/apps/marram/releases/2.4.0")
+    page.locator("main h1").wait_for()
     page.keyboard.press("h")
     page.get_by_label("Why?").fill("Crashes on start on older phones.")
     take(page, "halt-asked")
@@ -86,7 +94,6 @@ def console(browser: Browser, processes: Processes) -> None:
     page.get_by_role("button", name="Halt now").click()
     page.get_by_text("confirmed: halted").wait_for()
     page.get_by_text("does not answer").first.wait_for()
-    take(page, "halt-answers")
     page.get_by_role("button", name="Done").click()
     take(page, "release-one-store-away")
     processes.start("openfield")
@@ -115,7 +122,9 @@ def commands(browser: Browser, processes: Processes, token: str) -> None:
     }
     for name, line in (COMMANDS | gateway_check(processes)).items():
         command = [sys.executable, "-m", "restless_tide.cli.main", *line.split()]
-        said = subprocess.run(command, env=environment, capture_output=True, text=True, check=True).stdout
+        said = subprocess.run(
+            command, env=environment, capture_output=True, text=True, check=False, cwd=processes.folder / "packages"
+        ).stdout
         terminal = Console(record=True, width=160, file=io.StringIO(), force_terminal=True)
         shown = line.replace(f"{processes.folder}/", "")
         terminal.print(Text.from_ansi(f"$ tide {shown}\n{said}"))

@@ -1,4 +1,5 @@
-import { createSHA256 } from 'hash-wasm'
+import { sha256 as hashing } from '@noble/hashes/sha2.js'
+import { bytesToHex } from '@noble/hashes/utils.js'
 import createClient from 'openapi-fetch'
 import { DetailedError, Upload } from 'tus-js-client'
 
@@ -78,9 +79,9 @@ const CHUNK_BYTES = 16 * 1024 * 1024
 
 /** Hand a package file over by tus: digested piece by piece here, taken up again where it was cut. */
 export async function handOver(file: File, progress: (part: number) => void): Promise<string> {
-  const hash = await createSHA256()
+  const hash = hashing.create()
   for (let at = 0; at < file.size; at += CHUNK_BYTES) hash.update(new Uint8Array(await file.slice(at, at + CHUNK_BYTES).arrayBuffer()))
-  const sha256 = hash.digest('hex')
+  const sha256 = bytesToHex(hash.digest())
   const known = await fetch(`/v1/packages/${sha256}`, { method: 'HEAD' })
   if (known.ok) return sha256
   await new Promise<void>((done, failed) => {

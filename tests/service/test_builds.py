@@ -366,7 +366,7 @@ def test_what_is_in_use_is_never_cleared_and_what_was_cleared_can_come_again(har
     until(lambda: builds.one(ids[0]).consignments[0].state, lambda state: state == "processing")
     dry = tide("build", "clear", "--app", app, "--newest", "1", "--days", "0", "--dry-run")
     assert "Would be cleared: 1 files" in dry.stdout
-    assert "processing at openfield" in dry.stdout
+    assert "processing at Openfield" in dry.stdout
     done = tide("build", "clear", "--app", app, "--newest", "1", "--days", "0", "--yes", "--json")
     assert json.loads(done.stdout)["files"] == 1
     assert [builds.one(build).cleared for build in ids] == [False, True, False]

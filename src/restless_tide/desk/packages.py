@@ -14,9 +14,16 @@ from restless_tide.core.rollout import RolloutState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Build, BuildPackage, Leg, Package, Trial
 
 _UNDER_WAY = (ConsignmentState.QUEUED, ConsignmentState.SENDING, ConsignmentState.PROCESSING, ConsignmentState.HELD)
+_WORDS = {
+    RolloutState.COMPLETE: "live",
+    RolloutState.RISING: "rising",
+    RolloutState.PAUSED: "paused",
+    RolloutState.HALTED: "halted",
+}
 _OVER = (RolloutState.WITHDRAWN, RolloutState.SUPERSEDED)
 
 
@@ -90,11 +97,11 @@ def in_use(session: Session, build: Build) -> str:
     """Why a build's files are needed, in words; empty when they are not."""
     for consignment in build.consignments:
         if consignment.state in _UNDER_WAY:
-            return f"{consignment.state} at {consignment.berth.store.name}"
+            return f"{consignment.state} at {rules_of(consignment.berth.store).store}"
     for leg in session.scalars(select(Leg).where(Leg.build_id == build.id)):
         if leg.state not in _OVER:
-            word = "live" if leg.launched_at else "in a release"
-            return f"{word} at {leg.berth.store.name} ({leg.release.version})"
+            word = _WORDS.get(leg.state, "in a release")
+            return f"{word} at {rules_of(leg.berth.store).store} ({leg.release.version})"
     states = (TrialState.OPEN, TrialState.WITH_STORE)
     ids = [consignment.id for consignment in build.consignments]
     trial = session.scalar(select(Trial).where(Trial.consignment_id.in_(ids), Trial.state.in_(states)).limit(1))
