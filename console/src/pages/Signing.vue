@@ -144,7 +144,9 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
 <style scoped>
 .said { margin-bottom: 1rem; border-left: 4px solid var(--care); }
 .lapses { margin-bottom: 1rem; }
-.lapses li { display: grid; grid-template-columns: 17rem 1fr; gap: 0.2rem 1rem; padding: 0.25rem 0; }
+.lapses li { display: grid; grid-template-columns: 19.5rem 1fr; gap: 0.2rem 1rem; padding: 0.25rem 0; }
+.lapses strong { font-weight: 500; }
+.lapses .care strong { font-weight: 650; }
 .lapses .care strong { color: var(--care); }
 .pages { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); align-items: start; }
 h2 { margin-bottom: 0.4rem; }

@@ -82,7 +82,7 @@ def _push(call: Call) -> Exit | None:
     for path, package in zip(paths, packages, strict=True):
         with bar(call) as shown:
             task = shown.add_task(f"{path.name} to the desk", total=package.size_bytes) if shown else None
-            sha256, had_this = builds.hand_over(path, told=partial(_advance, shown, task))
+            sha256, had_this = builds.hand_over(path, sha256=package.sha256, told=partial(_advance, shown, task))
         digests.append(sha256)
         had_it = had_it and had_this
     build = builds.enter(given.app, digests, revision=revision, repository=given.repository)

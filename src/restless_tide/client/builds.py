@@ -86,9 +86,11 @@ class Builds(Noun):
         """What stands against sending packages of these facts, before any byte travels."""
         return self._line.post(f"/v1/apps/{app}/checks", SheetTold, CheckWanted(store=store, facts=list(facts)))
 
-    def hand_over(self, file: str | Path, *, told: Progress = lambda _: None) -> tuple[str, bool]:
+    def hand_over(
+        self, file: str | Path, *, sha256: str | None = None, told: Progress = lambda _: None
+    ) -> tuple[str, bool]:
         """Have the desk hold a package file, going on after any cut; returns its SHA-256 and whether it was there."""
-        return send_file(self._line, Path(file), told)
+        return send_file(self._line, Path(file), told, sha256=sha256)
 
     def uploads(self) -> list[UploadTold]:
         """Your unfinished uploads."""

@@ -26,13 +26,15 @@ def digest_of(path: Path) -> str:
         return hashlib.file_digest(source, "sha256").hexdigest()
 
 
-def send_file(line: Line, path: Path, told: Progress, patience_seconds: float = PATIENCE_SECONDS) -> tuple[str, bool]:
+def send_file(
+    line: Line, path: Path, told: Progress, patience_seconds: float = PATIENCE_SECONDS, sha256: str | None = None
+) -> tuple[str, bool]:
     """Have the desk hold this file; returns its SHA-256 and whether the desk had it already.
 
     An unfinished upload of the same bytes goes on where it stands, whoever began it on whatever machine
-    with this person's token. Raises DeskUnreachable when the desk stays away longer than the patience.
+    with this person's token. ``sha256`` spares the digest where it is known; the desk checks it. Raises DeskUnreachable when the desk stays away longer than the patience.
     """
-    sha256, size_bytes = digest_of(path), path.stat().st_size
+    sha256, size_bytes = sha256 or digest_of(path), path.stat().st_size
     try:
         line.send("HEAD", f"/v1/packages/{sha256}")
     except NotFound:

@@ -135,7 +135,7 @@ def _check_declared(facts: Sequence[Facts], expected: Expected) -> list[Finding]
             Level.CAUTION,
             f"The package asks for {', '.join(new)}, which nobody declared for this app.",
             "permissions",
-            "Find out what brought it in; if it is meant: tide signing declare",
+            "Find out what brought it in. If it is meant, declare it on the Signing page or with: tide signing declare",
         )
     ]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from sqlalchemy import String, cast, literal, or_, select, tuple_
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, selectinload
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, StoreUnreachable
@@ -253,6 +253,9 @@ def of_app(session: Session, app_name: str, wish: Wish = Wish()) -> list[Build]:
         last = find.build_of(session, app, wish.after)
         here = tuple_(*(literal(getattr(last, key.key)) for key in keys))
         wanted = wanted.where(tuple_(*keys) < here if falls else tuple_(*keys) > here)
+    wanted = wanted.options(
+        selectinload(Build.packages).selectinload(BuildPackage.package), selectinload(Build.consignments)
+    )
     return list(session.scalars(wanted.order_by(*(key.desc() if falls else key for key in keys)).limit(wish.limit)))
 
 

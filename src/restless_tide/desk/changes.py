@@ -52,7 +52,7 @@ def of_release(desk: Desk, app_name: str, version: str) -> Changed:
         release = find.release(session, find.app(session, app_name), version)
         spans, commits, remarks = [], {}, []
         order: list[Commit] = []
-        for leg in release.legs:
+        for leg in sorted(release.legs, key=lambda leg: leg.berth.store.name):
             if leg.build.revision is None or leg.build.repository is None:
                 remarks.append(f"Build {leg.build.label} at {leg.berth.store.name} does not say what it was made of.")
                 continue

@@ -104,6 +104,8 @@ def in_use(session: Session, build: Build) -> str:
             return f"{word} at {rules_of(leg.berth.store).store} ({leg.release.version})"
     states = (TrialState.OPEN, TrialState.WITH_STORE)
     ids = [consignment.id for consignment in build.consignments]
+    if not ids:
+        return ""
     trial = session.scalar(select(Trial).where(Trial.consignment_id.in_(ids), Trial.state.in_(states)).limit(1))
     return f"on trial with {trial.cohort.name}" if trial is not None else ""
 

@@ -67,7 +67,7 @@ def processors_of(archive: Archive, folder: str) -> tuple[str, ...]:
 def read_signatures(archive: Archive) -> tuple[Signature, ...]:
     """The package's signatures, oldest scheme first, each verified. Raises PackageUnreadable."""
     layout = read_layout(archive.source)
-    block = signatures_of(archive.source, layout) if layout else ()
+    block = signatures_of(archive.source, layout, verify=archive.verify) if layout else ()
     first = jar_signature(archive, "v1", tuple(entry.scheme for entry in block))
     return (first, *block) if first else block
 

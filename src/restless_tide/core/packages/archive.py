@@ -42,8 +42,10 @@ _BROKEN = (
 class Archive:
     """An open package archive. Only this class touches ``zipfile``. Raises PackageUnreadable."""
 
-    def __init__(self, opened: zipfile.ZipFile, source: BinaryIO) -> None:
+    def __init__(self, opened: zipfile.ZipFile, source: BinaryIO, *, verify: bool = True) -> None:
         self._zip = opened
+        self.verify = verify
+        """Whether what is signed is held against its signatures; that reads the whole file."""
         self.source = source
         self.members = opened.infolist()
         self.names = [member.filename for member in self.members]
@@ -158,7 +160,7 @@ class Archive:
 
 
 @contextmanager
-def opened_archive(source: BinaryIO) -> Iterator[Archive]:
+def opened_archive(source: BinaryIO, *, verify: bool = True) -> Iterator[Archive]:
     """The archive in ``source``, a seekable binary file. Raises PackageUnreadable."""
     source.seek(0)
     start = source.read(4)
@@ -179,4 +181,4 @@ def opened_archive(source: BinaryIO) -> Iterator[Archive]:
             code="not-an-archive",
         ) from None
     with opened:
-        yield Archive(opened, source)
+        yield Archive(opened, source, verify=verify)

@@ -19,13 +19,13 @@ from restless_tide.core.packages.msix import is_msix, read_msix
 _READERS = ((is_aab, read_aab), (is_apk, read_apk), (is_ipa, read_ipa), (is_msix, read_msix))
 
 
-def inspect_package(source: BinaryIO, sha256: str | None = None) -> Facts:
-    """Read the facts of the package in ``source``, a seekable binary file; its signatures are verified.
+def inspect_package(source: BinaryIO, sha256: str | None = None, *, verify: bool = True) -> Facts:
+    """Read the facts of the package in ``source``, a seekable binary file; its signatures are verified unless told not to.
 
     The digest is computed over the whole file in constant memory unless the caller knows it already.
     Raises PackageUnreadable with one line that says what is wrong with the file.
     """
-    with _one_line(), opened_archive(source) as archive:
+    with _one_line(), opened_archive(source, verify=verify) as archive:
         read = next((read for fits, read in _READERS if fits(archive)), None)
         if read is None:
             raise PackageUnreadable(

@@ -66,10 +66,11 @@ def jar_signature(archive: Archive, scheme: str, others: tuple[str, ...] = ()) -
             found, wrong = _signed_by(archive, file, manifest, stated, others)
             signers.extend(found)
             trouble = trouble or wrong
-        trouble = trouble or _changed(archive, stated)
+        trouble = trouble or (_changed(archive, stated) if archive.verify else "")
     except PackageUnreadable as wrong:
         trouble = trouble or wrong.detail
-    return Signature(scheme=scheme, verified=not trouble, trouble=trouble, signers=certificates_of(signers))
+    verified = False if trouble else True if archive.verify else None
+    return Signature(scheme=scheme, verified=verified, trouble=trouble, signers=certificates_of(signers))
 
 
 def sections(manifest: bytes) -> Iterator[Section]:
