@@ -28,6 +28,7 @@ from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa,
 from restless_tide.wire.releases import LegWanted
 from tests.harbour import FAST, PLACE, Harbour, until
 from tests.service.test_cli import Terminal
+from tests.toolchain import Recipe, make_aab
 
 CONSOLE = Path(__file__).parents[2] / "console"
 
@@ -297,6 +298,19 @@ def test_another_certificate_needs_an_act_with_a_reason(harbour: Harbour, tide: 
     assert not [finding for finding in findings if finding.level == "blocker"]
     acts = [line.act for line in harbour.tide.watching.logbook(app=app)]
     assert {"signature first seen", "signing changed", "key replacement begun"} <= set(acts)
+
+
+@pytest.mark.toolchain
+def test_a_bundle_leaves_the_key_to_the_store(harbour: Harbour, tmp_path: Path) -> None:
+    app, builds = harbour.new_app(), harbour.tide.builds
+    bundle = make_aab(tmp_path / "app", Recipe(identifier=f"org.example.saltgrass.{app}", version="1.0.0", number=1))
+    consignment = harbour.tide.builds.push(bundle, app=app, store="openfield")
+    until(lambda: builds.consignment(consignment.id), lambda seen: seen.state == "processing")
+    assert harbour.tide.signing.register(app).pages[0].holder == "store"
+    with pytest.raises(Invalid, match="signed by the store"):
+        harbour.tide.signing.hold(app, "android", "team", reason="we want it back")
+    builds.enter(app, [builds.hand_over(harbour.package(app, "openfield", number=2))[0]])
+    assert harbour.tide.signing.hold(app, "android", "team", reason="APKs from now on").holder == "team"
 
 
 def test_the_locker_gives_files_to_tokens_of_that_app_alone_and_writes_down_who(

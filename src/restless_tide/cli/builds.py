@@ -6,7 +6,7 @@ from restless_tide.cli import facts as sheets
 from restless_tide.cli import numbers, push
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, app_argument, store_argument
+from restless_tide.cli.parsing import Nouns, app_argument, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
 from restless_tide.core.packages.compare import compare, growth
@@ -20,7 +20,7 @@ _GROWN_SHOWN = 8
 def add(nouns: Nouns) -> None:
     nouns.noun("build", "builds: inspect, check, compare, push, list, show, answer, next, keep, clear")
     parser = nouns.command("build inspect", _inspect, "read what a package file is, without a desk")
-    parser.add_argument("file", help="an APK, AAB, IPA, MSIX or MSIX bundle")
+    parser.add_argument("file", nargs="+", help="an APK, AAB, IPA, MSIX or MSIX bundle; several for a build of several")
     parser = nouns.command(
         "build check",
         _check,
@@ -29,13 +29,7 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("file", nargs="+", help="the packages of one build")
     app_argument(parser)
-    parser.add_argument(
-        "--store",
-        action="append",
-        default=[],
-        metavar="STORE",
-        help="may be given again; without it, wherever the app has a berth",
-    )
+    stores_argument(parser)
     parser = nouns.command(
         "build compare",
         _compare,
@@ -83,8 +77,13 @@ def add(nouns: Nouns) -> None:
 
 
 def _inspect(call: Call) -> None:
-    found = sheets.read(file_argument(call.given.file))
-    call.answer(found, lambda: sheets.show_facts(call, found))
+    found = [sheets.read(file_argument(name)) for name in call.given.file]
+
+    def shown() -> None:
+        for facts in found:
+            sheets.show_facts(call, facts)
+
+    call.answer(found if len(found) > 1 else found[0], shown)
 
 
 def _check(call: Call) -> Exit:

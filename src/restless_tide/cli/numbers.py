@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from restless_tide.cli.call import Call, cell, file_argument
-from restless_tide.cli.parsing import Nouns, app_argument
+from restless_tide.cli.parsing import Nouns, app_argument, stores_argument
 from restless_tide.cli.telling import moment
 from restless_tide.core.version_files import write_into
 from restless_tide.wire.builds import ProposalTold
@@ -21,13 +21,7 @@ def add(nouns: Nouns) -> None:
         "with --write it goes into a project's own file, which stays the same otherwise.",
     )
     app_argument(parser)
-    parser.add_argument(
-        "--store",
-        action="append",
-        default=[],
-        metavar="STORE",
-        help="may be given again; without it, wherever the app has a berth",
-    )
+    stores_argument(parser)
     parser.add_argument("--step", choices=["patch", "minor", "major"], default="patch")
     parser.add_argument("--reserve", action="store_true", help="hold it, so that no other build gets the same")
     parser.add_argument("--label", default="", help="who holds it, such as 'build server, job 812'")

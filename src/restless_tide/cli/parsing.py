@@ -91,3 +91,13 @@ def app_argument(parser: Parser) -> None:
 
 def store_argument(parser: Parser, *, required: bool = True) -> None:
     parser.add_argument("--store", required=required, metavar="STORE", help="the store's short name")
+
+
+def stores_argument(parser: Parser) -> None:
+    parser.add_argument(
+        "--store",
+        action="append",
+        default=[],
+        metavar="STORE",
+        help="may be given again; without it, wherever the app has a berth",
+    )

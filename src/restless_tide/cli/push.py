@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from restless_tide.cli import facts as sheets
 from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, app_argument
+from restless_tide.cli.parsing import Nouns, app_argument, stores_argument
 from restless_tide.cli.telling import size
 from restless_tide.core.packages import Facts
 from restless_tide.wire.builds import BuildTold, ConsignmentTold
@@ -47,13 +47,7 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("file", nargs="+", help="the packages of one build: one, or one per processor kind")
     app_argument(parser)
-    parser.add_argument(
-        "--store",
-        action="append",
-        default=[],
-        metavar="STORE",
-        help="may be given again; without it, wherever the app has a berth",
-    )
+    stores_argument(parser)
     parser.add_argument("--trial", metavar="COHORT", help="hand it to a crew cohort as soon as a store has it ready")
     parser.add_argument("--notes", default="", help="what the cohort is asked to try")
     parser.add_argument("--contact", default="", help="the address testers answer to; yours, unless you say")

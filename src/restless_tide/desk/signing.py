@@ -24,6 +24,8 @@ from restless_tide.records.tables import App, Berth, Build, Consignment, Signing
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 _DEVICE = re.compile(r"[A-Za-z0-9-]{4,80}")
 REPLACING = "signing key"
+STORE_SIGNED = frozenset({"aab"})
+"""Formats that leave the store no choice: it makes the packages, so it holds the key."""
 
 
 def page(session: Session, app: App, platform: str) -> Signing | None:
@@ -63,6 +65,8 @@ def note_first_build(act: Act, build: Build) -> None:
         found = _new_page(act, build.app, build.platform)
         found.declared = sorted({name for package in facts for name in (*package.permissions, *package.capabilities)})
         found.reason = "as the first build has it"
+        if any(package.format in STORE_SIGNED for package in facts):
+            found.holder = KeyHolder.STORE
     if not found.certificates and signers:
         found.certificates = [_kept(certificate) for certificate in signers]
         told = {"certificates": [certificate.sha256 for certificate in signers]}
@@ -98,6 +102,16 @@ def declare(act: Act, app_name: str, platform: str, names: Sequence[str], reason
 def hold(act: Act, app_name: str, platform: str, holder: KeyHolder, reason: str) -> Signing:
     """Say who holds the key that devices know the app by."""
     app = find.app(act.session, app_name)
+    newest = select(Build).where(Build.app_id == app.id, Build.platform == platform)
+    build = act.session.scalar(newest.order_by(Build.created_at.desc()).limit(1))
+    formats = {entry.package.facts["format"] for entry in build.packages} if build else set()
+    forced = sorted(formats & STORE_SIGNED)
+    if holder is KeyHolder.TEAM and forced:
+        raise Invalid(
+            f"The newest build is {forced[0].upper()}; packages made of it are signed by the store.",
+            remedy="Hand in a format that the team signs itself before the key comes back to it.",
+            code="holder-forced",
+        )
     return _change(act, app, platform, reason, holder=holder)
 
 
