@@ -179,6 +179,14 @@ def overlapping() -> bytes:
     return bytes(content)
 
 
+def long_directory() -> bytes:
+    """An end record that states a directory of half a gibibyte."""
+    content = bytearray(archive({"AndroidManifest.xml": b"manifest"}))
+    end = content.rindex(b"PK\x05\x06")
+    content[end + 12 : end + 16] = struct.pack("<I", 1 << 29)
+    return bytes(content)
+
+
 def cut_apk(tmp_path: Path) -> bytes:
     return write_apk(tmp_path / "whole.apk", PackageRecipe("a.b", "1.0", 1, "A")).read_bytes()[:20_000]
 
@@ -221,6 +229,7 @@ def cut_apk(tmp_path: Path) -> bytes:
         (archive({"AndroidManifest.xml": b"", "../../etc/hosts": b"x"}), "path-unfit"),
         (archive({"AndroidManifest.xml": b"", "C:\\a": b"x"}), "path-unfit"),
         (overlapping(), "members-overlap"),
+        (long_directory(), "directory-too-large"),
     ],
     ids=[
         "empty",
@@ -242,6 +251,7 @@ def cut_apk(tmp_path: Path) -> bytes:
         "path out",
         "drive",
         "overlap",
+        "long directory",
     ],
 )
 def test_what_is_no_package_is_refused_in_one_line(content: bytes, code: str) -> None:

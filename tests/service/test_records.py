@@ -73,6 +73,7 @@ def test_a_file_is_kept_whole_under_its_digest_or_not_at_all(tmp_path: Path) -> 
         arriving.take_back()
         arriving.write(content[1000:])
     assert again.whole("u-1", digest).read_bytes() == content
+    again.settle("u-1")
     again.keep("u-1", digest)
     assert files.path(digest).read_bytes() == content
     with files.writing("u-2", 0) as arriving:

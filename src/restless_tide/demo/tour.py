@@ -155,7 +155,7 @@ class Tour:
             self._folder / "marram.ipa", PackageRecipe(_MARRAM, "2.4.0", 1, "Marram", ("NSCameraUsageDescription",))
         )
         self.tide("build inspect marram.apk")
-        self.tide("build next --app marram --store openfield")
+        self.tide("build check marram.apk --app marram --store openfield")
         self.tide("build push marram.apk --app marram --store openfield")
         self.tide("build push marram.ipa --app marram --store northgate")
         self.until("build list --app marram", "openfield: processing")
@@ -171,11 +171,15 @@ class Tour:
         self.until("build list --app marram", "openfield: held")
         builds = {build["consignments"][0]["store"]: build for build in self.ask("build list --app marram")}
         held = builds["openfield"]["consignments"][0]["id"]
-        self.tide(f"build answer {held} location-in-background=no")
+        self.tide(f"build answer {held} location-in-background=no --standing")
         self.say("The same file again is recognised; a number that does not rise is refused before a byte leaves")
         self.tide("build push marram.apk --app marram --store openfield")
         write_apk(self._folder / "late.apk", PackageRecipe(_MARRAM, "2.4.0", 16, "Marram", place))
         self.tide("build push late.apk --app marram --store openfield", Exit.REFUSED)
+        self.say("Whose signature is expected, and the number that comes next at both stores, held and written down")
+        self.tide("signing show --app marram")
+        (self._folder / "version.json").write_text('{"version": "0.0.0", "number": 0}\n', encoding="utf-8")
+        self.tide("build next --app marram --reserve --write version.json")
         return builds["openfield"]["id"], builds["northgate"]["id"]
 
     def _trial(self, android: str) -> None:
@@ -206,13 +210,14 @@ class Tour:
         self.until("release show 2.4.0 --app marram", "rejected")
         self.say("Another build in the same version, and again; launched only when the word is given")
         place = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
-        write_apk(self._folder / "mended.apk", PackageRecipe(_MARRAM, "2.4.0", 18, "Marram", place))
+        write_apk(self._folder / "mended.apk", PackageRecipe(_MARRAM, "2.4.0", 18, "Marram", place, lowest_platform=28))
+        self.tide("build compare marram.apk mended.apk")
         self.tide("build push mended.apk --app marram --store openfield")
         self.until("build list --app marram", "openfield: processing")
         self.tide("standin step openfield 1")
-        self.until("build list --app marram", "openfield: held")
         mended = self.ask("build list --app marram")[0]
-        self.tide(f"build answer {mended['consignments'][0]['id']} location-in-background=no")
+        self.say("Openfield asks again, and the standing answer is given by itself")
+        self.until(f"build show {mended['id']}", "Openfield: ready")
         self.tide(f"release change 2.4.0 --app marram --store openfield --build {mended['id']} --needs-word")
         self.tide("release submit 2.4.0 --app marram --store openfield")
         self.tide("standin step openfield 40")

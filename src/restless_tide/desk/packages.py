@@ -89,7 +89,10 @@ def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = N
             told = {"files": len(found.files), "bytes": found.bytes_free}
             act.log("packages cleared", f"app {app_name}", app=app_name, after=told)
     for sha256 in found.files:
-        desk.files.clear(sha256)
+        with desk.act(person) as act:
+            package = act.session.get(Package, sha256)
+            if package is not None and package.cleared_at is not None:  # else it was pushed again meanwhile
+                desk.files.clear(sha256)
     return found
 
 

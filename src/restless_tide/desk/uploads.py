@@ -78,8 +78,9 @@ def finish(desk: Desk, person: str, upload: Upload) -> Facts:
     except Invalid:
         drop(desk, person, upload)
         raise
-    desk.files.keep(upload.id, upload.sha256)
-    with desk.act(person) as act:
+    desk.files.settle(upload.id)
+    with desk.act(person) as act:  # one at a time with clearing, so that file and record never part
+        desk.files.keep(upload.id, upload.sha256)
         keep_package(act, facts)
         _forget(act, upload.id)
     return facts

@@ -97,13 +97,16 @@ class PackageFiles:
             )
         return place
 
-    def keep(self, upload: str, sha256: str) -> None:
-        """Put an upload in its place for good."""
-        place, arrived = self.path(sha256), self._place(upload)
-        with arrived.open("rb") as file:
+    def settle(self, upload: str) -> None:
+        """Have the disk hold every byte of an upload."""
+        with self._place(upload).open("rb") as file:
             os.fsync(file.fileno())
+
+    def keep(self, upload: str, sha256: str) -> None:
+        """Put a settled upload in its place for good."""
+        place = self.path(sha256)
         place.parent.mkdir(exist_ok=True)
-        arrived.replace(place)
+        self._place(upload).replace(place)
         self._digests.pop(upload, None)
 
     def _place(self, upload: str) -> Path:

@@ -21,11 +21,13 @@ from restless_tide.core.errors import PackageUnreadable
 
 MEMBER_LIMIT_BYTES = 64 * 1024**2
 MEMBERS_LIMIT = 200_000
+DIRECTORY_LIMIT_BYTES = 48 * 1024**2
 UNPACKED_PER_BYTE = 200
 UNPACKED_ALLOWANCE_BYTES = 256 * 1024**2
 BLOCK_BYTES = 1024 * 1024
 _ZIP_START = b"PK\x03\x04"
 _LOCAL_HEADER_BYTES = 30
+_TAIL_BYTES = 22 + 0xFFFF + 1024
 _LEAVES = re.compile(r"(^|[/\\])\.\.([/\\]|$)|^[/\\]|^[A-Za-z]:|\x00")
 _BROKEN = (
     zipfile.BadZipFile,
@@ -166,6 +168,7 @@ def opened_archive(source: BinaryIO, *, verify: bool = True) -> Iterator[Archive
     start = source.read(4)
     if not start:
         raise PackageUnreadable("The file is empty.", remedy="Hand in the package that the build made.")
+    _demand_short_directory(source)
     try:
         opened = zipfile.ZipFile(source)
     except _BROKEN:
@@ -182,3 +185,22 @@ def opened_archive(source: BinaryIO, *, verify: bool = True) -> Iterator[Archive
         ) from None
     with opened:
         yield Archive(opened, source, verify=verify)
+
+
+def _demand_short_directory(source: BinaryIO) -> None:
+    """The central directory is read into memory, so its stated size is bounded before that (APPNOTE 4.3.14 to 4.3.16)."""
+    size = source.seek(0, 2)
+    source.seek(max(0, size - _TAIL_BYTES))
+    tail = source.read()
+    end = tail.rfind(b"PK\x05\x06")
+    if end < 0 or end + 16 > len(tail):
+        return
+    (directory_bytes,) = struct.unpack_from("<I", tail, end + 12)
+    large = tail.rfind(b"PK\x06\x06", 0, end)
+    if directory_bytes == 0xFFFFFFFF and 0 <= large <= len(tail) - 48:
+        (directory_bytes,) = struct.unpack_from("<Q", tail, large + 40)
+    if directory_bytes != 0xFFFFFFFF and directory_bytes > DIRECTORY_LIMIT_BYTES:
+        raise PackageUnreadable(
+            f"The archive's directory has {directory_bytes} bytes; {DIRECTORY_LIMIT_BYTES} are read at most.",
+            code="directory-too-large",
+        )

@@ -209,8 +209,9 @@ def _changed(archive: Archive) -> str:
     if digest is None:
         return "its block map is made with a digest that is not known"
     mapped = set()
+    plain = {unquote(name): name for name in archive.names}
     for file in root:
-        name = _member(archive, file.get("Name", ""))
+        name = _member(archive, plain, file.get("Name", ""))
         if name is None:
             return f"{file.get('Name', '')[:80]} stands in the block map but not in the package"
         mapped.add(name)
@@ -227,12 +228,10 @@ def _changed(archive: Archive) -> str:
     return ""
 
 
-def _member(archive: Archive, name: str) -> str | None:
+def _member(archive: Archive, plain: dict[str, str], name: str) -> str | None:
     """The member of a block map's name: there with backslashes, in the archive with escapes as in addresses."""
-    plain = name.replace("\\", "/")
-    if plain in archive:
-        return plain
-    return next((member for member in archive.names if unquote(member) == plain), None)
+    wanted = name.replace("\\", "/")
+    return wanted if wanted in archive else plain.get(wanted)
 
 
 def _octets(text: str) -> bytes:

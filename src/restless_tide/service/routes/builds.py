@@ -37,6 +37,8 @@ from restless_tide.wire.problems import findings_told
 
 router = APIRouter(prefix="/v1", tags=["builds"])
 
+_NOSNIFF = {"X-Content-Type-Options": "nosniff"}
+
 
 @router.head("/packages/{sha256}")
 def package_known(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
@@ -71,7 +73,10 @@ def package_icon(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
         content = read_icon(source, facts)
     if content is None or facts.icon is None:
         raise NotFound("This package holds no icon that a browser can show.", code="icon-unknown")
-    headers = {"Cache-Control": "private, max-age=86400, immutable", "Content-Security-Policy": "default-src 'none'"}
+    headers = {
+        "Cache-Control": "private, max-age=86400, immutable",
+        "Content-Security-Policy": "default-src 'none'",
+    } | _NOSNIFF
     return Response(content, media_type=facts.icon.media_type, headers=headers)
 
 
