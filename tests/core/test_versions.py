@@ -84,6 +84,15 @@ def test_what_is_no_version_is_refused(text: str) -> None:
 NOW = datetime(2026, 11, 23, 9, 0, tzinfo=UTC)
 
 
+SIGNER = {
+    "subject": "CN=a",
+    "issuer": "CN=a",
+    "sha256": "a" * 64,
+    "valid_from": NOW,
+    "valid_until": datetime(2040, 1, 1, tzinfo=UTC),
+}
+
+
 def facts(**changed) -> Facts:
     usual = {
         "format": "apk",
@@ -93,6 +102,7 @@ def facts(**changed) -> Facts:
         "target_platform": "34",
         "size_bytes": 10,
         "sha256": "0" * 64,
+        "signatures": [{"scheme": "v2", "verified": True, "signers": [SIGNER]}],
     }
     return Facts(**(usual | changed))
 
