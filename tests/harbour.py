@@ -22,7 +22,7 @@ from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
 Seen = TypeVar("Seen")
 
 EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
-PATIENCE_SECONDS = 60.0
+PATIENCE_SECONDS = 30.0
 FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"}
 TWO_STORES = ("northgate", "openfield")
 PLACE = "android.permission.ACCESS_FINE_LOCATION"

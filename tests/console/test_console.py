@@ -26,9 +26,6 @@ CHROMIUM = [
 ]
 
 
-expect.set_options(timeout=20_000)  # shared machines stall for seconds; an expectation is met at once or never
-
-
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:

@@ -34,7 +34,7 @@ class Terminal:
             cwd=self._folder,
             capture_output=True,
             text=True,
-            timeout=120,
+            timeout=60,
             check=False,
         )
         assert "Traceback" not in done.stdout + done.stderr

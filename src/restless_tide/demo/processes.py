@@ -21,7 +21,7 @@ import httpx
 from restless_tide.wire.errors import Conflict, DeskUnreachable
 
 HOST = "127.0.0.1"
-START_SECONDS = 60.0
+START_SECONDS = 30.0
 STOP_SECONDS = 15.0
 STORES = ("northgate", "openfield", "slatehouse")
 
