@@ -2440,6 +2440,12 @@ export interface components {
             /** Lowest Platform */
             lowest_platform?: string | null;
             /**
+             * Made By
+             * @description the tool that put the package together, and its version
+             * @default
+             */
+            made_by: string;
+            /**
              * Number
              * @description what machines compare
              */

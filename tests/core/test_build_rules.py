@@ -160,15 +160,18 @@ def test_a_revert_of_a_revert_brings_back_and_one_of_something_older_is_told() -
     back = commit(1, f'Revert "Revert"\n\nThis reverts commit {2:040x}.')
     undo = commit(2, f'Revert "feat: x"\n\nThis reverts commit {3:040x}.')
     older = commit(4, f'Revert "feat: older"\n\nThis reverts commit {99:040x}.')
-    assert [change.summary for change in understood([back, undo, commit(3, "feat: x"), older])] == ["x", "older"]
+    found = understood([back, undo, commit(3, "feat: x"), older])
+    assert [change.summary for change in found] == ["x", "older"]
+    assert draft_notes(found).text == "• X.\n• Taken back: older"
 
 
 def test_a_draft_is_cut_at_whole_lines_as_the_store_counts() -> None:
     changes = understood([commit(1, "feat: 𝒟une"), commit(2, "feat: a very long thing indeed"), commit(3, "fix: y")])
     whole = draft_notes(changes)
     assert (whole.left_out, len(whole.text.splitlines())) == (0, 3)
-    short = draft_notes(changes, 16)
+    short = draft_notes(changes, [(16, "characters")])
     assert (short.text, short.left_out) == ("• 𝒟une.\n• Y.", 1)
+    assert draft_notes(changes, [(400, "characters"), (11, "bytes")]).text == "• Y."
     assert [measured("𝒟é", kind) for kind in ("characters", "UTF-16 units", "bytes")] == [2, 3, 6]
 
 

@@ -98,7 +98,7 @@ def test_a_bundle_says_what_the_apk_of_the_same_sources_says(tmp_path: Path) -> 
     assert bundle.icon is not None
     assert bundle.icon.width == 96
     assert [(part.kind, part.name) for part in bundle.parts] == [("module", "maps")]
-    assert bundle.remarks == ("Bundled by a tool of version 1.15.6.",)
+    assert (bundle.made_by, bundle.remarks) == ("bundling tool 1.15.6", ())
 
 
 @pytest.mark.toolchain
@@ -413,6 +413,8 @@ def rewritten(source: Path, target: Path, change: dict[str, bytes]) -> Path:
     [
         ({"map.bin": b"other"}, "map.bin is not what the block map states"),
         ({"more.txt": b"more"}, "more.txt does not stand in the block map"),
+        ({"more.msix": b"more"}, "more.msix does not stand in the block map"),
+        ({"more.msix": b"more", "map.bin": b"other"}, "map.bin is not what the block map states"),
     ],
 )
 def test_an_msix_package_is_held_against_its_block_map(tmp_path: Path, change: dict[str, bytes], told: str) -> None:
@@ -438,6 +440,18 @@ def test_a_bundle_of_msix_packages_is_one_with_all_its_processors(tmp_path: Path
     assert (facts.format, facts.platform, facts.processors) == ("msixbundle", "desktop", ("arm64", "x64"))
     assert [(part.name, part.processors) for part in facts.parts] == [("x64.msix", ("x64",)), ("arm64.msix", ("arm64",))]  # fmt: skip
     assert facts.signatures[0].verified is None
+
+
+def test_a_bundle_holds_no_better_than_what_is_in_it(tmp_path: Path) -> None:
+    recipe = PackageRecipe("a.b", "1.0.0", 1, "A")
+    good = write_msix(tmp_path / "x64.msix", recipe)
+    wrong = rewritten(good, tmp_path / "arm64.msix", {"map.bin": b"other"})
+    found = read(write_msix_bundle(tmp_path / "a.msixbundle", [good, wrong], recipe)).signatures
+    assert [(entry.verified, entry.trouble) for entry in found] == [
+        (False, "arm64.msix: map.bin is not what the block map states")
+    ]
+    stowaway = rewritten(tmp_path / "a.msixbundle", tmp_path / "b.msixbundle", {"other.msix": good.read_bytes()})
+    assert read(stowaway).signatures[0].verified is False
 
 
 def test_two_builds_side_by_side_tell_first_what_must_be_noticed(tmp_path: Path) -> None:

@@ -128,6 +128,25 @@ def test_a_stripped_newer_signature_is_noticed(tmp_path: Path) -> None:
     assert "is gone" in found[0].trouble
 
 
+def test_a_newer_signature_cut_out_of_the_block_is_missed_as_apksigner_misses_it(tmp_path: Path) -> None:
+    apk = make_apk(tmp_path / "app", Recipe(padding_bytes=500_000), V1, "false")
+    content = apk.read_bytes()
+    layout = read_layout(io.BytesIO(content))
+    assert layout is not None
+    value = layout.values[0x7109871A]
+    pair = struct.pack("<QI", 4 + len(value), 0x7109871A) + value
+    size = len(pair) + 24
+    block = struct.pack("<Q", size) + pair + struct.pack("<Q", size) + b"APK Sig Block 42"
+    end = bytearray(layout.end)
+    struct.pack_into("<I", end, 16, layout.block_at + len(block))
+    cut = tmp_path / "cut.apk"
+    cut.write_bytes(content[: layout.block_at] + block + content[layout.directory_at : layout.end_at] + end)
+    assert not verdict(cut).verifies
+    found = read(cut).signatures
+    assert [(entry.scheme, entry.verified) for entry in found] == [("v2", False)]
+    assert "is gone" in found[0].trouble
+
+
 @pytest.mark.parametrize("change", ["added", "changed", "taken out"])
 def test_a_bundle_is_judged_as_jarsigner_judges_it(tmp_path: Path, change: str) -> None:
     bundle = make_aab(tmp_path / "app", Recipe(padding_bytes=40_000))

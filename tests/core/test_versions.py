@@ -11,7 +11,7 @@ from hypothesis.strategies import booleans, builds, integers, lists, sampled_fro
 from restless_tide.core.errors import Invalid
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import check_push, check_submission
-from restless_tide.core.versions import Held, Step, check_number, parse_version, propose_next
+from restless_tide.core.versions import Held, Shelf, Step, check_number, parse_version, propose_for_all
 from tests.core.test_steering import rulebook
 
 NORTHGATE, OPENFIELD = rulebook("northgate"), rulebook("openfield")
@@ -33,7 +33,7 @@ HELD = [Held("2.3.0", 210, live=True), Held("2.3.0", 209, refused=True), Held("2
     ],
 )
 def test_the_smallest_pair_the_store_takes_is_proposed(rules, held, step, version, number) -> None:
-    proposal = propose_next(rules, held, step)
+    proposal = propose_for_all([Shelf(rules, tuple(held))], step)
     assert (proposal.version, proposal.number) == (version, number)
     assert proposal.reasons
 
@@ -52,7 +52,7 @@ HELD_BUILDS = lists(
 
 @given(held=HELD_BUILDS, rules=sampled_from([NORTHGATE, OPENFIELD]), step=sampled_from(list(Step)))
 def test_whatever_the_store_holds_the_proposal_passes_its_own_check(held, rules, step) -> None:
-    proposal = propose_next(rules, held, step)
+    proposal = propose_for_all([Shelf(rules, tuple(held))], step)
     assert check_number(rules, held, proposal.version, proposal.number) == []
 
 

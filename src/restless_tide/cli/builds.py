@@ -9,6 +9,7 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
+from restless_tide.core.packages import Facts
 from restless_tide.core.packages.compare import compare, growth
 from restless_tide.wire.builds import BuildTold, ClearingTold, DifferenceTold, GrownTold, RetentionRule
 from restless_tide.wire.errors import Invalid
@@ -100,26 +101,17 @@ def _check(call: Call) -> Exit:
 
 
 def _compare(call: Call) -> None:
-    given, files = call.given, [_is_file(call.given.before), _is_file(call.given.after)]
-    if all(files):
-        before, after = ([sheets.read(file_argument(name))] for name in (given.before, given.after))
-        differences = [DifferenceTold.model_validate(found, from_attributes=True) for found in compare(before, after)]
-        grown = [GrownTold(name=part.name, by_bytes=part.by_bytes) for part in growth(before, after)]
-    elif any(files):
-        one, other = (
-            [sheets.read(file_argument(name))] if is_file else list(call.tide.builds.one(name).packages)
-            for name, is_file in zip((given.before, given.after), files, strict=True)
-        )
-        differences = [DifferenceTold.model_validate(found, from_attributes=True) for found in compare(one, other)]
-        grown = [GrownTold(name=part.name, by_bytes=part.by_bytes) for part in growth(one, other)]
-    else:
-        found = call.tide.builds.compare(given.before, given.after)
-        differences, grown = found.differences, found.grown
+    before, after = _packages(call, call.given.before), _packages(call, call.given.after)
+    differences = [DifferenceTold.model_validate(found, from_attributes=True) for found in compare(before, after)]
+    grown = [GrownTold.model_validate(part, from_attributes=True) for part in growth(before, after)]
     call.answer({"differences": differences, "grown": grown}, lambda: _show_comparison(call, differences, grown))
 
 
-def _is_file(name: str) -> bool:
-    return "." in name or "/" in name
+def _packages(call: Call, name: str) -> list[Facts]:
+    """The packages of a build at the desk, or of the file that is named."""
+    if "." in name or "/" in name:
+        return [sheets.read(file_argument(name))]
+    return call.tide.builds.one(name).packages
 
 
 def _show_comparison(call: Call, differences: list[DifferenceTold], grown: list[GrownTold]) -> None:

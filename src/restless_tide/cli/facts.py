@@ -80,6 +80,7 @@ def _rows(facts: Facts) -> list[tuple[str, str | None]]:
         ("parts", "\n".join(f"{part.kind} {part.name} {part.version}".rstrip() for part in facts.parts)),
         ("size", size(facts.size_bytes)),
         ("largest parts", "\n".join(shares)),
+        ("made by", facts.made_by),
         ("remarks", "\n".join(facts.remarks)),
         ("SHA-256", facts.sha256),
     ]

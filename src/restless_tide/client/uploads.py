@@ -18,6 +18,8 @@ PATIENCE_SECONDS = 120.0
 """How long a desk that does not answer is waited for, from the last byte that arrived."""
 _BLOCK_BYTES = 1024 * 1024
 _TUS = {"Tus-Resumable": "1.0.0"}
+_STILL_WRITING = ("upload-busy", "offset-differs")
+"""What the desk answers while it has not yet noticed that an earlier line was cut."""
 _FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS = 0.2, 5.0
 
 
@@ -32,7 +34,8 @@ def send_file(
     """Have the desk hold this file; returns its SHA-256 and whether the desk had it already.
 
     An unfinished upload of the same bytes goes on where it stands, whoever began it on whatever machine
-    with this person's token. ``sha256`` spares the digest where it is known; the desk checks it. Raises DeskUnreachable when the desk stays away longer than the patience.
+    with this person's token. ``sha256`` spares the digest where it is known; the desk checks it.
+    Raises DeskUnreachable when the desk stays away longer than the patience.
     """
     sha256, size_bytes = sha256 or digest_of(path), path.stat().st_size
     try:
@@ -90,10 +93,7 @@ class _Sending:
         try:
             self._line.send("PATCH", place, content=self._blocks(offset), headers=headers, timeout=None)
         except TideError as wrong:
-            if wrong.code in (
-                "upload-busy",
-                "offset-differs",
-            ):  # the line was cut, and the desk still writes what it got
+            if wrong.code in _STILL_WRITING:
                 raise DeskUnreachable(wrong.detail, code=wrong.code) from None
             raise
 

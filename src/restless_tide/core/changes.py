@@ -1,18 +1,19 @@
 """What changed: commits read by Conventional Commits 1.0, grouped, and drafted as notes for people.
 
 A commit that was taken back by another in the same range is left out together with it. A merge says
-nothing of its own unless it is the only one to carry a type. Trailers are read as git writes them.
+nothing of its own unless its title carries a type. Trailers are read as git writes them.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 
 _HEADER = re.compile(r"(?P<type>[A-Za-z]+)(?:\((?P<scope>[^()]+)\))?(?P<breaking>!)?: +(?P<summary>\S.*)")
-_TRAILER = re.compile(r"(?P<key>[A-Za-z][A-Za-z0-9-]*|BREAKING CHANGE)(?:: | #)(?P<value>.+)")
+_TRAILER = re.compile(r"(?P<key>[A-Za-z][A-Za-z0-9-]*)(?:: | #)(?P<value>.+)")
+_BREAKING = re.compile(r"^BREAKING[ -]CHANGE: (.+(?:\n(?!\n|[A-Z][\w-]*: ).+)*)", re.MULTILINE)
 _REVERTS = re.compile(r"[Tt]his reverts commit ([0-9a-f]{7,64})")
 _TICKET = re.compile(r"(?<![\w/])(?:#\d+|[A-Z][A-Z0-9]+-\d+)\b")
 _REVERT_TITLE = re.compile(r'Revert "(?P<summary>.+)"')
@@ -68,7 +69,8 @@ class Draft:
 class _Read:
     header: re.Match[str] | None
     summary: str
-    trailers: list[tuple[str, str]] = field(default_factory=list)
+    breaking: str
+    trailers: list[tuple[str, str]]
 
 
 def understood(commits: Sequence[Commit], new_at: Mapping[str, Collection[str]] | None = None) -> list[Change]:
@@ -94,16 +96,19 @@ def grouped(changes: Sequence[Change]) -> dict[str, list[Change]]:
     return {group: found for group in GROUPS if (found := [change for change in changes if change.group == group])}
 
 
-def draft_notes(changes: Sequence[Change], limit: int | None = None, measured_in: str = "characters") -> Draft:
-    """Notes for people: a line for each change that they may notice, as many as the limit lets in."""
+def draft_notes(changes: Sequence[Change], limits: Collection[tuple[int, str]] = ()) -> Draft:
+    """Notes for people: a line for each change that they may notice, as many as every limit lets in.
+
+    ``limits`` are lengths with how each is measured (see ``measured``).
+    """
     found = grouped([change for change in changes if change.group in FOR_PEOPLE])
-    lines = [f"• {_sentence(change.breaking or change.summary)}" for group in found.values() for change in group]
+    lines = [f"• {_told(change)}" for group in found.values() for change in group]
     unique = list(dict.fromkeys(lines))
     kept: list[str] = []
     for line in unique:
-        if limit is not None and measured("\n".join([*kept, line]), measured_in) > limit:
-            continue
-        kept.append(line)
+        longer = "\n".join([*kept, line])
+        if all(measured(longer, measured_in) <= limit for limit, measured_in in limits):
+            kept.append(line)
     return Draft("\n".join(kept), len(unique) - len(kept))
 
 
@@ -148,18 +153,14 @@ def _read(message: str) -> _Read:
     body = "\n".join(lines[1:]).strip()
     last = body.rpartition("\n\n")[2].splitlines() if body else []
     trailers = [(found["key"], found["value"].strip()) for line in last if (found := _TRAILER.fullmatch(line))]
-    trailers += [
-        ("BREAKING CHANGE", found)
-        for found in re.findall(r"^BREAKING[ -]CHANGE: (.+(?:\n(?!\n|[A-Z][\w-]*: ).+)*)", body, re.MULTILINE)
-    ]
-    return _Read(_HEADER.fullmatch(lines[0]), lines[0], trailers)
+    breaking = _BREAKING.search(body)
+    return _Read(_HEADER.fullmatch(lines[0]), lines[0], " ".join(breaking[1].split()) if breaking else "", trailers)
 
 
 def _change(commit: Commit, read: _Read, stores: tuple[str, ...]) -> Change:
     kind = read.header["type"].lower() if read.header else ""
     summary = read.header["summary"] if read.header else read.summary
-    told = [" ".join(value.split()) for key, value in read.trailers if key in ("BREAKING CHANGE", "BREAKING-CHANGE")]
-    breaking = told[0] if told else summary if read.header and read.header["breaking"] else ""
+    breaking = read.breaking or (summary if read.header and read.header["breaking"] else "")
     undone = _REVERT_TITLE.fullmatch(read.summary)
     if undone:
         kind, inner = "revert", _HEADER.fullmatch(undone["summary"])
@@ -180,6 +181,12 @@ def _change(commit: Commit, read: _Read, stores: tuple[str, ...]) -> Change:
         at=commit.at,
         new_at=stores,
     )
+
+
+def _told(change: Change) -> str:
+    """The change as a sentence; what people had and have no more must not read as if it were new."""
+    told = change.breaking or change.summary
+    return f"{GROUPS['revert']}: {told}" if change.group == "revert" else _sentence(told)
 
 
 def _sentence(text: str) -> str:

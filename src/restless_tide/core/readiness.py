@@ -90,9 +90,9 @@ def check_packages(rules: Rulebook, facts: Sequence[Facts], identifier: str) -> 
     for package in facts:
         findings.extend(_check_package(rules, package, identifier))
         findings.extend(_check_icon(rules, package))
-    shown = f"{facts[0].version}.{facts[0].number}"
-    if rules.numbers.numbering is Numbering.FOURTH_PART and facts[0].version:
-        detail = f"{rules.store} will show {shown}; the version inside is {facts[0].version}."
+    first = base_of(facts)
+    if rules.numbers.numbering is Numbering.FOURTH_PART and first.version:
+        detail = f"{rules.store} will show {first.version}.{first.number}; the version inside is {first.version}."
         findings.append(Finding("label-differs", Level.NOTE, detail, "version"))
     return findings
 
@@ -241,11 +241,7 @@ def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Fin
         level = Level.BLOCKER if rules.packages.reasons_required else Level.CAUTION
         detail = f"Nothing tells people why {', '.join(silent)} is asked for."
         findings.append(Finding("reason-missing", level, detail, "reasons", "Write a sentence in the project."))
-    findings.extend(
-        Finding("remark", Level.CAUTION, remark, "package")
-        for remark in package.remarks
-        if not remark.startswith("Bundled by")
-    )
+    findings.extend(Finding("remark", Level.CAUTION, remark, "package") for remark in package.remarks)
     needed = rules.packages.lowest_target_platform
     if needed is not None and package.format == "apk" and (_whole(package.target_platform) or 0) < needed:
         findings.append(

@@ -97,11 +97,6 @@ class Shelf:
     held: tuple[Held, ...]
 
 
-def propose_next(rules: Rulebook, held: Sequence[Held], step: Step = Step.PATCH) -> Proposal:
-    """The smallest version and number that one store will take, explained."""
-    return propose_for_all([Shelf(rules, tuple(held))], step)
-
-
 def propose_for_all(shelves: Sequence[Shelf], step: Step = Step.PATCH) -> Proposal:
     """The smallest version and number that every one of these stores will take, explained store by store.
 

@@ -16,7 +16,7 @@ from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import base_of, check_push, demand_ready
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import find, holdings, numbers, signing
+from restless_tide.desk import find, holdings, numbers, packages, signing
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, BuildPackage, Consignment, Package
@@ -33,10 +33,6 @@ def known_package(session: Session, sha256: str) -> Package:
             code="package-unknown",
         )
     return found
-
-
-def facts_of(build: Build) -> list[Facts]:
-    return [Facts.model_validate(entry.package.facts) for entry in build.packages]
 
 
 @dataclass(frozen=True)
@@ -56,8 +52,8 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
     app = find.app(act.session, app_name)
     if not digests:
         raise Invalid("A build needs at least one package.", code="packages-missing")
-    packages = [known_package(act.session, digest) for digest in dict.fromkeys(digests)]
-    facts = [Facts.model_validate(package.facts) for package in packages]
+    known = [known_package(act.session, digest) for digest in dict.fromkeys(digests)]
+    facts = [Facts.model_validate(package.facts) for package in known]
     first = base_of(facts)
     if source.revision is not None and not _REVISION.fullmatch(source.revision):
         raise Invalid(
@@ -82,7 +78,7 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
         )
     )
     if same is not None:
-        if {entry.sha256 for entry in same.packages} == {package.sha256 for package in packages}:
+        if {entry.sha256 for entry in same.packages} == {package.sha256 for package in known}:
             same.revision, same.repository = source.revision or same.revision, source.repository or same.repository
             return same, True
         raise Conflict(
@@ -101,7 +97,7 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
         repository=source.repository,
     )
     build.app = app
-    build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(packages)]
+    build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(known)]
     act.session.add(build)
     act.session.flush()
     act.log(
@@ -142,7 +138,12 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
             ]
         expected = signing.expected_at(session, berth)
         found = check_push(rules, held, facts, berth.identifier, desk.clock.now(), expected) + caution
-        standing = {row.code: row.answer for row in standing_answers.at(session, berth)}
+        asked = [question.model_dump() for question in rules.processing.questions]
+        standing = {
+            question["code"]: answers[question["code"]]
+            for question in asked
+            if (answers := standing_answers.fitting(session, berth, [question]))
+        }
         return [_with_answer(finding, standing) for finding in found]
 
 
@@ -156,7 +157,9 @@ def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment
         store = find.store(session, store_name)
         berth = find.berth(session, build.app, store)
         known = _consignment(session, build, berth)
-        findings = [] if known else [*_cleared(build), *check(desk, build.app.name, store_name, facts_of(build))]
+        findings = (
+            [] if known else [*_cleared(build), *check(desk, build.app.name, store_name, packages.facts_of(build))]
+        )
     demand_ready(findings, f"Sending {build.label} to {store.name}")
     with desk.act(person) as act:
         build = find.build(act.session, build_id)
@@ -180,8 +183,13 @@ def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment
         return consignment
 
 
-def answer(act: Act, consignment_id: str, answers: dict[str, str], *, standing: bool = False) -> Consignment:
-    """Answer what a store holds a build for; ``standing`` keeps the answers for the builds to come. Raises ImpossibleAct, or Invalid for an answer that is not offered."""
+def answer(
+    act: Act, consignment_id: str, answers: dict[str, str], *, standing: bool = False, reason: str = ""
+) -> Consignment:
+    """Answer what a store holds a build for; ``standing`` keeps the answers for the builds to come.
+
+    Raises ImpossibleAct, or Invalid for an answer that is not offered.
+    """
     consignment = find.consignment(act.session, consignment_id)
     CONSIGNMENT.after(consignment.state, ConsignmentEvent.ANSWER)
     asked = {question["code"]: question for question in consignment.questions}
@@ -208,7 +216,13 @@ def answer(act: Act, consignment_id: str, answers: dict[str, str], *, standing: 
         subject=consignment.id,
         payload={"answers": answers},
     )
-    act.log("questions answered", f"consignment {consignment.id}", app=consignment.build.app.name, after=dict(answers))
+    act.log(
+        "questions answered",
+        f"consignment {consignment.id}",
+        app=consignment.build.app.name,
+        reason=reason,
+        after=dict(answers),
+    )
     return consignment
 
 

@@ -36,7 +36,7 @@ class Span:
 
 @dataclass(frozen=True)
 class Changed:
-    """``draft`` fits the tightest store; ``left_out`` are lines that did not; ``whole`` is for the team."""
+    """``draft`` fits every store; ``left_out`` are lines that did not; ``whole`` is for the team."""
 
     spans: tuple[Span, ...]
     changes: tuple[Change, ...]
@@ -75,8 +75,7 @@ def of_release(desk: Desk, app_name: str, version: str) -> Changed:
     order.sort(key=lambda commit: commit.at, reverse=True)
     changes = understood(order, commits)
     remarks.extend(_differing(spans))
-    tightest = min(spans, key=lambda span: span.limit)
-    draft = draft_notes(changes, tightest.limit, tightest.counted_in)
+    draft = draft_notes(changes, [(span.limit, span.counted_in) for span in spans])
     return Changed(tuple(spans), tuple(changes), draft.text, draft.left_out, full_list(changes), tuple(remarks))
 
 

@@ -8,11 +8,10 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.packages import Facts
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import locker, packages, signing
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, Build, Signing, Trial
+from restless_tide.records.tables import App, Build, Cohort, Signing, Trial
 
 
 @dataclass(frozen=True)
@@ -42,13 +41,11 @@ def of_app(session: Session, app: App) -> list[Lapse]:
 
 def _builds(session: Session, app: App) -> list[Lapse]:
     found = []
-    for build in session.scalars(select(Build).where(Build.app_id == app.id)):
-        profiles = [Facts.model_validate(entry.package.facts).profile for entry in build.packages]
-        ends = [profile.expires_at for profile in profiles if profile is not None]
-        if ends and packages.in_use(session, build):
-            found.append(
-                Lapse(f"The profile in build {build.label}", min(ends), "Nobody can start that build any more.")
-            )
+    for build in session.scalars(select(Build).where(Build.id.in_(packages.used_builds(session, app)))):
+        ends = [facts.lapses_at for facts in packages.facts_of(build) if facts.lapses_at is not None]
+        if ends:
+            then = "Nobody can start that build any more."
+            found.append(Lapse(f"The profile in build {build.label}", min(ends), then))
     return found
 
 
@@ -67,10 +64,12 @@ def _register(session: Session, app: App) -> list[Lapse]:
 
 def _trials(session: Session, app: App) -> list[Lapse]:
     found = []
-    for trial in session.scalars(select(Trial).where(Trial.state == TrialState.OPEN)):
+    for trial in session.scalars(
+        select(Trial).join(Cohort).where(Trial.state == TrialState.OPEN, Cohort.app_id == app.id)
+    ):
         berth = trial.consignment.berth
         rules = rules_of(berth.store).cohorts.get(trial.cohort.kind)
-        if berth.app_id == app.id and rules is not None and rules.trial_days is not None:
+        if rules is not None and rules.trial_days is not None:
             ends = trial.changed_at + timedelta(days=rules.trial_days)
             told = f"The trial of {trial.consignment.build.label} with {trial.cohort.name} at {berth.store.name}"
             found.append(Lapse(told, ends, "Testers can no longer start that build."))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -12,7 +13,7 @@ from restless_tide.core.versions import Held, Proposal, Shelf, Step, propose_for
 from restless_tide.desk import find, holdings
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, Berth, Build, Reservation
+from restless_tide.records.tables import App, Build, Reservation
 
 _LABEL_LIMIT = 120
 
@@ -38,7 +39,7 @@ def reserve(
             app_id=app.id,
             version=proposal.version,
             number=proposal.number,
-            stores=[store for store, _ in shelves],
+            stores=[asked.store for asked in shelves],
             label=label,
             reserved_by=person,
             reserved_at=act.now,
@@ -79,7 +80,16 @@ def take_up(act: Act, build: Build) -> None:
         reservation.build_id = reservation.build_id or build.id
 
 
-def _shelves(desk: Desk, app_name: str, store_names: Sequence[str]) -> tuple[list[tuple[str, Shelf]], list[Finding]]:
+@dataclass(frozen=True)
+class _Asked:
+    """What one store was found to hold."""
+
+    store: str
+    platform: str
+    shelf: Shelf
+
+
+def _shelves(desk: Desk, app_name: str, store_names: Sequence[str]) -> tuple[list[_Asked], list[Finding]]:
     """What each store holds, asked there and then; the desk's own records, with a caution, where one does not answer."""
     shelves, cautions = [], []
     with desk.look() as session:
@@ -99,24 +109,19 @@ def _shelves(desk: Desk, app_name: str, store_names: Sequence[str]) -> tuple[lis
                 held = holdings.held_by_record(session, berth)
                 detail = f"{berth.store.name} was not asked, its line is from the desk's own records: {wrong.detail}"
                 cautions.append(Finding("store-not-asked", Level.CAUTION, detail, berth.store.name, wrong.remedy))
-            shelves.append((berth.store.name, Shelf(rules_of(berth.store), tuple(held))))
+            shelves.append(_Asked(berth.store.name, berth.platform, Shelf(rules_of(berth.store), tuple(held))))
     return shelves, cautions
 
 
-def _proposal(session: Session, app: App, shelves: Sequence[tuple[str, Shelf]], step: Step) -> Proposal:
+def _proposal(session: Session, app: App, shelves: Sequence[_Asked], step: Step) -> Proposal:
     """What the stores hold, with what is held here beside it: reservations, and builds not sent anywhere yet."""
-    reserved = [
-        Held(row.version, row.number, reserved=True)
-        for row in session.scalars(select(Reservation).where(Reservation.app_id == app.id))
-    ]
+    kept = select(Reservation.version, Reservation.number).where(Reservation.app_id == app.id)
+    reserved = [Held(version, number, reserved=True) for version, number in session.execute(kept)]
     found = []
-    for store, shelf in shelves:
-        platform = session.scalar(
-            select(Berth.platform).join(Berth.store).where(Berth.app_id == app.id, Berth.store.has(name=store))
-        )
-        known = {(build.version, build.number) for build in shelf.held}
-        here = session.scalars(select(Build).where(Build.app_id == app.id, Build.platform == platform))
-        entered = [Held(build.version, build.number) for build in here]
+    for asked in shelves:
+        here = select(Build.version, Build.number).where(Build.app_id == app.id, Build.platform == asked.platform)
+        entered = [Held(version, number) for version, number in session.execute(here)]
+        known = {(build.version, build.number) for build in asked.shelf.held}
         more = [held for held in (*reserved, *entered) if (held.version, held.number) not in known]
-        found.append(Shelf(shelf.rules, (*shelf.held, *more)))
+        found.append(Shelf(asked.shelf.rules, (*asked.shelf.held, *more)))
     return propose_for_all(found, step)

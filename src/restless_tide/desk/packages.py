@@ -5,19 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session, selectinload
 
 from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.packages import Facts
 from restless_tide.core.retention import Judged, Kept, RetentionRule, judge
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, Build, BuildPackage, Leg, Package, Trial
+from restless_tide.records.tables import App, Build, BuildPackage, Consignment, Leg, Package, Trial
 
 _UNDER_WAY = (ConsignmentState.QUEUED, ConsignmentState.SENDING, ConsignmentState.PROCESSING, ConsignmentState.HELD)
+_TRIED = (TrialState.OPEN, TrialState.WITH_STORE)
 _WORDS = {
     RolloutState.COMPLETE: "live",
     RolloutState.RISING: "rising",
@@ -39,6 +41,11 @@ class Clearing:
     bytes_kept: int
 
 
+def facts_of(build: Build) -> list[Facts]:
+    """What was read out of each package of a build."""
+    return [Facts.model_validate(entry.package.facts) for entry in build.packages]
+
+
 def rule_of(app: App) -> RetentionRule:
     return RetentionRule.model_validate(app.retention or {})
 
@@ -56,12 +63,13 @@ def plan(desk: Desk, session: Session, app_name: str, rule: RetentionRule | None
     app = find.app(session, app_name)
     chosen = rule or rule_of(app)
     rows = [row for row in _builds(session, app) if any(entry.package.cleared_at is None for entry in row.packages)]
+    used = used_builds(session, app)
     kept = [
         Kept(
             build=row.id,
             platform=row.platform,
             entered_at=row.created_at,
-            in_use=in_use(session, row),
+            in_use=in_use(session, row) if row.id in used else "",
             packages=tuple(entry.sha256 for entry in row.packages),
         )
         for row in rows
@@ -96,6 +104,18 @@ def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = N
     return found
 
 
+def used_builds(session: Session, app: App) -> set[str]:
+    """The builds of an app whose files are needed; ``in_use`` tells of each of them why."""
+    under_way = Consignment.state.in_(_UNDER_WAY)
+    on_trial = Consignment.id.in_(select(Trial.consignment_id).where(Trial.state.in_(_TRIED)))
+    sent = select(Consignment.build_id).join(Build, Build.id == Consignment.build_id).where(Build.app_id == app.id)
+    released = select(Leg.build_id).join(Build, Build.id == Leg.build_id).where(Build.app_id == app.id)
+    return {
+        *session.scalars(sent.where(or_(under_way, on_trial))),
+        *session.scalars(released.where(Leg.state.not_in(_OVER))),
+    }
+
+
 def in_use(session: Session, build: Build) -> str:
     """Why a build's files are needed, in words; empty when they are not."""
     for consignment in build.consignments:
@@ -105,16 +125,16 @@ def in_use(session: Session, build: Build) -> str:
         if leg.state not in _OVER:
             word = _WORDS.get(leg.state, "in a release")
             return f"{word} at {rules_of(leg.berth.store).store} ({leg.release.version})"
-    states = (TrialState.OPEN, TrialState.WITH_STORE)
     ids = [consignment.id for consignment in build.consignments]
     if not ids:
         return ""
-    trial = session.scalar(select(Trial).where(Trial.consignment_id.in_(ids), Trial.state.in_(states)).limit(1))
+    trial = session.scalar(select(Trial).where(Trial.consignment_id.in_(ids), Trial.state.in_(_TRIED)).limit(1))
     return f"on trial with {trial.cohort.name}" if trial is not None else ""
 
 
 def _builds(session: Session, app: App) -> Sequence[Build]:
-    return session.scalars(select(Build).where(Build.app_id == app.id)).all()
+    whole = selectinload(Build.packages).selectinload(BuildPackage.package)
+    return session.scalars(select(Build).where(Build.app_id == app.id).options(whole)).all()
 
 
 def _needed_elsewhere(session: Session, app: App, wanted: set[str]) -> set[str]:

@@ -18,8 +18,9 @@ from restless_tide.core.revision import RuleChange, compare
 from restless_tide.core.rollout import ON_ITS_WAY
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import legs
-from restless_tide.desk.builds import consignment_at, facts_of
+from restless_tide.desk.builds import consignment_at
 from restless_tide.desk.desk import Act
+from restless_tide.desk.packages import facts_of
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Berth, Cohort, Leg, Membership, RulebookRevision, Store
 

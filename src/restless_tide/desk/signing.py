@@ -12,18 +12,19 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, Invalid, NotFound
-from restless_tide.core.packages import Facts
 from restless_tide.core.packages.facts import Certificate
 from restless_tide.core.signing import Expected, KeyHolder
 from restless_tide.core.step import StepState
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act
+from restless_tide.desk.packages import facts_of
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, Consignment, Signing, Step, TestDevice
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 _DEVICE = re.compile(r"[A-Za-z0-9-]{4,80}")
 REPLACING = "signing key"
+_NEW_CERTIFICATE = "SHA-256 of the new certificate"
 STORE_SIGNED = frozenset({"aab"})
 """Formats that leave the store no choice: it makes the packages, so it holds the key."""
 
@@ -40,16 +41,7 @@ def pages(session: Session, app_name: str) -> Sequence[Signing]:
 def expected_at(session: Session, berth: Berth) -> Expected:
     """What is expected of the next package at a berth."""
     found = page(session, berth.app, berth.platform)
-    first = session.scalars(
-        select(Consignment)
-        .where(Consignment.berth_id == berth.id, Consignment.store_ref.is_not(None))
-        .where(Consignment.state.not_in((ConsignmentState.REFUSED, ConsignmentState.QUEUED)))
-        .order_by(Consignment.created_at)
-        .limit(1)
-    ).first()
-    at_store: tuple[str, ...] = ()
-    if first is not None and not _replaced_at(session, berth):
-        at_store = tuple(certificate.sha256 for certificate in _signers(first.build))
+    at_store = _known_at_store(session, berth)
     if found is None:
         return Expected(at_store=at_store)
     certificates = tuple(entry["sha256"] for entry in found.certificates)
@@ -60,7 +52,7 @@ def note_first_build(act: Act, build: Build) -> None:
     """The first build of a platform sets whose signature is expected, and what is declared."""
     found = page(act.session, build.app, build.platform)
     signers = _signers(build)
-    facts = [Facts.model_validate(entry.package.facts) for entry in build.packages]
+    facts = facts_of(build)
     if found is None:
         found = _new_page(act, build.app, build.platform)
         found.declared = sorted({name for package in facts for name in (*package.permissions, *package.capabilities)})
@@ -139,7 +131,7 @@ def replace(act: Act, app_name: str, platform: str, sha256: str, reason: str) ->
                 "Ask for another upload key and hand in the new certificate from the locker.",
                 "Confirm here once the store says that it takes the new key.",
             ],
-            texts={"SHA-256 of the new certificate": digest, "Reason": reason},
+            texts={_NEW_CERTIFICATE: digest, "Reason": reason},
             look_for=f"{title} shows the certificate {digest[:16]}… as the one it expects.",
             outcomes=["done"],
             created_at=act.now,
@@ -221,15 +213,26 @@ def _demand_reason(reason: str) -> None:
         raise Invalid("This needs a reason; it stands in the logbook.", code="reason-missing")
 
 
-def _replaced_at(session: Session, berth: Berth) -> bool:
-    done = select(Step.id).where(Step.subject == f"{REPLACING} {berth.id}", Step.state == StepState.CONFIRMED)
-    return session.scalar(done.limit(1)) is not None
+def _known_at_store(session: Session, berth: Berth) -> tuple[str, ...]:
+    """The certificates by which the store knows the app: the last one it was made to take, else the first build's."""
+    taken = select(Step).where(Step.subject == f"{REPLACING} {berth.id}", Step.state == StepState.CONFIRMED)
+    replaced = session.scalar(taken.order_by(Step.settled_at.desc()).limit(1))
+    if replaced is not None:
+        return (str(replaced.texts[_NEW_CERTIFICATE]),)
+    first = session.scalar(
+        select(Consignment)
+        .where(Consignment.berth_id == berth.id, Consignment.store_ref.is_not(None))
+        .where(Consignment.state.not_in((ConsignmentState.REFUSED, ConsignmentState.QUEUED)))
+        .order_by(Consignment.created_at)
+        .limit(1)
+    )
+    return () if first is None else tuple(certificate.sha256 for certificate in _signers(first.build))
 
 
 def _signers(build: Build) -> list[Certificate]:
     found = {}
-    for entry in build.packages:
-        for certificate in Facts.model_validate(entry.package.facts).signers:
+    for facts in facts_of(build):
+        for certificate in facts.signers:
             found[certificate.sha256] = certificate
     return list(found.values())
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import random
 import smtplib
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 
 import httpx
 from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
 from standardwebhooks import Webhook
 
 from restless_tide.core.errors import TideError
@@ -21,7 +23,7 @@ from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.notices import secret_of
 from restless_tide.desk.standing import lapsing
 from restless_tide.engine.carriers import needed
-from restless_tide.records.tables import App, Delivery, Store, Subscription
+from restless_tide.records.tables import App, Delivery, Notice, Store, Subscription
 
 _BATCH = 20
 _TIMEOUT_SECONDS = 10.0
@@ -126,34 +128,51 @@ def _post(desk: Desk, http: httpx.Client, delivery: Delivery, subscription: Subs
         raise Undelivered(f"it was answered {answer.status_code}")
 
 
+@dataclass(frozen=True)
+class _Ending:
+    """Something that ends; ``owner`` keeps two things of the same name apart."""
+
+    owner: str
+    what: str
+    until: datetime
+    then: str
+    subject: str
+    place: str
+    app: str | None = None
+
+
 def notice_lapses(desk: Desk) -> int:
-    """Tell of keys, memberships and papers that are about to lapse; each mark once. Returns how many are new."""
+    """Tell of what is about to lapse at stores and of apps; each mark once. Returns how many are new."""
     with desk.look() as session:
-        stores = [(store.id, lapsing(store)) for store in session.scalars(select(Store))]
-        apps = [(app.name, lapses.of_app(session, app)) for app in session.scalars(select(App))]
-    told = sum(_notice_lapse(desk, app_name, lapse) for app_name, found in apps for lapse in found)
-    for store_id, ending in stores:
-        for ends in ending:
-            days = (ends.until - desk.clock.now()).total_seconds() / 86_400
+        endings = [*_of_stores(session), *_of_apps(session)]
+        due = {}
+        for ending in endings:
+            days = (ending.until - desk.clock.now()).total_seconds() / 86_400
             mark = lapse_mark(days)
-            if mark is None:
-                continue
-            key = f"{store_id}/{ends.what}/{ends.until.date()}/{mark}"
-            with desk.act(ENGINE) as act:
-                store = needed(act.session, Store, store_id)
-                said = f"{ends.what} at {store.name} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}."
-                said += f" {ends.blocks}" if ends.blocks else ""
-                told += act.notice(NoticeKind.LAPSING, key, f"store {store.name}", said, place="/stores") is not None
+            if mark is not None:
+                due[f"{ending.owner}/{ending.what}/{ending.until.date()}/{mark}"] = (ending, days)
+        known = set(session.scalars(select(Notice.key).where(Notice.key.in_(due))))
+    told = 0
+    for key in due.keys() - known:
+        ending, days = due[key]
+        said = f"{ending.what} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}. {ending.then}".strip()
+        with desk.act(ENGINE) as act:
+            made = act.notice(NoticeKind.LAPSING, key, ending.subject, said, place=ending.place, app=ending.app)
+            told += made is not None
     return told
 
 
-def _notice_lapse(desk: Desk, app_name: str, lapse: lapses.Lapse) -> bool:
-    days = (lapse.until - desk.clock.now()).total_seconds() / 86_400
-    mark = lapse_mark(days)
-    if mark is None:
-        return False
-    key = f"{app_name}/{lapse.what}/{lapse.until.date()}/{mark}"
-    said = f"{lapse.what} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}. {lapse.then}"
-    with desk.act(ENGINE) as act:
-        place, subject = f"/apps/{app_name}/signing", f"app {app_name}"
-        return act.notice(NoticeKind.LAPSING, key, subject, said, place=place, app=app_name) is not None
+def _of_stores(session: Session) -> list[_Ending]:
+    return [
+        _Ending(store.id, f"{lapse.what} at {store.name}", lapse.until, lapse.blocks, f"store {store.name}", "/stores")
+        for store in session.scalars(select(Store))
+        for lapse in lapsing(store)
+    ]
+
+
+def _of_apps(session: Session) -> list[_Ending]:
+    return [
+        _Ending(app.name, lapse.what, lapse.until, lapse.then, f"app {app.name}", f"/apps/{app.name}/signing", app.name)
+        for app in session.scalars(select(App))
+        for lapse in lapses.of_app(session, app)
+    ]

@@ -9,6 +9,7 @@ is passed over.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from sqlalchemy import func, select
 
@@ -21,7 +22,7 @@ from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import answers as standing_answers
 from restless_tide.desk import builds, legs
-from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.engine.carriers import leg_subject, needed
 from restless_tide.gateways.protocol import StoreEvent
@@ -193,7 +194,8 @@ def _answered_by_itself(act: Act, consignment: Consignment) -> bool:
     answers = standing_answers.fitting(act.session, consignment.berth, consignment.questions)
     if answers is None:
         return False
-    builds.answer(act, consignment.id, answers)
+    by_itself = replace(act, person=ENGINE)  # the store told of the question; it did not answer it
+    builds.answer(by_itself, consignment.id, answers, reason="by the standing answers")
     return True
 
 

@@ -55,9 +55,9 @@ class PackageFiles:
         self._digests.pop(upload, None)
         self._place(upload).unlink(missing_ok=True)
 
-    def left_over(self, known: set[str]) -> list[str]:
-        """Arriving files that no upload knows any more."""
-        return [path.name for path in self._arriving.iterdir() if path.name not in known]
+    def arriving(self) -> set[str]:
+        """The uploads of which anything is here."""
+        return {path.name for path in self._arriving.iterdir()}
 
     @contextmanager
     def writing(self, upload: str, offset: int) -> Iterator[ArrivingFile]:

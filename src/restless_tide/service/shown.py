@@ -15,7 +15,7 @@ from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import StepState
-from restless_tide.desk import apps, builds, legs, logbook, packages, releases, rulebooks, standing, steps
+from restless_tide.desk import apps, legs, logbook, packages, releases, rulebooks, standing, steps
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.stores import rules_of
@@ -272,7 +272,7 @@ def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
 
 
 def build(session: Session, row: tables.Build, *, known_before: bool = False) -> BuildTold:
-    found = builds.facts_of(row)
+    found = packages.facts_of(row)
     return BuildTold(
         id=row.id,
         app=row.app.name,

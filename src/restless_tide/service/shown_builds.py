@@ -10,7 +10,7 @@ from restless_tide.core.changes import GROUPS
 from restless_tide.core.errors import Finding
 from restless_tide.core.packages.compare import compare, growth
 from restless_tide.core.versions import Proposal
-from restless_tide.desk import builds, lapses, packages
+from restless_tide.desk import lapses, packages
 from restless_tide.desk.changes import Changed
 from restless_tide.records import tables
 from restless_tide.service import shown
@@ -56,7 +56,7 @@ def reservation(row: tables.Reservation) -> ReservationTold:
 
 
 def comparison(session: Session, before: tables.Build, after: tables.Build) -> ComparisonTold:
-    one, other = (builds.facts_of(row) for row in (before, after))
+    one, other = (packages.facts_of(row) for row in (before, after))
     return ComparisonTold(
         before=shown.build(session, before),
         after=shown.build(session, after),

@@ -117,6 +117,11 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         status, answer = store.perform(fresh("by-hand"), "hand in", identifier, {}, work)
         return JSONResponse(answer, status)
 
+    @router.post("/signing-key")
+    def take_key(identifier: str, sha256: str) -> Thing:
+        """Somebody has the store take another upload key, on its own pages."""
+        return store.take_key(identifier, sha256)
+
     @router.post("/answers/{consignment}")
     def answer(consignment: str, answers: dict[str, str]) -> JSONResponse:
         """Somebody answers the store's question on its own pages."""

@@ -55,7 +55,7 @@ def objection_to_package(
         return f"The package belongs to {facts.identifier}, this place to {berth['identifier']}."
     if facts.debuggable or facts.test_only or facts.simulator:
         return "The package is no release build; people must not get such a build."
-    objection = _objection_to_signing(rules, facts, earlier) or _objection_to_icon(rules, facts)
+    objection = _objection_to_signing(rules, facts, berth, earlier) or _objection_to_icon(rules, facts)
     if objection:
         return objection
     if rules.packages.reasons_required and not all(facts.reasons.values()):
@@ -76,7 +76,7 @@ def objection_to_package(
     return None
 
 
-def _objection_to_signing(rules: Rulebook, facts: Facts, earlier: Iterable[Thing]) -> str | None:
+def _objection_to_signing(rules: Rulebook, facts: Facts, berth: Thing, earlier: Iterable[Thing]) -> str | None:
     if any(signature.verified is False for signature in facts.signatures):
         return "The package was changed after it was signed."
     if rules.packages.signature_required and not facts.signatures:
@@ -87,8 +87,9 @@ def _objection_to_signing(rules: Rulebook, facts: Facts, earlier: Iterable[Thing
     signed = [other["signers"] for other in earlier if other.get("signers") and other["state"] != "refused"]
     mine = {certificate.sha256 for certificate in facts.signers}
     before = {certificate.sha256 for signature in facts.signatures for certificate in signature.lineage}
-    if rules.packages.certificate_stays and signed and not set(signed[0]) <= mine | before:
-        return "The package is signed with another key than the first build."
+    wanted = berth.get("signers") or (signed[0] if signed else [])
+    if rules.packages.certificate_stays and not set(wanted) <= mine | before:
+        return "The package is signed with another key than the one we know."
     return None
 
 

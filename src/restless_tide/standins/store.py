@@ -136,6 +136,16 @@ class SimulatedStore:
         wanted = protocol.ConsignmentRequest(uploads=(upload,), version=facts[0].version, number=facts[0].number)
         return self.consign(berth["id"], wanted, by_hand=True)
 
+    def take_key(self, identifier: str, sha256: str) -> Thing:
+        """From now on the app at this identifier is known by another key."""
+        berth = next((entry for entry in self.shelf.all("berth") if entry["identifier"] == identifier), None)
+        if berth is None:
+            raise Refusal("berth-unknown", f"We know no app called {identifier}.", 404)
+        berth |= {"signers": [sha256]}
+        with self.shelf.transaction():
+            self.shelf.put("berth", berth)
+        return berth
+
     def answer(self, consignment_id: str, answers: dict[str, str]) -> Thing:
         consignment = self.needed("consignment", consignment_id)
         if consignment["state"] != "held":

@@ -8,7 +8,7 @@ from restless_tide.core.packages.contents import contents_of
 from restless_tide.core.packages.facts import Facts, Part
 from restless_tide.core.packages.jar_signature import jar_signature
 from restless_tide.core.packages.manifest import Manifest, NoResources, fill
-from restless_tide.core.packages.pictures import largest
+from restless_tide.core.packages.pictures import PICTURES, largest
 from restless_tide.core.packages.proto_resources import ProtoResources, proto_elements
 from restless_tide.core.packages.wire_format import Message
 
@@ -16,7 +16,6 @@ CONFIGURATION = "BundleConfig.pb"
 _BASE = "base"
 _MANIFEST = "/manifest/AndroidManifest.xml"
 _TOOL, _TOOL_VERSION = 1, 2
-_PICTURES = (".png", ".webp")
 _MODULES_LIMIT = 200
 
 
@@ -51,9 +50,9 @@ def read_aab(archive: Archive, size_bytes: int, sha256: str) -> Facts:
         processors=tuple(sorted(processors)),
         parts=tuple(_part(archive, name, module) for name, module in modules.items()),
         signatures=(signature,) if signature else (),
-        icon=largest(archive, [f"{_BASE}/{path}" for path in base.icons if path.endswith(_PICTURES)]),
+        icon=largest(archive, [f"{_BASE}/{path}" for path in base.icons if path.endswith(PICTURES)]),
         contents=contents_of(archive),
-        remarks=_remarks(archive),
+        made_by=_made_by(archive),
         size_bytes=size_bytes,
         sha256=sha256,
     )
@@ -71,9 +70,7 @@ def _part(archive: Archive, name: str, module: Manifest) -> Part:
     return Part(kind="module", name=module.split or name, processors=processors, size_bytes=weight)
 
 
-def _remarks(archive: Archive) -> tuple[str, ...]:
-    if CONFIGURATION not in archive:
-        return ("The bundle carries no settings of its own.",)
-    tool = Message(archive.read(CONFIGURATION)).message(_TOOL)
+def _made_by(archive: Archive) -> str:
+    tool = Message(archive.read(CONFIGURATION)).message(_TOOL) if CONFIGURATION in archive else None
     version = tool.text(_TOOL_VERSION) if tool else ""
-    return (f"Bundled by a tool of version {version[:40]}.",) if version else ()
+    return f"bundling tool {version[:40]}" if version else ""

@@ -8,13 +8,12 @@ from restless_tide.core.packages.contents import contents_of
 from restless_tide.core.packages.facts import Facts, Icon, Signature
 from restless_tide.core.packages.jar_signature import jar_signature
 from restless_tide.core.packages.manifest import Manifest, NoResources, fill
-from restless_tide.core.packages.pictures import largest
+from restless_tide.core.packages.pictures import PICTURES, largest
 from restless_tide.core.packages.resource_table import ResourceTable
 from restless_tide.core.packages.signing_block import read_layout, signatures_of
 
 MANIFEST = "AndroidManifest.xml"
 RESOURCES = "resources.arsc"
-_PICTURES = (".png", ".webp")
 _DRAWABLE = 0x01010199
 
 
@@ -74,12 +73,12 @@ def read_signatures(archive: Archive) -> tuple[Signature, ...]:
 
 def _icon(archive: Archive, manifest: Manifest, resources: ResourceTable | NoResources) -> Icon | None:
     """The largest picture behind the icon; a drawn one is looked through for the pictures it is made of."""
-    pictures = [path for path in manifest.icons if path.endswith(_PICTURES)]
+    pictures = [path for path in manifest.icons if path.endswith(PICTURES)]
     drawn = [path for path in manifest.icons if path.endswith(".xml") and path in archive]
     for path in drawn[:4] if not pictures else ():
         for element in elements(archive.read(path)):
             drawable = element.by_id.get(_DRAWABLE)
             if drawable is not None and drawable.reference is not None:
                 below = (value.given.text for value in resources.values(drawable.reference))
-                pictures.extend(text for text in below if text and text.endswith(_PICTURES))
+                pictures.extend(text for text in below if text and text.endswith(PICTURES))
     return largest(archive, pictures)

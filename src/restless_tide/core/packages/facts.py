@@ -114,6 +114,7 @@ class Facts(Fact):
     publisher: str | None = None
     split: str | None = Field(default=None, description="the name of this split, when it is one of several packages")
     feature_split: bool = False
+    made_by: str = Field(default="", description="the tool that put the package together, and its version")
     parts: tuple[Part, ...] = ()
     signatures: tuple[Signature, ...] = ()
     profile: Profile | None = None

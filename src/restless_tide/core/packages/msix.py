@@ -6,6 +6,7 @@ import base64
 import binascii
 import hashlib
 import re
+from collections.abc import Collection
 from itertools import zip_longest
 from urllib.parse import unquote
 from xml.etree import ElementTree
@@ -97,6 +98,7 @@ def _read_bundle(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     version, number = read_version(identity.get("Version", ""))
     listed = root.findall(f"{_BUNDLE}Packages/{_BUNDLE}Package")[:_PACKAGES_LIMIT]
     inner, parts, remarks = [], [], []
+    broken: list[str] = []
     for entry in listed:
         name, kind = entry.get("FileName", ""), entry.get("Type", "resource")
         if name not in archive:
@@ -109,13 +111,15 @@ def _read_bundle(archive: Archive, size_bytes: int, sha256: str) -> Facts:
             facts = read_msix(package, span[1], "")
         if kind == "application":
             inner.append(facts)
-        if (facts.identifier, kind) != (identity.get("Name"), kind):
+        if facts.identifier != identity.get("Name"):
             remarks.append(f"{name[:80]} belongs to {facts.identifier}, the bundle to {identity.get('Name')}.")
         parts.append(_package_part(name, facts))
-        remarks.extend(f"{name[:80]}: {entry.trouble}" for entry in facts.signatures if entry.verified is False)
+        broken.extend(f"{name[:80]}: {entry.trouble}" for entry in facts.signatures if entry.verified is False)
     if not inner:
         raise PackageUnreadable("The bundle holds no package of the app.", remedy="Build the bundle again.")
-    first = inner[0]
+    first, signature = inner[0], _signature(archive, {entry.get("FileName", "") for entry in listed})
+    if broken:  # a bundle holds no better than what is in it
+        signature = signature.model_copy(update={"verified": False, "trouble": broken[0]})
     return first.model_copy(
         update={
             "format": "msixbundle",
@@ -127,7 +131,7 @@ def _read_bundle(archive: Archive, size_bytes: int, sha256: str) -> Facts:
             "processors": tuple(sorted({name for facts in inner for name in facts.processors})),
             "locales": tuple(sorted({name for facts in inner for name in facts.locales})),
             "parts": tuple(parts),
-            "signatures": (_signature(archive),),
+            "signatures": (signature,),
             "icon": None,
             "contents": contents_of(archive),
             "remarks": tuple(remarks),
@@ -170,17 +174,21 @@ def _logos(archive: Archive, root: ElementTree.Element) -> list[str]:
     return [name for name in archive.names if stems and name.startswith(stems) and name.endswith(".png")]
 
 
-def _signature(archive: Archive) -> Signature:
-    """What the block map states, held against every member, and the signature over it as far as it goes here."""
+def _signature(archive: Archive, apart: Collection[str] = ()) -> Signature:
+    """What the block map states, held against every member, and the signature over it as far as it goes here.
+
+    ``apart`` are the packages of a bundle, each of which has a block map of its own.
+    """
     try:
-        changed = _changed(archive) if archive.verify else ""
+        changed = _changed(archive, apart) if archive.verify else ""
         signers, held = _signers(archive)
     except PackageUnreadable as wrong:
         return Signature(scheme="package", verified=False, trouble=wrong.detail)
     if changed or held:
         return Signature(scheme="package", verified=False, trouble=changed or held, signers=certificates_of(signers))
     if not signers:
-        return Signature(scheme="package", verified=None, trouble="its content matches its block map; nobody signed it")
+        matches = "its content matches its block map; " if archive.verify else ""
+        return Signature(scheme="package", verified=None, trouble=f"{matches}nobody signed it")
     return Signature(scheme="package", verified=archive.verify or None, signers=certificates_of(signers))
 
 
@@ -202,7 +210,7 @@ def _block_map_digest(archive: Archive) -> bytes:
     return hashlib.sha256(archive.read(_BLOCK_MAP)).digest()
 
 
-def _changed(archive: Archive) -> str:
+def _changed(archive: Archive, apart: Collection[str]) -> str:
     """The first member that is not what the block map states, in words."""
     root = _tree(archive.read(_BLOCK_MAP))
     digest = _DIGESTS.get(root.get("HashMethod", ""))
@@ -219,13 +227,9 @@ def _changed(archive: Archive) -> str:
         found = (hashlib.new(digest, block).digest() for block in archive.blocks(name, _BLOCK_BYTES))
         if any(one != other for one, other in zip_longest(stated, found)):
             return f"{name} is not what the block map states"
-    added = next(
-        (name for name in archive.names if name not in mapped and name not in _NOT_MAPPED and not name.endswith("/")),
-        None,
-    )
-    if added is not None and not added.endswith((".msix", ".appx")):
-        return f"{added} does not stand in the block map"
-    return ""
+    left = (name for name in archive.names if name not in mapped and name not in _NOT_MAPPED and name not in apart)
+    added = next((name for name in left if not name.endswith("/")), None)
+    return "" if added is None else f"{added} does not stand in the block map"
 
 
 def _member(archive: Archive, plain: dict[str, str], name: str) -> str | None:

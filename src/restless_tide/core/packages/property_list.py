@@ -9,7 +9,6 @@ from xml.parsers.expat import ExpatError
 from restless_tide.core.errors import PackageUnreadable
 
 _LIMIT_BYTES = 16 * 1024 * 1024
-_DEPTH_LIMIT = 100
 _BROKEN = (
     plistlib.InvalidFileException,
     ExpatError,

@@ -28,8 +28,10 @@ from restless_tide.core.packages.certificates import (
 from restless_tide.core.packages.facts import Certificate, Signature
 
 _MAGIC = b"APK Sig Block 42"
-_SCHEMES = {0x7109871A: "v2", 0xF05368C0: "v3", 0x1B93AD61: "v3.1"}
+_V3 = 0xF05368C0
+_SCHEMES = {0x7109871A: "v2", _V3: "v3", 0x1B93AD61: "v3.1"}
 _LINEAGE = 0x3BA06F8C
+_NEWER_SCHEME = 0xBEEFF00D
 _CHUNK_BYTES = 1024 * 1024
 _BLOCK_LIMIT_BYTES = 64 * 1024 * 1024
 _SIGNERS_LIMIT = 10
@@ -170,7 +172,7 @@ def _signature(
         try:
             chain, before, whole = _signer(source, layout, scheme, signed, parts, digests, verify)
             lineage.extend(before)
-            if not whole:
+            if not whole and verified is not False:
                 verified, trouble = None, "it is digested over pages, which is not verified here"
         except (_Wrong, PackageUnreadable) as wrong:
             chain, verified, trouble = _chain(scheme, signed)[0], False, str(wrong)
@@ -240,9 +242,19 @@ def _signer(
             if _digest(source, layout, algorithm.digest, digests) != stated[number]:
                 raise _Wrong("the package was changed after it was signed")
             whole = True
-    if scheme != "v2":
-        data.take(8)
-    return chain, _lineage(data, chain[0]) if scheme != "v2" else [], whole or not verify
+    if scheme == "v2":
+        _demand_not_stripped(layout, data)
+        return chain, [], whole or not verify
+    data.take(8)
+    return chain, _lineage(data, chain[0]), whole or not verify
+
+
+def _demand_not_stripped(layout: Layout, data: Octets) -> None:
+    """An older signature may say that a newer one was made with it; without that one it does not hold."""
+    for entry in data.parts() if data else ():
+        attribute = Octets(entry)
+        if attribute.number() == _NEWER_SCHEME and attribute.number() == 3 and _V3 not in layout.values:
+            raise _Wrong("it was signed with v3 too, and that signature is gone")
 
 
 def _lineage(data: Octets, signer: bytes) -> list[bytes]:
