@@ -83,9 +83,46 @@ def test_the_register_is_changed_with_a_reason_and_files_are_laid_into_the_locke
     page.get_by_label("Lay a file in").set_input_files(secret)
     expect(page.get_by_text("upload.p12")).to_be_visible()
     assert harbour.tide.signing.fetch(app, "upload.p12") == b"not for every eye"
+    with page.expect_download() as fetched:
+        page.get_by_role("link", name="Fetch").click()
+    assert fetched.value.path().read_bytes() == b"not for every eye"
+    page.get_by_role("button", name="Take out …").click()
+    page.get_by_role("button", name="Take it out").click()
+    expect(page.get_by_text("Nothing lies in it.")).to_be_visible()
     page.get_by_label("Identifier").fill("00008120-CC")
     page.get_by_role("button", name="Register").click()
     expect(page.get_by_text("00008120-CC").first).to_be_visible()
+
+
+def test_the_next_number_is_explained_held_and_given_back(page: Page, harbour: Harbour) -> None:  # noqa: F811
+    app = harbour.new_app()
+    harbour.ready_build(app, "openfield", number=41)
+    page.goto(f"/apps/{app}/builds")
+    page.get_by_text("The next number").click()
+    expect(page.get_by_text("1.0.0 (42)")).to_be_visible()
+    expect(page.get_by_text("41 is the highest seen")).to_be_visible()
+    page.get_by_role("textbox", name="For").fill("job 7")
+    page.get_by_role("button", name="Hold it").click()
+    expect(page.get_by_text("is held for you")).to_be_visible()
+    assert [entry.label for entry in harbour.tide.builds.reservations(app)] == ["job 7"]
+    page.get_by_role("button", name="Give it back").click()
+    until(lambda: harbour.tide.builds.reservations(app), lambda held: not held)
+
+
+def test_an_answer_is_kept_for_the_builds_to_come_and_taken_back(page: Page, harbour: Harbour) -> None:  # noqa: F811
+    app, builds = harbour.new_app(), harbour.tide.builds
+    sent = builds.push(harbour.package(app, "openfield", permissions=(PLACE,)), app=app, store="openfield")
+    until(lambda: builds.consignment(sent.id), lambda seen: seen.state == "processing")
+    harbour.pass_hours(1, desk=False)
+    page.goto(f"/apps/{app}/builds")
+    page.get_by_label("no", exact=True).check()
+    page.get_by_label("Give the same answers by themselves").check()
+    page.get_by_role("button", name="Answer", exact=True).click()
+    until(lambda: builds.standing_answers(app, "openfield"), len)
+    page.reload()
+    page.get_by_text("1 question answered by themselves").click()
+    page.get_by_role("button", name="Ask me again").click()
+    until(lambda: builds.standing_answers(app, "openfield"), lambda kept: not kept)
 
 
 def test_notes_are_drafted_from_the_source_and_edited(page: Page, harbour: Harbour) -> None:  # noqa: F811

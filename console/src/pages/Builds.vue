@@ -5,10 +5,12 @@ import { api, type App, type Build, type Consignment, type Facts, handOver, type
 import AppHead from '../components/AppHead.vue'
 import EmptyState from '../components/EmptyState.vue'
 import Moment from '../components/Moment.vue'
+import NextNumber from '../components/NextNumber.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import PushSheet from '../components/PushSheet.vue'
 import RetentionCard from '../components/RetentionCard.vue'
+import StandingAnswers from '../components/StandingAnswers.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { percent, platformName, size } from '../telling'
@@ -179,6 +181,8 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
     </div>
     <p v-else-if="wish.text || wish.platform" class="soft">No build is like that.</p>
     <EmptyState v-else title="No builds yet">Hand in a build here, or from a build server: <code>tide build push FILE --app {{ app }} --wait</code></EmptyState>
+    <NextNumber :app="app" :held="data.held" @done="load" />
+    <StandingAnswers :app="data.app" />
     <RetentionCard v-if="data.newest.length" :app="app" @done="load" />
   </template>
 </template>

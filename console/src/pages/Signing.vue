@@ -23,6 +23,7 @@ const given = reactive({ text: '', reason: '', holder: 'team' as 'team' | 'store
 const laid = reactive({ platform: '', kind: 'certificate' })
 const device = reactive({ platform: 'ios', name: '', identifier: '' })
 const done = ref('')
+const going = ref('')
 
 function begin(act: Deed, platform: string): void {
   const page = data.value?.pages.find((entry) => entry.platform === platform)
@@ -75,6 +76,11 @@ const remove = (id: string) => doing.run(async () => {
   await told(api.DELETE('/v1/apps/{app}/devices/{device}', { params: { path: { app: props.app, device: id } } }))
   await load()
 })
+const takeOut = (name: string) => doing.run(async () => {
+  await told(api.DELETE('/v1/apps/{app}/locker/{name}', { params: { path: { app: props.app, name } } }))
+  going.value = ''
+  await load()
+})
 const soon = (until: string | null | undefined) => !!until && new Date(until).getTime() - Date.now() < 45 * 86_400_000
 </script>
 
@@ -116,7 +122,8 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
         <h2 id="locker">The locker</h2>
         <p class="soft small-print">Sealed at rest. A build server fetches with <code>tide locker fetch</code>; each fetch stands in the logbook.</p>
         <ul v-if="data.locker.length" class="plain-list files">
-          <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.lapses_at"> · ends <Moment :at="file.lapses_at" /></template></span></li>
+          <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.lapses_at"> · ends <Moment :at="file.lapses_at" /></template></span>
+            <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Leave it</BButton></template></div></li>
         </ul>
         <p v-else class="soft">Nothing lies in it.</p>
         <div class="row-gap lay">
