@@ -37,7 +37,7 @@ const name = (store: string) => found.value?.spans.find((span) => span.store ===
           <h3>Draft for people</h3>
           <pre v-if="found.draft">{{ found.draft }}</pre>
           <p v-else class="soft">Nothing that people would notice.</p>
-          <p v-if="found.left_out" class="small-print">▲ {{ found.left_out }} lines did not fit the tightest store.</p>
+          <p v-if="found.left_out" class="small-print">▲ {{ found.left_out }} lines did not fit every store.</p>
           <div class="row-gap"><BButton v-if="found.draft" size="sm" variant="primary" @click="emit('take', found.draft)">Edit it as notes</BButton><BButton size="sm" variant="link" @click="emit('leave')">Leave it</BButton></div>
         </div>
       </div>

@@ -14,7 +14,7 @@ def add(nouns: Nouns) -> None:
         _draft,
         "what changed since the builds that people have, and a draft of the notes",
         description="Reads the git repository that the release's builds name, from the revision that is live at each store. "
-        "The draft is for people and fits the tightest store; --whole is the full list for the team.",
+        "The draft is for people and fits every store of the release; --whole is the full list for the team.",
     )
     parser.add_argument("version")
     app_argument(parser)
@@ -57,7 +57,7 @@ def _tell(call: Call, found: ChangedTold) -> None:
     call.say("Draft for people:" if found.draft else "Nothing that people would notice: write the notes yourself.")
     call.say(found.draft)
     if found.left_out:
-        call.say(f"({found.left_out} lines did not fit the tightest store.)")
+        call.say(f"({found.left_out} lines did not fit.)")
     missing = {span.title: span.missing_locales for span in found.spans if span.missing_locales}
     for title, locales in missing.items() if not call.given.write else ():
         call.say(f"{title} still lacks notes in {', '.join(locales)}.")

@@ -12,7 +12,6 @@ import plistlib
 import re
 import tomllib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import Any
 from xml.parsers import expat
 
@@ -25,15 +24,6 @@ from restless_tide.core.errors import Invalid
 _PROPERTY = re.compile(
     r"^[ \t\f]*(?P<key>(?:\\.|[^\s=:#!\\])+)[ \t\f]*[=: ][ \t\f]*(?P<value>.*?)[ \t]*\r?$", re.MULTILINE
 )
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where a value stands in the text, and how a new one is written there."""
-
-    begin: int
-    end: int
-    written: str
 
 
 def write_into(name: str, content: str, values: Mapping[str, str | int]) -> str:
