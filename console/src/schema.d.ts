@@ -2042,7 +2042,7 @@ export interface components {
         };
         /**
          * ChangedTold
-         * @description ``draft`` is for people and fits the tightest store; ``whole`` is for the team, as Markdown.
+         * @description ``draft`` is for people and fits every store; ``whole`` is for the team, as Markdown.
          */
         ChangedTold: {
             /** Changes */

@@ -126,7 +126,7 @@ def test_an_announced_revision_names_the_releases_it_hits_before_its_date_and_is
     (hit,) = [hit for hit in told.announced.hits if hit.version]
     assert (hit.app, hit.version) == (app.title(), "1.0.0")
     assert "Slatehouse wants release notes in de." in hit.said
-    assert f"The notes in en have {len(text)} characters; Slatehouse takes 60." in hit.said
+    assert f"The notes in en have {len(text)} bytes; Slatehouse takes 60." in hit.said
     days = (hit.by - datetime.fromisoformat(harbour.control("slatehouse", "state")["now"])) / timedelta(days=1)
     assert 19 < days <= 20
     assert harbour.tide.releases.one(app, "1.0.0").legs[0].findings == []

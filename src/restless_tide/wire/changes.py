@@ -37,7 +37,7 @@ class CodeChangeTold(Told):
 
 
 class ChangedTold(Told):
-    """``draft`` is for people and fits the tightest store; ``whole`` is for the team, as Markdown."""
+    """``draft`` is for people and fits every store; ``whole`` is for the team, as Markdown."""
 
     spans: list[SpanTold]
     changes: list[CodeChangeTold]
