@@ -7,6 +7,7 @@ from restless_tide.core.consignment import CONSIGNMENT
 from restless_tide.core.invitation import INVITATION
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import ORDER
+from restless_tide.core.report import REPORT
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND
 from restless_tide.core.step import STEP
@@ -18,6 +19,7 @@ for name, machine in {
     "consignment": CONSIGNMENT,
     "trial": TRIAL,
     "invitation": INVITATION,
+    "report": REPORT,
     "round": ROUND,
     "rollout": ROLLOUT,
     "order": ORDER,

@@ -184,7 +184,7 @@ class Harbour:
 def _own_ports() -> Ports:
     """Ports that no other worker of this run looks at."""
     worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
-    return free_ports(10_000 + 10_000 * worker + 6 * next(_names))
+    return free_ports(10_000 + 10_000 * worker + 7 * next(_names))
 
 
 def leg_of(release: ReleaseTold, store: str) -> LegTold:

@@ -275,6 +275,167 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/cohorts/{cohort}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Detail
+         * @description Who is in it, seats left, what they have, what they said, what is stuck.
+         */
+        get: operations["testing-detail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/berths/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Attach
+         * @description Put the cohort at a store, or set whether new builds go to it there by themselves.
+         */
+        put: operations["testing-attach"];
+        post?: never;
+        /** Detach */
+        delete: operations["testing-detach"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/brief": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep Brief
+         * @description What every trial of the cohort says unless it says otherwise.
+         */
+        put: operations["testing-keep_brief"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description The people of a cohort as CSV (RFC 4180), with what they have.
+         */
+        get: operations["testing-export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take List
+         * @description Look at a list of testers (CSV), or take it in as one act: all of it or nothing.
+         */
+        post: operations["testing-take_list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Join
+         * @description Open or close the link of a walk-in cohort, or make it another one.
+         */
+        put: operations["testing-set_join"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/picks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pick
+         * @description Put testers that the desk knows into a cohort, all or none; answers how many were new to it.
+         */
+        post: operations["testing-pick"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove
+         * @description Take people out of a cohort; they stay known, and their seats are free.
+         */
+        post: operations["testing-remove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/cohorts/{cohort}/testers": {
         parameters: {
             query?: never;
@@ -282,9 +443,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Members
+         * @description The people of a cohort by address, with what they have; ``text`` searches address, name and tags.
+         */
+        get: operations["testing-members"];
         put?: never;
-        /** Add Tester */
+        /**
+         * Add Tester
+         * @description Put somebody into a cohort; known testers are found by their address.
+         */
         post: operations["testing-add_tester"];
         delete?: never;
         options?: never;
@@ -292,18 +460,21 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/apps/{app}/cohorts/{cohort}/testers/{email}": {
+    "/v1/apps/{app}/crash-groups": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Groups
+         * @description The crashes of an app, equal ones together, the most frequent first.
+         */
+        get: operations["reports-groups"];
         put?: never;
         post?: never;
-        /** Remove Tester */
-        delete: operations["testing-remove_tester"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -605,6 +776,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * File
+         * @description File a report: a remark, or a crash with its stack.
+         */
+        post: operations["reports-file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/reservations": {
         parameters: {
             query?: never;
@@ -764,6 +955,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/test-numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Numbers
+         * @description Who has which build, how much it is used, how often that goes well, and what came back; the newest build first.
+         */
+        get: operations["reports-numbers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/trial-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sheet
+         * @description What handing a build to cohorts would mean at each store, before anything is done.
+         */
+        post: operations["trials-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/trials": {
         parameters: {
             query?: never;
@@ -771,14 +1002,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Trials Of App */
-        get: operations["testing-trials_of_app"];
+        /**
+         * Of App
+         * @description The trials of an app, newest first.
+         */
+        get: operations["trials-of_app"];
         put?: never;
         /**
-         * Open Trial
-         * @description Hand a build to a cohort; each tester is mailed once the store has opened the trial.
+         * Open Trials
+         * @description Hand a build to cohorts, all or none; each tester is mailed once their store has opened the trial.
          */
-        post: operations["testing-open_trial"];
+        post: operations["trials-open_trials"];
         delete?: never;
         options?: never;
         head?: never;
@@ -836,6 +1070,27 @@ export interface paths {
          * @description Send a build to a store; what does not fit is refused before the first byte goes there.
          */
         post: operations["builds-push"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/builds/{build}/symbols": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Symbol Files */
+        get: operations["reports-symbol_files"];
+        put?: never;
+        /**
+         * Keep Symbols
+         * @description Keep a file that brings names back into this build's stacks; crashes that came before are read anew.
+         */
+        post: operations["reports-keep_symbols"];
         delete?: never;
         options?: never;
         head?: never;
@@ -994,7 +1249,7 @@ export interface paths {
          * Send Again
          * @description Queue an invitation's mail once more.
          */
-        post: operations["testing-send_again"];
+        post: operations["trials-send_again"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1155,6 +1410,177 @@ export interface paths {
          */
         get: operations["builds-package_icon"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Inbox
+         * @description Field reports, newest first. A cohort is one of the named app.
+         */
+        get: operations["reports-inbox"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Counts
+         * @description How many there are in each state.
+         */
+        get: operations["reports-counts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description The reports as CSV (RFC 4180), without who sent them; formulas are neutralised.
+         */
+        get: operations["reports-export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{report}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One */
+        get: operations["reports-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{report}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide
+         * @description Accept it, mark it as mended in a build or as the same as another, close it, open it again.
+         */
+        post: operations["reports-decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{report}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Picture
+         * @description Put a picture into a report; it is drawn anew, so that only the picture is kept.
+         */
+        post: operations["reports-add_picture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{report}/pictures/{place}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Picture */
+        get: operations["reports-picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{report}/replies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reply
+         * @description Answer the tester by mail.
+         */
+        post: operations["reports-reply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/{report}/ticket": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set Ticket */
+        put: operations["reports-set_ticket"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1440,12 +1866,131 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Testers
-         * @description Everybody who tests, whatever they test.
+         * Every Tester
+         * @description Everybody who tests, whatever they test, by address; ``text`` searches address, name and tags.
          */
-        get: operations["testing-testers"];
+        get: operations["testing-every_tester"];
+        put?: never;
+        /**
+         * Enter
+         * @description Enter a tester, or add to what is known of one.
+         */
+        post: operations["testing-enter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/testers/count": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Count */
+        get: operations["testing-count"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/testers/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Testers
+         * @description Everybody who matches as CSV (RFC 4180); formulas are neutralised.
+         */
+        get: operations["testing-export_testers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/testers/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take List Of Testers
+         * @description The same for people who are in no cohort yet.
+         */
+        post: operations["testing-take_list_of_testers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/testers/{tester}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One */
+        get: operations["testing-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change */
+        patch: operations["testing-change"];
+        trace?: never;
+    };
+    "/v1/testers/{tester}/forgetting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Forget
+         * @description Everything personal of a tester goes for good; counts stay.
+         */
+        post: operations["testing-forget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/testers/{tester}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove Everywhere
+         * @description Take somebody out of all cohorts; answers out of how many.
+         */
+        post: operations["testing-remove_everywhere"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1501,7 +2046,7 @@ export interface paths {
             cookie?: never;
         };
         /** One */
-        get: operations["testing-one"];
+        get: operations["trials-one"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1520,7 +2065,67 @@ export interface paths {
         get?: never;
         put?: never;
         /** Close */
-        post: operations["testing-close"];
+        post: operations["trials-close"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/trials/{trial}/hand-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Again
+         * @description Hand in once more what the store turned down, with a mended brief.
+         */
+        post: operations["trials-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/trials/{trial}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of Trial
+         * @description A trial's invitations by address.
+         */
+        get: operations["trials-of_trial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/trials/{trial}/mails": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Again All
+         * @description Queue the mails of all who have not answered once more; nobody is mailed too soon or too often.
+         */
+        post: operations["trials-send_again_all"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1587,6 +2192,30 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AgainTold */
+        AgainTold: {
+            /**
+             * Held Back
+             * @description too soon after the last mail, or too many already
+             */
+            held_back: number;
+            /** Queued */
+            queued: number;
+        };
+        /** AgainWanted */
+        AgainWanted: {
+            /**
+             * Bounced
+             * @description also those whose mail came back
+             * @default false
+             */
+            bounced: boolean;
+            /**
+             * Older Than Days
+             * @default 0
+             */
+            older_than_days: number;
+        };
         /** AnnouncedTold */
         AnnouncedTold: {
             /** Changes */
@@ -1663,6 +2292,14 @@ export interface components {
              * @default
              */
             title: string;
+        };
+        /** AttachWanted */
+        AttachWanted: {
+            /**
+             * By Itself
+             * @description new builds go to the cohort as soon as they are ready
+             */
+            by_itself?: boolean | null;
         };
         /**
          * Availability
@@ -1903,6 +2540,53 @@ export interface components {
             /** Rests Until */
             rests_until: string | null;
             state: components["schemas"]["BreakerState"];
+        };
+        /** BriefWanted */
+        BriefWanted: {
+            /**
+             * Brief
+             * @description what to try, by locale; empty text: take it out
+             */
+            brief?: {
+                [key: string]: string;
+            };
+            /**
+             * Contact
+             * @default
+             */
+            contact: string;
+        };
+        /**
+         * BuildNumbersTold
+         * @description A build in people's hands. ``crash_free`` is the share of sessions that did not end in a crash.
+         */
+        BuildNumbersTold: {
+            /** Accepted */
+            accepted: number;
+            /** Build */
+            build: string;
+            /** Crash Free */
+            crash_free: number | null;
+            /** Crashed */
+            crashed: number;
+            /** Crashes */
+            crashes: number;
+            /** Days */
+            days: components["schemas"]["DayTold"][];
+            /** Installed */
+            installed: number;
+            /** Invited */
+            invited: number;
+            /** Label */
+            label: string;
+            /** Open Reports */
+            open_reports: number;
+            /** Platform */
+            platform: string;
+            /** Remarks */
+            remarks: number;
+            /** Sessions */
+            sessions: number;
         };
         /** BuildTold */
         BuildTold: {
@@ -2152,26 +2836,81 @@ export interface components {
             tickets: string[];
         };
         /**
+         * CohortDetailTold
+         * @description ``stuck`` says in plain lines what does not go on, and where.
+         */
+        CohortDetailTold: {
+            /** App */
+            app: string;
+            /** At */
+            at: components["schemas"]["SeatsTold"][];
+            /** Bounced */
+            bounced: number;
+            /** Brief */
+            brief: {
+                [key: string]: string;
+            };
+            /** Contact */
+            contact: string;
+            /** Declined */
+            declined: number;
+            /** Have */
+            have: components["schemas"]["HeldBuildTold"][];
+            join: components["schemas"]["JoinTold"] | null;
+            kind: components["schemas"]["CohortKind"];
+            /** Name */
+            name: string;
+            /** Reports */
+            reports: {
+                [key: string]: number;
+            };
+            /** Reports Open */
+            reports_open: number;
+            /** Running */
+            running: components["schemas"]["RunningTold"][];
+            /** Stuck */
+            stuck: string[];
+            /** Testers */
+            testers: number;
+        };
+        /**
          * CohortKind
          * @enum {string}
          */
         CohortKind: "crew" | "guest" | "walk-in";
+        /** CohortRef */
+        CohortRef: {
+            /** App */
+            app: string;
+            /** Cohort */
+            cohort: string;
+        };
         /** CohortTold */
         CohortTold: {
             /** App */
             app: string;
+            /** At */
+            at: components["schemas"]["SeatsTold"][];
+            /** Bounced */
+            bounced: number;
+            /** Brief */
+            brief: {
+                [key: string]: string;
+            };
+            /** Contact */
+            contact: string;
+            /** Declined */
+            declined: number;
+            join: components["schemas"]["JoinTold"] | null;
             kind: components["schemas"]["CohortKind"];
             /** Name */
             name: string;
-            /**
-             * Seats
-             * @description seats for this kind, by store with an open berth
-             */
-            seats: {
-                [key: string]: number;
-            };
+            /** Reports Open */
+            reports_open: number;
+            /** Running */
+            running: components["schemas"]["RunningTold"][];
             /** Testers */
-            testers: components["schemas"]["TesterTold"][];
+            testers: number;
         };
         /** CohortWanted */
         CohortWanted: {
@@ -2179,6 +2918,11 @@ export interface components {
             kind: components["schemas"]["CohortKind"];
             /** Name */
             name: string;
+            /**
+             * Stores
+             * @description none: every store with an open berth that knows the kind
+             */
+            stores?: string[] | null;
         };
         /**
          * ComparisonTold
@@ -2227,6 +2971,40 @@ export interface components {
             store_title: string;
             /** Waiting Because */
             waiting_because: string | null;
+        };
+        /** CountTold */
+        CountTold: {
+            /** Count */
+            count: number;
+        };
+        /** DayTold */
+        DayTold: {
+            /** Crashed */
+            crashed: number;
+            /** Day */
+            day: string;
+            /** Sessions */
+            sessions: number;
+        };
+        /** DecideWanted */
+        DecideWanted: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "accept" | "mend" | "same" | "close" | "reopen";
+            /**
+             * Build
+             * @description in which it is mended
+             */
+            build?: string | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Same As */
+            same_as?: string | null;
         };
         /** DeclareWanted */
         DeclareWanted: {
@@ -2540,6 +3318,97 @@ export interface components {
              */
             remedy: string;
         };
+        /** ForgetWanted */
+        ForgetWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * ForgottenTold
+         * @description The pseudonymous id is all that is left.
+         */
+        ForgottenTold: {
+            /** Id */
+            id: string;
+        };
+        /**
+         * FrameGiven
+         * @description One call of a stack. ``address`` is an offset into the image where no function is known.
+         */
+        FrameGiven: {
+            /** Address */
+            address?: number | null;
+            /**
+             * File
+             * @default
+             */
+            file: string;
+            /**
+             * Function
+             * @default
+             */
+            function: string;
+            /** Line */
+            line?: number | null;
+            /**
+             * Module
+             * @default
+             */
+            module: string;
+        };
+        /** FrameTold */
+        FrameTold: {
+            /**
+             * Own
+             * @description of the app's own code
+             */
+            own: boolean;
+            /** Told */
+            told: string;
+        };
+        /**
+         * GroupTold
+         * @description Crashes that are the same by their fingerprint.
+         */
+        GroupTold: {
+            /** Builds */
+            builds: {
+                [key: string]: number;
+            };
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: {
+                [key: string]: number;
+            };
+            /** Fingerprint */
+            fingerprint: string;
+            /**
+             * First At
+             * Format: date-time
+             */
+            first_at: string;
+            /** Headline */
+            headline: string;
+            /**
+             * Last At
+             * Format: date-time
+             */
+            last_at: string;
+            /** Newest */
+            newest: string;
+            /** Open */
+            open: number;
+            /** People */
+            people: number;
+            /** Symbolised */
+            symbolised: boolean;
+            /** Thrown */
+            thrown: string;
+        };
         /** GrownTold */
         GrownTold: {
             /** By Bytes */
@@ -2557,6 +3426,18 @@ export interface components {
             status: "ok";
             /** Version */
             version: string;
+        };
+        /**
+         * HeldBuildTold
+         * @description How many of a cohort have a build on a device.
+         */
+        HeldBuildTold: {
+            /** Build */
+            build: string;
+            /** Label */
+            label: string;
+            /** People */
+            people: number;
         };
         /**
          * HitTold
@@ -2606,23 +3487,103 @@ export interface components {
             width: number;
         };
         /**
+         * ImportTold
+         * @description A list as it was understood. ``rows`` are those a person should look at; ``counts`` are of all.
+         */
+        ImportTold: {
+            /** Applied */
+            applied: boolean;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Delimiter */
+            delimiter: string;
+            /** Encoding */
+            encoding: string;
+            /** Entered */
+            entered: number;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Ignored */
+            ignored: string[];
+            /** Joined */
+            joined: number;
+            /** Rows */
+            rows: components["schemas"]["RowTold"][];
+            /** Said */
+            said: string[];
+        };
+        /**
          * InvitationState
          * @enum {string}
          */
         InvitationState: "queued" | "sent" | "accepted" | "installed" | "bounced" | "declined" | "removed";
         /** InvitationTold */
         InvitationTold: {
+            /** Carried */
+            carried: boolean;
             /**
              * Changed At
              * Format: date-time
              */
             changed_at: string;
+            /** Device */
+            device: string;
             /** Id */
             id: string;
+            /** Mails */
+            mails: number;
+            /** Moments */
+            moments: {
+                [key: string]: string;
+            };
+            /** Seated */
+            seated: boolean;
             state: components["schemas"]["InvitationState"];
+            /** System */
+            system: string;
             tester: components["schemas"]["TesterTold"];
             /** Trouble */
             trouble: string | null;
+        };
+        /**
+         * JoinTold
+         * @description The link by which anybody joins. ``closed_because``: closed, over, full; none: it is open.
+         */
+        JoinTold: {
+            /** Closed Because */
+            closed_because: string | null;
+            /** Limit */
+            limit: number | null;
+            /** Link */
+            link: string;
+            /** Open */
+            open: boolean;
+            /** Until */
+            until: string | null;
+        };
+        /** JoinWanted */
+        JoinWanted: {
+            /**
+             * Limit
+             * @description so many people at most
+             */
+            limit?: number | null;
+            /** Open */
+            open: boolean;
+            /**
+             * Renew
+             * @description another link; the old one is void
+             * @default false
+             */
+            renew: boolean;
+            /** Until */
+            until?: string | null;
         };
         /** JudgedTold */
         JudgedTold: {
@@ -2824,6 +3785,36 @@ export interface components {
             /** Told */
             told: string;
         };
+        /**
+         * MemberTold
+         * @description Somebody in a cohort, with the newest invitation there.
+         */
+        MemberTold: {
+            /**
+             * Build Label
+             * @description the build that the newest invitation is to
+             */
+            build_label: string | null;
+            /** Declined At */
+            declined_at: string | null;
+            /** Device */
+            device: string;
+            /**
+             * Joined At
+             * Format: date-time
+             */
+            joined_at: string;
+            /** Joined How */
+            joined_how: string;
+            /** Since */
+            since: string | null;
+            state: components["schemas"]["InvitationState"] | null;
+            /** System */
+            system: string;
+            tester: components["schemas"]["TesterTold"];
+            /** Trouble */
+            trouble: string | null;
+        };
         /** NotesWanted */
         NotesWanted: {
             /** Text */
@@ -2868,7 +3859,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat a tester" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -2907,6 +3898,11 @@ export interface components {
         OverviewTold: {
             /** Apps */
             apps: number;
+            /**
+             * Desk Calls
+             * @description what needs a person at the desk itself
+             */
+            desk_calls?: components["schemas"]["CallTold"][];
             /**
              * Now
              * Format: date-time
@@ -2979,6 +3975,75 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+        };
+        /** PickWanted */
+        PickWanted: {
+            /**
+             * Testers
+             * @description ids or addresses that the desk knows
+             */
+            testers: string[];
+        };
+        /** PictureTold */
+        PictureTold: {
+            /** Height */
+            height: number;
+            /** Media Type */
+            media_type: string;
+            /** Place */
+            place: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Width */
+            width: number;
+        };
+        /**
+         * PlanTold
+         * @description What handing a build to one cohort at one store would mean.
+         */
+        PlanTold: {
+            /** Because */
+            because: string;
+            /**
+             * Carried
+             * @description of them have accepted before in this cohort
+             */
+            carried: number;
+            /** Cohort */
+            cohort: string;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /**
+             * Fit
+             * @description addresses; told only where not all fit
+             */
+            fit: string[];
+            /** Invited */
+            invited: number;
+            /** Left Out */
+            left_out: string[];
+            /**
+             * Replaces
+             * @description the trial that it takes over from
+             */
+            replaces: string | null;
+            /** Seats */
+            seats: number | null;
+            /**
+             * Seats Left
+             * @description when all who fit have sat down
+             */
+            seats_left: number | null;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Usual Hours */
+            usual_hours: number;
+            /** Waits For Review */
+            waits_for_review: boolean;
+            /** Without Platform */
+            without_platform: number;
         };
         /**
          * Problem
@@ -3166,6 +4231,16 @@ export interface components {
             /** Version */
             version: string;
         };
+        /** RemovalWanted */
+        RemovalWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Testers */
+            testers: string[];
+        };
         /** ReplaceWanted */
         ReplaceWanted: {
             /** Platform */
@@ -3186,6 +4261,241 @@ export interface components {
              * @description what a person does at stores that hold on to the first key
              */
             steps: string[];
+        };
+        /** ReplyWanted */
+        ReplyWanted: {
+            /** Text */
+            text: string;
+        };
+        /** ReportDetailTold */
+        ReportDetailTold: {
+            /**
+             * Alike
+             * @description reports with the same fingerprint, this one among them
+             */
+            alike: number;
+            /** Answers */
+            answers: number;
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Build */
+            build: string | null;
+            /** Build Label */
+            build_label: string | null;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Cohort */
+            cohort: string | null;
+            /** Device */
+            device: string;
+            /** Fingerprint */
+            fingerprint: string | null;
+            /** Frames */
+            frames: components["schemas"]["FrameTold"][];
+            /** Headline */
+            headline: string;
+            /** Id */
+            id: string;
+            /**
+             * Joined
+             * @description reports that say the same as this one
+             */
+            joined: string[];
+            kind: components["schemas"]["ReportKind"];
+            /** Language */
+            language: string;
+            /** Mended In */
+            mended_in: string | null;
+            /** Mended Label */
+            mended_label: string | null;
+            /** Pictures */
+            pictures: components["schemas"]["PictureTold"][];
+            /** Possible */
+            possible: string[];
+            /**
+             * Received At
+             * Format: date-time
+             */
+            received_at: string;
+            /** Same As */
+            same_as: string | null;
+            /** Source */
+            source: string;
+            /** Stack */
+            stack: string;
+            state: components["schemas"]["ReportState"];
+            /** Store */
+            store: string | null;
+            /** Symbolised */
+            symbolised: boolean;
+            /** System */
+            system: string;
+            tester: components["schemas"]["TesterTold"] | null;
+            /** Text */
+            text: string;
+            /** Thrown */
+            thrown: string;
+            /** Ticket */
+            ticket: string;
+            /** Trial */
+            trial: string | null;
+            /** Words */
+            words: components["schemas"]["WordTold"][];
+        };
+        /**
+         * ReportKind
+         * @enum {string}
+         */
+        ReportKind: "remark" | "crash";
+        /**
+         * ReportState
+         * @enum {string}
+         */
+        ReportState: "new" | "accepted" | "same as" | "mended in" | "closed";
+        /** ReportTold */
+        ReportTold: {
+            /**
+             * Alike
+             * @description reports with the same fingerprint, this one among them
+             */
+            alike: number;
+            /** Answers */
+            answers: number;
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Build */
+            build: string | null;
+            /** Build Label */
+            build_label: string | null;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Cohort */
+            cohort: string | null;
+            /** Device */
+            device: string;
+            /** Fingerprint */
+            fingerprint: string | null;
+            /** Headline */
+            headline: string;
+            /** Id */
+            id: string;
+            kind: components["schemas"]["ReportKind"];
+            /** Language */
+            language: string;
+            /** Mended In */
+            mended_in: string | null;
+            /** Mended Label */
+            mended_label: string | null;
+            /** Pictures */
+            pictures: components["schemas"]["PictureTold"][];
+            /** Possible */
+            possible: string[];
+            /**
+             * Received At
+             * Format: date-time
+             */
+            received_at: string;
+            /** Same As */
+            same_as: string | null;
+            /** Source */
+            source: string;
+            state: components["schemas"]["ReportState"];
+            /** Store */
+            store: string | null;
+            /** Symbolised */
+            symbolised: boolean;
+            /** System */
+            system: string;
+            tester: components["schemas"]["TesterTold"] | null;
+            /** Text */
+            text: string;
+            /** Ticket */
+            ticket: string;
+            /** Trial */
+            trial: string | null;
+        };
+        /**
+         * ReportWanted
+         * @description A crash has a ``stack`` as its runtime prints it, or ``frames`` with ``thrown``, the innermost first.
+         */
+        ReportWanted: {
+            /** At */
+            at?: string | null;
+            /**
+             * Build
+             * @description the build's id; or say version and number
+             */
+            build?: string | null;
+            /**
+             * Device
+             * @default
+             */
+            device: string;
+            /** Frames */
+            frames?: components["schemas"]["FrameGiven"][];
+            /** @default remark */
+            kind: components["schemas"]["ReportKind"];
+            /**
+             * Language
+             * @default
+             */
+            language: string;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+            /** Number */
+            number?: number | null;
+            /** Platform */
+            platform?: string | null;
+            /**
+             * Stack
+             * @default
+             */
+            stack: string;
+            /**
+             * System
+             * @default
+             */
+            system: string;
+            /**
+             * Tester
+             * @description id or address of a tester that the desk knows
+             */
+            tester?: string | null;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * Thrown
+             * @default
+             */
+            thrown: string;
+            /** Version */
+            version?: string | null;
         };
         /** ReservationTold */
         ReservationTold: {
@@ -3289,6 +4599,26 @@ export interface components {
              */
             submitted_at: string;
         };
+        /**
+         * RowKind
+         * @description What becomes of a row.
+         * @enum {string}
+         */
+        RowKind: "new" | "known" | "already there" | "twice" | "bad";
+        /** RowTold */
+        RowTold: {
+            /** Address */
+            address: string;
+            kind: components["schemas"]["RowKind"];
+            /** Line */
+            line: number;
+            /** Name */
+            name: string;
+            /** Raw */
+            raw: string;
+            /** Said */
+            said: string;
+        };
         /** RuleChangeTold */
         RuleChangeTold: {
             /** After */
@@ -3299,6 +4629,63 @@ export interface components {
             name: string;
             /** Place */
             place: string;
+        };
+        /**
+         * RunningTold
+         * @description A trial of a cohort, in short.
+         */
+        RunningTold: {
+            /** Build */
+            build: string;
+            /** Build Label */
+            build_label: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Id */
+            id: string;
+            /** Invited */
+            invited: {
+                [key: string]: number;
+            };
+            /** Reason */
+            reason: string | null;
+            state: components["schemas"]["TrialState"];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Stuck */
+            stuck: number;
+        };
+        /**
+         * SeatsTold
+         * @description A cohort at a store. ``taken`` counts everybody of the kind there, also of other cohorts.
+         */
+        SeatsTold: {
+            /** By Itself */
+            by_itself: boolean;
+            /** Left */
+            left: number;
+            /** Per Build */
+            per_build: boolean;
+            /** Review First */
+            review_first: boolean;
+            /** Seats */
+            seats: number;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Taken */
+            taken: number;
+            /**
+             * Trouble
+             * @description why the newest build did not go on by itself
+             */
+            trouble: string | null;
         };
         /**
          * Share
@@ -3329,13 +4716,6 @@ export interface components {
             share: number;
             /** State */
             state: string;
-        };
-        /** SignInWanted */
-        SignInWanted: {
-            /** Email */
-            email: string;
-            /** Password */
-            password: string;
         };
         /**
          * Signature
@@ -3714,24 +5094,110 @@ export interface components {
              */
             kinds?: components["schemas"]["NoticeKind"][];
         };
+        /** SymbolFileTold */
+        SymbolFileTold: {
+            /** Build */
+            build: string;
+            /** Id */
+            id: string;
+            /** Identity */
+            identity: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /**
+             * Named
+             * @description crashes that got their names back by it
+             * @default 0
+             */
+            named: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /**
+             * Stored At
+             * Format: date-time
+             */
+            stored_at: string;
+        };
+        /** TesterChangeWanted */
+        TesterChangeWanted: {
+            /** Consented At */
+            consented_at?: string | null;
+            /** Devices */
+            devices?: string[] | null;
+            /** Email */
+            email?: string | null;
+            /** Languages */
+            languages?: string[] | null;
+            /** Name */
+            name?: string | null;
+            /** Platforms */
+            platforms?: string[] | null;
+            /** Tags */
+            tags?: string[] | null;
+        };
         /** TesterTold */
         TesterTold: {
+            /** Bounce Said */
+            bounce_said?: string | null;
+            /** Bounced At */
+            bounced_at?: string | null;
+            /**
+             * Caution
+             * @description what to know about this address
+             * @default
+             */
+            caution: string;
+            /** Cohorts */
+            cohorts?: components["schemas"]["CohortRef"][];
+            /**
+             * Consent How
+             * @default
+             */
+            consent_how: string;
+            /** Consented At */
+            consented_at?: string | null;
+            /** Devices */
+            devices?: string[];
             /** Email */
             email: string;
             /** Id */
             id: string;
+            /** Languages */
+            languages?: string[];
             /** Name */
             name: string;
+            /** Platforms */
+            platforms?: string[];
+            /** Tags */
+            tags?: string[];
         };
-        /** TesterWanted */
+        /**
+         * TesterWanted
+         * @description A tester by address. What is left out stays as it is.
+         */
         TesterWanted: {
+            /** Consented At */
+            consented_at?: string | null;
+            /** Devices */
+            devices?: string[] | null;
             /** Email */
             email: string;
             /**
-             * Name
-             * @default
+             * Languages
+             * @description BCP 47, the dearest first
              */
-            name: string;
+            languages?: string[] | null;
+            /** Name */
+            name?: string | null;
+            /**
+             * Platforms
+             * @description android, ios, desktop; none: any
+             */
+            platforms?: string[] | null;
+            /** Tags */
+            tags?: string[] | null;
         };
         /**
          * ThingTold
@@ -3758,6 +5224,14 @@ export interface components {
             usual_hours: number;
             /** Waits For */
             waits_for: string[];
+        };
+        /** TicketWanted */
+        TicketWanted: {
+            /**
+             * Ticket
+             * @description an address or a ticket's number; empty: none
+             */
+            ticket: string;
         };
         /** TokenMade */
         TokenMade: {
@@ -3804,6 +5278,36 @@ export interface components {
              */
             label: string;
         };
+        /** TrialAgainWanted */
+        TrialAgainWanted: {
+            /** Brief */
+            brief?: {
+                [key: string]: string;
+            };
+            /**
+             * Contact
+             * @default
+             */
+            contact: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Remarks To
+             * @default
+             */
+            remarks_to: string;
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
+        };
+        /** TrialSheetTold */
+        TrialSheetTold: {
+            /** @description the worst of all findings */
+            level: components["schemas"]["Level"] | null;
+            /** Plans */
+            plans: components["schemas"]["PlanTold"][];
+        };
         /**
          * TrialState
          * @enum {string}
@@ -3813,10 +5317,18 @@ export interface components {
         TrialTold: {
             /** App */
             app: string;
+            /** App Title */
+            app_title: string;
+            /** Brief */
+            brief: {
+                [key: string]: string;
+            };
             /** Build */
             build: string;
             /** Build Label */
             build_label: string;
+            /** By Itself */
+            by_itself: boolean;
             /**
              * Changed At
              * Format: date-time
@@ -3827,42 +5339,91 @@ export interface components {
             /** Contact */
             contact: string;
             /**
+             * Crash Free
+             * @description share of sessions that did not end in a crash
+             */
+            crash_free: number | null;
+            /**
              * Created At
              * Format: date-time
              */
             created_at: string;
             /** Id */
             id: string;
-            /** Invitations */
-            invitations: components["schemas"]["InvitationTold"][];
-            /** Notes */
-            notes: string;
+            /**
+             * Invited
+             * @description invitations by state
+             */
+            invited: {
+                [key: string]: number;
+            };
+            kind: components["schemas"]["CohortKind"];
+            /** Lapses At */
+            lapses_at: string | null;
+            /** Opened At */
+            opened_at: string | null;
+            /** Possible */
+            possible: string[];
             /** Reason */
             reason: string | null;
+            /** Remarks To */
+            remarks_to: string;
+            /**
+             * Seated
+             * @description people the store has given a seat
+             */
+            seated: number;
+            /** Sessions */
+            sessions: number;
+            /** Sign In Sealed */
+            sign_in_sealed: boolean;
             state: components["schemas"]["TrialState"];
             /** Store */
             store: string;
+            /** Store Page */
+            store_page: string | null;
             /** Store Title */
             store_title: string;
+            /** Stuck */
+            stuck: number;
         };
         /** TrialWanted */
         TrialWanted: {
+            /**
+             * Brief
+             * @description what to try, by locale; none: the cohort's own
+             */
+            brief?: {
+                [key: string]: string;
+            };
             /** Build */
             build: string;
-            /** Cohort */
-            cohort: string;
+            /** Cohorts */
+            cohorts: string[];
             /**
              * Contact
-             * @description the address testers answer to
+             * @description the address testers answer to; none: the cohort's own
+             * @default
              */
             contact: string;
             /**
-             * Notes
-             * @description what to try
+             * Remarks To
+             * @description where remarks go besides the tester's page
+             * @default
              */
-            notes: string;
-            /** Store */
-            store: string;
+            remarks_to: string;
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
+            /**
+             * Stores
+             * @description none: wherever the cohort is and the build went
+             */
+            stores?: string[];
+            /**
+             * When Ready
+             * @description hand it in as soon as the store has processed the build
+             * @default false
+             */
+            when_ready: boolean;
         };
         /** UndoWanted */
         UndoWanted: {
@@ -3908,6 +5469,26 @@ export interface components {
          * @enum {string}
          */
         Who: "everyone" | "named organisations";
+        /**
+         * WordTold
+         * @description ``who``: the desk's person, or the tester. ``state`` is of the mail; none: it came in.
+         */
+        WordTold: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** From Desk */
+            from_desk: boolean;
+            state: components["schemas"]["DeliveryState"] | null;
+            /** Text */
+            text: string;
+            /** Trouble */
+            trouble: string | null;
+            /** Who */
+            who: string;
+        };
         /** WordWanted */
         WordWanted: {
             /**
@@ -3917,6 +5498,35 @@ export interface components {
             reason: string;
             /** Store */
             store?: string | null;
+        };
+        /**
+         * SignInWanted
+         * @description How the store's reviewer signs in; sealed like keys, never shown again.
+         */
+        restless_tide__wire__cohorts__SignInWanted: {
+            /**
+             * How
+             * @description whatever else the reviewer must know, or that no sign-in is needed
+             * @default
+             */
+            how: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Password
+             * @default
+             */
+            password: string;
+        };
+        /** SignInWanted */
+        restless_tide__wire__people__SignInWanted: {
+            /** Email */
+            email: string;
+            /** Password */
+            password: string;
         };
     };
     responses: never;
@@ -4489,6 +6099,362 @@ export interface operations {
             };
         };
     };
+    "testing-detail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-attach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AttachWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-detach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-keep_brief": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BriefWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-take_list": {
+        parameters: {
+            query?: {
+                dry_run?: boolean;
+                skip_bad?: boolean;
+                /** @description FIELD=HEADER, or FIELD=NUMBER */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-set_join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-pick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PickWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemovalWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-members": {
+        parameters: {
+            query?: {
+                text?: string;
+                state?: components["schemas"]["InvitationState"] | null;
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MemberTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "testing-add_tester": {
         parameters: {
             query?: never;
@@ -4525,25 +6491,27 @@ export interface operations {
             };
         };
     };
-    "testing-remove_tester": {
+    "reports-groups": {
         parameters: {
-            query?: never;
+            query?: {
+                build?: string | null;
+            };
             header?: never;
             path: {
                 app: string;
-                cohort: string;
-                email: string;
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
             /** @description Successful Response */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["GroupTold"][];
+                };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
             default: {
@@ -5142,6 +7110,41 @@ export interface operations {
             };
         };
     };
+    "reports-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "builds-reservations": {
         parameters: {
             query?: never;
@@ -5475,9 +7478,78 @@ export interface operations {
             };
         };
     };
-    "testing-trials_of_app": {
+    "reports-numbers": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildNumbersTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trials-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialSheetTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trials-of_app": {
+        parameters: {
+            query?: {
+                cohort?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 app: string;
@@ -5506,7 +7578,7 @@ export interface operations {
             };
         };
     };
-    "testing-open_trial": {
+    "trials-open_trials": {
         parameters: {
             query?: never;
             header?: never;
@@ -5527,7 +7599,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TrialTold"];
+                    "application/json": components["schemas"]["TrialTold"][];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -5628,6 +7700,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ConsignmentTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-symbol_files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                build: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SymbolFileTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-keep_symbols": {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                build: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SymbolFileTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -5926,7 +8066,7 @@ export interface operations {
             };
         };
     };
-    "testing-send_again": {
+    "trials-send_again": {
         parameters: {
             query?: never;
             header?: never;
@@ -6232,6 +8372,320 @@ export interface operations {
             };
         };
     };
+    "reports-inbox": {
+        parameters: {
+            query?: {
+                app?: string | null;
+                build?: string | null;
+                cohort?: string | null;
+                kind?: components["schemas"]["ReportKind"] | null;
+                state?: components["schemas"]["ReportState"][] | null;
+                group?: string | null;
+                text?: string;
+                /** @description the last report of the page before */
+                after?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-counts": {
+        parameters: {
+            query?: {
+                app?: string | null;
+                build?: string | null;
+                cohort?: string | null;
+                kind?: components["schemas"]["ReportKind"] | null;
+                group?: string | null;
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: number;
+                    };
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-export": {
+        parameters: {
+            query?: {
+                app?: string | null;
+                build?: string | null;
+                kind?: components["schemas"]["ReportKind"] | null;
+                state?: components["schemas"]["ReportState"][] | null;
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-add_picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: string;
+                place: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-reply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplyWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-set_ticket": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "people-sign_in": {
         parameters: {
             query?: never;
@@ -6241,7 +8695,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SignInWanted"];
+                "application/json": components["schemas"]["restless_tide__wire__people__SignInWanted"];
             };
         };
         responses: {
@@ -6732,9 +9186,13 @@ export interface operations {
             };
         };
     };
-    "testing-testers": {
+    "testing-every_tester": {
         parameters: {
-            query?: never;
+            query?: {
+                text?: string;
+                after?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6748,6 +9206,274 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TesterTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-enter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TesterWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TesterTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-count": {
+        parameters: {
+            query?: {
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-export_testers": {
+        parameters: {
+            query?: {
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-take_list_of_testers": {
+        parameters: {
+            query?: {
+                dry_run?: boolean;
+                skip_bad?: boolean;
+                column?: string[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tester: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TesterTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tester: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TesterChangeWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TesterTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tester: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForgetWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForgottenTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-remove_everywhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                tester: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForgetWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */
@@ -6854,7 +9580,7 @@ export interface operations {
             };
         };
     };
-    "testing-one": {
+    "trials-one": {
         parameters: {
             query?: never;
             header?: never;
@@ -6885,7 +9611,7 @@ export interface operations {
             };
         };
     };
-    "testing-close": {
+    "trials-close": {
         parameters: {
             query?: never;
             header?: never;
@@ -6907,6 +9633,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trials-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialAgainWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trials-of_trial": {
+        parameters: {
+            query?: {
+                text?: string;
+                state?: components["schemas"]["InvitationState"] | null;
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trials-send_again_all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgainWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainTold"];
                 };
             };
             /** @description What is wrong, where, and how to mend it (RFC 9457) */

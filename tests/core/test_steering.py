@@ -7,15 +7,14 @@ from pathlib import Path
 
 import pytest
 
-from restless_tide.core.cohorts import demand_seats
 from restless_tide.core.conditions import Conditions, Standing, unmet
-from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotReady
+from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.ladder import Ladder, Stage, parse_ladder
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
 from restless_tide.core.order import OrderKind, overtaken_by, pause_before_retry_seconds, urgency
 from restless_tide.core.rollout import Progress, RolloutEvent, RolloutState, adopted, advanced, options, steered
 from restless_tide.core.round import RoundState
-from restless_tide.core.rulebook import CohortKind, Rulebook, read_rulebook
+from restless_tide.core.rulebook import Rulebook, read_rulebook
 
 RULEBOOKS = Path(__file__).parents[2] / "src/restless_tide/standins/rulebooks"
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -170,14 +169,6 @@ def test_a_stores_wish_is_honoured_but_never_by_what_is_urgent() -> None:
     assert pause_before_retry_seconds(9, asked_seconds=1, dice=0.0) == 30
     assert pause_before_retry_seconds(1, asked_seconds=10**9) == 3600
     assert pause_before_retry_seconds(3, asked_seconds=30, urgent=True) <= 2
-
-
-def test_testers_that_do_not_fit_are_refused_before_anything_is_done() -> None:
-    demand_seats(rulebook("northgate"), CohortKind.CREW, 40)
-    with pytest.raises(NotReady, match="40 crew seats; 41"):
-        demand_seats(rulebook("northgate"), CohortKind.CREW, 41)
-    with pytest.raises(Conflict, match="knows no walk-in"):
-        demand_seats(rulebook("northgate"), CohortKind.WALK_IN, 1)
 
 
 @pytest.mark.parametrize(

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from restless_tide.client import ImpossibleAct, Invalid, NotFound, NotReady
+from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady
 from restless_tide.demo.processes import Processes, free_ports
 from tests.harbour import Harbour, leg_of, until
 
@@ -30,30 +30,35 @@ def test_a_dead_mail_server_is_visible_and_every_mail_goes_out_once_when_it_is_b
     try:
         trial = harbour.tide.testing.open_trial(app, build=build, **TRIAL)
         stuck = until(
-            lambda: harbour.tide.testing.trial(trial.id), lambda now: all(entry.trouble for entry in now.invitations)
+            lambda: harbour.tide.testing.invitations(trial.id), lambda now: all(entry.trouble for entry in now)
         )
-        assert {entry.state for entry in stuck.invitations} == {"queued"}
-        assert "mail server does not take it" in (stuck.invitations[0].trouble or "")
-        assert stuck.state == "open"
+        assert {entry.state for entry in stuck} == {"queued"}
+        assert "mail server does not take it" in (stuck[0].trouble or "")
+        assert harbour.tide.testing.trial(trial.id).state == "open"
+        assert any("Mail does not go out" in call.said for call in harbour.tide.watching.overview().desk_calls)
     finally:
         harbour.processes.start("mail")
-    until(
-        lambda: harbour.tide.testing.trial(trial.id), lambda now: {entry.state for entry in now.invitations} == {"sent"}
-    )
+    until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.invited == {"sent": 3})
     received = Counter(mail["to"] for mail in harbour.mails(app))
     assert received == dict.fromkeys(addresses, 1)
 
 
-def test_an_invitation_can_be_sent_again_by_the_same_link(harbour: Harbour) -> None:
+def test_an_invitation_can_be_sent_again_by_the_same_link_and_nobody_is_flooded(harbour: Harbour) -> None:
     app = harbour.new_app()
     build = harbour.ready_build(app, "openfield")
     (address,) = crew_of(harbour, app, 1)
     trial = harbour.tide.testing.open_trial(app, build=build, **TRIAL)
-    sent = until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.invitations[0].state == "sent")
-    harbour.tide.testing.send_again(sent.invitations[0].id)
+    until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.invited == {"sent": 1})
+    (sent,) = harbour.tide.testing.invitations(trial.id)
+    with pytest.raises(Conflict, match="less than 24 hours ago"):
+        harbour.tide.testing.send_again(sent.id)
+    told = harbour.tide.testing.send_again_all(trial.id)
+    assert (told.queued, told.held_back) == (0, 1)
+    harbour.tide.watching.move_clock(step_hours=25)
+    harbour.tide.testing.send_again(sent.id)
     mails = until(lambda: harbour.mails(address), lambda found: len(found) == 2)
     assert mails[0]["text"] == mails[1]["text"]
-    assert mails[0]["message_id"] == mails[1]["message_id"]
+    assert mails[0]["message_id"] != mails[1]["message_id"]
     with pytest.raises(NotFound):
         harbour.tide.testing.send_again("in-none")
 
@@ -70,7 +75,7 @@ def test_seats_are_counted_before_anybody_is_invited(harbour: Harbour) -> None:
     harbour.tide.testing.open_trial(app, build=build, **TRIAL | {"store": "northgate"})
     with pytest.raises(NotReady, match="40 crew seats; 41 testers"):
         harbour.tide.testing.add_tester(app, "crew", f"late.{app}@example.org")
-    assert len(harbour.tide.testing.cohorts(app)[0].testers) == 40
+    assert harbour.tide.testing.cohorts(app)[0].testers == 40
 
 
 def test_a_trial_is_ended_and_an_ended_one_cannot_be_ended_again(harbour: Harbour) -> None:
@@ -95,7 +100,7 @@ def test_a_trial_is_ended_and_an_ended_one_cannot_be_ended_again(harbour: Harbou
 @pytest.mark.parametrize(
     ("changed", "error", "complaint"),
     [
-        ({"notes": "  "}, Invalid, "needs notes"),
+        ({"notes": "  "}, NotReady, "needs notes"),
         ({"contact": "nobody"}, Invalid, "no mail address"),
         ({"cohort": "walkers"}, NotFound, "No cohort"),
         ({"store": "northgate"}, NotReady, "not sent there"),

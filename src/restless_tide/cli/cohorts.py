@@ -1,14 +1,16 @@
-"""tide cohort, tester, trial."""
+"""tide cohort: groups of testers, where they are, and the link of a walk-in cohort."""
 
 from __future__ import annotations
 
-from collections import Counter
+import argparse
+from datetime import datetime
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, app_argument, store_argument
+from restless_tide.cli.lists import import_arguments, take_list, write_out
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, instant_argument
 from restless_tide.cli.telling import moment
-from restless_tide.wire.cohorts import TrialTold
+from restless_tide.wire.cohorts import CohortTold, JoinTold, SeatsTold
 
 
 def add(nouns: Nouns) -> None:
@@ -19,151 +21,197 @@ def add(nouns: Nouns) -> None:
     parser.add_argument(
         "--kind", choices=["crew", "guest", "walk-in"], default="crew", help="staff, invited, or anyone with the link"
     )
-    app_argument(nouns.command("cohort list", _list, "list an app's cohorts"))
-
-    nouns.noun("tester", "people who test")
-    parser = nouns.command("tester add", _add_tester, "put somebody into a cohort")
-    parser.add_argument("email")
-    parser.add_argument("--name", default="")
-    app_argument(parser)
-    parser.add_argument("--cohort", required=True)
-    parser = nouns.command("tester remove", _remove_tester, "take somebody out of a cohort")
-    parser.add_argument("email")
-    app_argument(parser)
-    parser.add_argument("--cohort", required=True)
-    nouns.command("tester list", _testers, "everybody who tests, whatever they test")
-
-    nouns.noun("trial", "a build in the hands of a cohort")
-    parser = nouns.command("trial open", _open, "hand a build to a cohort; each tester gets a mail")
-    app_argument(parser)
-    parser.add_argument("--cohort", required=True)
-    parser.add_argument("--build", required=True)
-    store_argument(parser)
-    parser.add_argument("--notes", required=True, help="what to try")
-    parser.add_argument("--contact", required=True, help="the address testers answer to")
     parser.add_argument(
-        "--wait",
-        type=float,
-        default=10.0,
-        metavar="SECONDS",
-        help="how long to wait until it is open and the mails are out",
+        "--store",
+        action="append",
+        metavar="STORE",
+        help="may be given again; without it, every store with an open berth that knows the kind",
     )
-    app_argument(nouns.command("trial list", _trials, "list an app's trials"))
-    nouns.command("trial show", _show, "one trial and its invitations").add_argument("id")
-    parser = nouns.command("trial close", _close, "end a trial")
-    parser.add_argument("id")
-    parser.add_argument("--reason", default="")
-    nouns.command("trial mail", _mail_again, "send an invitation's mail again").add_argument("invitation")
+    app_argument(nouns.command("cohort list", _list, "list an app's cohorts"))
+    _cohort(nouns.command("cohort show", _show, "who is in it, seats left, what they have and said, what is stuck"))
+    parser = nouns.command("cohort attach", _attach, "put a cohort at a store, or set what goes to it by itself")
+    _cohort(parser)
+    parser.add_argument("--store", required=True, metavar="STORE")
+    parser.add_argument(
+        "--by-itself",
+        choices=["yes", "no"],
+        help="whether every new build goes to the cohort as soon as it is ready there",
+    )
+    parser = nouns.command("cohort detach", _detach, "take a cohort away from a store")
+    _cohort(parser)
+    parser.add_argument("--store", required=True, metavar="STORE")
+    parser = nouns.command("cohort brief", _brief, "what every trial of a cohort says unless it says otherwise")
+    _cohort(parser)
+    brief_argument(parser)
+    parser.add_argument("--contact", default="", help="the address testers answer to")
+    parser = nouns.command("cohort link", _link, "show, open, close or renew the link of a walk-in cohort")
+    _cohort(parser)
+    switch = parser.add_mutually_exclusive_group()
+    switch.add_argument("--open", action="store_true", help="anybody with the link may join")
+    switch.add_argument("--close", action="store_true", help="nobody may join any more")
+    parser.add_argument("--limit", type=int, help="so many people at most")
+    instant_argument(parser, "--until", "nobody joins after this instant")
+    parser.add_argument("--renew", action="store_true", help="make another link; the old one is void")
+    parser = nouns.command("cohort import", _import, "take a list of testers (CSV) into a cohort, as one act")
+    _cohort(parser)
+    import_arguments(parser)
+    parser = nouns.command("cohort export", _export, "write a cohort's testers as CSV")
+    _cohort(parser)
+    parser.add_argument("--to", default="-", metavar="FILE", help="- or nothing: print it")
+
+
+def _cohort(parser: Parser) -> None:
+    parser.add_argument("cohort")
+    app_argument(parser)
+
+
+def brief_argument(parser: Parser) -> None:
+    parser.add_argument(
+        "--try",
+        dest="brief",
+        action="append",
+        default=[],
+        type=_text_of_locale,
+        metavar="[LOCALE=]TEXT",
+        help="what to try; once for each language, without a locale in English",
+    )
+
+
+def _text_of_locale(given: str) -> tuple[str, str]:
+    locale, equals, text = given.partition("=")
+    plain = locale.replace("-", "")
+    if equals and 2 <= len(locale) <= 12 and plain.isalnum() and plain[:2].isalpha() and "-" not in locale[:2]:
+        return locale, text
+    return "en", given
+
+
+def brief_of(given: argparse.Namespace) -> dict[str, str]:
+    return dict(given.brief)
 
 
 def _make(call: Call) -> None:
-    cohort = call.tide.testing.make_cohort(call.given.app, call.given.name, kind=call.given.kind)
-    call.answer(cohort, lambda: call.say(f"Cohort {cohort.name} ({cohort.kind}) of {cohort.app}."))
+    given = call.given
+    cohort = call.tide.testing.make_cohort(given.app, given.name, kind=given.kind, stores=given.store)
+    at = ", ".join(entry.store for entry in cohort.at) or "no store yet"
+    call.answer(cohort, lambda: call.say(f"Cohort {cohort.name} ({cohort.kind}) of {cohort.app}, at {at}."))
 
 
 def _list(call: Call) -> None:
     found = call.tide.testing.cohorts(call.given.app)
 
     def shown() -> None:
-        table = call.table("COHORT", "KIND", "TESTERS", "SEATS")
+        table = call.table("COHORT", "KIND", "TESTERS", "SEATS LEFT", "RUNNING", "NEW REPORTS")
         for cohort in found:
-            seats = ", ".join(f"{store} {count}" for store, count in cohort.seats.items())
-            table.add_row(cell(cohort.name), cohort.kind, str(len(cohort.testers)), seats)
+            seats = ", ".join(f"{entry.left} at {entry.store}" for entry in cohort.at)
+            running = ", ".join(f"{trial.build_label} {trial.state} at {trial.store}" for trial in cohort.running)
+            table.add_row(
+                cell(cohort.name), cohort.kind, str(cohort.testers), seats, cell(running), str(cohort.reports_open)
+            )
         call.show(table, empty=f"No cohorts yet. Make one with: tide cohort add NAME --app {call.given.app}")
 
     call.answer(found, shown)
 
 
-def _add_tester(call: Call) -> None:
-    tester = call.tide.testing.add_tester(call.given.app, call.given.cohort, call.given.email, name=call.given.name)
-    call.answer(tester, lambda: call.say(f"{tester.name or tester.email} is in {call.given.cohort}."))
-
-
-def _remove_tester(call: Call) -> None:
-    call.tide.testing.remove_tester(call.given.app, call.given.cohort, call.given.email)
-    call.answer({"removed": call.given.email}, lambda: call.say(f"{call.given.email} is out of {call.given.cohort}."))
-
-
-def _testers(call: Call) -> None:
-    found = call.tide.testing.testers()
-
-    def shown() -> None:
-        table = call.table("TESTER", "NAME", "ADDRESS")
-        for tester in found:
-            table.add_row(tester.id, cell(tester.name), cell(tester.email))
-        call.show(table, empty="Nobody tests yet. Add somebody with: tide tester add ADDRESS --app APP --cohort COHORT")
-
-    call.answer(found, shown)
-
-
-def _open(call: Call) -> Exit | None:
-    given = call.given
-    trial = call.tide.testing.open_trial(
-        given.app, cohort=given.cohort, build=given.build, store=given.store, notes=given.notes, contact=given.contact
-    )
-    seen = call.wait_until(lambda: call.tide.testing.trial(trial.id), _settled, given.wait)
-    call.answer(seen, lambda: _tell(call, seen))
-    return Exit.REFUSED if seen.state == "turned down" else None
-
-
-def _settled(trial: TrialTold) -> bool:
-    waiting = any(invitation.state == "queued" and not invitation.trouble for invitation in trial.invitations)
-    return trial.state == "turned down" or (trial.state == "open" and not waiting)
-
-
-def _counts(trial: TrialTold) -> str:
-    return ", ".join(
-        f"{count} {state}" for state, count in Counter(str(entry.state) for entry in trial.invitations).items()
-    )
-
-
-def _tell(call: Call, trial: TrialTold) -> None:
-    call.say(
-        f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store} is {trial.state}"
-        + (f": {trial.reason}" if trial.reason else ".")
-    )
-    table = call.table("INVITATION", "TESTER", "STATE", "SINCE", "TROUBLE")
-    for entry in trial.invitations:
-        table.add_row(
-            entry.id,
-            cell(entry.tester.name or entry.tester.email),
-            entry.state,
-            moment(entry.changed_at),
-            cell(entry.trouble),
-        )
-    call.show(table, empty="No invitations.")
-
-
-def _trials(call: Call) -> None:
-    found = call.tide.testing.trials(call.given.app)
-
-    def shown() -> None:
-        table = call.table("TRIAL", "COHORT", "BUILD", "STORE", "STATE", "SINCE", "INVITATIONS")
-        for trial in found:
-            table.add_row(
-                trial.id,
-                cell(trial.cohort),
-                trial.build_label,
-                trial.store,
-                trial.state,
-                moment(trial.changed_at),
-                _counts(trial),
-            )
-        call.show(table, empty="No trials yet. Open one with: tide trial open")
-
-    call.answer(found, shown)
-
-
 def _show(call: Call) -> None:
-    trial = call.tide.testing.trial(call.given.id)
-    call.answer(trial, lambda: _tell(call, trial))
+    cohort = call.tide.testing.cohort(call.given.app, call.given.cohort)
+
+    def shown() -> None:
+        gone = f", {cohort.declined} of them declined" if cohort.declined else ""
+        call.say(f"{cohort.name} ({cohort.kind}) of {cohort.app}: {cohort.testers} testers{gone}")
+        table = call.table("STORE", "SEATS", "TAKEN", "LEFT", "REVIEW FIRST", "NEW BUILDS")
+        for entry in cohort.at:
+            table.add_row(entry.store, _seats(entry), str(entry.taken), str(entry.left), *_words(entry))
+        call.show(table, empty="At no store yet. Put it at one with: tide cohort attach")
+        if cohort.running:
+            call.say("")
+            running = call.table("TRIAL", "BUILD", "STORE", "STATE", "SINCE", "INVITATIONS")
+            for trial in cohort.running:
+                invited = ", ".join(f"{count} {state}" for state, count in trial.invited.items())
+                running.add_row(
+                    trial.id, trial.build_label, trial.store, trial.state, moment(trial.changed_at), invited
+                )
+            call.console.print(running)
+        if cohort.have:
+            call.say("\nThey have: " + ", ".join(f"{entry.label} on {entry.people} devices" for entry in cohort.have))
+        if cohort.reports:
+            call.say("They said: " + ", ".join(f"{count} {state}" for state, count in cohort.reports.items()))
+        for said in cohort.stuck:
+            call.say(f"! {said}")
+        if cohort.join:
+            call.say(_join(cohort.join))
+
+    call.answer(cohort, shown)
 
 
-def _close(call: Call) -> None:
-    trial = call.tide.testing.close_trial(call.given.id, reason=call.given.reason)
-    call.answer(trial, lambda: _tell(call, trial))
+def _seats(entry: SeatsTold) -> str:
+    return f"{entry.seats} a build" if entry.per_build else str(entry.seats)
 
 
-def _mail_again(call: Call) -> None:
-    invitation = call.tide.testing.send_again(call.given.invitation)
-    call.answer(invitation, lambda: call.say(f"Invitation {invitation.id} is queued again."))
+def _words(entry: SeatsTold) -> tuple[str, str]:
+    return "yes" if entry.review_first else "no", "by themselves" if entry.by_itself else "by hand"
+
+
+def _join(join: JoinTold) -> str:
+    state = f"nobody can join: {join.closed_because}" if join.closed_because else "open"
+    bounds = [f"{join.limit} people at most"] if join.limit else []
+    bounds += [f"until {moment(join.until)}"] if join.until else []
+    return f"Link ({', '.join([state, *bounds])}): {join.link}"
+
+
+def _attach(call: Call) -> None:
+    given = call.given
+    by_itself = {"yes": True, "no": False, None: None}[given.by_itself]
+    cohort = call.tide.testing.attach(given.app, given.cohort, given.store, by_itself=by_itself)
+    entry = next(entry for entry in cohort.at if entry.store == given.store.lower())
+    told = "go to it by themselves" if entry.by_itself else "go to it when somebody hands them over"
+    call.answer(
+        cohort,
+        lambda: call.say(
+            f"{cohort.name} is at {entry.store}: {entry.left} of {entry.seats} seats left; new builds {told}."
+        ),
+    )
+
+
+def _detach(call: Call) -> None:
+    call.tide.testing.detach(call.given.app, call.given.cohort, call.given.store)
+    told = {"cohort": call.given.cohort, "detached": call.given.store}
+    call.answer(told, lambda: call.say(f"{call.given.cohort} is no longer at {call.given.store}."))
+
+
+def _brief(call: Call) -> None:
+    given = call.given
+    cohort = call.tide.testing.keep_brief(given.app, given.cohort, brief_of(given), contact=given.contact)
+
+    def shown() -> None:
+        for locale, text in cohort.brief.items():
+            call.say(f"{locale}: {text}")
+        call.say(f"Contact: {cohort.contact or 'none yet'}")
+
+    call.answer(cohort, shown)
+
+
+def _link(call: Call) -> Exit | None:
+    given = call.given
+    cohort: CohortTold = call.tide.testing.cohort(given.app, given.cohort)
+    if given.open or given.close or given.renew or given.limit or given.until:
+        kept = cohort.join
+        is_open = given.open or (not given.close and bool(kept and kept.open))
+        limit: int | None = given.limit if given.limit is not None else (kept.limit if kept else None)
+        until: datetime | None = given.until or (kept.until if kept else None)
+        cohort = call.tide.testing.set_join(
+            given.app, given.cohort, is_open=is_open, limit=limit, until=until, renew=given.renew
+        )
+    join = cohort.join
+    if join is None:
+        call.answer({"join": None}, lambda: call.say("It has no link yet. Open one with: --open"))
+        return Exit.REFUSED
+    call.answer(join, lambda: call.say(_join(join)))
+    return None
+
+
+def _import(call: Call) -> Exit | None:
+    return take_list(call, app=call.given.app, cohort=call.given.cohort)
+
+
+def _export(call: Call) -> None:
+    write_out(call, lambda to: call.tide.testing.export_cohort(call.given.app, call.given.cohort, to))

@@ -17,10 +17,13 @@ from restless_tide.cli import (
     notices,
     people,
     releases,
+    reports,
     signing,
     standins,
     steps,
     stores,
+    testers,
+    trials,
     watching,
 )
 from restless_tide.cli.call import Call
@@ -41,6 +44,9 @@ def parser() -> Parser:
         stores,
         builds,
         cohorts,
+        testers,
+        trials,
+        reports,
         notes,
         signing,
         releases,

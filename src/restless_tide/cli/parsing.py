@@ -6,6 +6,7 @@ import argparse
 import re
 import sys
 from collections.abc import Callable
+from datetime import datetime
 from difflib import get_close_matches
 from typing import Any, NoReturn
 
@@ -101,3 +102,15 @@ def stores_argument(parser: Parser) -> None:
         metavar="STORE",
         help="may be given again; without it, wherever the app has a berth",
     )
+
+
+def instant_argument(parser: Parser, option: str, help_text: str) -> None:
+    """An instant: ISO 8601; without a zone it is meant in the person's own."""
+    parser.add_argument(option, type=_instant, metavar="INSTANT", help=f"{help_text}; such as 2026-12-01T09:00")
+
+
+def _instant(text: str) -> datetime:
+    try:
+        return datetime.fromisoformat(text).astimezone()
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is no instant; write it like 2026-12-01T09:00") from None

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 UNDER_WAY = ("queued", "sending", "processing")
 _WORST_FIRST = (Exit.REFUSED, Exit.HELD, Exit.NOT_CONFIRMED)
+_TRIAL_SECONDS = 30.0
 _HOUR = 3600.0
 
 
@@ -86,7 +87,12 @@ def _push(call: Call) -> Exit | None:
     outcome = _Outcome(build, [builds.send(build.id, store) for store in stores])
     outcome.consignments = follow(call, outcome.consignments, given.wait or (_HOUR if given.trial else 0.0))
     if given.trial:
-        outcome.trials = [_hand_to(call, entry) for entry in outcome.consignments if entry.state == "ready"]
+        opened = [_hand_to(call, entry) for entry in outcome.consignments if entry.state == "ready"]
+        outcome.trials = call.wait_until(
+            lambda: [call.tide.testing.trial(trial.id) for trial in opened],
+            lambda found: all(trial.state != "with the store" for trial in found),
+            min(given.wait or _TRIAL_SECONDS, _TRIAL_SECONDS),
+        )
     outcome.build = builds.one(build.id)
     call.answer(
         {"build": outcome.build, "consignments": outcome.consignments, "trials": outcome.trials},
@@ -215,6 +221,8 @@ def _tell(call: Call, outcome: _Outcome) -> None:
         tell_consignment(call, consignment)
     for trial in outcome.trials:
         call.say(f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store_title} is {trial.state}.")
+        if trial.store_page:
+            call.say(f"  Testers find it at {trial.store_page}")
 
 
 def tell_consignment(call: Call, consignment: ConsignmentTold) -> None:

@@ -49,6 +49,22 @@ class Line:
     def patch(self, path: str, kind: type[Answer], body: BaseModel, headers: dict[str, str] | None = None) -> Answer:
         return self._read(self.send("PATCH", path, json=_json(body), headers=headers), kind)
 
+    def send_bytes(self, path: str, kind: type[Answer], content: bytes, media_type: str, **params: Any) -> Answer:
+        """Post a file as it is."""
+        wanted = {name: value for name, value in params.items() if value is not None}
+        headers = {"Content-Type": media_type}
+        return self._read(self.send("POST", path, content=content, params=wanted, headers=headers), kind)
+
+    def each(self, path: str, kind: type[Answer], **params: Any) -> Iterator[Answer]:
+        """Every entry of a long list, a page at a time as they are asked for (RFC 8288)."""
+        place: str | None = path
+        wanted: dict[str, Any] | None = {name: value for name, value in params.items() if value not in (None, "")}
+        while place is not None:
+            answer = self.send("GET", place, params=wanted)
+            page: list[Answer] = self._read(answer, list[kind])  # type: ignore[valid-type]
+            yield from page
+            place, wanted = answer.links.get("next", {}).get("url"), None
+
     def delete(self, path: str) -> None:
         self.send("DELETE", path)
 

@@ -21,16 +21,6 @@ from restless_tide.wire.apps import (
     OfferWanted,
 )
 from restless_tide.wire.changes import ChangedTold
-from restless_tide.wire.cohorts import (
-    CloseWanted,
-    CohortTold,
-    CohortWanted,
-    InvitationTold,
-    TesterTold,
-    TesterWanted,
-    TrialTold,
-    TrialWanted,
-)
 from restless_tide.wire.errors import DeskUnreachable, NotFound
 from restless_tide.wire.people import PersonTold, SignInWanted, TokenMade, TokenTold, TokenWanted
 from restless_tide.wire.releases import (
@@ -115,44 +105,6 @@ class Apps(Noun):
         """Order where, for how much and to whom the app is offered. Raises NotReady with the findings."""
         body = OfferWanted(availability=wanted, reason=reason)
         return self._line.post(f"/v1/apps/{app}/berths/{store}/offers", BerthDetailTold, body)
-
-
-class Testing(Noun):
-    """Cohorts, testers, trials, invitations."""
-
-    def cohorts(self, app: str) -> list[CohortTold]:
-        return self._line.get(f"/v1/apps/{app}/cohorts", list[CohortTold])
-
-    def make_cohort(self, app: str, name: str, *, kind: str = "crew") -> CohortTold:
-        wanted = CohortWanted.model_validate({"name": name, "kind": kind})
-        return self._line.post(f"/v1/apps/{app}/cohorts", CohortTold, wanted)
-
-    def add_tester(self, app: str, cohort: str, email: str, *, name: str = "") -> TesterTold:
-        return self._line.post(
-            f"/v1/apps/{app}/cohorts/{cohort}/testers", TesterTold, TesterWanted(email=email, name=name)
-        )
-
-    def remove_tester(self, app: str, cohort: str, email: str) -> None:
-        self._line.delete(f"/v1/apps/{app}/cohorts/{cohort}/testers/{email}")
-
-    def testers(self) -> list[TesterTold]:
-        return self._line.get("/v1/testers", list[TesterTold])
-
-    def trials(self, app: str) -> list[TrialTold]:
-        return self._line.get(f"/v1/apps/{app}/trials", list[TrialTold])
-
-    def trial(self, trial: str) -> TrialTold:
-        return self._line.get(f"/v1/trials/{trial}", TrialTold)
-
-    def open_trial(self, app: str, *, cohort: str, build: str, store: str, notes: str, contact: str) -> TrialTold:
-        wanted = TrialWanted(cohort=cohort, build=build, store=store, notes=notes, contact=contact)
-        return self._line.post(f"/v1/apps/{app}/trials", TrialTold, wanted)
-
-    def close_trial(self, trial: str, *, reason: str = "") -> TrialTold:
-        return self._line.post(f"/v1/trials/{trial}/close", TrialTold, CloseWanted(reason=reason))
-
-    def send_again(self, invitation: str) -> InvitationTold:
-        return self._line.post(f"/v1/invitations/{invitation}/mails", InvitationTold)
 
 
 class Releases(Noun):

@@ -7,8 +7,10 @@ from typing import Self
 
 from restless_tide.client.builds import Builds, Signing
 from restless_tide.client.line import Line
-from restless_tide.client.nouns import Apps, People, Releases, Testing, Watching
+from restless_tide.client.nouns import Apps, People, Releases, Watching
+from restless_tide.client.reports import Reports
 from restless_tide.client.standing import Notices, Steps, Stores
+from restless_tide.client.testing import Testing
 
 
 class Tide:
@@ -22,6 +24,7 @@ class Tide:
         self.builds = Builds(self._line)
         self.signing = Signing(self._line)
         self.testing = Testing(self._line)
+        self.reports = Reports(self._line)
         self.releases = Releases(self._line)
         self.steps = Steps(self._line)
         self.notices = Notices(self._line)

@@ -1,6 +1,14 @@
-"""Seats: who fits into a cohort by a store's rules."""
+"""Seats and review: who fits into a store's test by its rules, and whether the store looks at the build first.
+
+Seats are counted as the stores count them: over all trials of a kind that run at a berth, each person
+once, or anew for each build where the rulebook says so. Nothing is ever half done: either all fit, or
+the sheet says who does and who does not.
+"""
 
 from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from restless_tide.core.errors import Conflict, Finding, Level, NotReady
 from restless_tide.core.rulebook import CohortKind, CohortRules, Rulebook
@@ -9,22 +17,196 @@ from restless_tide.core.rulebook import CohortKind, CohortRules, Rulebook
 def seat_rules(rules: Rulebook, kind: CohortKind) -> CohortRules:
     """The rules for cohorts of this kind. Raises Conflict where the store knows none."""
     if kind not in rules.cohorts:
-        known = ", ".join(rules.cohorts)
+        known = ", ".join(rules.cohorts) or "none"
         raise Conflict(
             f"{rules.store} knows no {kind} testers.", remedy=f"Kinds it knows: {known}.", code="cohort-kind-unknown"
         )
     return rules.cohorts[kind]
 
 
-def demand_seats(rules: Rulebook, kind: CohortKind, wanted: int) -> None:
-    """Raise NotReady when ``wanted`` testers of this kind do not fit; nothing is half done."""
-    seats = seat_rules(rules, kind).seats
-    if wanted > seats:
-        raise NotReady(
-            f"{rules.store} has {seats} {kind} seats; {wanted} testers would need one.",
-            code="seats-exhausted",
-            remedy=f"Take {wanted - seats} tester(s) out of the cohort, or hand the build to a cohort of another kind.",
-            findings=[
-                Finding("seats-exhausted", Level.BLOCKER, f"{wanted - seats} seats short at {rules.store}", "cohort")
-            ],
+@dataclass(frozen=True)
+class Seating:
+    """Who would sit at a store. ``taken`` seats are held already; people are told by their ids.
+
+    ``fitting`` are those who find a seat, in the order in which they were named; ``left_out`` those for
+    whom none is left; ``outsiders`` those whom the store does not let into this kind.
+    """
+
+    store: str
+    kind: CohortKind
+    seats: int
+    taken: int
+    fitting: tuple[str, ...]
+    left_out: tuple[str, ...] = ()
+    outsiders: tuple[str, ...] = ()
+
+    @property
+    def left(self) -> int:
+        """Seats left when all who fit have sat down; never below zero."""
+        return max(self.seats - self.taken, 0)
+
+    @property
+    def all_fit(self) -> bool:
+        return not self.left_out and not self.outsiders
+
+
+def seating(
+    rules: Rulebook,
+    kind: CohortKind,
+    seated: Collection[str],
+    wanted: Mapping[str, str],
+    domains: Collection[str] = (),
+) -> Seating:
+    """Seat ``wanted`` (address by id) beside ``seated`` (ids) by a store's rules.
+
+    ``domains`` are the account's own, for kinds that are closed to everybody else. Raises Conflict
+    where the store knows no testers of this kind.
+    """
+    allowed = seat_rules(rules, kind)
+    own = {domain.lower() for domain in domains}
+    outsiders = tuple(
+        who
+        for who, address in wanted.items()
+        if allowed.own_domains_only and own and address.rpartition("@")[2].lower() not in own
+    )
+    sitting = set(seated)
+    free = max(allowed.seats - len(sitting), 0)
+    fitting, left_out = [], []
+    for who in wanted:
+        if who in outsiders:
+            continue
+        if who in sitting:
+            fitting.append(who)
+        elif free:
+            fitting.append(who)
+            free -= 1
+        else:
+            left_out.append(who)
+    taken = len(sitting | set(fitting))
+    return Seating(rules.store, kind, allowed.seats, taken, tuple(fitting), tuple(left_out), outsiders)
+
+
+def seat_findings(found: Seating, names: Mapping[str, str]) -> list[Finding]:
+    """What stands in the way of seating everybody; ``names`` are what the people are called, by id."""
+    findings = []
+    if found.left_out:
+        short, all_of_them = len(found.left_out), found.taken + len(found.left_out)
+        findings.append(
+            Finding(
+                "seats-exhausted",
+                Level.BLOCKER,
+                f"{found.store} has {found.seats} {found.kind} seats; {all_of_them} testers would need one. "
+                f"No seat for {told(found.left_out, names)}.",
+                "cohort",
+                f"Take {short} tester(s) out of the cohort, or hand the build to a cohort of another kind.",
+            )
         )
+    if found.outsiders:
+        findings.append(
+            Finding(
+                "outside-the-account",
+                Level.BLOCKER,
+                f"{found.store} takes only addresses of the account's own domains as {found.kind}; "
+                f"not {told(found.outsiders, names)}.",
+                "cohort",
+                "Put them into a cohort of another kind, or use their address at your own domain.",
+            )
+        )
+    return findings
+
+
+def demand_seats(found: Seating, names: Mapping[str, str]) -> None:
+    """Raise NotReady unless everybody fits; nothing is half done."""
+    findings = seat_findings(found, names)
+    if findings:
+        first = findings[0]
+        raise NotReady(first.detail, code=first.code, remedy=first.remedy, findings=findings)
+
+
+def told(people: Sequence[str], names: Mapping[str, str], most: int = 5) -> str:
+    """The first few by name, and how many more there are."""
+    named = ", ".join(names.get(who, who) for who in people[:most])
+    return named + (f" and {len(people) - most} more" if len(people) > most else "")
+
+
+@dataclass(frozen=True)
+class SeenTrial:
+    """A trial that a store has opened before: which build, for which kind."""
+
+    version: str
+    number: int
+    kind: CohortKind
+
+
+@dataclass(frozen=True)
+class Foresight:
+    """Whether the store will look at the build before people get it, and why."""
+
+    waits: bool
+    because: str
+    usual_hours: float = 0.0
+
+
+def foresee_review(
+    rules: Rulebook, kind: CohortKind, version: str, number: int, opened: Iterable[SeenTrial]
+) -> Foresight:
+    """Say beforehand whether a trial waits for the store's review; ``opened`` are the trials it has opened there."""
+    allowed = seat_rules(rules, kind)
+    if not allowed.review_first:
+        return Foresight(False, f"{rules.store} opens it for {kind} testers at once.")
+    per_version = allowed.reviewed_once_per == "version"
+    for trial in opened:
+        same = trial.version == version and (per_version or trial.number == number)
+        if same and trial.kind == kind:
+            seen = f"version {version}" if per_version else f"build {version} ({number})"
+            return Foresight(False, f"{rules.store} has looked at {seen} for {kind} testers already.")
+    first = f"the first build of version {version}" if per_version else f"build {version} ({number})"
+    return Foresight(
+        True, f"{rules.store} reviews {first} before {kind} testers get it.", usual_hours=rules.review.usual_hours / 4
+    )
+
+
+def brief_findings(
+    rules: Rulebook, kind: CohortKind, brief: Mapping[str, str], *, sign_in: bool, reviewed: bool
+) -> list[Finding]:
+    """What of a trial brief does not fit: texts by locale, and how the reviewer signs in where one looks."""
+    allowed = seat_rules(rules, kind)
+    findings = []
+    if not any(text.strip() for text in brief.values()):
+        findings.append(
+            Finding("notes-missing", Level.BLOCKER, "A trial needs notes on what to try.", "brief", "Write them.")
+        )
+    for locale, text in brief.items():
+        if len(text) > allowed.brief_limit_characters:
+            findings.append(
+                Finding(
+                    "brief-too-long",
+                    Level.BLOCKER,
+                    f"What to try has {len(text)} characters in {locale}; "
+                    f"{rules.store} takes {allowed.brief_limit_characters}.",
+                    f"brief {locale}",
+                    f"Cut {len(text) - allowed.brief_limit_characters} characters.",
+                )
+            )
+    for locale in allowed.brief_locales_required:
+        if not brief.get(locale, "").strip():
+            findings.append(
+                Finding(
+                    "brief-locale-missing",
+                    Level.BLOCKER,
+                    f"{rules.store} wants what to try in {locale}.",
+                    f"brief {locale}",
+                    "Write it in that language, too.",
+                )
+            )
+    if allowed.sign_in_required and reviewed and not sign_in:
+        findings.append(
+            Finding(
+                "sign-in-missing",
+                Level.BLOCKER,
+                f"{rules.store}'s reviewer wants to know how to sign in.",
+                "brief sign-in",
+                "Say it, or say that no sign-in is needed; it is kept sealed.",
+            )
+        )
+    return findings

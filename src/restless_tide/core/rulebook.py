@@ -111,7 +111,14 @@ class ProcessingRules(Rules):
 class CohortRules(Rules):
     seats: int = Field(ge=0)
     seats_per_build: bool = Field(default=False, description="every build gets its own seats")
-    review_first: bool = Field(default=False, description="the store looks at the first build of a version first")
+    own_domains_only: bool = Field(default=False, description="only addresses of the account's own domains")
+    review_first: bool = Field(default=False, description="the store looks at a build before these people get it")
+    reviewed_once_per: Literal["version", "build"] = Field(
+        default="version", description="what one review holds for, where there is one"
+    )
+    sign_in_required: bool = Field(default=False, description="its reviewer is told how to sign in")
+    brief_limit_characters: int = Field(default=4000, gt=0, description="of what to try, in each locale")
+    brief_locales_required: tuple[str, ...] = ()
     trial_days: int | None = Field(default=None, gt=0, description="a trial lapses after so many days")
 
 

@@ -1,7 +1,9 @@
 """A trial: a build handed to a cohort.
 
-Where the store reviews a cohort of this kind first, the trial waits with the store; where it does
-not, the store opens it at once. A newer build for the same cohort replaces the open trial.
+A drafted trial waits until the build is ready at the store. Where the store reviews a cohort of this
+kind first, the trial waits with the store; where it does not, the store opens it at once. A newer
+build for the same cohort replaces the trial: one that is open as soon as the newer one has opened, so
+that nobody stands without a build meanwhile, one that is not open at once.
 """
 
 from __future__ import annotations
@@ -38,12 +40,22 @@ TRIAL = Machine(
     table={
         (S.DRAFTED, E.HAND_IN): S.WITH_STORE,
         (S.DRAFTED, E.CLOSE): S.CLOSED,
+        (S.DRAFTED, E.REPLACE): S.REPLACED,
         (S.WITH_STORE, E.OPEN): S.OPEN,
         (S.WITH_STORE, E.TURN_DOWN): S.TURNED_DOWN,
         (S.WITH_STORE, E.CLOSE): S.CLOSED,
+        (S.WITH_STORE, E.REPLACE): S.REPLACED,
         (S.TURNED_DOWN, E.HAND_IN): S.WITH_STORE,
+        (S.TURNED_DOWN, E.CLOSE): S.CLOSED,
+        (S.TURNED_DOWN, E.REPLACE): S.REPLACED,
+        (S.OPEN, E.TURN_DOWN): S.TURNED_DOWN,
         (S.OPEN, E.CLOSE): S.CLOSED,
         (S.OPEN, E.REPLACE): S.REPLACED,
         (S.OPEN, E.LAPSE): S.LAPSED,
     },
 )
+
+SEATED = frozenset({S.WITH_STORE, S.OPEN})
+"""In these states its people sit at the store."""
+UNDER_WAY = frozenset({S.DRAFTED, S.WITH_STORE, S.TURNED_DOWN, S.OPEN})
+"""In these states somebody who joins the cohort is taken along."""

@@ -237,10 +237,9 @@ class Chapter:
             lambda: (
                 wanted == 0
                 or all(
-                    invitation.state != "queued"
+                    trial.invited.get("queued", 0) <= trial.stuck
                     for trial in self._tide.testing.trials("marram")
                     if trial.state == "open"
-                    for invitation in trial.invitations
                 )
             )
         )

@@ -45,19 +45,23 @@ class Ports:
         return self.desk + 5
 
     @property
+    def inlet(self) -> int:
+        return self.desk + 6
+
+    @property
     def address(self) -> str:
         return f"http://{HOST}:{self.desk}"
 
     def demand_free(self) -> None:
         """Raise Conflict naming the first port that is taken and how to choose another."""
-        for port in (self.desk, *self.stores.values(), self.mail, self.smtp):
+        for port in (self.desk, *self.stores.values(), self.mail, self.smtp, self.inlet):
             with socket.socket() as probe:
                 probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
                 try:
                     probe.bind((HOST, port))
                 except OSError:
                     raise Conflict(
-                        f"Port {port} is taken (six in a row are needed, from {self.desk}).",
+                        f"Port {port} is taken (seven in a row are needed, from {self.desk}).",
                         remedy="Choose others: make demo TIDE_PORT=7200",
                         code="port-taken",
                     ) from None
@@ -80,15 +84,15 @@ def _uninterrupted() -> Iterator[None]:
 
 
 def free_ports(begin: int = 20_000) -> Ports:
-    """Six free ports in a row, looked for from ``begin``; for tests and the tour."""
-    for first in range(begin, 60_000, 6):
+    """Seven free ports in a row, looked for from ``begin``; for tests and the tour."""
+    for first in range(begin, 60_000, 7):
         ports = Ports(first)
         try:
             ports.demand_free()
         except Conflict:
             continue
         return ports
-    raise Conflict("No six free ports in a row were found.")
+    raise Conflict("No seven free ports in a row were found.")
 
 
 @dataclass
@@ -134,6 +138,8 @@ class Processes:
                 str(self.ports.mail),
                 "--smtp-port",
                 str(self.ports.smtp),
+                "--bounces-to",
+                f"{HOST}:{self.ports.inlet}",
                 "--data",
                 folder,
             ]
@@ -156,6 +162,7 @@ class Processes:
             "TIDE_REPOSITORIES": str(self.folder / "repositories"),
             "TIDE_SMTP_HOST": HOST,
             "TIDE_SMTP_PORT": str(self.ports.smtp),
+            "TIDE_INLET_PORT": str(self.ports.inlet),
             **self.environment,
         }
 

@@ -307,3 +307,12 @@ def _identity_findings(app: App, platform: str, facts: Facts) -> list[Finding]:
         return []
     remedy = "Hand in the package of the right app, or correct the identifier in the project."
     return [Finding("identifier-differs", Level.BLOCKER, detail, "identifier", remedy)]
+
+
+def same(session: Session, app: App, version: str, number: int, platform: str | None) -> Build | None:
+    """The build of an app with this version and number; None where there is none, or several without a platform."""
+    wanted = select(Build).where(Build.app_id == app.id, Build.version == version, Build.number == number)
+    if platform is not None:
+        wanted = wanted.where(Build.platform == platform)
+    found = session.scalars(wanted.limit(2)).all()
+    return found[0] if len(found) == 1 else None

@@ -1,25 +1,40 @@
-"""Testers and the cohorts they are in."""
+"""Cohorts: who is in them, at which berths they are, and the link of a walk-in cohort."""
 
 from __future__ import annotations
 
-from sqlalchemy import select
+import secrets
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.cohorts import demand_seats
-from restless_tide.core.errors import Conflict, NotFound
-from restless_tide.core.order import OrderKind
+from restless_tide.core.cohorts import Seating, demand_seats, seat_rules
+from restless_tide.core.errors import Conflict, Invalid, NotFound
+from restless_tide.core.invitation import INVITATION, InvitationEvent
 from restless_tide.core.rulebook import CohortKind
-from restless_tide.core.trial import TrialState
-from restless_tide.desk import find
+from restless_tide.core.trial import SEATED, UNDER_WAY
+from restless_tide.desk import find, seating, testers
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of, slug
-from restless_tide.records.tables import Cohort, Invitation, Membership, Tester
+from restless_tide.desk.testers import Personal
+from restless_tide.records.tables import (
+    App,
+    Attachment,
+    Berth,
+    Cohort,
+    Consignment,
+    Invitation,
+    Membership,
+    Tester,
+    Trial,
+)
 
-_TAKES_TESTERS = frozenset({TrialState.WITH_STORE, TrialState.OPEN})
 
-
-def make(act: Act, app_name: str, name: str, kind: CohortKind) -> Cohort:
+def make(act: Act, app_name: str, name: str, kind: CohortKind, stores: Sequence[str] | None = None) -> Cohort:
+    """Make a cohort, at the stores named or wherever the app has an open berth that knows the kind."""
     app = find.app(act.session, app_name)
     cohort_name = slug(name, "a cohort")
     if act.session.scalar(select(Cohort).where(Cohort.app_id == app.id, Cohort.name == cohort_name)):
@@ -27,7 +42,17 @@ def make(act: Act, app_name: str, name: str, kind: CohortKind) -> Cohort:
     cohort = Cohort(app_id=app.id, name=cohort_name, kind=kind, created_at=act.now)
     act.session.add(cohort)
     act.session.flush()
-    act.log("cohort made", f"cohort {cohort.name}", app=app.name, after={"kind": str(kind)})
+    if stores is None:
+        berths = [row for row in app.berths if row.store_ref and kind in rules_of(row.store).cohorts]
+    else:
+        berths = [find.berth(act.session, app, find.store(act.session, store)) for store in stores]
+        for berth in berths:
+            seat_rules(rules_of(berth.store), kind)
+    for berth in berths:
+        cohort.attachments.append(Attachment(berth_id=berth.id, attached_at=act.now))
+    act.session.flush()
+    after = {"kind": str(kind), "stores": [berth.store.name for berth in berths]}
+    act.log("cohort made", f"cohort {cohort.name}", app=app.name, after=after)
     return cohort
 
 
@@ -36,55 +61,266 @@ def of_app(session: Session, app_name: str) -> list[Cohort]:
     return list(session.scalars(select(Cohort).where(Cohort.app_id == app.id).order_by(Cohort.name)))
 
 
-def add_tester(act: Act, app_name: str, cohort_name: str, email: str, name: str) -> Membership:
-    """Put somebody into a cohort; known testers are found by address. Running trials invite them, too.
+def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_itself: bool | None) -> Cohort:
+    """Put a cohort at a berth, or set there whether new builds go to it by themselves.
 
-    Raises Invalid for a bad address, Conflict when they are in it already, NotReady when a store of a
-    running trial has no seat left; nothing is changed then.
+    Raises Conflict where the store knows no such kind; Invalid for a rule without a brief to send along.
     """
-    app = find.app(act.session, app_name)
-    cohort = find.cohort(act.session, app, cohort_name)
-    address = mail_address(email)
-    tester = act.session.scalar(select(Tester).where(Tester.email == address))
-    if tester is None:
-        tester = Tester(email=address, name=name.strip(), created_at=act.now)
-        act.session.add(tester)
-        act.session.flush()
-    elif name.strip():
-        tester.name = name.strip()
-    if any(member.tester_id == tester.id for member in cohort.members):
-        raise Conflict(f"{address} is in {cohort.name} already.", code="tester-known")
-    running = [trial for trial in cohort.trials if trial.state in _TAKES_TESTERS]
-    for trial in running:
-        demand_seats(rules_of(trial.consignment.berth.store), cohort.kind, len(cohort.members) + 1)
-    membership = Membership(cohort_id=cohort.id, tester_id=tester.id, joined_at=act.now)
-    cohort.members.append(membership)
-    for trial in running:
-        trial.invitations.append(Invitation(tester_id=tester.id, created_at=act.now, changed_at=act.now))
-        act.order(
-            OrderKind.SEAT,
-            lane=trial.id,
-            store=trial.consignment.berth.store,
-            subject=trial.id,
-            payload={"tester": tester.id},
-        )
-    act.session.flush()
-    act.log("tester added", f"cohort {cohort.name}", app=app.name, after={"tester": tester.id})
-    return membership
-
-
-def remove_tester(act: Act, app_name: str, cohort_name: str, email: str) -> None:
-    """Take somebody out of a cohort; they stay known to the desk. Raises NotFound."""
-    app = find.app(act.session, app_name)
-    cohort = find.cohort(act.session, app, cohort_name)
-    address = mail_address(email)
-    found = next((member for member in cohort.members if member.tester.email == address), None)
+    app, cohort, berth = _place(act.session, app_name, cohort_name, store_name)
+    rules = rules_of(berth.store)
+    seat_rules(rules, cohort.kind)
+    found = attachment(cohort, berth)
+    before = {"by itself": found.by_itself} if found else None
     if found is None:
-        raise NotFound(f"{address} is not in {cohort.name}.", code="tester-unknown")
-    cohort.members.remove(found)
-    act.log("tester removed", f"cohort {cohort.name}", app=app.name, before={"tester": found.tester_id})
+        found = Attachment(berth_id=berth.id, attached_at=act.now)
+        cohort.attachments.append(found)
+    if by_itself and not (cohort.brief and cohort.contact):
+        raise Invalid(
+            f"{cohort.name} has no standing brief to send along with a new build.",
+            remedy=f"Write one: tide cohort brief {cohort.name} --app {app.name} --try TEXT --contact ADDRESS",
+            code="brief-missing",
+        )
+    if by_itself is not None:
+        found.by_itself, found.trouble = by_itself, None
+    act.session.flush()
+    after = {"by itself": found.by_itself}
+    act.log("cohort attached", f"cohort {cohort.name} at {berth.store.name}", app=app.name, before=before, after=after)
+    return cohort
 
 
-def testers(session: Session) -> list[Tester]:
-    """Everybody who tests, whatever they test."""
-    return list(session.scalars(select(Tester).order_by(Tester.email)))
+def detach(act: Act, app_name: str, cohort_name: str, store_name: str) -> Cohort:
+    """Take a cohort away from a berth. Raises Conflict while a trial runs there."""
+    app, cohort, berth = _place(act.session, app_name, cohort_name, store_name)
+    found = attachment(cohort, berth)
+    if found is None:
+        raise NotFound(f"{cohort.name} is not at {berth.store.name}.", code="attachment-unknown")
+    running = [trial for trial in cohort.trials if trial.state in UNDER_WAY and trial.consignment.berth_id == berth.id]
+    if running:
+        raise Conflict(
+            f"A trial of {cohort.name} at {berth.store.name} is {running[0].state}.",
+            remedy=f"Close it first: tide trial close {running[0].id}",
+            code="trial-under-way",
+        )
+    cohort.attachments.remove(found)
+    act.session.flush()
+    act.log("cohort detached", f"cohort {cohort.name} at {berth.store.name}", app=app.name)
+    return cohort
+
+
+def attachment(cohort: Cohort, berth: Berth) -> Attachment | None:
+    return next((row for row in cohort.attachments if row.berth_id == berth.id), None)
+
+
+def _place(session: Session, app_name: str, cohort_name: str, store_name: str) -> tuple[App, Cohort, Berth]:
+    app = find.app(session, app_name)
+    cohort = find.cohort(session, app, cohort_name)
+    return app, cohort, find.berth(session, app, find.store(session, store_name))
+
+
+def keep_brief(act: Act, app_name: str, cohort_name: str, brief: Mapping[str, str], contact: str) -> Cohort:
+    """What every trial of the cohort says unless it says otherwise. An empty text takes a locale out."""
+    app = find.app(act.session, app_name)
+    cohort = find.cohort(act.session, app, cohort_name)
+    kept = {**cohort.brief, **brief}
+    cohort.brief = {locale: text.strip() for locale, text in kept.items() if text.strip()}
+    if contact:
+        cohort.contact = mail_address(contact)
+    act.log("brief kept", f"cohort {cohort.name}", app=app.name, after={"locales": sorted(cohort.brief)})
+    return cohort
+
+
+# the link of a walk-in cohort
+
+
+def set_join(
+    act: Act, app_name: str, cohort_name: str, *, is_open: bool, limit: int | None, until: datetime | None, renew: bool
+) -> Cohort:
+    """Open or close the link by which anybody joins; ``renew`` makes it another one, so that the old is void."""
+    app = find.app(act.session, app_name)
+    cohort = find.cohort(act.session, app, cohort_name)
+    if cohort.kind is not CohortKind.WALK_IN:
+        raise Conflict(
+            f"{cohort.name} is a {cohort.kind} cohort; only walk-in cohorts have a link.",
+            remedy=f"Make one: tide cohort add NAME --app {app.name} --kind walk-in",
+            code="no-walk-in",
+        )
+    if limit is not None and limit < 1:
+        raise Invalid("A limit is at least 1.", remedy="Leave it out for none.", code="limit-unfit")
+    if renew or not cohort.join_nonce:
+        cohort.join_nonce = secrets.token_hex(8)
+    cohort.join_open, cohort.join_limit, cohort.join_until = is_open, limit, until
+    after = {"open": is_open, "limit": limit, "until": until.isoformat() if until else None, "renewed": renew}
+    act.log("join link set", f"cohort {cohort.name}", app=app.name, after=after)
+    return cohort
+
+
+# who is in it
+
+
+def size(session: Session, cohort: Cohort) -> int:
+    found = select(func.count()).select_from(Membership).where(Membership.cohort_id == cohort.id)
+    return session.scalar(found) or 0
+
+
+def add_tester(act: Act, app_name: str, cohort_name: str, email: str, told: Personal) -> tuple[Tester, str]:
+    """Put somebody into a cohort; known testers are found by address. Trials under way take them along.
+
+    Returns the tester and a word of caution where a known address looks the same. Raises Invalid for a
+    bad address, Conflict when they are in it already, NotReady when a store has no seat left.
+    """
+    cohort = find.cohort(act.session, find.app(act.session, app_name), cohort_name)
+    tester, new = testers.get_or_add(act, email, told)
+    if act.session.get(Membership, (cohort.id, tester.id)):
+        raise Conflict(f"{tester.email} is in {cohort.name} already.", code="tester-known")
+    put_in(act, cohort, [tester], "by the desk")
+    alike = act.session.scalar(
+        select(Tester.email).where(Tester.lookalike == tester.lookalike, Tester.id != tester.id).limit(1)
+    )
+    return tester, f"perhaps the same person as {alike}, whom the desk knows" if new and alike else ""
+
+
+def pick_testers(act: Act, app_name: str, cohort_name: str, wanted: Sequence[str]) -> list[Tester]:
+    """Put testers that the desk knows into a cohort; who is in it already stays. Returns those who are new to it."""
+    cohort = find.cohort(act.session, find.app(act.session, app_name), cohort_name)
+    found = [find.tester(act.session, who) for who in dict.fromkeys(wanted)]
+    inside = members_among(act.session, cohort, [tester.id for tester in found])
+    new = [tester for tester in found if tester.id not in inside]
+    put_in(act, cohort, new, "by the desk")
+    return new
+
+
+def members_among(session: Session, cohort: Cohort, ids: Collection[str]) -> set[str]:
+    return set(
+        session.scalars(
+            select(Membership.tester_id).where(Membership.cohort_id == cohort.id, Membership.tester_id.in_(ids))
+        )
+    )
+
+
+def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str, *, logged: bool = True) -> None:
+    """Write the memberships and take the people along to whatever trials are under way; all of them, or NotReady."""
+    if not new:
+        return
+    for trial in under_way(cohort):
+        fit = _for_build(trial, new)
+        found = try_trial(act.session, trial, fit)
+        if trial.state in SEATED:
+            demand_seats(found, {tester.id: tester.email for tester in fit})
+    act.session.execute(
+        insert(Membership),
+        [{"cohort_id": cohort.id, "tester_id": tester.id, "joined_at": act.now, "joined_how": how} for tester in new],
+    )
+    for trial in under_way(cohort):
+        fit = _for_build(trial, new)
+        seating.invite(act, trial, fit)
+        if trial.state in SEATED:
+            seating.order_seats(act, trial, fit)
+    act.session.flush()
+    if logged:
+        after = {"testers": [tester.id for tester in new]} if len(new) <= 20 else {"testers": len(new)}
+        act.log(
+            "tester added" if len(new) == 1 else "testers added",
+            f"cohort {cohort.name}",
+            app=cohort.app.name,
+            after=after,
+        )
+
+
+def under_way(cohort: Cohort) -> list[Trial]:
+    return [trial for trial in cohort.trials if trial.state in UNDER_WAY]
+
+
+def _for_build(trial: Trial, people: Sequence[Tester]) -> list[Tester]:
+    platform = trial.consignment.build.platform
+    return [tester for tester in people if not tester.platforms or platform in tester.platforms]
+
+
+def try_trial(session: Session, trial: Trial, people: Sequence[Tester]) -> Seating:
+    consignment = trial.consignment
+    return seating.try_seats(session, consignment.berth, trial.cohort.kind, consignment.build, people)
+
+
+def remove_testers(act: Act, app_name: str, cohort_name: str, wanted: Sequence[str], reason: str = "") -> int:
+    """Take people out of a cohort; they stay known to the desk, and give back their seats. Raises NotFound."""
+    app = find.app(act.session, app_name)
+    cohort = find.cohort(act.session, app, cohort_name)
+    found = []
+    for who in dict.fromkeys(wanted):
+        tester = find.tester(act.session, who)
+        membership = act.session.get(Membership, (cohort.id, tester.id))
+        if membership is None:
+            raise NotFound(f"{tester.email} is not in {cohort.name}.", code="tester-unknown")
+        act.session.delete(membership)
+        found.append(tester)
+    stand_up(act, cohort, found)
+    before = {"testers": [tester.id for tester in found]} if len(found) <= 20 else {"testers": len(found)}
+    act.log(
+        "tester removed" if len(found) == 1 else "testers removed",
+        f"cohort {cohort.name}",
+        app=app.name,
+        reason=reason,
+        before=before,
+    )
+    return len(found)
+
+
+def stand_up(
+    act: Act, cohort: Cohort, people: Sequence[Tester], event: InvitationEvent = InvitationEvent.REMOVE
+) -> None:
+    """Take people out of the trials of a cohort that are under way."""
+    ids = {tester.id: tester for tester in people}
+    for trial in under_way(cohort):
+        rows = act.session.scalars(
+            select(Invitation).where(Invitation.trial_id == trial.id, Invitation.tester_id.in_(ids))
+        ).all()
+        seats = [ids[row.tester_id] for row in rows if seating.holds_seat(trial, row)]
+        for row in rows:
+            if (row.state, event) in INVITATION.table:
+                seating.move(act, row, event)
+        if seats:
+            seating.order_removal(act, trial, seats)
+
+
+def remove_everywhere(act: Act, who: str, reason: str) -> int:
+    """Take somebody out of all cohorts; returns out of how many."""
+    tester = find.tester(act.session, who)
+    rows = act.session.scalars(
+        select(Cohort).join(Membership, Membership.cohort_id == Cohort.id).where(Membership.tester_id == tester.id)
+    ).all()
+    for cohort in rows:
+        remove_testers(act, cohort.app.name, cohort.name, [tester.id], reason)
+    return len(rows)
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How a cohort stands at a store."""
+
+    attachment: Attachment
+    seats: int
+    taken: int
+    per_build: bool
+
+    @property
+    def left(self) -> int:
+        return max(self.seats - self.taken, 0)
+
+
+def standings(session: Session, cohort: Cohort) -> list[Standing]:
+    """Seats at every store of a cohort: for each build, those of its newest trial there."""
+    found = []
+    for row in cohort.attachments:
+        rules = rules_of(row.berth.store).cohorts.get(cohort.kind)
+        if rules is None:
+            continue
+        newest = session.scalar(
+            select(Trial)
+            .join(Consignment, Trial.consignment_id == Consignment.id)
+            .where(Trial.cohort_id == cohort.id, Consignment.berth_id == row.berth_id, Trial.state.in_(SEATED))
+            .order_by(Trial.created_at.desc())
+            .limit(1)
+        )
+        build = newest.consignment.build if newest else None
+        taken = len(seating.seated(session, row.berth, cohort.kind, build))
+        found.append(Standing(row, rules.seats, taken, rules.seats_per_build))
+    return found

@@ -27,6 +27,7 @@ from restless_tide.desk.settings import Settings
 from restless_tide.gateways.client import Gateway, request_id
 from restless_tide.gateways.protocol import ConnectionFile
 from restless_tide.records.database import Database
+from restless_tide.records.digest_files import DigestFiles
 from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key
 from restless_tide.records.tables import Change, Delivery, Lease, LogbookLine, Notice, Order, Step, Store, Subscription
@@ -42,6 +43,7 @@ class Act:
     session: Session
     now: datetime
     person: str
+    seal: Seal
 
     def log(
         self,
@@ -136,12 +138,18 @@ class Desk:
         self.database = Database(settings.data / "desk.sqlite")
         self.database.migrate()
         self.files = PackageFiles(settings.data / "packages")
+        self.pictures = DigestFiles(settings.data / "pictures")
+        self.symbols = DigestFiles(settings.data / "symbols")
         self.seal = Seal(master_key(settings.data, settings.master_key))
         self._gateways: dict[str, tuple[bytes, Gateway]] = {}
         self._lock = threading.Lock()
         self._listeners: list[Callable[[], None]] = []
         self.fence: int | None = None
         """The number under which this desk's engine holds the lease; what the engine writes is checked against it."""
+        self.mail_trouble: str | None = None
+        """Why no mail goes out just now; None: nothing is known to be in the way."""
+        self.to_scrub = False
+        """Whether something deleted may still lie in the write-ahead log."""
         self.gaps: set[str] = set()
         """Stores of which a pushed event came too early; they are asked at once."""
         self.news: set[str] = set()
@@ -160,7 +168,7 @@ class Desk:
                 held = session.scalar(select(Lease.fence).where(Lease.name == ENGINE))
                 if held != self.fence:
                     raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
-            yield Act(session, self.clock.now(), person)
+            yield Act(session, self.clock.now(), person, self.seal)
         for listener in self._listeners:
             listener()
 
@@ -186,6 +194,10 @@ class Desk:
             gateway = Gateway(connection, name=store.name)
             self._gateways[store.id] = (store.sealed_key, gateway)
             return gateway
+
+    def scrub(self) -> None:
+        """Leave nothing of what was deleted in the database's file and its log; the engine goes on where readers stand in the way."""
+        self.to_scrub = not self.database.scrub()
 
     def close(self) -> None:
         for _, gateway in self._gateways.values():

@@ -10,7 +10,19 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, NotFound
-from restless_tide.records.tables import App, Berth, Build, Cohort, Consignment, Leg, Release, Store, Trial
+from restless_tide.records.tables import (
+    App,
+    Berth,
+    Build,
+    Cohort,
+    Consignment,
+    FieldReport,
+    Leg,
+    Release,
+    Store,
+    Tester,
+    Trial,
+)
 
 
 def app(session: Session, name: str) -> App:
@@ -69,6 +81,23 @@ def cohort(session: Session, app_row: App, name: str) -> Cohort:
     )
     names = session.scalars(select(Cohort.name).where(Cohort.app_id == app_row.id)).all()
     return found or _missing("cohort", name, names, f"Make it with: tide cohort add --app {app_row.name} --name NAME")
+
+
+def cohorts(session: Session, app_row: App, names: Sequence[str]) -> list[Cohort]:
+    return [cohort(session, app_row, name) for name in dict.fromkeys(names)]
+
+
+def tester(session: Session, who: str) -> Tester:
+    """A tester by id or address."""
+    found = session.scalar(
+        select(Tester).where(or_(Tester.id == who, Tester.email == who.strip().lower()), Tester.forgotten_at.is_(None))
+    )
+    return found or _missing("tester", who, [], "See: tide tester list --search TEXT")
+
+
+def report(session: Session, report_id: str) -> FieldReport:
+    found = session.get(FieldReport, report_id)
+    return found or _missing("report", report_id, [], "See: tide report list --app APP")
 
 
 def trial(session: Session, trial_id: str) -> Trial:

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import locker, packages, signing
-from restless_tide.desk.stores import rules_of
+from restless_tide.desk import locker, packages, signing, trials
 from restless_tide.records.tables import App, Build, Cohort, Signing, Trial
 
 
@@ -68,9 +67,8 @@ def _trials(session: Session, app: App) -> list[Lapse]:
         select(Trial).join(Cohort).where(Trial.state == TrialState.OPEN, Cohort.app_id == app.id)
     ):
         berth = trial.consignment.berth
-        rules = rules_of(berth.store).cohorts.get(trial.cohort.kind)
-        if rules is not None and rules.trial_days is not None:
-            ends = trial.changed_at + timedelta(days=rules.trial_days)
+        ends = trials.lapses_at(trial)
+        if ends is not None:
             told = f"The trial of {trial.consignment.build.label} with {trial.cohort.name} at {berth.store.name}"
             found.append(Lapse(told, ends, "Testers can no longer start that build."))
     return found

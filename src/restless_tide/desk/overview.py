@@ -6,18 +6,34 @@ from collections import defaultdict
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
 
 from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.invitation import InvitationState
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.notice import lapse_mark
 from restless_tide.core.order import OrderState
+from restless_tide.core.report import ReportState
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import legs, rulebooks, standing
-from restless_tide.records.tables import Berth, Build, Cohort, Consignment, Leg, Order, Release, Step, Store, Trial
+from restless_tide.records.tables import (
+    App,
+    Berth,
+    Build,
+    Cohort,
+    Consignment,
+    FieldReport,
+    Invitation,
+    Leg,
+    Order,
+    Release,
+    Step,
+    Store,
+    Trial,
+)
 
 _TROUBLED_AFTER_ATTEMPTS = 2
 _BEFORE_LAUNCH = frozenset(
@@ -67,6 +83,28 @@ def look_over_stores(session: Session, now: datetime) -> list[tuple[Store, Call]
     calls = []
     for store in session.scalars(select(Store).order_by(Store.name)):
         calls += [(store, call) for call in _store_calls(session, store, now)]
+    return calls
+
+
+def look_over_desk(session: Session, mail_trouble: str | None) -> list[Call]:
+    """What needs a person at the desk itself: mail that does not go out, reports that nobody has looked at."""
+    calls = []
+    if mail_trouble is not None:
+        waiting = session.scalar(
+            select(func.count()).select_from(Invitation).where(Invitation.state == InvitationState.QUEUED)
+        )
+        told = f"Mail does not go out: {mail_trouble}. {waiting} invitations wait; nothing is lost, it is tried again."
+        calls.append(Call(told, "/", "caution"))
+    new = session.execute(
+        select(App.name, App.title, func.count())
+        .join(FieldReport, FieldReport.app_id == App.id)
+        .where(FieldReport.state == ReportState.NEW)
+        .group_by(App.id)
+        .order_by(App.title)
+    )
+    for name, title, count in new:
+        reports = "1 field report is" if count == 1 else f"{count} field reports are"
+        calls.append(Call(f"{title}: {reports} new.", f"/apps/{name}/reports", "note"))
     return calls
 
 
@@ -159,7 +197,7 @@ def _trial_calls(session: Session, berth: Berth) -> list[Call]:
     return [
         Call(
             f"The trial for {trial.cohort.name} was turned down: {trial.reason}",
-            f"/apps/{berth.app.name}/cohorts",
+            f"/trials/{trial.id}",
             "blocker",
         )
         for trial in turned_down

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from restless_tide.core.errors import Invalid
@@ -17,7 +17,8 @@ class Settings:
 
     ``push`` has stores push their events there. ``forbid_inward`` refuses gateways and webhooks on this machine or
     in a private network. ``packages_quota_bytes`` is the most the desk keeps; None: no bound. ``repositories`` is the
-    folder in which source repositories lie. Seconds are real seconds.
+    folder in which source repositories lie. ``smtp_security`` is ``none``, ``starttls`` or ``tls``. ``inlet_port`` is
+    where mails that come back are taken in, for addresses at ``inlet_domain``; None: nowhere. Seconds are real seconds.
     """
 
     data: Path
@@ -27,7 +28,15 @@ class Settings:
     master_key: str | None = None
     smtp_host: str = "127.0.0.1"
     smtp_port: int = 25
+    smtp_security: str = "none"
+    smtp_user: str = ""
+    smtp_password: str = field(default="", repr=False)
     mail_from: str = "desk@saltgrass.example.org"
+    inlet_host: str = "127.0.0.1"
+    inlet_port: int | None = None
+    inlet_protocol: str = "smtp"
+    inlet_domain: str = ""
+    join_attempts: int = 20
     largest_package_bytes: int = 4 * 1024**3
     poll_seconds: float = 2.0
     steppable_clock: bool = False
@@ -39,6 +48,11 @@ class Settings:
     @property
     def address(self) -> str:
         return self.public_address or f"http://{self.host}:{self.port}"
+
+    @property
+    def mail_domain(self) -> str:
+        """The domain of the addresses that the desk makes up for answers and for mails that come back."""
+        return self.inlet_domain or self.mail_from.rpartition("@")[2]
 
 
 def settings_from(environment: Mapping[str, str]) -> Settings:
@@ -53,6 +67,12 @@ def settings_from(environment: Mapping[str, str]) -> Settings:
         except ValueError:
             raise Invalid(f"TIDE_{name.upper()} is {given[name]!r}, which is no number.") from None
 
+    def one_of(name: str, choices: tuple[str, ...]) -> str:
+        chosen = given.get(name, choices[0])
+        if chosen not in choices:
+            raise Invalid(f"TIDE_{name.upper()} is {chosen!r}; it is one of {', '.join(choices)}.")
+        return chosen
+
     return Settings(
         data=Path(given.get("data", "desk-data")),
         host=given.get("host", Settings.host),
@@ -61,7 +81,15 @@ def settings_from(environment: Mapping[str, str]) -> Settings:
         master_key=given.get("master_key"),
         smtp_host=given.get("smtp_host", Settings.smtp_host),
         smtp_port=int(number("smtp_port", Settings.smtp_port)),
+        smtp_security=one_of("smtp_security", ("none", "starttls", "tls")),
+        smtp_user=given.get("smtp_user", ""),
+        smtp_password=given.get("smtp_password", ""),
         mail_from=given.get("mail_from", Settings.mail_from),
+        inlet_host=given.get("inlet_host", Settings.inlet_host),
+        inlet_port=int(number("inlet_port", 0)) or None,
+        inlet_protocol=one_of("inlet_protocol", ("smtp", "lmtp")),
+        inlet_domain=given.get("inlet_domain", ""),
+        join_attempts=int(number("join_attempts", Settings.join_attempts)),
         largest_package_bytes=int(number("largest_package", Settings.largest_package_bytes)),
         poll_seconds=number("poll_seconds", Settings.poll_seconds),
         steppable_clock=given.get("steppable_clock", "") == "yes",

@@ -12,7 +12,7 @@ from restless_tide.core.errors import Invalid, StoreRefused, TideError
 from restless_tide.core.order import PENDING
 from restless_tide.desk import rulebooks
 from restless_tide.desk.desk import ENGINE, Act, Desk
-from restless_tide.engine import sightings
+from restless_tide.engine import field_reports, sightings
 from restless_tide.engine.carriers import needed
 from restless_tide.gateways.client import Gateway
 from restless_tide.records.tables import Order, Store
@@ -43,6 +43,8 @@ def ask(desk: Desk, store_id: str) -> bool:
         _ask_standing(desk, store_id, gateway)
     if unpushed and desk.settings.push:
         keep_push(desk, store_id, gateway)
+    field_reports.fetch_pictures(desk, store_id, gateway)
+    field_reports.ask_usage(desk, store_id, gateway)
     return True
 
 

@@ -127,7 +127,12 @@ class ByHand:
             f"Open a {wanted.kind} trial at {self._store}",
             "Start a test of the newest build for the addresses below.",
             look_for="The store lists the testers.",
-            texts={"what to try": wanted.notes, "testers": "\n".join(wanted.testers)},
+            texts={
+                **{f"what to try, {locale}": text for locale, text in wanted.brief.items()},
+                "contact": wanted.contact,
+                "for the reviewer": "\n".join(f"{name}: {text}" for name, text in (wanted.sign_in or {}).items()),
+                "testers": "\n".join(wanted.testers),
+            },
         )
         return protocol.TrialAnswer(id=f"by hand {key}", state="open")
 
@@ -135,9 +140,25 @@ class ByHand:
         self._ask(f"Close the trial at {self._store}", "End the test.", look_for="The store shows it as ended.")
         return protocol.TrialAnswer(id=trial, state="closed")
 
-    def seat(self, trial: str, address: str, key: str) -> protocol.TrialAnswer:
+    def seat(self, trial: str, addresses: tuple[str, ...], key: str) -> protocol.TrialAnswer:
+        people, it = (
+            ("a tester", "the address") if len(addresses) == 1 else (f"{len(addresses)} testers", "the addresses")
+        )
         self._ask(
-            f"Add a tester at {self._store}", "Add the address.", look_for="It is listed.", texts={"tester": address}
+            f"Add {people} at {self._store}",
+            f"Add {it} below to the test.",
+            look_for="The store lists them as testers.",
+            texts={"testers": "\n".join(addresses)},
+        )
+        return protocol.TrialAnswer(id=trial, state="open")
+
+    def unseat(self, trial: str, addresses: tuple[str, ...], key: str) -> protocol.TrialAnswer:
+        people = "a tester" if len(addresses) == 1 else f"{len(addresses)} testers"
+        self._ask(
+            f"Take {people} out at {self._store}",
+            "Take the addresses below out of the test.",
+            look_for="The store lists them no more.",
+            texts={"testers": "\n".join(addresses)},
         )
         return protocol.TrialAnswer(id=trial, state="open")
 

@@ -7,28 +7,30 @@ or ``refused`` writes down in a new transaction what came of it.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, Protocol, TypeVar
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
 from restless_tide.core.errors import StoreUnreachable
-from restless_tide.core.order import OrderKind
+from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind
 from restless_tide.core.rollout import RolloutState, adopted
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import legs
+from restless_tide.desk import legs, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.engine.by_hand import NeedsPerson, first_build
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import NOT_YET
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Berth, Consignment, Leg, Order, Round, Step, Tester, Trial
+from restless_tide.records.tables import Berth, Consignment, Invitation, Leg, Order, Round, Step, Trial
 
 Call = Callable[[Way], Any]
 Row = TypeVar("Row")
@@ -211,26 +213,42 @@ def _answer_refused(act: Act, order: Order, reason: str) -> None:
 
 def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
     trial = needed(session, Trial, order.subject)
+    sign_in = None
+    if trial.sealed_sign_in is not None:
+        sign_in = json.loads(desk.seal.open(trial.sealed_sign_in, f"sign-in {trial.id}"))
     wanted = protocol.TrialRequest(
         consignment=trial.consignment.store_ref or "",
         kind=trial.cohort.kind,
         cohort=trial.cohort.name,
-        notes=trial.notes,
-        testers=tuple(invitation.tester.email for invitation in trial.invitations),
+        brief=dict(trial.brief),
+        contact=trial.contact,
+        sign_in=sign_in,
+        testers=seating.open_addresses(desk.seal, order),
     )
     berth = trial.consignment.berth.store_ref or ""
     return lambda gateway: gateway.open_trial(berth, wanted, order.id)
 
 
 def _trial_taken(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
-    needed(act.session, Trial, order.subject).store_ref = answer.id
+    trial = needed(act.session, Trial, order.subject)
+    trial.store_ref, trial.store_page = answer.id, answer.page
+    _seats_given(act, order, answer)
 
 
 def _trial_refused(act: Act, order: Order, reason: str) -> None:
+    """What was to follow it at the store has lost its meaning."""
     trial = needed(act.session, Trial, order.subject)
+    seating.forget_addresses(order)
     if trial.state is TrialState.WITH_STORE:
         trial.state = TRIAL.after(trial.state, TrialEvent.TURN_DOWN)
     trial.reason, trial.changed_at = reason, act.now
+    for later in act.session.scalars(
+        select(Order).where(Order.lane == order.lane, Order.state.in_(PENDING), Order.id != order.id)
+    ):
+        later.state, later.settled_at = ORDER.after(later.state, OrderEvent.DROP), act.now
+        later.trouble = "the store took no trial"
+        seating.forget_addresses(later)
+        act.drop_steps(later)
     act.log("trial turned down", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
 
 
@@ -241,8 +259,49 @@ def _close_trial(desk: Desk, session: Session, order: Order) -> Call:
 
 def _seat(desk: Desk, session: Session, order: Order) -> Call:
     reference = needed(session, Trial, order.subject).store_ref or ""
-    address = needed(session, Tester, order.payload["tester"]).email
-    return lambda gateway: gateway.seat(reference, address, order.id)
+    addresses = seating.open_addresses(desk.seal, order)
+    return lambda gateway: gateway.seat(reference, addresses, order.id)
+
+
+def _unseat(desk: Desk, session: Session, order: Order) -> Call:
+    reference = needed(session, Trial, order.subject).store_ref or ""
+    addresses = seating.open_addresses(desk.seal, order)
+    return lambda gateway: gateway.unseat(reference, addresses, order.id)
+
+
+def _seats_given(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
+    """The store has these people now; mails go to those who sit."""
+    _set_seats(act, order, act.now)
+    app = needed(act.session, Trial, order.subject).cohort.app.name
+    act.tell("seats given", f"trial {order.subject}", app=app, said=f"{len(order.payload['testers'])} testers")
+
+
+def _seats_taken_back(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
+    _set_seats(act, order, None)
+    act.tell(
+        "seats taken back", f"trial {order.subject}", app=needed(act.session, Trial, order.subject).cohort.app.name
+    )
+
+
+def _set_seats(act: Act, order: Order, at: datetime | None) -> None:
+    seating.forget_addresses(order)
+    act.session.execute(
+        update(Invitation)
+        .where(Invitation.trial_id == order.subject, Invitation.tester_id.in_(order.payload["testers"]))
+        .values(seated_at=at)
+    )
+
+
+def _seats_refused(act: Act, order: Order, reason: str) -> None:
+    """The store gave none of them a seat: it is said beside each of them, and no mail goes to them."""
+    seating.forget_addresses(order)
+    if order.kind is OrderKind.SEAT:
+        act.session.execute(
+            update(Invitation)
+            .where(Invitation.trial_id == order.subject, Invitation.tester_id.in_(order.payload["testers"]))
+            .values(trouble=f"no seat at the store: {reason}"[:500])
+        )
+    _note_trial_trouble(act, order, reason)
 
 
 def _note_trial_trouble(act: Act, order: Order, reason: str) -> None:
@@ -362,7 +421,8 @@ CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.ANSWER: Carrier(_answer, _told_by_events, _answer_refused),
     OrderKind.OPEN_TRIAL: Carrier(_open_trial, _trial_taken, _trial_refused),
     OrderKind.CLOSE_TRIAL: Carrier(_close_trial, _told_by_events, _note_trial_trouble),
-    OrderKind.SEAT: Carrier(_seat, _told_by_events, _note_trial_trouble),
+    OrderKind.SEAT: Carrier(_seat, _seats_given, _seats_refused),
+    OrderKind.UNSEAT: Carrier(_unseat, _seats_taken_back, _seats_refused),
     OrderKind.SUBMIT: Carrier(_submit, _submission_taken, _submission_refused),
     OrderKind.RECALL: Carrier(_recall, _told_by_events, _recall_refused),
     OrderKind.LAUNCH: Carrier(_launch, _stepped, _steering_refused),

@@ -1,111 +1,255 @@
-"""Invitations leave as mail: plain text, with the steps and the personal link.
+"""Invitations leave as mail, in the tester's language: as text and as HTML, with the steps and the personal link.
 
-Mail never blocks an act: invitations wait in the records until the mail server has taken them. A
-mail that was sent just before the desk was killed may be sent again; it carries the same
-Message-ID then, by which mail programs recognise it.
+Mail never blocks an act: invitations wait in the records until the store has given the seat and the mail
+server has taken the mail. A mail that was taken just before the desk was killed may be sent again; it
+carries the same Message-ID then, by which mail programs recognise it. A mail that was wanted again has
+another one.
 """
 
 from __future__ import annotations
 
 import smtplib
-from datetime import timedelta
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from email.message import EmailMessage
 from pathlib import Path
 
-from jinja2 import Environment, FileSystemLoader, StrictUndefined
-from sqlalchemy import or_, select
+import structlog
+from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
+from sqlalchemy import or_, select, update
+from sqlalchemy.orm import contains_eager, joinedload
 
-from restless_tide.core.invitation import INVITATION, InvitationEvent, InvitationState
+from restless_tide.core.invitation import INVITATION, MOST_MAILS_A_DAY, InvitationEvent, InvitationState
 from restless_tide.core.order import pause_before_retry_seconds
 from restless_tide.core.trial import TrialState
+from restless_tide.desk import invitations, seating
 from restless_tide.desk.desk import ENGINE, Desk
-from restless_tide.desk.trials import personal_code
+from restless_tide.desk.invitations import personal_code
+from restless_tide.desk.stores import rules_of
+from restless_tide.desk.words import language_of, text_for, words
+from restless_tide.engine import postbox
 from restless_tide.engine.carriers import needed
-from restless_tide.records.tables import Invitation, Trial
+from restless_tide.records.tables import Build, Cohort, Consignment, Invitation, Trial
 
-_BATCH = 50
-_TIMEOUT_SECONDS = 10
-_TEMPLATES = Environment(
+_BATCH = 100
+_NOT_TAKEN = "the mail server does not take it"
+_TEMPORARY = range(400, 500)
+TEMPLATES = Environment(
     loader=FileSystemLoader(Path(__file__).parent),
     undefined=StrictUndefined,
     trim_blocks=True,
-    autoescape=False,  # noqa: S701  (plain text)
+    lstrip_blocks=True,
+    autoescape=select_autoescape(("html",)),
 )
+_log = structlog.get_logger("engine")
 
 
-def send_waiting(desk: Desk) -> int:
-    """Send the invitations that wait, over one connection; returns how many were sent."""
-    now = desk.clock.now()
-    with desk.look() as session:
-        waiting = session.scalars(
-            select(Invitation)
-            .join(Trial)
-            .where(
-                Invitation.state == InvitationState.QUEUED,
-                Trial.state == TrialState.OPEN,
-                or_(Invitation.try_after.is_(None), Invitation.try_after <= now),
+@dataclass(frozen=True)
+class Ready:
+    """A mail ready to go; ``sender`` is where it comes back to."""
+
+    invitation: str
+    mail: EmailMessage
+    sender: str
+
+
+class Postman:
+    """Sends what waits. One for a desk; ``failures`` counts how often in a row the server was not to be had."""
+
+    def __init__(self, desk: Desk, stopping: Callable[[], bool] = lambda: False) -> None:
+        self._desk, self._stopping = desk, stopping
+        self._failures = 0
+
+    def send_waiting(self) -> int:
+        """Send the invitations that wait, over one connection; returns how many were sent."""
+        waiting = self._waiting()
+        if not waiting:
+            return 0
+        sent = 0
+        try:
+            with postbox.connected(self._desk.settings) as server:
+                self._heard()
+                while waiting and not self._stopping():
+                    for ready in waiting:
+                        sent += self._send(server, ready)
+                        if self._stopping():
+                            return sent
+                    waiting = self._waiting()
+        except (OSError, smtplib.SMTPException) as wrong:
+            self._not_heard(wrong)
+        return sent
+
+    def _waiting(self) -> list[Ready]:
+        now = self._desk.clock.now()
+        with self._desk.look() as session:
+            found = session.scalars(
+                select(Invitation)
+                .join(Trial, Invitation.trial_id == Trial.id)
+                .join(Cohort, Trial.cohort_id == Cohort.id)
+                .join(Consignment, Trial.consignment_id == Consignment.id)
+                .join(Build, Consignment.build_id == Build.id)
+                .options(
+                    contains_eager(Invitation.trial).options(
+                        contains_eager(Trial.cohort).joinedload(Cohort.app),
+                        contains_eager(Trial.consignment).options(
+                            contains_eager(Consignment.build), joinedload(Consignment.berth)
+                        ),
+                    ),
+                    joinedload(Invitation.tester),
+                )
+                .where(
+                    Invitation.state == InvitationState.QUEUED,
+                    Trial.state == TrialState.OPEN,
+                    Invitation.seated_at.is_not(None),
+                    or_(Invitation.try_after.is_(None), Invitation.try_after <= now),
+                )
+                .order_by(Invitation.created_at, Invitation.id)
+                .limit(_BATCH)
+            ).all()
+            flooded = {row.id: free for row in found if (free := _free_again(row, now)) is not None}
+            ready = [_written(self._desk, row) for row in found if row.id not in flooded]
+        if flooded:
+            with self._desk.act(ENGINE) as act:
+                for invitation_id, free in flooded.items():
+                    row = needed(act.session, Invitation, invitation_id)
+                    row.try_after = free
+                    row.trouble = f"{MOST_MAILS_A_DAY} mails went to this address in a day; the next waits"
+        return ready
+
+    def _send(self, server: smtplib.SMTP, ready: Ready) -> bool:
+        """One mail; a server that goes away in between ends the whole turn."""
+        try:
+            server.send_message(ready.mail, from_addr=ready.sender)
+        except smtplib.SMTPRecipientsRefused as refused:
+            code, said = next(iter(refused.recipients.values()), (550, b""))
+            told = said.decode("utf-8", "replace") if isinstance(said, bytes) else str(said)
+            self._settle_refused(ready.invitation, int(code), told)
+            return False
+        except smtplib.SMTPNotSupportedError:
+            self._settle_refused(ready.invitation, 550, "the mail server cannot write to such an address")
+            return False
+        except (smtplib.SMTPSenderRefused, smtplib.SMTPDataError) as refused:
+            self._postpone(ready.invitation, postbox.told(refused))
+            return False
+        with self._desk.act(ENGINE) as act:
+            row = needed(act.session, Invitation, ready.invitation)
+            row.mails += 1
+            row.mailed_at, row.trouble, row.attempts, row.try_after = act.now, None, 0, None
+            row.tester.mailed = [*_of_a_day(row.tester.mailed, act.now), act.now.isoformat()]
+            if (row.state, InvitationEvent.SEND) in INVITATION.table:
+                seating.move(act, row, InvitationEvent.SEND)
+                if row.carried:
+                    seating.move(act, row, InvitationEvent.ACCEPT)
+            act.tell(f"invitation {row.state}", f"invitation {row.id}", app=row.trial.cohort.app.name)
+        return True
+
+    def _settle_refused(self, invitation_id: str, code: int, said: str) -> None:
+        if code in _TEMPORARY:
+            self._postpone(invitation_id, f"the mail server asks to wait ({code})")
+            return
+        with self._desk.act(ENGINE) as act:
+            row = needed(act.session, Invitation, invitation_id)
+            told = said.replace(row.tester.email, "the address")
+            invitations.bounced(
+                act, row, f"the mail server does not know the address ({code} {told})"[:300], for_good=True
             )
-            .limit(_BATCH)
-        ).all()
-        mails = [(invitation.id, _write(desk, invitation)) for invitation in waiting]
-    if not mails:
-        return 0
-    sent = 0
-    try:
-        with smtplib.SMTP(desk.settings.smtp_host, desk.settings.smtp_port, timeout=_TIMEOUT_SECONDS) as server:
-            for invitation_id, mail in mails:
-                try:
-                    server.send_message(mail)
-                except smtplib.SMTPRecipientsRefused:
-                    _settle(desk, invitation_id, InvitationEvent.BOUNCE, "the mail server does not know the address")
-                else:
-                    _settle(desk, invitation_id, InvitationEvent.SEND, None)
-                    sent += 1
-    except (OSError, smtplib.SMTPException) as wrong:
-        for invitation_id, _ in mails[sent:]:
-            _postpone(desk, invitation_id, f"the mail server does not take it ({type(wrong).__name__})")
-    return sent
+
+    def _postpone(self, invitation_id: str, trouble: str) -> None:
+        with self._desk.act(ENGINE) as act:
+            row = needed(act.session, Invitation, invitation_id)
+            row.attempts += 1
+            row.try_after = act.now + timedelta(seconds=pause_before_retry_seconds(row.attempts))
+            row.trouble = trouble
+
+    def _heard(self) -> None:
+        """The server is back: what waited for it alone goes at once."""
+        if self._desk.mail_trouble is None and not self._failures:
+            return
+        self._failures, self._desk.mail_trouble = 0, None
+        with self._desk.act(ENGINE) as act:
+            act.session.execute(
+                update(Invitation)
+                .where(Invitation.state == InvitationState.QUEUED, Invitation.trouble.startswith(_NOT_TAKEN))
+                .values(try_after=None)
+            )
+            act.tell("mail goes out", "mail")
+
+    def _not_heard(self, wrong: Exception) -> None:
+        self._failures += 1
+        told = postbox.told(wrong)
+        _log.warning("mail does not go out", why=told)
+        with self._desk.act(ENGINE) as act:
+            pause = timedelta(seconds=pause_before_retry_seconds(self._failures))
+            act.session.execute(
+                update(Invitation)
+                .where(Invitation.state == InvitationState.QUEUED, Invitation.seated_at.is_not(None))
+                .values(try_after=act.now + pause, trouble=told)
+            )
+            if self._desk.mail_trouble != told:
+                act.tell("mail waits", "mail", said=told)
+            self._desk.mail_trouble = told
 
 
-def _write(desk: Desk, invitation: Invitation) -> EmailMessage:
-    trial = invitation.trial
+def _of_a_day(instants: list[str], now: datetime) -> list[str]:
+    return [instant for instant in instants if now - datetime.fromisoformat(instant) < timedelta(days=1)]
+
+
+def _free_again(invitation: Invitation, now: datetime) -> datetime | None:
+    """When the tester may be mailed again, where they have had enough for a day."""
+    recent = sorted(_of_a_day(invitation.tester.mailed, now))
+    if len(recent) < MOST_MAILS_A_DAY:
+        return None
+    return datetime.fromisoformat(recent[-MOST_MAILS_A_DAY]) + timedelta(days=1)
+
+
+def _written(desk: Desk, invitation: Invitation) -> Ready:
+    trial, tester = invitation.trial, invitation.tester
     build, app = trial.consignment.build, trial.cohort.app
+    language = language_of(tester.languages)
+    said = words(language)
+    named = {
+        "app": app.title,
+        "version": build.version,
+        "number": build.number,
+        "store": rules_of(trial.consignment.berth.store).store,
+        "name": tester.name,
+        "contact": trial.contact,
+        "where": trial.remarks_to,
+        "page": trial.store_page or "",
+    }
+    link = f"{desk.settings.address}/invitation/{personal_code(desk.seal, invitation)}"
+    content = {
+        "w": {name: text.format(**named) for name, text in said["mail"].items()},
+        "steps": steps(build.platform, language, named, bool(trial.store_page)),
+        "brief": text_for(trial.brief, tester.languages),
+        "link": link,
+        "language": language,
+        "carried": invitation.carried,
+        "has_name": bool(tester.name),
+        "remarks_to": trial.remarks_to,
+    }
+    domain = desk.settings.mail_domain
     mail = EmailMessage()
     mail["From"] = desk.settings.mail_from
-    mail["To"] = invitation.tester.email
+    mail["To"] = tester.email
     mail["Reply-To"] = trial.contact
-    mail["Subject"] = f"Try {app.title} {build.version} ({build.number})"
-    mail["Message-ID"] = f"<{invitation.id}@{desk.settings.mail_from.rpartition('@')[2]}>"
-    link = f"{desk.settings.address}/invitation/{personal_code(desk.seal, invitation)}"
-    text = _TEMPLATES.get_template("invitation.txt").render(
-        name=invitation.tester.name,
-        app=app.title,
-        build=build,
-        store=trial.consignment.berth.store.rulebook["store"],
-        notes=trial.notes,
-        contact=trial.contact,
-        link=link,
-    )
-    mail.set_content(text)
-    return mail
+    mail["Subject"] = content["w"]["subject_new" if invitation.carried else "subject"]  # type: ignore[index]
+    mail["Message-ID"] = f"<{invitation.id}.{invitation.mails + 1}@{domain}>"
+    mail["Content-Language"] = language
+    mail["Auto-Submitted"] = "auto-generated"
+    mail["List-Unsubscribe"] = f"<{link}/unsubscribe>"
+    mail["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
+    mail.set_content(TEMPLATES.get_template("invitation.txt").render(content))
+    mail.add_alternative(TEMPLATES.get_template("invitation.html").render(content), subtype="html")
+    back = postbox.address_for(desk, postbox.BOUNCE, invitation.id)
+    return Ready(invitation.id, mail, back or desk.settings.mail_from)
 
 
-def _settle(desk: Desk, invitation_id: str, event: InvitationEvent, trouble: str | None) -> None:
-    with desk.act(ENGINE) as act:
-        invitation = needed(act.session, Invitation, invitation_id)
-        if (invitation.state, event) not in INVITATION.table:
-            return
-        invitation.state, invitation.changed_at, invitation.trouble = (
-            INVITATION.after(invitation.state, event),
-            act.now,
-            trouble,
-        )
-        act.tell(f"invitation {invitation.state}", f"invitation {invitation.id}", app=invitation.trial.cohort.app.name)
-
-
-def _postpone(desk: Desk, invitation_id: str, trouble: str) -> None:
-    with desk.act(ENGINE) as act:
-        invitation = needed(act.session, Invitation, invitation_id)
-        invitation.attempts += 1
-        invitation.try_after = act.now + timedelta(seconds=pause_before_retry_seconds(invitation.attempts))
-        invitation.trouble = trouble
+def steps(platform: str, language: str, named: dict[str, object], has_page: bool) -> list[str]:
+    """What a tester does on their platform, step by step."""
+    said = words(language)["steps"]
+    found = [said[f"{platform}_{place}"] for place in (1, 2, 3) if f"{platform}_{place}" in said]
+    if has_page:
+        found.insert(1, said["link"])
+    return [text.format(**named) for text in (*found, said["last"])]

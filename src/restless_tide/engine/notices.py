@@ -22,11 +22,11 @@ from restless_tide.desk.addresses import demand_reachable
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.notices import secret_of
 from restless_tide.desk.standing import lapsing
+from restless_tide.engine import postbox
 from restless_tide.engine.carriers import needed
 from restless_tide.records.tables import App, Delivery, Notice, Store, Subscription
 
 _BATCH = 20
-_TIMEOUT_SECONDS = 10.0
 _GONE = 410
 
 
@@ -92,10 +92,10 @@ def _mail(desk: Desk, _: httpx.Client, delivery: Delivery, subscription: Subscri
         f"{notice.said}\n\n{where}\n\nYou are told because you subscribed: {desk.settings.address}/notices\n"
     )
     try:
-        with smtplib.SMTP(desk.settings.smtp_host, desk.settings.smtp_port, timeout=_TIMEOUT_SECONDS) as server:
+        with postbox.connected(desk.settings) as server:
             server.send_message(mail)
     except (OSError, smtplib.SMTPException) as wrong:
-        raise Undelivered(f"the mail server does not take it ({type(wrong).__name__})") from None
+        raise Undelivered(postbox.told(wrong)) from None
 
 
 def _post(desk: Desk, http: httpx.Client, delivery: Delivery, subscription: Subscription) -> None:

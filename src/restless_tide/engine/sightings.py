@@ -21,9 +21,10 @@ from restless_tide.core.round import ROUND, RoundEvent, RoundState
 from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import builds, legs
+from restless_tide.desk import builds, invitations, legs, trials
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.stores import rules_of
+from restless_tide.engine import field_reports
 from restless_tide.engine.carriers import leg_subject, needed
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import Berth, Build, Consignment, Leg, Order, Round, Sighting, Step, Store, Trial
@@ -61,7 +62,12 @@ def take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: boo
         for event in sorted(events, key=lambda event: event.sequence):
             if event.sequence <= store.events_seen:
                 continue
-            if event.sequence > store.events_seen + 1 or (not apply(act, event) and _awaits_confirmation(act, store)):
+            if event.sequence > store.events_seen + 1:
+                break
+            known = (
+                field_reports.take_in(desk, act, store, event) if event.type == "report.filed" else apply(act, event)
+            )
+            if not known and _awaits_confirmation(act, store):
                 break
             store.events_seen, store.last_event_at = event.sequence, event.time
             taken += 1
@@ -97,6 +103,8 @@ def apply(act: Act, event: StoreEvent) -> bool:
             return _round_changed(act, event)
         case "trial.changed":
             return _trial_changed(act, event)
+        case "tester.changed":
+            return _tester_changed(act, event)
         case "rollout.changed":
             return _rollout_changed(act, event)
         case "berth.changed":
@@ -184,6 +192,8 @@ def _consignment_changed(act: Act, event: StoreEvent) -> bool:
     )
     if not _answered_by_itself(act, consignment):
         _tell_of_build(act, event, consignment)
+    if consignment.state is ConsignmentState.READY:
+        trials.build_ready(replace(act, person=ENGINE), consignment)
     return True
 
 
@@ -247,21 +257,46 @@ def _trial_changed(act: Act, event: StoreEvent) -> bool:
     if trial is None:
         return False
     state = TrialState(event.data["state"])
+    trial.store_page = event.data.get("page") or trial.store_page
     step = _TRIAL_EVENTS.get(state)
     if step is None or (trial.state, step) not in TRIAL.table:
         return True
     before = trial.state
     trial.state, trial.changed_at = TRIAL.after(before, step), act.now
     trial.reason = event.data.get("reason")
+    app = trial.cohort.app
     act.log(
         f"trial {state}",
         f"trial {trial.id}",
-        app=trial.cohort.app.name,
+        app=app.name,
         reason=trial.reason or "",
         before={"state": str(before)},
         after={"state": str(state)},
     )
+    if state is TrialState.OPEN:
+        trials.opened(replace(act, person=ENGINE), trial)
+    if state in (TrialState.OPEN, TrialState.TURNED_DOWN):
+        label, store = trial.consignment.build.label, rules_of(trial.consignment.berth.store).store
+        told = "is open" if state is TrialState.OPEN else f"was turned down: {trial.reason}"
+        said = f"The trial of {app.title} {label} with {trial.cohort.name} at {store} {told}."
+        kind = NoticeKind.APPROVED if state is TrialState.OPEN else NoticeKind.REJECTED
+        if before is TrialState.WITH_STORE and (state is TrialState.TURNED_DOWN or _was_reviewed(trial)):
+            act.notice(kind, event.id, f"trial {trial.id}", said, place=f"/trials/{trial.id}", app=app.name)
     return True
+
+
+def _was_reviewed(trial: Trial) -> bool:
+    rules = rules_of(trial.consignment.berth.store).cohorts.get(trial.cohort.kind)
+    return rules is not None and rules.review_first
+
+
+def _tester_changed(act: Act, event: StoreEvent) -> bool:
+    """Somebody accepted, installed or left on the store's own side."""
+    trial = act.session.scalar(select(Trial).where(Trial.store_ref == event.subject))
+    if trial is None:
+        return False
+    told = {name: str(event.data.get(name) or "") for name in ("address", "state", "device", "system")}
+    return invitations.seen_at_store(act, trial, **told)
 
 
 def _rollout_changed(act: Act, event: StoreEvent) -> bool:

@@ -41,10 +41,12 @@ from restless_tide.core.order import (
 from restless_tide.core.step import StepState
 from restless_tide.desk import uploads
 from restless_tide.desk.desk import ENGINE, Act, Desk
-from restless_tide.engine import asking, carried, mail, notices, sightings, tides
+from restless_tide.engine import asking, carried, notices, replies, sightings, tides
 from restless_tide.engine.by_hand import ByHand, NeedsPerson
 from restless_tide.engine.carriers import CARRIERS, Carrier, needed
+from restless_tide.engine.inlet import Inlet
 from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
+from restless_tide.engine.mail import Postman
 from restless_tide.gateways.client import NOT_YET, request_id
 from restless_tide.gateways.protocol import ACT_IMPOSSIBLE
 from restless_tide.gateways.way import Way
@@ -87,10 +89,12 @@ class Engine:
                 ("orders", self._carry_out, idle),
                 ("tides", lambda: tides.rise(desk), idle),
                 ("sightings", self._ask_stores, min(desk.settings.poll_seconds, idle)),
-                ("mail", lambda: mail.send_waiting(desk), idle),
+                ("mail", Postman(desk, self._stopping.is_set).send_waiting, idle),
+                ("replies", lambda: replies.send_waiting(desk), idle),
                 ("notices", self._tell_people, idle),
             )
         ]
+        self._inlet = Inlet(desk) if desk.settings.inlet_port is not None else None
         self._keeper = threading.Thread(target=self._keep_lease, name="lease", daemon=True)
         desk.on_change(self._nudged.set)
 
@@ -108,9 +112,13 @@ class Engine:
         self._take_lease()
         for thread in (*self._threads, self._keeper):
             thread.start()
+        if self._inlet is not None:
+            self._inlet.start()
 
     def stop(self) -> None:
         """Finish what is in hand, begin nothing new, and let the next engine begin at once."""
+        if self._inlet is not None:
+            self._inlet.stop()
         self._stopping.set()
         self._nudged.set()
         for thread in self._threads:
@@ -209,6 +217,8 @@ class Engine:
             self._lapses_after = time.monotonic() + LAPSES_EVERY_SECONDS
             notices.notice_lapses(self._desk)
             uploads.drop_lapsed(self._desk, ENGINE)
+        if self._desk.to_scrub:
+            self._desk.scrub()
 
     # orders
 

@@ -299,16 +299,23 @@ def _trial(suite: Suite) -> None:
     if kind is None:
         raise NotTried("the rulebook knows no testers")
     wanted = protocol.TrialRequest(
-        consignment=suite.known["a ready build"], kind=kind, cohort="check", notes="Look.", testers=("a@example.org",)
+        consignment=suite.known["a ready build"],
+        kind=kind,
+        cohort="check",
+        brief={"en": "Look.", **dict.fromkeys(rules.cohorts[kind].brief_locales_required, "Look.")},
+        contact="check@example.org",
+        sign_in={"how": "no sign-in is needed"},
+        testers=("a@example.org",),
     )
     told = suite.done(f"/v1/berths/{suite.known['a berth']}/trials", protocol.TrialAnswer, wanted, "a trial")
     place = f"/v1/trials/{told.id}"
     for _ in range(2):
-        suite.done(f"{place}/testers", protocol.TrialAnswer, {"address": "b@example.org"}, "a seat")
+        suite.done(f"{place}/testers", protocol.TrialAnswer, {"addresses": ["b@example.org"]}, "a seat")
     seen = fits(suite.call("GET", place), protocol.TrialAnswer)
     demand(seen.seats_taken == 2, f"the same address twice is one seat, not {seen.seats_taken} with the first")
-    suite.done(f"{place}/removals", protocol.TrialAnswer, {"address": "b@example.org"}, "a removal")
+    suite.done(f"{place}/removals", protocol.TrialAnswer, {"addresses": ["b@example.org"]}, "a removal")
     demand(fits(suite.call("GET", place), protocol.TrialAnswer).seats_taken == 1, "a removed tester keeps the seat")
+    fits(suite.call("GET", f"{place}/usage"), protocol.Usage)
     ended = suite.done(f"{place}/close", protocol.TrialAnswer, None, "the end of a trial")
     demand(ended.state == "closed", f"a closed trial is {ended.state}")
 

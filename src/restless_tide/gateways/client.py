@@ -107,6 +107,13 @@ class Gateway:
     def trial(self, trial: str) -> protocol.TrialAnswer:
         return self._call("GET", f"/v1/trials/{trial}", protocol.TrialAnswer)
 
+    def usage(self, trial: str) -> tuple[protocol.UsageDay, ...]:
+        return self._call("GET", f"/v1/trials/{trial}/usage", protocol.Usage).days
+
+    def report_picture(self, report: str, place: int) -> bytes:
+        """A picture of a field report, from 1."""
+        return self._send("GET", f"/v1/reports/{report}/pictures/{place}").content
+
     def availability(self, berth: str) -> protocol.AvailabilityMessage:
         return self._call("GET", f"/v1/berths/{berth}/availability", protocol.AvailabilityMessage)
 
@@ -198,9 +205,14 @@ class Gateway:
     def close_trial(self, trial: str, key: str) -> protocol.TrialAnswer:
         return self._call("POST", f"/v1/trials/{trial}/close", protocol.TrialAnswer, key=key)
 
-    def seat(self, trial: str, address: str, key: str) -> protocol.TrialAnswer:
-        body = protocol.TesterRequest(address=address)
+    def seat(self, trial: str, addresses: tuple[str, ...], key: str) -> protocol.TrialAnswer:
+        """Seats for these; whoever sits there already keeps one seat."""
+        body = protocol.TestersRequest(addresses=addresses)
         return self._call("POST", f"/v1/trials/{trial}/testers", protocol.TrialAnswer, body=body, key=key)
+
+    def unseat(self, trial: str, addresses: tuple[str, ...], key: str) -> protocol.TrialAnswer:
+        body = protocol.TestersRequest(addresses=addresses)
+        return self._call("POST", f"/v1/trials/{trial}/removals", protocol.TrialAnswer, body=body, key=key)
 
     def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
         return self._call("POST", f"/v1/berths/{berth}/submissions", protocol.SubmissionAnswer, body=wanted, key=key)

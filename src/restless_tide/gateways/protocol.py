@@ -61,6 +61,7 @@ class Account(Message):
     name: str
     may: tuple[str, ...]
     standing: Literal["good", "lapsing", "lapsed"] = "good"
+    domains: tuple[str, ...] = Field(default=(), description="the account's own mail domains")
     membership_until: datetime | None = None
     key_until: datetime | None = None
     papers: tuple[Paper, ...] = ()
@@ -122,24 +123,47 @@ class AnswersRequest(Message):
     answers: dict[str, str]
 
 
+MOST_TESTERS = 500
+"""In one call."""
+
+
 class TrialRequest(Message):
+    """``brief`` is what to try, by locale; ``sign_in`` is for the store's reviewer alone."""
+
     consignment: str
     kind: str
     cohort: str
-    notes: str
-    testers: tuple[str, ...] = ()
+    brief: dict[str, str]
+    contact: str = ""
+    sign_in: dict[str, str] | None = Field(default=None, repr=False)
+    testers: tuple[str, ...] = Field(default=(), max_length=MOST_TESTERS)
 
 
-class TesterRequest(Message):
-    address: str
+class TestersRequest(Message):
+    addresses: tuple[str, ...] = Field(max_length=MOST_TESTERS)
 
 
 class TrialAnswer(Message):
+    """``seats`` and ``seats_taken`` as the store counts them; ``page`` is where testers find the build there."""
+
     id: str
     seats: int | None = None
     seats_taken: int | None = None
-    state: Literal["with the store", "open", "turned down", "closed"]
+    state: Literal["with the store", "open", "turned down", "closed", "lapsed"]
     reason: str | None = None
+    page: str | None = None
+
+
+class UsageDay(Message):
+    """One day of a trial by the store's clock: sessions begun, and those that ended in a crash."""
+
+    day: str = Field(pattern=r"^\d{4}-\d{2}-\d{2}$")
+    sessions: int = Field(ge=0)
+    crashed: int = Field(ge=0)
+
+
+class Usage(Message):
+    days: tuple[UsageDay, ...] = Field(default=(), max_length=400)
 
 
 class SubmissionRequest(Message):

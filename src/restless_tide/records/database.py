@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -54,6 +55,24 @@ class Database:
         with Session(self._writing, expire_on_commit=False) as session, session.begin():
             yield session
 
+    def scrub(self) -> bool:
+        """Write the file anew and empty its write-ahead log, so that nothing that was deleted is left in either.
+
+        False when somebody reads just now and the log could not be emptied; then it is to be done again.
+        """
+        connection = self._engine.raw_connection()
+        try:
+            cursor = connection.cursor()
+            cursor.execute("VACUUM")
+            cursor.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            busy, _, _ = cursor.fetchone() or (1, 0, 0)
+            cursor.close()
+        except sqlite3.OperationalError:
+            return False
+        finally:
+            connection.close()
+        return not busy
+
     def close(self) -> None:
         self._engine.dispose()
 
@@ -61,7 +80,7 @@ class Database:
 def _prepare(connection: Any, _record: object) -> None:
     connection.isolation_level = None  # SQLAlchemy says BEGIN itself, see _begin
     cursor = connection.cursor()
-    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=30000"):
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=30000", "secure_delete=ON"):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
 

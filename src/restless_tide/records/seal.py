@@ -49,6 +49,13 @@ class Seal:
         """An unguessable code for a personal link; it is derived, so nothing has to be kept."""
         return base64.urlsafe_b64encode(hmac.digest(self._mac_key, subject.encode(), "sha256")[:18]).decode()
 
+    def mail_code(self, subject: str) -> str:
+        """The same for a mail address, whose letters may lose their case on the way."""
+        return hmac.digest(self._mac_key, f"mail {subject}".encode(), "sha256")[:10].hex()
+
+    def is_mail_code(self, subject: str, code: str) -> bool:
+        return hmac.compare_digest(code.encode(), self.mail_code(subject).encode())
+
 
 def master_key(folder: Path, from_environment: str | None) -> bytes:
     """The key from the environment (base64), or from ``master.key`` beside the data, made on first use (0600)."""

@@ -13,6 +13,7 @@ from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import CohortKind
@@ -339,7 +340,7 @@ class Consignment(Base):
 
 
 class Tester(Base):
-    """Somebody who tests; belongs to the desk, not to a cohort."""
+    """Somebody who tests; belongs to the desk, not to a cohort. Whoever was forgotten leaves the id alone."""
 
     __tablename__ = "testers"
 
@@ -347,9 +348,25 @@ class Tester(Base):
     email: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
     created_at: Mapped[datetime]
+    platforms: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    languages: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    devices: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    tags: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    lookalike: Mapped[str] = mapped_column(default="", server_default="", index=True)
+    consented_at: Mapped[datetime | None]
+    consent_how: Mapped[str] = mapped_column(default="", server_default="")
+    mailed: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    bounced_at: Mapped[datetime | None]
+    bounce_said: Mapped[str | None]
+    forgotten_at: Mapped[datetime | None]
 
 
 class Cohort(Base):
+    """A group of testers of an app. ``brief`` and ``contact`` are what a trial says unless it says otherwise.
+
+    A walk-in cohort has a link while ``join_open``; ``join_nonce`` makes it another one.
+    """
+
     __tablename__ = "cohorts"
     __table_args__ = (UniqueConstraint("app_id", "name"),)
 
@@ -358,43 +375,101 @@ class Cohort(Base):
     name: Mapped[str]
     kind: Mapped[CohortKind]
     created_at: Mapped[datetime]
+    brief: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    contact: Mapped[str] = mapped_column(default="", server_default="")
+    join_open: Mapped[bool] = mapped_column(default=False, server_default="0")
+    join_limit: Mapped[int | None]
+    join_until: Mapped[datetime | None]
+    join_nonce: Mapped[str] = mapped_column(default="", server_default="")
     app: Mapped[App] = relationship()
-    members: Mapped[list[Membership]] = relationship(cascade="all, delete-orphan", order_by="Membership.joined_at")
+    attachments: Mapped[list[Attachment]] = relationship(
+        back_populates="cohort", cascade="all, delete-orphan", order_by="Attachment.attached_at"
+    )
     trials: Mapped[list[Trial]] = relationship(back_populates="cohort", order_by="Trial.created_at.desc()")
 
 
+class Attachment(Base):
+    """A cohort at a berth. ``by_itself``: every new build that is ready there goes to the cohort without anybody's hand."""
+
+    __tablename__ = "attachments"
+
+    cohort_id: Mapped[str] = mapped_column(ForeignKey("cohorts.id"), primary_key=True)
+    berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), primary_key=True)
+    by_itself: Mapped[bool] = mapped_column(default=False)
+    attached_at: Mapped[datetime]
+    trouble: Mapped[str | None]
+    cohort: Mapped[Cohort] = relationship(back_populates="attachments")
+    berth: Mapped[Berth] = relationship()
+
+
 class Membership(Base):
+    """Somebody in a cohort. After ``declined_at`` they are mailed nothing more and hold no seat."""
+
     __tablename__ = "memberships"
+    __table_args__ = (Index("memberships_by_tester", "tester_id"),)
 
     cohort_id: Mapped[str] = mapped_column(ForeignKey("cohorts.id"), primary_key=True)
     tester_id: Mapped[str] = mapped_column(ForeignKey("testers.id"), primary_key=True)
     joined_at: Mapped[datetime]
+    joined_how: Mapped[str] = mapped_column(default="", server_default="")
+    accepted_at: Mapped[datetime | None]
+    declined_at: Mapped[datetime | None]
     tester: Mapped[Tester] = relationship()
 
 
 class Trial(Base):
-    """A build handed to a cohort at one store."""
+    """A build handed to a cohort at one store. ``brief`` is what to try, by locale; how the reviewer signs in is sealed."""
 
     __tablename__ = "trials"
+    __table_args__ = (
+        Index("trials_by_cohort", "cohort_id", "created_at"),
+        Index("trials_by_consignment", "consignment_id"),
+    )
 
     id: Mapped[str] = _key("tr")
     cohort_id: Mapped[str] = mapped_column(ForeignKey("cohorts.id"))
     consignment_id: Mapped[str] = mapped_column(ForeignKey("consignments.id"))
     state: Mapped[TrialState] = mapped_column(default=TrialState.DRAFTED)
-    notes: Mapped[str]
+    brief: Mapped[dict[str, Any]] = mapped_column(default=dict)
     contact: Mapped[str]
+    remarks_to: Mapped[str] = mapped_column(default="", server_default="")
+    sealed_sign_in: Mapped[bytes | None] = mapped_column(LargeBinary)
+    by_itself: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime]
     changed_at: Mapped[datetime]
+    opened_at: Mapped[datetime | None]
     store_ref: Mapped[str | None] = mapped_column(index=True)
+    store_page: Mapped[str | None]
+    usage_asked_at: Mapped[datetime | None]
     reason: Mapped[str | None]
     cohort: Mapped[Cohort] = relationship(back_populates="trials")
     consignment: Mapped[Consignment] = relationship()
-    invitations: Mapped[list[Invitation]] = relationship(back_populates="trial", order_by="Invitation.created_at")
+
+
+class TrialUsage(Base):
+    """What a store tells of a trial's day: how often the build was used, and how often that ended in a crash."""
+
+    __tablename__ = "trial_usage"
+
+    trial_id: Mapped[str] = mapped_column(ForeignKey("trials.id"), primary_key=True)
+    day: Mapped[str] = mapped_column(primary_key=True)
+    sessions: Mapped[int]
+    crashed: Mapped[int]
 
 
 class Invitation(Base):
+    """A tester and a trial. ``moments`` are the instants of its states; ``seated_at`` is when the store gave a seat.
+
+    ``carried``: the tester has accepted before in this cohort, so the mail only tells of a new build.
+    """
+
     __tablename__ = "invitations"
-    __table_args__ = (UniqueConstraint("trial_id", "tester_id"),)
+    __table_args__ = (
+        UniqueConstraint("trial_id", "tester_id"),
+        Index("invitations_of_trial", "trial_id", "state"),
+        Index("invitations_by_tester", "tester_id"),
+        Index("invitations_waiting", "state", "try_after"),
+    )
 
     id: Mapped[str] = _key("in")
     trial_id: Mapped[str] = mapped_column(ForeignKey("trials.id"))
@@ -402,11 +477,117 @@ class Invitation(Base):
     state: Mapped[InvitationState] = mapped_column(default=InvitationState.QUEUED, index=True)
     created_at: Mapped[datetime]
     changed_at: Mapped[datetime]
+    moments: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    carried: Mapped[bool] = mapped_column(default=False, server_default="0")
+    seated_at: Mapped[datetime | None]
+    mails: Mapped[int] = mapped_column(default=0, server_default="0")
+    mailed_at: Mapped[datetime | None]
+    device: Mapped[str] = mapped_column(default="", server_default="")
+    system: Mapped[str] = mapped_column(default="", server_default="")
     attempts: Mapped[int] = mapped_column(default=0)
     try_after: Mapped[datetime | None]
     trouble: Mapped[str | None]
-    trial: Mapped[Trial] = relationship(back_populates="invitations")
+    trial: Mapped[Trial] = relationship()
     tester: Mapped[Tester] = relationship()
+
+
+class FieldReport(Base):
+    """What somebody sent back. ``source_ref`` is the store's own name for it; ``stack`` as it came in, ``frames`` with names."""
+
+    __tablename__ = "field_reports"
+    __table_args__ = (
+        UniqueConstraint("store_id", "source_ref"),
+        Index("reports_by_app", "app_id", "received_at", "id"),
+        Index("reports_alike", "app_id", "fingerprint"),
+        Index("reports_by_build", "build_id"),
+        Index("reports_by_tester", "tester_id"),
+    )
+
+    id: Mapped[str] = _key("fr")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    build_id: Mapped[str | None] = mapped_column(ForeignKey("builds.id"))
+    trial_id: Mapped[str | None] = mapped_column(ForeignKey("trials.id"))
+    tester_id: Mapped[str | None] = mapped_column(ForeignKey("testers.id"))
+    store_id: Mapped[str | None] = mapped_column(ForeignKey("stores.id"))
+    source: Mapped[str]
+    source_ref: Mapped[str | None]
+    kind: Mapped[ReportKind]
+    state: Mapped[ReportState] = mapped_column(default=ReportState.NEW)
+    text: Mapped[str] = mapped_column(default="")
+    device: Mapped[str] = mapped_column(default="")
+    system: Mapped[str] = mapped_column(default="")
+    language: Mapped[str] = mapped_column(default="")
+    at: Mapped[datetime]
+    received_at: Mapped[datetime]
+    changed_at: Mapped[datetime]
+    stack: Mapped[str] = mapped_column(default="")
+    frames: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    thrown: Mapped[str] = mapped_column(default="")
+    headline: Mapped[str] = mapped_column(default="")
+    symbolised: Mapped[bool] = mapped_column(default=False)
+    fingerprint: Mapped[str | None]
+    mended_in: Mapped[str | None] = mapped_column(ForeignKey("builds.id"))
+    same_as: Mapped[str | None] = mapped_column(ForeignKey("field_reports.id"))
+    ticket: Mapped[str] = mapped_column(default="")
+    pictures_due: Mapped[int] = mapped_column(default=0)
+    app: Mapped[App] = relationship()
+    build: Mapped[Build | None] = relationship(foreign_keys=[build_id])
+    mending: Mapped[Build | None] = relationship(foreign_keys=[mended_in])
+    trial: Mapped[Trial | None] = relationship()
+    tester: Mapped[Tester | None] = relationship()
+    store: Mapped[Store | None] = relationship()
+    pictures: Mapped[list[ReportPicture]] = relationship(
+        order_by="ReportPicture.position", cascade="all, delete-orphan"
+    )
+    words: Mapped[list[ReportWord]] = relationship(order_by="ReportWord.at", cascade="all, delete-orphan")
+
+
+class ReportPicture(Base):
+    """A picture of a report, made anew from what was sent, so that nothing but the picture is in it."""
+
+    __tablename__ = "report_pictures"
+
+    report_id: Mapped[str] = mapped_column(ForeignKey("field_reports.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(primary_key=True)
+    sha256: Mapped[str] = mapped_column(index=True)
+    media_type: Mapped[str]
+    width: Mapped[int]
+    height: Mapped[int]
+    size_bytes: Mapped[int]
+
+
+class ReportWord(Base):
+    """A word in a report's conversation: from the desk to the tester by mail, or back."""
+
+    __tablename__ = "report_words"
+    __table_args__ = (Index("words_waiting", "state", "try_after"),)
+
+    id: Mapped[str] = _key("rw")
+    report_id: Mapped[str] = mapped_column(ForeignKey("field_reports.id"))
+    at: Mapped[datetime]
+    person_id: Mapped[str | None]
+    text: Mapped[str]
+    state: Mapped[DeliveryState | None]
+    attempts: Mapped[int] = mapped_column(default=0)
+    try_after: Mapped[datetime | None]
+    trouble: Mapped[str | None]
+    report: Mapped[FieldReport] = relationship(back_populates="words")
+
+
+class SymbolFile(Base):
+    """A file that brings names back into the stacks of one build."""
+
+    __tablename__ = "symbol_files"
+
+    id: Mapped[str] = _key("sy")
+    build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"), index=True)
+    name: Mapped[str]
+    kind: Mapped[str]
+    identity: Mapped[str]
+    sha256: Mapped[str] = mapped_column(index=True)
+    size_bytes: Mapped[int]
+    stored_at: Mapped[datetime]
+    stored_by: Mapped[str]
 
 
 class Release(Base):

@@ -12,6 +12,7 @@ from restless_tide import __version__
 from restless_tide.desk.desk import Desk
 from restless_tide.engine.worker import Engine
 from restless_tide.service import console, faults, live
+from restless_tide.service.brake import Brake
 from restless_tide.service.limits import BodyLimit, RequestLog
 from restless_tide.service.metrics import Metrics
 from restless_tide.service.routes import (
@@ -22,9 +23,11 @@ from restless_tide.service.routes import (
     notices,
     people,
     releases,
+    reports,
     signing,
     steps,
     stores,
+    trials,
     uploads,
     watching,
 )
@@ -59,7 +62,9 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     app.state.desk = desk
     app.state.bell = live.Bell()
     app.state.metrics = Metrics(desk)
+    app.state.brake = Brake(desk.settings.join_attempts)
     faults.install(app)
+    app.add_exception_handler(invitation.TooOften, invitation.too_often)
     app.add_middleware(BodyLimit)
     app.add_middleware(RequestLog)
     for room in (
@@ -70,6 +75,8 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         uploads,
         signing,
         cohorts,
+        trials,
+        reports,
         releases,
         steps,
         notices,

@@ -25,7 +25,7 @@ def install(app: FastAPI, folder: Path) -> None:
 
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str) -> Response:
-        if path in ("metrics", "readyz") or path.startswith(("v1/", "invitation/", "assets/")):
+        if path in ("metrics", "readyz") or path.startswith(("v1/", "invitation/", "join/", "assets/")):
             raise NotFound(f"There is nothing at /{path}.")
         if path == "mark.svg" and (folder / path).is_file():
             return FileResponse(folder / path, headers={"Cache-Control": "max-age=86400"})

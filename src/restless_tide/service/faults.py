@@ -9,6 +9,7 @@ from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
 from restless_tide.core.errors import Finding, Invalid, Level, NotFound, TideError
+from restless_tide.service.paths import impersonal
 from restless_tide.wire.problems import PROBLEM_TYPE, problem_of
 
 _log = structlog.get_logger("service")
@@ -46,7 +47,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Exception)
     def unforeseen(request: Request, error: Exception) -> JSONResponse:
-        _log.error("unforeseen", path=request.url.path, exc_info=error)
+        _log.error("unforeseen", path=impersonal(request.url.path), exc_info=error)
         return answer_problem(
             TideError(
                 "Something went wrong inside the desk; nothing was changed.",

@@ -9,13 +9,27 @@ import time
 import structlog
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
 from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.testers import LARGEST_BYTES as LARGEST_LIST
+from restless_tide.desk.pictures import LARGEST_BYTES as LARGEST_PICTURE
 from restless_tide.gateways.client import request_id as current_request
 from restless_tide.service.faults import answer_problem
+from restless_tide.service.paths import impersonal
 
 LARGEST_BODY_BYTES = 1024 * 1024
+_LARGER = (
+    (re.compile(r"/v1/(testers|apps/[^/]+/cohorts/[^/]+)/imports"), LARGEST_LIST),
+    (re.compile(r"/v1/reports/[^/]+/pictures|/invitation/[^/]+/remarks"), LARGEST_PICTURE + 64 * 1024),
+    (re.compile(r"/v1/builds/[^/]+/symbols"), LARGEST_SYMBOLS),
+)
 _REQUEST_ID = re.compile(rb"[\w.:-]{1,80}")
 _log = structlog.get_logger("service")
+
+
+def largest_body(path: str) -> int:
+    """The most bytes that are taken at a path."""
+    return next((most for pattern, most in _LARGER if pattern.fullmatch(path)), LARGEST_BODY_BYTES)
 
 
 class BodyLimit:
@@ -26,6 +40,7 @@ class BodyLimit:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] == "http" and not scope["path"].startswith("/v1/uploads/"):
+            largest = largest_body(scope["path"])
             headers = dict(scope["headers"])
             length = headers.get(b"content-length", b"0")
             if b"transfer-encoding" in headers or not length.isdigit():
@@ -33,9 +48,9 @@ class BodyLimit:
                     scope, receive, send
                 )
                 return
-            if int(length) > LARGEST_BODY_BYTES:
+            if int(length) > largest:
                 wrong = TooLarge(
-                    f"The request has {int(length)} bytes; {LARGEST_BODY_BYTES} are taken here.",
+                    f"The request has {int(length)} bytes; {largest} are taken here.",
                     remedy="Send package files to /v1/uploads by tus; all else is small.",
                     code="body-too-large",
                 )
@@ -76,6 +91,6 @@ class RequestLog:
             if metrics is not None:
                 metrics.requests.labels(scope["method"], status).observe(time.perf_counter() - began)
             if not scope["path"].startswith("/assets/"):
-                path = "/invitation/…" if scope["path"].startswith("/invitation/") else scope["path"]
                 took = round((time.perf_counter() - began) * 1000, 1)
+                path = impersonal(scope["path"])
                 _log.info("answered", method=scope["method"], path=path, status=status, took_ms=took)

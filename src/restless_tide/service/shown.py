@@ -22,7 +22,6 @@ from restless_tide.desk.stores import rules_of
 from restless_tide.records import tables
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold, ThingTold
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, QuestionTold
-from restless_tide.wire.cohorts import CohortTold, InvitationTold, TesterTold, TrialTold
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
 from restless_tide.wire.people import PersonTold, TokenTold
 from restless_tide.wire.problems import findings_told
@@ -290,55 +289,6 @@ def build(session: Session, row: tables.Build, *, known_before: bool = False) ->
         cleared=any(entry.package.cleared_at is not None for entry in row.packages),
         lapses_at=min((facts.lapses_at for facts in found if facts.lapses_at), default=None),
         known_before=known_before,
-    )
-
-
-def tester(row: tables.Tester) -> TesterTold:
-    return TesterTold(id=row.id, email=row.email, name=row.name)
-
-
-def cohort(session: Session, row: tables.Cohort) -> CohortTold:
-    open_berths = [entry for entry in row.app.berths if entry.store_ref]
-    seats = {
-        entry.store.name: rules.cohorts[row.kind].seats
-        for entry in open_berths
-        if row.kind in (rules := rules_of(entry.store)).cohorts
-    }
-    return CohortTold(
-        app=row.app.name,
-        name=row.name,
-        kind=row.kind,
-        testers=[tester(member.tester) for member in row.members],
-        seats=seats,
-    )
-
-
-def trial(row: tables.Trial) -> TrialTold:
-    build_row = row.consignment.build
-    return TrialTold(
-        id=row.id,
-        app=row.cohort.app.name,
-        cohort=row.cohort.name,
-        build=build_row.id,
-        build_label=build_row.label,
-        store=row.consignment.berth.store.name,
-        store_title=rules_of(row.consignment.berth.store).store,
-        state=row.state,
-        notes=row.notes,
-        contact=row.contact,
-        reason=row.reason,
-        created_at=row.created_at,
-        changed_at=row.changed_at,
-        invitations=[
-            invitation(entry)
-            for entry in sorted(row.invitations, key=lambda entry: entry.tester.name or entry.tester.email)
-        ],
-    )
-
-
-def invitation(row: tables.Invitation) -> InvitationTold:
-    return InvitationTold(
-        id=row.id, tester=tester(row.tester), state=row.state, changed_at=row.changed_at, trouble=row.trouble
     )
 
 

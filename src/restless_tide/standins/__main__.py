@@ -31,12 +31,13 @@ def main() -> None:
     mail.add_argument("--port", type=int, required=True, help="HTTP, to read the mails")
     mail.add_argument("--smtp-port", type=int, required=True)
     mail.add_argument("--data", type=Path, required=True)
+    mail.add_argument("--bounces-to", default="", metavar="HOST:PORT", help="who takes mails that come back")
     given = parser.parse_args()
     if given.kind == "store":
         rules = read_rulebook((RULEBOOKS / f"{given.name}.toml").read_text(encoding="utf-8"), f"{given.name}.toml")
         app = standin_app(SimulatedStore(rules, given.data, given.seed), f"http://{HOST}:{given.port}")
     else:
-        app = mail_sink_app(given.data, HOST, given.smtp_port)
+        app = mail_sink_app(given.data, HOST, given.smtp_port, given.bounces_to)
     uvicorn.run(
         app,
         host=HOST,

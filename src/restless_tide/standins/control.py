@@ -2,12 +2,13 @@
 
 import threading
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel
 
+from restless_tide.standins import testing
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.moods import Mischief
 from restless_tide.standins.shelf import Thing
@@ -22,6 +23,13 @@ class ClockWish(BaseModel):
 
 class ActByHand(BaseModel):
     submission: str
+
+
+class TesterAct(BaseModel):
+    address: str
+    act: Literal["install", "leave", "accept"]
+    device: str = ""
+    system: str = ""
 
 
 class Shelved(BaseModel):
@@ -121,6 +129,20 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
     def take_key(identifier: str, sha256: str) -> Thing:
         """Somebody has the store take another upload key, on its own pages."""
         return store.take_key(identifier, sha256)
+
+    @router.post("/testers/{trial}")
+    def tester(trial: str, wish: TesterAct) -> JSONResponse:
+        """Somebody installs or leaves on the store's own pages."""
+        work = lambda: testing.tester_acts(store, trial, wish.address, wish.act, wish.device, wish.system)  # noqa: E731
+        status, told = store.perform(fresh("by-hand"), wish.act, trial, wish.model_dump(), work)
+        return JSONResponse(told, status)
+
+    @router.post("/reports")
+    def report(wish: testing.ReportWish) -> JSONResponse:
+        """Somebody reports something in the store's own app; pictures as base64."""
+        work = lambda: testing.report(store, wish)  # noqa: E731
+        status, told = store.perform(fresh("by-hand"), "report", wish.trial, {}, work)
+        return JSONResponse(told, status)
 
     @router.post("/answers/{consignment}")
     def answer(consignment: str, answers: dict[str, str]) -> JSONResponse:

@@ -19,7 +19,7 @@ from starlette.exceptions import HTTPException
 
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import moods, offering, pushing
+from restless_tide.standins import moods, offering, pushing, testers_page, testing
 from restless_tide.standins.control import control
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.judgement import Refusal
@@ -71,6 +71,7 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
         generate_unique_id_function=lambda route: route.name,
     )
     entrance = app.state.entrance = Entrance(store, address)
+    store.address = address
     busy: list[str] = []
     _answer_problems(app)
     moods.install(app, store)
@@ -80,6 +81,7 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     _add_trials(app, store, busy)
     _add_releases(app, store, busy)
     _add_events(app, store, busy)
+    app.include_router(testers_page.pages(store))
     app.include_router(control(store, entrance, busy))
     return app
 
@@ -280,25 +282,35 @@ def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/trials", response_model=protocol.TrialAnswer)
     def open_trial(request: Request, berth: Named, body: protocol.TrialRequest, _: Known, key: Key) -> Response:
-        work = lambda: store.open_trial(berth, body)  # noqa: E731
+        work = lambda: testing.open_trial(store, berth, body)  # noqa: E731
         return done(request, key, "open trial", body.consignment, body.model_dump(), work)
 
     @app.get("/v1/trials/{trial}")
     def trial(trial: Named, _: Known) -> protocol.TrialAnswer:
         store.turn()
-        return protocol.TrialAnswer.model_validate(store.trial(trial))
+        return protocol.TrialAnswer.model_validate(testing.trial(store, trial))
+
+    @app.get("/v1/trials/{trial}/usage")
+    def usage(trial: Named, _: Known) -> protocol.Usage:
+        return protocol.Usage.model_validate(testing.usage(store, trial))
+
+    @app.get("/v1/reports/{report}/pictures/{place}", response_class=Response)
+    def report_picture(report: Named, place: Annotated[int, Path(ge=1, le=100)], _: Known) -> Response:
+        return Response(testing.picture(store, report, place), media_type="application/octet-stream")
 
     @app.post("/v1/trials/{trial}/testers", response_model=protocol.TrialAnswer)
-    def seat(request: Request, trial: Named, body: protocol.TesterRequest, _: Known, key: Key) -> Response:
-        return done(request, key, "seat", trial, body.model_dump(), lambda: store.seat(trial, body.address))
+    def seat(request: Request, trial: Named, body: protocol.TestersRequest, _: Known, key: Key) -> Response:
+        work = lambda: testing.seat(store, trial, body.addresses)  # noqa: E731
+        return done(request, key, "seat", trial, body.model_dump(), work)
 
     @app.post("/v1/trials/{trial}/removals", response_model=protocol.TrialAnswer)
-    def unseat(request: Request, trial: Named, body: protocol.TesterRequest, _: Known, key: Key) -> Response:
-        return done(request, key, "unseat", trial, body.model_dump(), lambda: store.unseat(trial, body.address))
+    def unseat(request: Request, trial: Named, body: protocol.TestersRequest, _: Known, key: Key) -> Response:
+        work = lambda: testing.unseat(store, trial, body.addresses)  # noqa: E731
+        return done(request, key, "unseat", trial, body.model_dump(), work)
 
     @app.post("/v1/trials/{trial}/close", response_model=protocol.TrialAnswer)
     def close_trial(request: Request, trial: Named, _: Known, key: Key) -> Response:
-        return done(request, key, "close trial", trial, {}, lambda: store.close_trial(trial))
+        return done(request, key, "close trial", trial, {}, lambda: testing.close_trial(store, trial))
 
 
 def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:

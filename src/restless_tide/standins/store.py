@@ -36,7 +36,8 @@ class SimulatedStore:
         self.clock = StoreClock(self.shelf)
         self.uploads = folder / "uploads"
         self.uploads.mkdir(exist_ok=True)
-        self._seed = seed
+        self.address = ""
+        self.seed = seed
 
     # acts
 
@@ -118,7 +119,7 @@ class SimulatedStore:
         }
         if berth.get("due_at"):
             self.shelf.put("berth", berth | {"due_at": None})
-        return self._due(consignment, "consignment", minutes=self.rules.processing.usual_minutes)
+        return self.due(consignment, "consignment", minutes=self.rules.processing.usual_minutes)
 
     def _ever_handed_in(self, berth_id: str) -> bool:
         return any(entry["berth"] == berth_id for entry in self.shelf.all("consignment"))
@@ -174,65 +175,10 @@ class SimulatedStore:
         state = "held" if more else "ready"
         return self.tell("consignment", consignment | {"state": state, "questions": more, "answers": given})
 
-    def open_trial(self, berth_id: str, wanted: protocol.TrialRequest) -> Thing:
-        consignment = self.needed("consignment", wanted.consignment)
-        if consignment["state"] != "ready":
-            raise Refusal("build-not-ready", f"The build is {consignment['state']}.")
-        rules = next((rules for kind, rules in self.rules.cohorts.items() if kind == wanted.kind), None)
-        if rules is None:
-            raise Refusal("kind-unknown", f"We have no {wanted.kind} testers.")
-        if len(wanted.testers) > rules.seats:
-            raise Refusal("seats-exhausted", f"{wanted.kind} testers have {rules.seats} seats here.")
-        seen = any(
-            other["version"] == consignment["version"]
-            and other["kind"] == wanted.kind
-            and other["state"] in ("open", "closed")
-            for other in self.shelf.all("trial")
-            if other["berth"] == berth_id
-        )
-        trial = {
-            "id": fresh("trial"),
-            "berth": berth_id,
-            "version": consignment["version"],
-            "kind": wanted.kind,
-            "consignment": wanted.consignment,
-            "testers": list(wanted.testers),
-            "reason": None,
-        }
-        if rules.review_first and not seen:
-            return self._due(trial | {"state": "with the store"}, "trial", minutes=self.rules.review.usual_hours * 15)
-        return self._open(trial)
-
-    def _open(self, trial: Thing, at: datetime | None = None) -> Thing:
+    def open_for_testers(self, trial: Thing, at: datetime | None = None) -> Thing:
         days = next(rules.trial_days for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
         ends = ((at or self.clock.now()) + timedelta(days=days)).isoformat() if days else None
-        return self.tell("trial", trial | {"state": "open", "due_at": ends}, at)
-
-    def trial(self, trial_id: str) -> Thing:
-        trial = self.needed("trial", trial_id)
-        return shown(trial) | {"seats": self._seats(trial), "seats_taken": len(trial["testers"])}
-
-    def _seats(self, trial: Thing) -> int:
-        return next(rules.seats for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
-
-    def seat(self, trial_id: str, address: str) -> Thing:
-        trial = self.needed("trial", trial_id)
-        seats = self._seats(trial)
-        if address not in trial["testers"]:
-            if len(trial["testers"]) >= seats:
-                raise Refusal("seats-exhausted", f"All {seats} seats are taken.")
-            trial["testers"].append(address)
-        self.shelf.put("trial", trial)
-        return self.trial(trial_id)
-
-    def unseat(self, trial_id: str, address: str) -> Thing:
-        trial = self.needed("trial", trial_id)
-        self.shelf.put("trial", trial | {"testers": [entry for entry in trial["testers"] if entry != address]})
-        return self.trial(trial_id)
-
-    def close_trial(self, trial_id: str) -> Thing:
-        trial = self.needed("trial", trial_id)
-        return self.tell("trial", trial | {"state": "closed", "due_at": None})
+        return self.tell("trial", trial | {"state": "open", "was_open": True, "due_at": ends}, at)
 
     def submit(self, berth_id: str, wanted: protocol.SubmissionRequest) -> Thing:
         consignment = self.needed("consignment", wanted.consignment)
@@ -255,7 +201,7 @@ class SimulatedStore:
             "state": "queued",
             "reasons": [],
         }
-        return self._due(submission, "submission", minutes=self.rules.review.usual_hours * 9)
+        return self.due(submission, "submission", minutes=self.rules.review.usual_hours * 9)
 
     def recall(self, submission_id: str) -> Thing:
         submission = self.needed("submission", submission_id)
@@ -344,7 +290,7 @@ class SimulatedStore:
                 offers = [Offered(datetime.fromisoformat(at), share) for at, share in rollout.get("offers", [])]
                 version, number = rollout["version"], rollout.get("number", 0)
                 bad = self.setting("bad_numbers", [])
-                found += gauges_of(self._seed, berth_id, version, number, offers, self.clock.now(), bad)
+                found += gauges_of(self.seed, berth_id, version, number, offers, self.clock.now(), bad)
         return {"gauges": found}
 
     def account(self) -> Thing:
@@ -354,6 +300,7 @@ class SimulatedStore:
         until = datetime.fromisoformat(opened) + timedelta(days=200)
         usual = {
             "name": "Saltgrass Collective",
+            "domains": ["saltgrass.example.org", "example.org"],
             "may": list(protocol.RIGHTS),
             "standing": "good",
             "membership_until": until.isoformat(),
@@ -399,9 +346,9 @@ class SimulatedStore:
                 elif kind == "trial" and thing["state"] == "open":
                     self.tell("trial", thing | {"state": "lapsed"}, at)
                 elif kind == "trial":
-                    self._open(thing, at)
+                    self._look_at_trial(thing, at)
                 elif thing["state"] == "queued":
-                    self._due(
+                    self.due(
                         thing | {"state": "in hand"}, "submission", minutes=self.rules.review.usual_hours * 51, since=at
                     )
                 else:
@@ -428,7 +375,7 @@ class SimulatedStore:
         self.tell("consignment", consignment | {"state": "held" if questions else "ready", "questions": questions}, at)
 
     def _whim(self, rate: str, subject: str) -> bool:
-        return random.Random(f"{self._seed}/{rate}/{subject}").random() < float(self.setting(rate, 0.0))
+        return random.Random(f"{self.seed}/{rate}/{subject}").random() < float(self.setting(rate, 0.0))
 
     def _read(self, consignment: Thing) -> tuple[list[Facts], str | None]:
         """The facts of every package of a consignment, or why they cannot be read."""
@@ -440,6 +387,14 @@ class SimulatedStore:
             except PackageUnreadable as wrong:
                 return [], wrong.detail
         return found, None
+
+    def _look_at_trial(self, trial: Thing, at: datetime) -> None:
+        reasons = self.setting("turn_down_next", [])
+        self.shelf.keep_setting("turn_down_next", [])
+        if reasons:
+            self.tell("trial", trial | {"state": "turned down", "reason": " ".join(reasons), "due_at": None}, at)
+        else:
+            self.open_for_testers(trial, at)
 
     def _review(self, submission: Thing, at: datetime) -> None:
         reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
@@ -486,10 +441,10 @@ class SimulatedStore:
         ]
         return max(offered, key=judgement.as_tuple, default=None)
 
-    def _due(self, thing: Thing, kind: str, *, minutes: float, since: datetime | None = None) -> Thing:
+    def due(self, thing: Thing, kind: str, *, minutes: float, since: datetime | None = None) -> Thing:
         """Put a thing on the shelf that will happen after about ``minutes``, and tell of it."""
         count = len(self.shelf.all(kind))
-        factor = random.Random(f"{self._seed}/{kind}/{count}/{thing['state']}").uniform(_SHORTEST, _LONGEST)
+        factor = random.Random(f"{self.seed}/{kind}/{count}/{thing['state']}").uniform(_SHORTEST, _LONGEST)
         begun = since or self.clock.now()
         return self.tell(kind, thing | {"due_at": (begun + timedelta(minutes=minutes * factor)).isoformat()}, begun)
 
@@ -522,7 +477,9 @@ class SimulatedStore:
 
 def shown(thing: Thing) -> Thing:
     """A thing as the outside sees it: when it will happen, and who tests, are the store's own affair."""
-    return {name: value for name, value in thing.items() if name not in ("due_at", "testers", "offers")}
+    return {
+        name: value for name, value in thing.items() if name not in ("due_at", "testers", "offers", "brief", "sign_in")
+    }
 
 
 def problem(code: str, detail: str) -> Thing:

@@ -4,48 +4,282 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from pydantic import Field
+from pydantic import AwareDatetime, Field
 
+from restless_tide.core.errors import Level
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.rulebook import CohortKind
+from restless_tide.core.testers import RowKind
 from restless_tide.core.trial import TrialState
 from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.problems import FindingTold
 
-
-class CohortWanted(Wanted):
-    name: str
-    kind: CohortKind = CohortKind.CREW
+# testers
 
 
 class TesterWanted(Wanted):
+    """A tester by address. What is left out stays as it is."""
+
     email: str
-    name: str = ""
+    name: str | None = None
+    platforms: list[str] | None = Field(default=None, description="android, ios, desktop; none: any")
+    languages: list[str] | None = Field(default=None, description="BCP 47, the dearest first")
+    devices: list[str] | None = None
+    tags: list[str] | None = None
+    consented_at: AwareDatetime | None = None
+
+
+class TesterChangeWanted(Wanted):
+    email: str | None = None
+    name: str | None = None
+    platforms: list[str] | None = None
+    languages: list[str] | None = None
+    devices: list[str] | None = None
+    tags: list[str] | None = None
+    consented_at: AwareDatetime | None = None
+
+
+class CohortRef(Told):
+    app: str
+    cohort: str
 
 
 class TesterTold(Told):
     id: str
     email: str
     name: str
+    platforms: list[str] = Field(default_factory=list)
+    languages: list[str] = Field(default_factory=list)
+    devices: list[str] = Field(default_factory=list)
+    tags: list[str] = Field(default_factory=list)
+    consented_at: datetime | None = None
+    consent_how: str = ""
+    bounced_at: datetime | None = None
+    bounce_said: str | None = None
+    cohorts: list[CohortRef] = Field(default_factory=list)
+    caution: str = Field(default="", description="what to know about this address")
+
+
+class ForgetWanted(Wanted):
+    reason: str = ""
+
+
+class ForgottenTold(Told):
+    """The pseudonymous id is all that is left."""
+
+    id: str
+
+
+# cohorts
+
+
+class CohortWanted(Wanted):
+    name: str
+    kind: CohortKind = CohortKind.CREW
+    stores: list[str] | None = Field(
+        default=None, description="none: every store with an open berth that knows the kind"
+    )
+
+
+class AttachWanted(Wanted):
+    by_itself: bool | None = Field(default=None, description="new builds go to the cohort as soon as they are ready")
+
+
+class BriefWanted(Wanted):
+    brief: dict[str, str] = Field(default_factory=dict, description="what to try, by locale; empty text: take it out")
+    contact: str = ""
+
+
+class JoinWanted(Wanted):
+    open: bool
+    limit: int | None = Field(default=None, description="so many people at most")
+    until: AwareDatetime | None = None
+    renew: bool = Field(default=False, description="another link; the old one is void")
+
+
+class JoinTold(Told):
+    """The link by which anybody joins. ``closed_because``: closed, over, full; none: it is open."""
+
+    link: str
+    open: bool
+    limit: int | None
+    until: datetime | None
+    closed_because: str | None
+
+
+class SeatsTold(Told):
+    """A cohort at a store. ``taken`` counts everybody of the kind there, also of other cohorts."""
+
+    store: str
+    store_title: str
+    seats: int
+    taken: int
+    left: int
+    per_build: bool
+    review_first: bool
+    by_itself: bool
+    trouble: str | None = Field(description="why the newest build did not go on by itself")
+
+
+class RunningTold(Told):
+    """A trial of a cohort, in short."""
+
+    id: str
+    build: str
+    build_label: str
+    store: str
+    store_title: str
+    state: TrialState
+    changed_at: datetime
+    invited: dict[str, int]
+    stuck: int
+    reason: str | None
+
+
+class HeldBuildTold(Told):
+    """How many of a cohort have a build on a device."""
+
+    build: str
+    label: str
+    people: int
 
 
 class CohortTold(Told):
     app: str
     name: str
     kind: CohortKind
-    testers: list[TesterTold]
-    seats: dict[str, int] = Field(description="seats for this kind, by store with an open berth")
+    testers: int
+    declined: int
+    bounced: int
+    at: list[SeatsTold]
+    running: list[RunningTold]
+    brief: dict[str, str]
+    contact: str
+    join: JoinTold | None
+    reports_open: int
+
+
+class CohortDetailTold(CohortTold):
+    """``stuck`` says in plain lines what does not go on, and where."""
+
+    have: list[HeldBuildTold]
+    stuck: list[str]
+    reports: dict[str, int]
+
+
+class MemberTold(Told):
+    """Somebody in a cohort, with the newest invitation there."""
+
+    tester: TesterTold
+    joined_at: datetime
+    joined_how: str
+    declined_at: datetime | None
+    state: InvitationState | None
+    since: datetime | None
+    build_label: str | None = Field(description="the build that the newest invitation is to")
+    device: str
+    system: str
+    trouble: str | None
+
+
+class PickWanted(Wanted):
+    testers: list[str] = Field(description="ids or addresses that the desk knows", max_length=5000)
+
+
+class RemovalWanted(Wanted):
+    testers: list[str] = Field(min_length=1, max_length=5000)
+    reason: str = ""
+
+
+class CountTold(Told):
+    count: int
+
+
+# lists
+
+
+class RowTold(Told):
+    line: int
+    kind: RowKind
+    address: str
+    name: str
+    said: str
+    raw: str
+
+
+class ImportTold(Told):
+    """A list as it was understood. ``rows`` are those a person should look at; ``counts`` are of all."""
+
+    applied: bool
+    encoding: str
+    delimiter: str
+    columns: dict[str, str]
+    ignored: list[str]
+    said: list[str]
+    counts: dict[str, int]
+    rows: list[RowTold]
+    findings: list[FindingTold]
+    entered: int
+    joined: int
+
+
+# trials
+
+
+class SignInWanted(Wanted):
+    """How the store's reviewer signs in; sealed like keys, never shown again."""
+
+    name: str = ""
+    password: str = Field(default="", repr=False)
+    how: str = Field(default="", description="whatever else the reviewer must know, or that no sign-in is needed")
 
 
 class TrialWanted(Wanted):
-    cohort: str
+    cohorts: list[str] = Field(min_length=1)
     build: str
-    store: str
-    notes: str = Field(description="what to try")
-    contact: str = Field(description="the address testers answer to")
+    stores: list[str] = Field(default_factory=list, description="none: wherever the cohort is and the build went")
+    brief: dict[str, str] = Field(default_factory=dict, description="what to try, by locale; none: the cohort's own")
+    contact: str = Field(default="", description="the address testers answer to; none: the cohort's own")
+    remarks_to: str = Field(default="", description="where remarks go besides the tester's page")
+    sign_in: SignInWanted | None = None
+    when_ready: bool = Field(default=False, description="hand it in as soon as the store has processed the build")
+
+
+class TrialAgainWanted(Wanted):
+    brief: dict[str, str] = Field(default_factory=dict)
+    contact: str = ""
+    remarks_to: str = ""
+    sign_in: SignInWanted | None = None
+    reason: str = ""
 
 
 class CloseWanted(Wanted):
     reason: str = ""
+
+
+class PlanTold(Told):
+    """What handing a build to one cohort at one store would mean."""
+
+    cohort: str
+    store: str
+    store_title: str
+    invited: int
+    carried: int = Field(description="of them have accepted before in this cohort")
+    without_platform: int
+    seats: int | None
+    seats_left: int | None = Field(description="when all who fit have sat down")
+    fit: list[str] = Field(description="addresses; told only where not all fit")
+    left_out: list[str]
+    waits_for_review: bool
+    because: str
+    usual_hours: float
+    replaces: str | None = Field(description="the trial that it takes over from")
+    findings: list[FindingTold]
+
+
+class TrialSheetTold(Told):
+    plans: list[PlanTold]
+    level: Level | None = Field(description="the worst of all findings")
 
 
 class InvitationTold(Told):
@@ -53,21 +287,50 @@ class InvitationTold(Told):
     tester: TesterTold
     state: InvitationState
     changed_at: datetime
+    moments: dict[str, datetime]
+    carried: bool
+    seated: bool
+    mails: int
+    device: str
+    system: str
     trouble: str | None
 
 
 class TrialTold(Told):
     id: str
     app: str
+    app_title: str
     cohort: str
+    kind: CohortKind
     build: str
     build_label: str
     store: str
     store_title: str
     state: TrialState
-    notes: str
+    possible: list[str]
+    brief: dict[str, str]
     contact: str
+    remarks_to: str
+    sign_in_sealed: bool
+    by_itself: bool
     reason: str | None
     created_at: datetime
     changed_at: datetime
-    invitations: list[InvitationTold]
+    opened_at: datetime | None
+    lapses_at: datetime | None
+    store_page: str | None
+    invited: dict[str, int] = Field(description="invitations by state")
+    seated: int = Field(description="people the store has given a seat")
+    stuck: int
+    sessions: int
+    crash_free: float | None = Field(description="share of sessions that did not end in a crash")
+
+
+class AgainWanted(Wanted):
+    older_than_days: float = Field(default=0, ge=0, le=365)
+    bounced: bool = Field(default=False, description="also those whose mail came back")
+
+
+class AgainTold(Told):
+    queued: int
+    held_back: int = Field(description="too soon after the last mail, or too many already")

@@ -52,6 +52,7 @@ class OverviewTold(Told):
     stores: int
     rows: list[BerthRow]
     store_calls: list[StoreCallTold] = Field(description="what needs a person at the stores themselves")
+    desk_calls: list[CallTold] = Field(default_factory=list, description="what needs a person at the desk itself")
 
 
 class ChangeTold(Told):

@@ -1,87 +1,286 @@
-"""Cohorts, testers, trials and invitations."""
+"""Cohorts and the people in them."""
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
 
-from restless_tide.desk import cohorts, find, trials
-from restless_tide.service import shown
+from fastapi import APIRouter, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
+
+from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.invitation import InvitationState
+from restless_tide.core.testers import LARGEST_BYTES, write_csv
+from restless_tide.desk import cohorts, find, imports, testers
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.testers import Personal
+from restless_tide.service import shown_testing
+from restless_tide.service.paging import link_next
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
-    CloseWanted,
+    AttachWanted,
+    BriefWanted,
+    CohortDetailTold,
     CohortTold,
     CohortWanted,
-    InvitationTold,
+    CountTold,
+    ForgetWanted,
+    ForgottenTold,
+    ImportTold,
+    JoinWanted,
+    MemberTold,
+    PickWanted,
+    RemovalWanted,
+    TesterChangeWanted,
     TesterTold,
     TesterWanted,
-    TrialTold,
-    TrialWanted,
 )
 
 router = APIRouter(prefix="/v1", tags=["testing"])
+
+CSV_TYPE = "text/csv"
+_CSV = {"requestBody": {"required": True, "content": {CSV_TYPE: {"schema": {"type": "string", "format": "binary"}}}}}
+_CSV_ANSWER: dict[int | str, dict[str, object]] = {200: {"content": {CSV_TYPE: {"schema": {"type": "string"}}}}}
+Limit = Annotated[int, Query(ge=1, le=500)]
 
 
 @router.get("/apps/{app}/cohorts")
 def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[CohortTold]:
     with desk.look() as session:
-        return [shown.cohort(session, row) for row in cohorts.of_app(session, app)]
+        return [shown_testing.cohort(session, row, desk) for row in cohorts.of_app(session, app)]
 
 
 @router.post("/apps/{app}/cohorts", status_code=201)
 def make(app: str, wanted: CohortWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     with desk.act(person.id) as act:
-        return shown.cohort(act.session, cohorts.make(act, app, wanted.name, wanted.kind))
+        row = cohorts.make(act, app, wanted.name, wanted.kind, wanted.stores)
+        return shown_testing.cohort(act.session, row, desk)
+
+
+@router.get("/apps/{app}/cohorts/{cohort}")
+def detail(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> CohortDetailTold:
+    """Who is in it, seats left, what they have, what they said, what is stuck."""
+    with desk.look() as session:
+        row = find.cohort(session, find.app(session, app), cohort)
+        return shown_testing.cohort_detail(session, row, desk)
+
+
+@router.put("/apps/{app}/cohorts/{cohort}/berths/{store}")
+def attach(app: str, cohort: str, store: str, wanted: AttachWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """Put the cohort at a store, or set whether new builds go to it there by themselves."""
+    with desk.act(person.id) as act:
+        row = cohorts.attach(act, app, cohort, store, by_itself=wanted.by_itself)
+        return shown_testing.cohort(act.session, row, desk)
+
+
+@router.delete("/apps/{app}/cohorts/{cohort}/berths/{store}")
+def detach(app: str, cohort: str, store: str, desk: TheDesk, person: SignedIn) -> CohortTold:
+    with desk.act(person.id) as act:
+        return shown_testing.cohort(act.session, cohorts.detach(act, app, cohort, store), desk)
+
+
+@router.put("/apps/{app}/cohorts/{cohort}/brief")
+def keep_brief(app: str, cohort: str, wanted: BriefWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """What every trial of the cohort says unless it says otherwise."""
+    with desk.act(person.id) as act:
+        row = cohorts.keep_brief(act, app, cohort, wanted.brief, wanted.contact)
+        return shown_testing.cohort(act.session, row, desk)
+
+
+@router.put("/apps/{app}/cohorts/{cohort}/join")
+def set_join(app: str, cohort: str, wanted: JoinWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """Open or close the link of a walk-in cohort, or make it another one."""
+    with desk.act(person.id) as act:
+        row = cohorts.set_join(
+            act, app, cohort, is_open=wanted.open, limit=wanted.limit, until=wanted.until, renew=wanted.renew
+        )
+        return shown_testing.cohort(act.session, row, desk)
+
+
+@router.get("/apps/{app}/cohorts/{cohort}/testers")
+def members(
+    app: str,
+    cohort: str,
+    desk: TheDesk,
+    _: SignedIn,
+    response: Response,
+    text: str = "",
+    state: InvitationState | None = None,
+    after: str = "",
+    limit: Limit = 100,
+) -> list[MemberTold]:
+    """The people of a cohort by address, with what they have; ``text`` searches address, name and tags."""
+    with desk.look() as session:
+        row = find.cohort(session, find.app(session, app), cohort)
+        found = shown_testing.members(session, row, text=text, state=state, after=after, limit=limit + 1)
+    if len(found) > limit:
+        path = f"/v1/apps/{app}/cohorts/{cohort}/testers"
+        link_next(response, path, found[limit - 1].tester.email, text=text, state=state, limit=limit)
+    return found[:limit]
 
 
 @router.post("/apps/{app}/cohorts/{cohort}/testers", status_code=201)
 def add_tester(app: str, cohort: str, wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
+    """Put somebody into a cohort; known testers are found by their address."""
     with desk.act(person.id) as act:
-        return shown.tester(cohorts.add_tester(act, app, cohort, wanted.email, wanted.name).tester)
+        told = Personal(**wanted.model_dump(exclude={"email"}))
+        row, caution = cohorts.add_tester(act, app, cohort, wanted.email, told)
+        return shown_testing.tester(row, caution=caution)
 
 
-@router.delete("/apps/{app}/cohorts/{cohort}/testers/{email}", status_code=204)
-def remove_tester(app: str, cohort: str, email: str, desk: TheDesk, person: SignedIn) -> None:
+@router.post("/apps/{app}/cohorts/{cohort}/picks")
+def pick(app: str, cohort: str, wanted: PickWanted, desk: TheDesk, person: SignedIn) -> CountTold:
+    """Put testers that the desk knows into a cohort, all or none; answers how many were new to it."""
     with desk.act(person.id) as act:
-        cohorts.remove_tester(act, app, cohort, email)
+        return CountTold(count=len(cohorts.pick_testers(act, app, cohort, wanted.testers)))
+
+
+@router.post("/apps/{app}/cohorts/{cohort}/removals")
+def remove(app: str, cohort: str, wanted: RemovalWanted, desk: TheDesk, person: SignedIn) -> CountTold:
+    """Take people out of a cohort; they stay known, and their seats are free."""
+    with desk.act(person.id) as act:
+        return CountTold(count=cohorts.remove_testers(act, app, cohort, wanted.testers, wanted.reason))
+
+
+@router.post("/apps/{app}/cohorts/{cohort}/imports", openapi_extra=_CSV)
+async def take_list(
+    app: str,
+    cohort: str,
+    request: Request,
+    desk: TheDesk,
+    person: SignedIn,
+    dry_run: bool = True,
+    skip_bad: bool = False,
+    column: Annotated[list[str] | None, Query(description="FIELD=HEADER, or FIELD=NUMBER")] = None,
+) -> ImportTold:
+    """Look at a list of testers (CSV), or take it in as one act: all of it or nothing."""
+    content = await _body(request)
+    return await run_in_threadpool(_import, desk, person.id, content, column or [], app, cohort, dry_run, skip_bad)
+
+
+@router.post("/testers/imports", openapi_extra=_CSV)
+async def take_list_of_testers(
+    request: Request,
+    desk: TheDesk,
+    person: SignedIn,
+    dry_run: bool = True,
+    skip_bad: bool = False,
+    column: Annotated[list[str] | None, Query()] = None,
+) -> ImportTold:
+    """The same for people who are in no cohort yet."""
+    content = await _body(request)
+    return await run_in_threadpool(_import, desk, person.id, content, column or [], None, None, dry_run, skip_bad)
+
+
+async def _body(request: Request) -> bytes:
+    content = bytearray()
+    async for block in request.stream():
+        content += block
+        if len(content) > LARGEST_BYTES:
+            raise TooLarge(f"A list has {LARGEST_BYTES} bytes at most.", remedy="Split it.", code="list-too-large")
+    return bytes(content)
+
+
+def _import(
+    desk: Desk,
+    person: str,
+    content: bytes,
+    columns: list[str],
+    app: str | None,
+    cohort: str | None,
+    dry_run: bool,
+    skip_bad: bool,
+) -> ImportTold:
+    mapping = {}
+    for entry in columns:
+        name, equals, where = entry.partition("=")
+        if not equals:
+            raise Invalid(f"{entry!r} names no column.", remedy="Write it as FIELD=HEADER.", code="column-unknown")
+        mapping[name.strip()] = where
+    if dry_run:
+        with desk.look() as session:
+            return shown_testing.imported(imports.look(session, content, mapping, app, cohort))
+    return shown_testing.imported(imports.apply(desk, person, content, mapping, app, cohort, skip_bad=skip_bad))
+
+
+@router.get("/apps/{app}/cohorts/{cohort}/export", response_class=Response, responses=_CSV_ANSWER)
+def export(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> Response:
+    """The people of a cohort as CSV (RFC 4180), with what they have."""
+    with desk.look() as session:
+        row = find.cohort(session, find.app(session, app), cohort)
+        found = shown_testing.members(session, row, text="", state=None, after="", limit=1_000_000)
+    header = (*testers.HEADER, "joined", "state", "build", "device", "system")
+    rows = [
+        [
+            entry.tester.email, entry.tester.name, " ".join(entry.tester.platforms), " ".join(entry.tester.languages),
+            " ".join(entry.tester.tags), " | ".join(entry.tester.devices),
+            entry.tester.consented_at.date().isoformat() if entry.tester.consented_at else "",
+            entry.joined_at.date().isoformat(), entry.state or "", entry.build_label or "", entry.device, entry.system,
+        ]
+        for entry in found
+    ]  # fmt: skip
+    return csv_answer(write_csv(header, rows), f"{app}-{cohort}.csv")
+
+
+def csv_answer(text: str, name: str) -> Response:
+    headers = {"Content-Disposition": f'attachment; filename="{name}"', "Cache-Control": "no-store"}
+    return Response(text.encode(), media_type=f"{CSV_TYPE}; charset=utf-8", headers=headers)
 
 
 @router.get("/testers")
-def testers(desk: TheDesk, _: SignedIn) -> list[TesterTold]:
-    """Everybody who tests, whatever they test."""
+def every_tester(
+    desk: TheDesk, _: SignedIn, response: Response, text: str = "", after: str = "", limit: Limit = 100
+) -> list[TesterTold]:
+    """Everybody who tests, whatever they test, by address; ``text`` searches address, name and tags."""
     with desk.look() as session:
-        return [shown.tester(row) for row in cohorts.testers(session)]
+        rows = testers.search(session, text, after=after, limit=limit + 1)
+        if len(rows) > limit:
+            link_next(response, "/v1/testers", rows[limit - 1].email, text=text, limit=limit)
+        return shown_testing.found_testers(session, rows[:limit])
 
 
-@router.get("/apps/{app}/trials")
-def trials_of_app(app: str, desk: TheDesk, _: SignedIn) -> list[TrialTold]:
+@router.get("/testers/count")
+def count(desk: TheDesk, _: SignedIn, text: str = "") -> CountTold:
     with desk.look() as session:
-        return [shown.trial(row) for row in trials.of_app(session, app)]
+        return CountTold(count=testers.count(session, text))
 
 
-@router.post("/apps/{app}/trials", status_code=202)
-def open_trial(app: str, wanted: TrialWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
-    """Hand a build to a cohort; each tester is mailed once the store has opened the trial."""
+@router.get("/testers/export", response_class=Response, responses=_CSV_ANSWER)
+def export_testers(desk: TheDesk, _: SignedIn, text: str = "") -> Response:
+    """Everybody who matches as CSV (RFC 4180); formulas are neutralised."""
+    with desk.look() as session:
+        return csv_answer(write_csv(testers.HEADER, testers.export_rows(session, text)), "testers.csv")
+
+
+@router.post("/testers", status_code=201)
+def enter(wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
+    """Enter a tester, or add to what is known of one."""
     with desk.act(person.id) as act:
-        row = trials.open_trial(act, app, wanted.cohort, wanted.build, wanted.store, wanted.notes, wanted.contact)
-        trial_id = row.id
+        row, new = testers.get_or_add(act, wanted.email, Personal(**wanted.model_dump(exclude={"email"})))
+        act.log("tester entered" if new else "tester changed", f"tester {row.id}")
+        return shown_testing.tester(row)
+
+
+@router.get("/testers/{tester}")
+def one(tester: str, desk: TheDesk, _: SignedIn) -> TesterTold:
     with desk.look() as session:
-        return shown.trial(find.trial(session, trial_id))
+        return shown_testing.found_testers(session, [find.tester(session, tester)])[0]
 
 
-@router.get("/trials/{trial}")
-def one(trial: str, desk: TheDesk, _: SignedIn) -> TrialTold:
-    with desk.look() as session:
-        return shown.trial(find.trial(session, trial))
-
-
-@router.post("/trials/{trial}/close", status_code=202)
-def close(trial: str, wanted: CloseWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
+@router.patch("/testers/{tester}")
+def change(tester: str, wanted: TesterChangeWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
     with desk.act(person.id) as act:
-        return shown.trial(trials.close(act, trial, wanted.reason))
+        told = Personal(**wanted.model_dump(exclude={"email"}))
+        return shown_testing.tester(testers.change(act, tester, told, wanted.email))
 
 
-@router.post("/invitations/{invitation}/mails", status_code=202)
-def send_again(invitation: str, desk: TheDesk, person: SignedIn) -> InvitationTold:
-    """Queue an invitation's mail once more."""
+@router.post("/testers/{tester}/removal")
+def remove_everywhere(tester: str, wanted: ForgetWanted, desk: TheDesk, person: SignedIn) -> CountTold:
+    """Take somebody out of all cohorts; answers out of how many."""
     with desk.act(person.id) as act:
-        return shown.invitation(trials.send_again(act, invitation))
+        return CountTold(count=cohorts.remove_everywhere(act, tester, wanted.reason))
+
+
+@router.post("/testers/{tester}/forgetting")
+def forget(tester: str, wanted: ForgetWanted, desk: TheDesk, person: SignedIn) -> ForgottenTold:
+    """Everything personal of a tester goes for good; counts stay."""
+    return ForgottenTold(id=testers.forget(desk, person.id, tester, wanted.reason))

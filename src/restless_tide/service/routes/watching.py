@@ -14,6 +14,7 @@ from restless_tide.service import shown
 from restless_tide.service.metrics import CONTENT_TYPE
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.watching import (
+    CallTold,
     ClockTold,
     ClockWanted,
     HealthTold,
@@ -70,6 +71,10 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
             rows=[shown.berth_row(session, view) for view in overview.look_over(session)],
             store_calls=[
                 shown.store_call(row, call) for row, call in overview.look_over_stores(session, desk.clock.now())
+            ],
+            desk_calls=[
+                CallTold(said=call.said, place=call.place, weight=call.weight)
+                for call in overview.look_over_desk(session, desk.mail_trouble)
             ],
         )
 

@@ -1,0 +1,56 @@
+"""A field report: what somebody who tests sends back, and what becomes of it.
+
+A report that says the same as another follows that one; closing needs no reason, and everything can be
+opened again.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from restless_tide.core.machine import Machine
+
+
+class ReportKind(StrEnum):
+    REMARK = "remark"
+    CRASH = "crash"
+
+
+class ReportState(StrEnum):
+    NEW = "new"
+    ACCEPTED = "accepted"
+    SAME = "same as"
+    MENDED = "mended in"
+    CLOSED = "closed"
+
+
+class ReportEvent(StrEnum):
+    ACCEPT = "accept"
+    SAME = "same"
+    MEND = "mend"
+    CLOSE = "close"
+    REOPEN = "reopen"
+
+
+S, E = ReportState, ReportEvent
+
+REPORT = Machine(
+    noun="The report",
+    initial=S.NEW,
+    table={
+        (S.NEW, E.ACCEPT): S.ACCEPTED,
+        (S.NEW, E.SAME): S.SAME,
+        (S.NEW, E.MEND): S.MENDED,
+        (S.NEW, E.CLOSE): S.CLOSED,
+        (S.ACCEPTED, E.SAME): S.SAME,
+        (S.ACCEPTED, E.MEND): S.MENDED,
+        (S.ACCEPTED, E.CLOSE): S.CLOSED,
+        (S.SAME, E.REOPEN): S.ACCEPTED,
+        (S.MENDED, E.REOPEN): S.ACCEPTED,
+        (S.MENDED, E.CLOSE): S.CLOSED,
+        (S.CLOSED, E.REOPEN): S.ACCEPTED,
+    },
+)
+
+OPEN = frozenset({S.NEW, S.ACCEPTED})
+"""Somebody has yet to do something about these."""

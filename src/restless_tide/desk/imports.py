@@ -1,0 +1,187 @@
+"""Lists of testers taken in: looked at first, then applied as one act."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
+from functools import lru_cache
+
+from sqlalchemy import insert, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.cohorts import Seating, demand_seats, seat_findings
+from restless_tide.core.errors import Finding, Level, NotReady
+from restless_tide.core.testers import Row, RowKind, Sheet, lookalike, read_testers
+from restless_tide.core.trial import SEATED
+from restless_tide.desk import cohorts, find
+from restless_tide.desk.addresses import mail_address
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.records.columns import new_id
+from restless_tide.records.tables import Cohort, Membership, Tester
+
+_WRITTEN = (RowKind.NEW, RowKind.KNOWN)
+
+
+@dataclass(frozen=True)
+class Import:
+    """A list as it was understood, and what taking it in would do or has done."""
+
+    sheet: Sheet
+    seatings: tuple[Seating, ...]
+    findings: tuple[Finding, ...]
+    applied: bool
+    entered: int = 0
+    joined: int = 0
+
+
+@lru_cache(maxsize=100_000)
+def _address(text: str) -> str:
+    return mail_address(text)
+
+
+def look(
+    session: Session, content: bytes, mapping: dict[str, str], app_name: str | None, cohort_name: str | None
+) -> Import:
+    """What would become of each row, and whether the stores have seats for those who would come. Raises Invalid."""
+    cohort = _cohort(session, app_name, cohort_name)
+    sheet = _read(session, content, mapping, cohort)
+    seatings = _seatings(session, cohort, sheet) if cohort else ()
+    names = {address: address for address in (row.address for row in sheet.rows)}
+    findings = [found for entry in seatings for found in seat_findings(entry, names)]
+    bad = sheet.of(RowKind.BAD)
+    if bad:
+        findings.append(
+            Finding(
+                "rows-bad",
+                Level.BLOCKER,
+                f"{len(bad)} of {len(sheet.rows)} rows cannot be taken, the first on line {bad[0].line}: {bad[0].said}.",
+                "list",
+                "Mend them in the file, or leave them out: --skip-bad.",
+            )
+        )
+    return Import(sheet, seatings, tuple(findings), applied=False)
+
+
+def apply(
+    desk: Desk,
+    person: str,
+    content: bytes,
+    mapping: dict[str, str],
+    app_name: str | None,
+    cohort_name: str | None,
+    *,
+    skip_bad: bool,
+) -> Import:
+    """Take a list in, all of it or nothing; one line in the logbook. Raises NotReady with every bad row's reason, or seats short."""
+    with desk.act(person) as act:
+        cohort = _cohort(act.session, app_name, cohort_name)
+        sheet = _read(act.session, content, mapping, cohort)
+        bad = sheet.of(RowKind.BAD)
+        if bad and not skip_bad:
+            raise NotReady(
+                f"{len(bad)} of {len(sheet.rows)} rows cannot be taken; nothing was changed.",
+                code="rows-bad",
+                remedy="Mend them in the file, or leave them out: --skip-bad.",
+                findings=[
+                    Finding("row-bad", Level.BLOCKER, f"{row.raw!r}: {row.said}", f"line {row.line}")
+                    for row in bad[:500]
+                ],
+            )
+        new, known = _enter(act, sheet)
+        joined = _join(act, cohort, [*new, *known]) if cohort else 0
+        app = cohort.app.name if cohort else None
+        subject = f"cohort {cohort.name}" if cohort else "testers"
+        after = {"rows": len(sheet.rows), "new": len(new), "known": len(known), "bad, left out": len(bad)}
+        act.log("testers imported", subject, app=app, after=after)
+        return Import(sheet, (), (), applied=True, entered=len(new), joined=joined)
+
+
+def _cohort(session: Session, app_name: str | None, cohort_name: str | None) -> Cohort | None:
+    if app_name is None or cohort_name is None:
+        return None
+    return find.cohort(session, find.app(session, app_name), cohort_name)
+
+
+def _read(session: Session, content: bytes, mapping: dict[str, str], cohort: Cohort | None) -> Sheet:
+    known = session.scalars(select(Tester.email).where(Tester.forgotten_at.is_(None))).all()
+    already: list[str] = []
+    if cohort is not None:
+        inside = select(Tester.email).join(Membership, Membership.tester_id == Tester.id)
+        already = list(session.scalars(inside.where(Membership.cohort_id == cohort.id)))
+    return read_testers(content, _address, known=known, already=already, mapping=mapping)
+
+
+def _seatings(session: Session, cohort: Cohort, sheet: Sheet) -> tuple[Seating, ...]:
+    coming = [_stranger(row) for row in sheet.of(*_WRITTEN)]
+    return tuple(
+        cohorts.try_trial(session, trial, coming) for trial in cohorts.under_way(cohort) if trial.state in SEATED
+    )
+
+
+def _stranger(row: Row) -> Tester:
+    """Somebody who is not entered yet, for trying whether there is a seat."""
+    return Tester(id=row.address, email=row.address, name=row.name, platforms=list(row.platforms))
+
+
+def _enter(act: Act, sheet: Sheet) -> tuple[list[Tester], list[Tester]]:
+    rows = sheet.of(RowKind.NEW)
+    fresh = [
+        {
+            "id": new_id("te"),
+            "email": row.address,
+            "name": row.name[:200],
+            "created_at": act.now,
+            "platforms": list(row.platforms),
+            "languages": list(row.languages),
+            "devices": list(row.devices),
+            "tags": list(row.tags),
+            "lookalike": lookalike(row.address),
+            "consented_at": _day(row.consented),
+            "consent_how": "with an imported list" if _day(row.consented) else "",
+            "mailed": [],
+        }
+        for row in rows
+    ]
+    if fresh:
+        act.session.execute(insert(Tester), fresh)
+    told = {row.address: row for row in sheet.of(*_WRITTEN)}
+    found = act.session.scalars(select(Tester).where(Tester.forgotten_at.is_(None))).all()
+    new_addresses = {row.address for row in rows}
+    new = [tester for tester in found if tester.email in new_addresses]
+    known = [tester for tester in found if tester.email in told and tester.email not in new_addresses]
+    for tester in known:
+        _add_to(tester, told[tester.email])
+    return new, known
+
+
+def _add_to(tester: Tester, row: Row) -> None:
+    """A list adds to what is known and takes nothing away."""
+    tester.name = row.name[:200] or tester.name
+    for field in ("platforms", "languages", "devices", "tags"):
+        said = getattr(row, field)
+        if said:
+            setattr(tester, field, list(dict.fromkeys([*getattr(tester, field), *said]))[:50])
+    day = _day(row.consented)
+    if day and tester.consented_at is None:
+        tester.consented_at, tester.consent_how = day, "with an imported list"
+
+
+def _join(act: Act, cohort: Cohort, people: list[Tester]) -> int:
+    inside = set(act.session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
+    coming = [tester for tester in people if tester.id not in inside]
+    for trial in cohorts.under_way(cohort):
+        if trial.state in SEATED:
+            demand_seats(cohorts.try_trial(act.session, trial, coming), {tester.id: tester.email for tester in coming})
+    cohorts.put_in(act, cohort, coming, "with an imported list", logged=False)
+    return len(coming)
+
+
+def _day(text: str) -> datetime | None:
+    """A date as the list tells it, or None; ISO 8601, or day.month.year."""
+    for reading in (date.fromisoformat, lambda said: datetime.strptime(said, "%d.%m.%Y").date()):  # noqa: DTZ007
+        try:
+            day = reading(text.strip()[:10])
+        except ValueError:
+            continue
+        return datetime(day.year, day.month, day.day, tzinfo=UTC)
+    return None

@@ -1,0 +1,493 @@
+"""Field reports: taken in from the tester's page, the stores and the API; sorted, answered, closed."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import Select, func, or_, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.crashes import Crash, Frame, fingerprint, headline, read_stack, symbolise
+from restless_tide.core.crashes.stack import LONGEST_STACK, MOST_FRAMES
+from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.invitation import InvitationState
+from restless_tide.core.notice import DeliveryState
+from restless_tide.core.report import OPEN, REPORT, ReportEvent, ReportKind, ReportState
+from restless_tide.desk import find, symbols
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.records.tables import (
+    App,
+    Build,
+    Cohort,
+    FieldReport,
+    Invitation,
+    ReportWord,
+    Tester,
+    Trial,
+    TrialUsage,
+)
+
+LONGEST_TEXT = 10_000
+
+
+@dataclass(frozen=True)
+class Filing:
+    """What somebody reports. A crash has a ``stack`` as text, or ``frames``; ``source_ref`` is a store's own name for it."""
+
+    kind: ReportKind
+    text: str = ""
+    device: str = ""
+    system: str = ""
+    language: str = ""
+    at: datetime | None = None
+    stack: str = ""
+    thrown: str = ""
+    message: str = ""
+    frames: Sequence[Mapping[str, Any]] = ()
+    source: str = "api"
+    source_ref: str | None = None
+    pictures_due: int = 0
+
+
+def file(
+    desk: Desk,
+    act: Act,
+    app: App,
+    told: Filing,
+    *,
+    build: Build | None = None,
+    trial: Trial | None = None,
+    tester: Tester | None = None,
+    store_id: str | None = None,
+) -> FieldReport:
+    """Take a report in beside its build. Raises Invalid where it says nothing."""
+    if told.kind is ReportKind.REMARK and not told.text.strip() and not told.pictures_due:
+        raise Invalid(
+            "The report says nothing.", remedy="Write a line, or send a picture with it.", code="report-empty"
+        )
+    if len(told.text) > LONGEST_TEXT:
+        raise Invalid(
+            f"The remark has {len(told.text)} characters; {LONGEST_TEXT} are taken.",
+            remedy="Shorten it.",
+            code="report-too-long",
+        )
+    report = FieldReport(
+        app_id=app.id,
+        build_id=build.id if build else None,
+        trial_id=trial.id if trial else None,
+        tester_id=tester.id if tester else None,
+        store_id=store_id,
+        source=told.source,
+        source_ref=told.source_ref,
+        kind=told.kind,
+        text=told.text.strip(),
+        device=told.device.strip()[:100],
+        system=told.system.strip()[:100],
+        language=told.language.strip()[:35],
+        at=told.at or act.now,
+        received_at=act.now,
+        changed_at=act.now,
+        pictures_due=max(told.pictures_due, 0),
+    )
+    if told.kind is ReportKind.CRASH:
+        _write_crash(desk, report, _crash_of(told), told.stack, build)
+    act.session.add(report)
+    act.session.flush()
+    after = {"kind": str(told.kind), "source": told.source, "build": build.id if build else None}
+    act.log("report came in", f"report {report.id}", app=app.name, after=after)
+    return report
+
+
+def _crash_of(told: Filing) -> Crash:
+    if told.frames:
+        return Crash(told.thrown or "crash", told.message, tuple(_frame(entry) for entry in told.frames[:MOST_FRAMES]))
+    if len(told.stack) > LONGEST_STACK:
+        raise Invalid(
+            f"The stack has {len(told.stack)} characters; {LONGEST_STACK} are read.",
+            remedy="Cut it.",
+            code="stack-too-long",
+        )
+    found = read_stack(told.stack)
+    if found is None:
+        raise Invalid(
+            "No frame of a stack was found in it.",
+            remedy="Send the stack as the runtime prints it, or as frames: module, function, file, line, address.",
+            code="stack-unreadable",
+        )
+    return found
+
+
+def _frame(entry: Mapping[str, Any]) -> Frame:
+    line, address = entry.get("line"), entry.get("address")
+    return Frame(
+        str(entry.get("module") or "")[:300],
+        str(entry.get("function") or "")[:300],
+        str(entry.get("file") or "")[:300],
+        line if isinstance(line, int) else None,
+        address if isinstance(address, int) else None,
+    )
+
+
+def _write_crash(desk: Desk, report: FieldReport, crash: Crash, stack: str, build: Build | None) -> None:
+    report.stack = stack or "\n".join(frame.told for frame in crash.frames)
+    files = symbols.of_build(desk, build.id) if build else []
+    named = symbolise(crash, files) if files else crash
+    _name(report, named)
+
+
+def _name(report: FieldReport, crash: Crash) -> None:
+    report.thrown, report.headline, report.fingerprint = crash.thrown, headline(crash), fingerprint(crash)
+    report.frames = [asdict(frame) for frame in crash.frames]
+    report.symbolised = crash.symbolised
+
+
+def name_again(desk: Desk, act: Act, build: Build) -> int:
+    """New symbol files came for a build: its crashes are read anew. Returns how many got names."""
+    files = symbols.of_build(desk, build.id)
+    found = 0
+    wanted = select(FieldReport).where(FieldReport.build_id == build.id, FieldReport.kind == ReportKind.CRASH)
+    for report in act.session.scalars(wanted):
+        crash = Crash(report.thrown, "", tuple(_frame(entry) for entry in report.frames))
+        if report.stack and not report.symbolised:
+            crash = read_stack(report.stack) or crash
+        named = symbolise(crash, files)
+        if named.symbolised:
+            _name(report, named)
+            found += 1
+    return found
+
+
+# sorting
+
+
+def decide(
+    act: Act,
+    report_id: str,
+    event: ReportEvent,
+    *,
+    build_id: str | None = None,
+    same_as: str | None = None,
+    reason: str = "",
+) -> FieldReport:
+    """Accept, mend (in a build), mark as the same as another, close or open again. Raises ImpossibleAct, Invalid, NotFound."""
+    report = find.report(act.session, report_id)
+    before = report.state
+    after = REPORT.after(before, event)
+    if event is ReportEvent.MEND:
+        if build_id is None:
+            raise Invalid("In which build is it mended?", remedy="Name it: --build ID", code="build-missing")
+        report.mended_in = find.build_of(act.session, report.app, build_id).id
+    if event is ReportEvent.SAME:
+        report.same_as = _root(act.session, report, same_as)
+    if event is ReportEvent.REOPEN:
+        report.mended_in = report.same_as = None
+    report.state, report.changed_at = after, act.now
+    act.log(
+        _TOLD[event],
+        f"report {report.id}",
+        app=report.app.name,
+        reason=reason,
+        before={"state": str(before)},
+        after={"state": str(after), "build": report.mended_in, "same as": report.same_as},
+    )
+    return report
+
+
+_TOLD = {
+    ReportEvent.ACCEPT: "report accepted",
+    ReportEvent.SAME: "report joined to another",
+    ReportEvent.MEND: "report mended",
+    ReportEvent.CLOSE: "report closed",
+    ReportEvent.REOPEN: "report opened again",
+}
+
+
+def _root(session: Session, report: FieldReport, same_as: str | None) -> str:
+    """The report that stands for both; never the report itself."""
+    if same_as is None:
+        raise Invalid("As which report is it the same?", remedy="Name it: --as ID", code="report-missing")
+    other = find.report(session, same_as)
+    seen = {report.id}
+    while other.same_as is not None and other.id not in seen:
+        seen.add(other.id)
+        other = find.report(session, other.same_as)
+    if other.id == report.id:
+        raise Conflict("A report cannot be the same as itself.", remedy="Name the other one.", code="report-itself")
+    if other.app_id != report.app_id:
+        raise Conflict(
+            "They are reports on different apps.", remedy="Name one of the same app.", code="report-elsewhere"
+        )
+    return other.id
+
+
+def set_ticket(act: Act, report_id: str, ticket: str) -> FieldReport:
+    report = find.report(act.session, report_id)
+    before, report.ticket = report.ticket, ticket.strip()[:500]
+    act.log(
+        "ticket set",
+        f"report {report.id}",
+        app=report.app.name,
+        before={"ticket": before},
+        after={"ticket": report.ticket},
+    )
+    return report
+
+
+def reply(act: Act, report_id: str, text: str) -> ReportWord:
+    """Answer the tester by mail. Raises Conflict where nobody is known who could be answered."""
+    report = find.report(act.session, report_id)
+    if not text.strip():
+        raise Invalid("The answer says nothing.", code="reply-empty")
+    if report.tester is None or report.tester.forgotten_at is not None:
+        raise Conflict(
+            "Nobody is known who sent this report.",
+            remedy="Answer in the store, if it came from there.",
+            code="nobody-to-answer",
+        )
+    word = ReportWord(
+        report_id=report.id,
+        at=act.now,
+        person_id=act.person,
+        text=text.strip()[:LONGEST_TEXT],
+        state=DeliveryState.QUEUED,
+    )
+    report.words.append(word)
+    act.session.flush()
+    act.log("report answered", f"report {report.id}", app=report.app.name)
+    return word
+
+
+def heard(act: Act, report: FieldReport, text: str) -> ReportWord:
+    """The tester wrote back."""
+    word = ReportWord(report_id=report.id, at=act.now, person_id=None, text=text.strip()[:LONGEST_TEXT], state=None)
+    report.words.append(word)
+    if report.state in (ReportState.CLOSED, ReportState.MENDED):
+        report.state = REPORT.after(report.state, ReportEvent.REOPEN)
+        report.mended_in = None
+    report.changed_at = act.now
+    act.session.flush()
+    act.log("tester wrote back", f"report {report.id}", app=report.app.name)
+    return word
+
+
+# the inbox
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which reports; what is None is not asked for."""
+
+    app: str | None = None
+    build: str | None = None
+    cohort: str | None = None
+    kind: ReportKind | None = None
+    states: Sequence[ReportState] = ()
+    group: str | None = None
+    text: str = ""
+    tester: str | None = None
+
+
+def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
+    query = select(FieldReport)
+    if wanted.app is not None:
+        app = find.app(session, wanted.app)
+        query = query.where(FieldReport.app_id == app.id)
+        if wanted.cohort is not None:
+            cohort = find.cohort(session, app, wanted.cohort)
+            query = query.join(Trial, FieldReport.trial_id == Trial.id).where(Trial.cohort_id == cohort.id)
+    if wanted.build is not None:
+        query = query.where(FieldReport.build_id == find.build(session, wanted.build).id)
+    if wanted.kind is not None:
+        query = query.where(FieldReport.kind == wanted.kind)
+    if wanted.states:
+        query = query.where(FieldReport.state.in_(wanted.states))
+    if wanted.group is not None:
+        query = query.where(FieldReport.fingerprint == wanted.group)
+    if wanted.tester is not None:
+        query = query.where(FieldReport.tester_id == wanted.tester)
+    for word in wanted.text.lower().split()[:8]:
+        query = query.where(
+            or_(
+                *(
+                    func.lower(column).contains(word, autoescape=True)
+                    for column in (FieldReport.text, FieldReport.headline, FieldReport.device, FieldReport.ticket)
+                )
+            )
+        )
+    return query
+
+
+def page(session: Session, wanted: Wanted, *, before: str | None = None, limit: int = 50) -> list[FieldReport]:
+    """The newest first; ``before`` is the id of the last one of the page before."""
+    query = _narrowed(session, wanted).order_by(FieldReport.received_at.desc(), FieldReport.id.desc()).limit(limit)
+    if before is not None:
+        last = find.report(session, before)
+        query = query.where(
+            or_(
+                FieldReport.received_at < last.received_at,
+                (FieldReport.received_at == last.received_at) & (FieldReport.id < last.id),
+            )
+        )
+    return list(session.scalars(query))
+
+
+def counted(session: Session, wanted: Wanted) -> dict[str, int]:
+    """How many there are in each state."""
+    inner = _narrowed(session, wanted).subquery()
+    rows = session.execute(select(inner.c.state, func.count()).group_by(inner.c.state))
+    return {str(ReportState(state)): count for state, count in rows}
+
+
+@dataclass
+class Group:
+    """Crashes that are the same by their fingerprint. ``builds`` by label; counts are reports and people."""
+
+    fingerprint: str
+    headline: str
+    thrown: str
+    count: int = 0
+    people: int = 0
+    open: int = 0
+    first_at: datetime | None = None
+    last_at: datetime | None = None
+    builds: Counter[str] = field(default_factory=Counter)
+    devices: Counter[str] = field(default_factory=Counter)
+    symbolised: bool = False
+    newest: str = ""
+
+
+def groups(session: Session, app_name: str, build_id: str | None = None, limit: int = 100) -> list[Group]:
+    """The crashes of an app, equal ones together, the most frequent first."""
+    app = find.app(session, app_name)
+    query = (
+        select(
+            FieldReport.fingerprint, FieldReport.headline, FieldReport.thrown, FieldReport.tester_id, FieldReport.device,
+            FieldReport.state, FieldReport.received_at, FieldReport.id, FieldReport.symbolised, Build.version, Build.number,
+        )
+        .outerjoin(Build, FieldReport.build_id == Build.id)
+        .where(FieldReport.app_id == app.id, FieldReport.fingerprint.is_not(None))
+    )  # fmt: skip
+    if build_id is not None:
+        query = query.where(FieldReport.build_id == find.build(session, build_id).id)
+    found: dict[str, Group] = {}
+    people: dict[str, set[str]] = defaultdict(set)
+    for row in session.execute(query.order_by(FieldReport.received_at, FieldReport.id)):
+        group = found.setdefault(row.fingerprint, Group(row.fingerprint, row.headline, row.thrown))
+        group.count += 1
+        group.open += row.state in OPEN
+        group.first_at = group.first_at or row.received_at
+        group.last_at, group.newest, group.headline = row.received_at, row.id, row.headline
+        group.symbolised = group.symbolised or row.symbolised
+        if row.version is not None:
+            group.builds[f"{row.version} ({row.number})"] += 1
+        if row.device:
+            group.devices[row.device] += 1
+        if row.tester_id:
+            people[row.fingerprint].add(row.tester_id)
+    for group in found.values():
+        group.people = len(people[group.fingerprint])
+    return sorted(found.values(), key=lambda group: (-group.count, group.fingerprint))[:limit]
+
+
+@dataclass(frozen=True)
+class BuildNumbers:
+    """A build in people's hands: invited, with it on a device, use, and what came back. ``crash_free`` is a share of sessions."""
+
+    build: Build
+    invited: int
+    accepted: int
+    installed: int
+    sessions: int
+    crashed: int
+    remarks: int
+    crashes: int
+    open_reports: int
+    days: tuple[tuple[str, int, int], ...]
+
+    @property
+    def crash_free(self) -> float | None:
+        return 1 - self.crashed / self.sessions if self.sessions else None
+
+
+_FURTHEST = [
+    InvitationState.DECLINED, InvitationState.BOUNCED, InvitationState.QUEUED, InvitationState.SENT,
+    InvitationState.ACCEPTED, InvitationState.INSTALLED,
+]  # fmt: skip
+
+
+def numbers(session: Session, app_name: str, limit: int = 20) -> list[BuildNumbers]:
+    """The builds of an app that people test or have tested, the newest first."""
+    app = find.app(session, app_name)
+    trials = session.scalars(select(Trial).join(Cohort).where(Cohort.app_id == app.id)).all()
+    by_build: dict[str, list[Trial]] = defaultdict(list)
+    for trial in trials:
+        by_build[trial.consignment.build_id].append(trial)
+    reported = session.scalars(
+        select(FieldReport.build_id).where(FieldReport.app_id == app.id, FieldReport.build_id.is_not(None)).distinct()
+    )
+    chosen = session.scalars(
+        select(Build)
+        .where(Build.id.in_({*by_build, *(build for build in reported if build)}))
+        .order_by(Build.created_at.desc())
+        .limit(limit)
+    ).all()
+    return [_numbers_of(session, build, [trial.id for trial in by_build[build.id]]) for build in chosen]
+
+
+def _numbers_of(session: Session, build: Build, trials: list[str]) -> BuildNumbers:
+    furthest: dict[str, InvitationState] = {}
+    for tester_id, reached_state in session.execute(
+        select(Invitation.tester_id, Invitation.state).where(
+            Invitation.trial_id.in_(trials), Invitation.state != InvitationState.REMOVED
+        )
+    ):
+        furthest[tester_id] = max(reached_state, furthest.get(tester_id, reached_state), key=_FURTHEST.index)
+    reached = Counter(furthest.values())
+    days = session.execute(
+        select(TrialUsage.day, func.sum(TrialUsage.sessions), func.sum(TrialUsage.crashed))
+        .where(TrialUsage.trial_id.in_(trials))
+        .group_by(TrialUsage.day)
+        .order_by(TrialUsage.day)
+    ).all()
+    kinds: Counter[tuple[ReportKind, bool]] = Counter()
+    for kind, state, count in session.execute(
+        select(FieldReport.kind, FieldReport.state, func.count())
+        .where(FieldReport.build_id == build.id)
+        .group_by(FieldReport.kind, FieldReport.state)
+    ):
+        kinds[kind, state in OPEN] += count
+    return BuildNumbers(
+        build,
+        invited=len(furthest),
+        accepted=reached[InvitationState.ACCEPTED] + reached[InvitationState.INSTALLED],
+        installed=reached[InvitationState.INSTALLED],
+        sessions=sum(day[1] for day in days),
+        crashed=sum(day[2] for day in days),
+        remarks=kinds[ReportKind.REMARK, True] + kinds[ReportKind.REMARK, False],
+        crashes=kinds[ReportKind.CRASH, True] + kinds[ReportKind.CRASH, False],
+        open_reports=kinds[ReportKind.REMARK, True] + kinds[ReportKind.CRASH, True],
+        days=tuple((day, sessions, crashed) for day, sessions, crashed in days),
+    )
+
+
+HEADER = (
+    "id", "app", "build", "kind", "state", "at", "device", "system", "language", "text", "crash", "fingerprint",
+    "mended in", "same as", "ticket", "pictures", "source",
+)  # fmt: skip
+
+
+def export_rows(session: Session, wanted: Wanted) -> list[list[object]]:
+    """Every report that matches, a row each, in the order of ``HEADER``; who sent it is left out."""
+    found = session.scalars(_narrowed(session, wanted).order_by(FieldReport.received_at)).all()
+    return [
+        [
+            row.id, row.app.name, row.build.label if row.build else "", row.kind, row.state, row.at.isoformat(), row.device,
+            row.system, row.language, row.text, row.headline, row.fingerprint or "",
+            row.mending.label if row.mending else "", row.same_as or "", row.ticket, len(row.pictures), row.source,
+        ]
+        for row in found
+    ]  # fmt: skip

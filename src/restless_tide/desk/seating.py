@@ -1,0 +1,163 @@
+"""Seats at the stores: who holds one, who would, and the orders that give and take them."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Collection, Sequence
+from typing import Any
+
+from sqlalchemy import Select, insert, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.cohorts import Seating, seat_rules, seating
+from restless_tide.core.invitation import INVITATION, SITS, InvitationEvent, InvitationState
+from restless_tide.core.order import OrderKind
+from restless_tide.core.rulebook import CohortKind
+from restless_tide.core.trial import SEATED
+from restless_tide.desk.desk import Act
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.seal import Seal
+from restless_tide.records.tables import Berth, Build, Cohort, Consignment, Invitation, Membership, Order, Tester, Trial
+
+BATCH = 250
+"""So many seats go to a store in one order, so that a store that goes away in between loses little."""
+SEALED = "sealed"
+
+
+def sitting_at() -> Select[str]:
+    """The ids of those who sit somewhere; narrow it down with ``where``."""
+    return (
+        select(Invitation.tester_id)
+        .join(Trial, Invitation.trial_id == Trial.id)
+        .where(Trial.state.in_(SEATED), Invitation.state.in_(SITS))
+    )
+
+
+def seated(session: Session, berth: Berth, kind: CohortKind, build: Build | None) -> set[str]:
+    """Who sits at a berth in this kind, as the store counts them; by build where its rulebook says so."""
+    found = (
+        sitting_at()
+        .join(Consignment, Trial.consignment_id == Consignment.id)
+        .join(Cohort, Trial.cohort_id == Cohort.id)
+        .where(Consignment.berth_id == berth.id, Cohort.kind == kind)
+    )
+    if seat_rules(rules_of(berth.store), kind).seats_per_build:
+        if build is None:
+            return set()
+        found = found.where(Consignment.build_id == build.id)
+    return set(session.scalars(found))
+
+
+def try_seats(
+    session: Session,
+    berth: Berth,
+    kind: CohortKind,
+    build: Build,
+    testers: Sequence[Tester],
+    besides: Collection[str] = (),
+) -> Seating:
+    """Whether ``testers`` fit beside those who sit there, and beside ``besides`` who are to sit down in the same act."""
+    sitting = seated(session, berth, kind, build) | set(besides)
+    domains = berth.store.account.get("domains") or ()
+    return seating(rules_of(berth.store), kind, sitting, {tester.id: tester.email for tester in testers}, domains)
+
+
+def people(session: Session, cohort: Cohort, platform: str | None = None) -> list[Tester]:
+    """Who of a cohort is invited to a build: whoever has not declined, and has the platform as far as one knows."""
+    found = session.scalars(
+        select(Tester)
+        .join(Membership, Membership.tester_id == Tester.id)
+        .where(Membership.cohort_id == cohort.id, Membership.declined_at.is_(None))
+        .order_by(Membership.joined_at, Tester.id)
+    ).all()
+    return [tester for tester in found if platform is None or not tester.platforms or platform in tester.platforms]
+
+
+def invite(act: Act, trial: Trial, testers: Sequence[Tester]) -> list[str]:
+    """Write the invitations of ``testers`` to a trial; returns the ids of those who are new to it or are back in it."""
+    before = {
+        row.tester_id: row
+        for row in act.session.scalars(
+            select(Invitation).where(Invitation.trial_id == trial.id, Invitation.state == InvitationState.REMOVED)
+        )
+    }
+    accepted = set(
+        act.session.scalars(
+            select(Membership.tester_id).where(
+                Membership.cohort_id == trial.cohort_id, Membership.accepted_at.is_not(None)
+            )
+        )
+    )
+    rows: list[dict[str, Any]] = []
+    for tester in testers:
+        if tester.id in before:
+            back = before[tester.id]
+            back.seated_at = back.try_after = None
+            move(act, back, InvitationEvent.INVITE)
+            continue
+        dead = tester.bounced_at is not None
+        state = InvitationState.BOUNCED if dead else InvitationState.QUEUED
+        rows.append(
+            {
+                "trial_id": trial.id,
+                "tester_id": tester.id,
+                "state": state,
+                "created_at": act.now,
+                "changed_at": act.now,
+                "carried": tester.id in accepted,
+                "moments": {str(state): act.now.isoformat()},
+                "trouble": f"mail to this address came back: {tester.bounce_said}" if dead else None,
+            }
+        )
+    if rows:
+        act.session.execute(insert(Invitation), rows)
+    return [tester.id for tester in testers]
+
+
+def move(act: Act, invitation: Invitation, event: InvitationEvent) -> None:
+    """Take an invitation a step on, with its instant. Raises ImpossibleAct."""
+    invitation.state = INVITATION.after(invitation.state, event)
+    invitation.changed_at = act.now
+    invitation.moments = {**invitation.moments, str(invitation.state): act.now.isoformat()}
+
+
+def holds_seat(trial: Trial, invitation: Invitation) -> bool:
+    return trial.state in SEATED and invitation.state in SITS
+
+
+def order_seats(act: Act, trial: Trial, testers: Sequence[Tester]) -> None:
+    """Order seats at the store for these, in batches."""
+    for batch in batches(testers):
+        _order(act, OrderKind.SEAT, trial, batch)
+
+
+def order_removal(act: Act, trial: Trial, testers: Sequence[Tester]) -> None:
+    """Have the store take these out of the trial."""
+    for batch in batches(testers):
+        _order(act, OrderKind.UNSEAT, trial, batch)
+
+
+def batches(testers: Sequence[Tester]) -> list[Sequence[Tester]]:
+    return [testers[begin : begin + BATCH] for begin in range(0, len(testers), BATCH)]
+
+
+def _order(act: Act, kind: OrderKind, trial: Trial, testers: Sequence[Tester]) -> Order:
+    payload = {"testers": [tester.id for tester in testers], SEALED: seal_addresses(act.seal, trial, testers)}
+    return act.order(kind, lane=trial.id, store=trial.consignment.berth.store, subject=trial.id, payload=payload)
+
+
+def seal_addresses(seal: Seal, trial: Trial, testers: Sequence[Tester]) -> str:
+    """The addresses of an order, sealed: the same words go to the store however often it is asked, and nobody reads them here."""
+    content = json.dumps([tester.email for tester in testers]).encode()
+    return base64.b64encode(seal.close(content, f"trial {trial.id}")).decode()
+
+
+def open_addresses(seal: Seal, order: Order) -> tuple[str, ...]:
+    kept = order.payload.get(SEALED)
+    return tuple(json.loads(seal.open(base64.b64decode(kept), f"trial {order.subject}"))) if kept else ()
+
+
+def forget_addresses(order: Order) -> None:
+    """A settled order needs the addresses no more."""
+    order.payload = {name: value for name, value in order.payload.items() if name != SEALED}

@@ -1,0 +1,71 @@
+"""The symbol files of a build, kept by its id, and read once for many crashes."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+
+from sqlalchemy import select
+
+from restless_tide.core.crashes import Symbols, read_symbols
+from restless_tide.core.errors import Conflict
+from restless_tide.desk import find
+from restless_tide.desk.desk import Desk
+from restless_tide.records.tables import SymbolFile
+
+_KEPT = 16
+_read: OrderedDict[str, Symbols] = OrderedDict()
+_lock = threading.Lock()
+
+
+def keep(desk: Desk, person: str, build_id: str, name: str, content: bytes) -> SymbolFile:
+    """Keep a symbol file. Raises Invalid where it brings no names, Conflict where the build has it already."""
+    found = read_symbols(content, name)
+    sha256 = desk.symbols.keep(content)
+    with desk.act(person) as act:
+        build = find.build(act.session, build_id)
+        if act.session.scalar(
+            select(SymbolFile.id).where(SymbolFile.build_id == build.id, SymbolFile.sha256 == sha256)
+        ):
+            raise Conflict(f"{build.label} has this file already.", code="symbols-known")
+        row = SymbolFile(
+            build_id=build.id,
+            name=name[:200],
+            kind=found.kind,
+            identity=found.identity,
+            sha256=sha256,
+            size_bytes=len(content),
+            stored_at=act.now,
+            stored_by=act.person,
+        )
+        act.session.add(row)
+        act.session.flush()
+        after = {"name": row.name, "kind": row.kind, "identity": row.identity}
+        act.log("symbols kept", f"build {build.id}", app=build.app.name, after=after)
+    return row
+
+
+def files(desk: Desk, build_id: str) -> list[SymbolFile]:
+    with desk.look() as session:
+        wanted = select(SymbolFile).where(SymbolFile.build_id == build_id).order_by(SymbolFile.stored_at)
+        return list(session.scalars(wanted))
+
+
+def of_build(desk: Desk, build_id: str) -> list[Symbols]:
+    """The symbol files of a build, read."""
+    return [_symbols(desk, row) for row in files(desk, build_id)]
+
+
+def _symbols(desk: Desk, row: SymbolFile) -> Symbols:
+    key = f"{row.sha256} {row.name}"
+    with _lock:
+        known = _read.get(key)
+        if known is not None:
+            _read.move_to_end(key)
+            return known
+    found = read_symbols(desk.symbols.read(row.sha256), row.name)
+    with _lock:
+        _read[key] = found
+        while len(_read) > _KEPT:
+            _read.popitem(last=False)
+    return found

@@ -1,0 +1,266 @@
+"""People who test: known to the desk once, whatever they test."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ColumnElement, func, or_, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.invitation import INVITATION, InvitationEvent, InvitationState
+from restless_tide.core.order import PENDING
+from restless_tide.core.testers import lookalike
+from restless_tide.desk import find, pictures, seating
+from restless_tide.desk.addresses import mail_address
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.records.tables import (
+    Attachment,
+    Change,
+    Cohort,
+    FieldReport,
+    Invitation,
+    Membership,
+    Notice,
+    Order,
+    ReportWord,
+    Step,
+    Store,
+    Tester,
+    Trial,
+)
+
+PLATFORMS = ("android", "ios", "desktop")
+FORGOTTEN = "(forgotten)"
+
+
+@dataclass(frozen=True)
+class Personal:
+    """What a person can say of a tester; None leaves it as it is."""
+
+    name: str | None = None
+    platforms: Sequence[str] | None = None
+    languages: Sequence[str] | None = None
+    devices: Sequence[str] | None = None
+    tags: Sequence[str] | None = None
+    consented_at: datetime | None = None
+    consent_how: str | None = None
+
+
+def get_or_add(act: Act, email: str, told: Personal) -> tuple[Tester, bool]:
+    """The tester with this address, entered if need be; and whether they are new. Raises Invalid."""
+    address = mail_address(email)
+    tester = act.session.scalar(select(Tester).where(Tester.email == address))
+    new = tester is None
+    if tester is None:
+        tester = Tester(email=address, name="", created_at=act.now, lookalike=lookalike(address))
+        act.session.add(tester)
+        act.session.flush()
+    tell(tester, told)
+    return tester, new
+
+
+def tell(tester: Tester, told: Personal) -> None:
+    """Write down what was said. Raises Invalid."""
+    if told.platforms is not None:
+        unknown = [entry for entry in told.platforms if entry not in PLATFORMS]
+        if unknown:
+            raise Invalid(
+                f"{unknown[0]!r} is no platform.",
+                remedy=f"Platforms are {', '.join(PLATFORMS)}.",
+                code="platform-unknown",
+            )
+    if told.name is not None and told.name.strip():
+        tester.name = told.name.strip()[:200]
+    for field in ("platforms", "languages", "devices", "tags"):
+        said = getattr(told, field)
+        if said is not None:
+            setattr(tester, field, [entry.strip()[:100] for entry in said if entry.strip()][:50])
+    if told.consented_at is not None:
+        tester.consented_at, tester.consent_how = told.consented_at, told.consent_how or "told to the desk"
+
+
+def change(act: Act, who: str, told: Personal, email: str | None = None) -> Tester:
+    """Change what is known of somebody; another address is taken where mails have not gone yet, too."""
+    tester = find.tester(act.session, who)
+    if email is not None and (address := mail_address(email)) != tester.email:
+        if act.session.scalar(select(Tester.id).where(Tester.email == address)):
+            raise Conflict(
+                f"{address} is another tester's address.", remedy="Forget one of the two.", code="tester-known"
+            )
+        sits = act.session.scalar(seating.sitting_at().where(Invitation.tester_id == tester.id).limit(1))
+        if sits is not None:
+            raise Conflict(
+                f"{tester.email} sits in a trial that is under way.",
+                remedy="Take them out of the cohort, change the address, and put them in again.",
+                code="tester-seated",
+            )
+        tester.email, tester.lookalike, tester.bounced_at, tester.bounce_said = address, lookalike(address), None, None
+    tell(tester, told)
+    act.log("tester changed", f"tester {tester.id}")
+    return tester
+
+
+def matching(text: str) -> ColumnElement[bool]:
+    """Testers whose address, name or a tag holds each word of ``text``."""
+    clauses: list[ColumnElement[bool]] = [Tester.forgotten_at.is_(None)]
+    for word in text.lower().split()[:8]:
+        like = "%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+        clauses.append(
+            or_(
+                Tester.email.like(like, escape="\\"),
+                func.lower(Tester.name).like(like, escape="\\"),
+                func.json_extract(Tester.tags, "$").like(like, escape="\\"),
+            )
+        )
+    found: ColumnElement[bool] = clauses[0]
+    for clause in clauses[1:]:
+        found &= clause
+    return found
+
+
+def search(session: Session, text: str = "", *, after: str = "", limit: int = 100) -> list[Tester]:
+    """Testers by address, from ``after`` on."""
+    wanted = select(Tester).where(matching(text), Tester.email > after).order_by(Tester.email).limit(limit)
+    return list(session.scalars(wanted))
+
+
+def count(session: Session, text: str = "") -> int:
+    return session.scalar(select(func.count()).select_from(Tester).where(matching(text))) or 0
+
+
+def cohorts_of(session: Session, testers: Collection[str]) -> dict[str, list[tuple[str, str]]]:
+    """The cohorts of each tester, as app and cohort."""
+    found: dict[str, list[tuple[str, str]]] = {}
+    rows = session.execute(
+        select(Membership.tester_id, Cohort)
+        .join(Cohort, Membership.cohort_id == Cohort.id)
+        .where(Membership.tester_id.in_(testers))
+        .order_by(Cohort.name)
+    )
+    for tester_id, cohort in rows:
+        found.setdefault(tester_id, []).append((cohort.app.name, cohort.name))
+    return found
+
+
+def forget(desk: Desk, person: str, who: str, reason: str) -> str:
+    """Everything personal of a tester goes for good, here and at the stores; returns the id that is left.
+
+    Counts stay: how many were invited, how many reports there are. The logbook keeps its lines, in which
+    people stand by id alone, and its chain. The file is written anew, so that no byte of it is left behind.
+    """
+    with desk.act(person) as act:
+        tester = find.tester(act.session, who)
+        _leave_everything(act, tester)
+        dropped = _empty_reports(act, tester)
+        _empty_words_of_others(act, tester)
+        tester.email, tester.name, tester.forgotten_at = f"{tester.id}@forgotten.invalid", "", act.now
+        tester.platforms, tester.languages, tester.devices, tester.tags, tester.mailed = [], [], [], [], []
+        tester.consented_at = tester.bounced_at = tester.bounce_said = None
+        tester.consent_how = tester.lookalike = ""
+        act.log("tester forgotten", f"tester {tester.id}", reason=reason)
+        tester_id = tester.id
+    with desk.look() as session:
+        pictures.drop_unused(desk, session, dropped)
+    desk.scrub()
+    return tester_id
+
+
+def _leave_everything(act: Act, tester: Tester) -> None:
+    rows = act.session.execute(
+        select(Invitation, Trial).join(Trial, Invitation.trial_id == Trial.id).where(Invitation.tester_id == tester.id)
+    ).all()
+    for invitation, trial in rows:
+        if seating.holds_seat(trial, invitation):
+            seating.order_removal(act, trial, [tester])
+        if (invitation.state, InvitationEvent.REMOVE) in INVITATION.table:
+            seating.move(act, invitation, InvitationEvent.REMOVE)
+        invitation.device = invitation.system = ""
+        invitation.trouble = None
+    for membership in act.session.scalars(select(Membership).where(Membership.tester_id == tester.id)):
+        act.session.delete(membership)
+
+
+def _empty_reports(act: Act, tester: Tester) -> list[str]:
+    """What they wrote and pictured goes; that there was a report, its build and its frames stay."""
+    dropped = []
+    for report in act.session.scalars(select(FieldReport).where(FieldReport.tester_id == tester.id)):
+        report.text, report.device, report.system, report.language = FORGOTTEN if report.text else "", "", "", ""
+        report.stack = ""
+        dropped += [picture.sha256 for picture in report.pictures]
+        report.pictures.clear()
+        report.pictures_due = 0
+        for word in report.words:
+            word.text, word.trouble = FORGOTTEN, None
+        report.tester_id = None
+    return dropped
+
+
+def _empty_words_of_others(act: Act, tester: Tester) -> None:
+    """Where their address or name stands in what stores and people wrote, it is blotted out."""
+    marks = [mark for mark in (tester.email, tester.name) if len(mark) > 2]
+    places: list[tuple[Any, str]] = [
+        (Order, "trouble"), (Trial, "reason"), (Store, "trouble"), (Attachment, "trouble"), (Invitation, "trouble"),
+        (Step, "said"), (FieldReport, "text"), (FieldReport, "ticket"), (ReportWord, "text"), (ReportWord, "trouble"),
+        (Change, "said"), (Notice, "said"),
+    ]  # fmt: skip
+    for table, column in places:
+        field = getattr(table, column)
+        for mark in marks:
+            for row in act.session.scalars(select(table).where(field.contains(mark, autoescape=True))):
+                setattr(row, column, getattr(row, column).replace(mark, FORGOTTEN))
+    for step in act.session.scalars(select(Step)):
+        texts = {name: _blotted(text, marks) for name, text in step.texts.items()}
+        if texts != step.texts:
+            step.texts = texts
+    for order in act.session.scalars(
+        select(Order).where(Order.subject.in_(_trials_of(tester)), Order.state.not_in(PENDING))
+    ):
+        order.payload = {key: value for key, value in order.payload.items() if key != seating.SEALED}
+
+
+def _trials_of(tester: Tester) -> Any:
+    return select(Invitation.trial_id).where(Invitation.tester_id == tester.id)
+
+
+def _blotted(text: Any, marks: Sequence[str]) -> Any:
+    if not isinstance(text, str):
+        return text
+    for mark in marks:
+        text = text.replace(mark, FORGOTTEN)
+    return text
+
+
+def export_rows(session: Session, text: str = "") -> list[list[object]]:
+    """Everybody who matches, a row each, in the order of ``HEADER``."""
+    found = session.scalars(select(Tester).where(matching(text)).order_by(Tester.email)).all()
+    return [row_of(tester) for tester in found]
+
+
+HEADER = ("address", "name", "platforms", "languages", "tags", "devices", "consented")
+
+
+def row_of(tester: Tester) -> list[object]:
+    return [
+        tester.email,
+        tester.name,
+        " ".join(tester.platforms),
+        " ".join(tester.languages),
+        " ".join(tester.tags),
+        " | ".join(tester.devices),
+        tester.consented_at.date().isoformat() if tester.consented_at else "",
+    ]
+
+
+def takes_part_anywhere(session: Session, tester: Tester) -> list[tuple[Invitation, Trial]]:
+    """Their invitations, the newest first."""
+    rows = session.execute(
+        select(Invitation, Trial)
+        .join(Trial, Invitation.trial_id == Trial.id)
+        .where(Invitation.tester_id == tester.id, Invitation.state != InvitationState.REMOVED)
+        .order_by(Invitation.created_at.desc())
+    ).all()
+    return [(invitation, trial) for invitation, trial in rows]

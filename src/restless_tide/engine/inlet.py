@@ -1,0 +1,178 @@
+"""The small inlet for mail: what comes back (RFC 3464), and what testers answer. It takes nothing else.
+
+Off unless the settings give it a port. Every address it takes was made up by this desk and cannot be
+guessed; a mail server in front passes them on by SMTP or LMTP (RFC 2033).
+"""
+
+from __future__ import annotations
+
+import email
+import email.policy
+import re
+from email.message import EmailMessage, Message
+from typing import Any
+
+import structlog
+from aiosmtpd.controller import Controller
+from aiosmtpd.lmtp import LMTP
+from aiosmtpd.smtp import SMTP, Envelope, Session
+
+from restless_tide.core.errors import LostLease, TideError
+from restless_tide.desk import invitations, pictures, reports
+from restless_tide.desk.desk import ENGINE, Desk
+from restless_tide.engine import postbox
+from restless_tide.engine.carriers import needed
+from restless_tide.records.tables import FieldReport, Invitation
+
+LARGEST_MAIL_BYTES = 16 * 1024 * 1024
+_QUOTED = re.compile(r"^\s*>")
+_WROTE = re.compile(
+    r"^\s*(On .{5,200} wrote:|Am .{5,200} schrieb.{0,100}:|-{2,}\s*(Original|Urspr).*)\s*$", re.IGNORECASE
+)
+_log = structlog.get_logger("engine")
+
+
+class _Limited(SMTP):
+    """SMTP with a bound on the size of a mail."""
+
+    def __init__(self, handler: Any, **settings: Any) -> None:
+        super().__init__(handler, data_size_limit=LARGEST_MAIL_BYTES, **settings)
+
+
+class _LimitedLmtp(LMTP):
+    def __init__(self, handler: Any, **settings: Any) -> None:
+        super().__init__(handler, data_size_limit=LARGEST_MAIL_BYTES, **settings)
+
+
+class Inlet(Controller):
+    """The inlet of a desk; ``start`` and ``stop`` as aiosmtpd's controllers have them."""
+
+    def __init__(self, desk: Desk) -> None:
+        settings = desk.settings
+        super().__init__(_Taker(desk), hostname=settings.inlet_host, port=settings.inlet_port or 0)
+        self._kind = _LimitedLmtp if settings.inlet_protocol == "lmtp" else _Limited
+
+    def factory(self) -> Any:
+        return self._kind(self.handler, hostname="desk", ident="Restless Tide", enable_SMTPUTF8=True)
+
+
+class _Taker:
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+
+    async def handle_RCPT(
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
+    ) -> str:
+        if postbox.subject_of(self._desk, address) is None:
+            return "550 5.1.1 nobody here is called that"
+        envelope.rcpt_tos.append(address)
+        return "250 2.1.5 taken"
+
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
+        content = envelope.content or b""
+        mail = email.message_from_bytes(
+            content if isinstance(content, bytes) else content.encode(), policy=email.policy.default
+        )
+        try:
+            for address in envelope.rcpt_tos:
+                found = postbox.subject_of(self._desk, address)
+                if found is not None:
+                    take(self._desk, *found, mail)
+        except LostLease:
+            return "451 4.3.0 another engine works here now; try again"
+        except TideError as wrong:
+            _log.warning("a mail could not be taken", why=wrong.code)
+        except Exception:  # noqa: BLE001  (a mail in an odd form must not end the inlet)
+            _log.exception("a mail could not be read")
+            return "554 5.6.0 it cannot be read"
+        return "250 2.0.0 taken"
+
+
+def take(desk: Desk, what: str, subject: str, mail: EmailMessage | Message) -> None:
+    """Take in a mail that came to one of this desk's addresses."""
+    if what == postbox.BOUNCE:
+        _take_bounce(desk, subject, mail)
+    else:
+        _take_answer(desk, subject, mail)
+
+
+def _take_bounce(desk: Desk, invitation_id: str, mail: EmailMessage | Message) -> None:
+    status = delivery_status(mail)
+    if status is None:
+        _log.info("a mail came back that says nothing of delivery", invitation=invitation_id)
+        return
+    action, code, said = status
+    if action not in ("failed", "delayed"):
+        return
+    for_good = action == "failed" and not code.startswith("4")
+    with desk.act(ENGINE) as act:
+        invitation = act.session.get(Invitation, invitation_id)
+        if invitation is None:
+            return
+        told = said.replace(invitation.tester.email, "the address")
+        trouble = (
+            f"the mail came back: {code} {told}".strip() if for_good else f"the mail waits on its way: {code} {told}"
+        )
+        invitations.bounced(act, invitation, trouble, for_good=for_good)
+
+
+def delivery_status(mail: EmailMessage | Message) -> tuple[str, str, str] | None:
+    """Action, status and diagnostic of the first recipient of a delivery status notification (RFC 3464); None: it is none."""
+    if mail.get_content_type() != "multipart/report":
+        return None
+    for part in mail.walk():
+        if part.get_content_type() != "message/delivery-status":
+            continue
+        blocks = part.get_payload()
+        for block in blocks if isinstance(blocks, list) else []:
+            if isinstance(block, Message) and block.get("Action"):
+                diagnostic = str(block.get("Diagnostic-Code") or "").partition(";")[2].strip()
+                return str(block["Action"]).strip().lower(), str(block.get("Status") or "").strip(), diagnostic
+    return None
+
+
+def _take_answer(desk: Desk, report_id: str, mail: EmailMessage | Message) -> None:
+    if str(mail.get("Auto-Submitted") or "no").lower() != "no" or mail.get_content_type() == "multipart/report":
+        return  # an absence note answers nobody
+    text = unquoted(_plain_text(mail))
+    drawn: list[pictures.Drawn] = []
+    for part in mail.walk():
+        if part.get_content_maintype() == "image" and len(drawn) < pictures.MOST_PICTURES:
+            content = part.get_payload(decode=True)
+            try:
+                drawn.append(pictures.draw_anew(content if isinstance(content, bytes) else b""))
+            except TideError:
+                _log.info("an attachment is no picture", report=report_id)
+    if not text and not drawn:
+        return
+    kept = [(entry, desk.pictures.keep(entry.content)) for entry in drawn]
+    with desk.look() as session:
+        found = session.get(FieldReport, report_id)
+        if found is None or found.tester_id is None:
+            return
+        tester = found.tester_id
+    with desk.act(f"tester:{tester}") as act:
+        report = needed(act.session, FieldReport, report_id)
+        reports.heard(act, report, text or "(a picture)")
+        for entry, sha256 in kept:
+            if len(report.pictures) < pictures.MOST_PICTURES:
+                pictures.attach(act, report, entry, sha256)
+
+
+def _plain_text(mail: EmailMessage | Message) -> str:
+    body = mail.get_body(("plain",)) if isinstance(mail, EmailMessage) else None
+    try:
+        return str(body.get_content()) if body is not None else ""
+    except (LookupError, UnicodeDecodeError):
+        return ""
+
+
+def unquoted(text: str) -> str:
+    """What was written anew: without quoted lines, and without what stands after the line that announces them."""
+    kept = []
+    for line in text.splitlines():
+        if _WROTE.match(line) or line.rstrip() == "--":
+            break
+        if not _QUOTED.match(line):
+            kept.append(line.rstrip())
+    return "\n".join(kept).strip()

@@ -1,0 +1,47 @@
+"""Small files on disk, each under its own digest: pictures of reports, symbol files."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+from pathlib import Path
+
+
+class DigestFiles:
+    """A folder of files. A file appears under its SHA-256 whole or not at all."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def path(self, sha256: str) -> Path:
+        return self._folder / sha256[:2] / sha256
+
+    def keep(self, content: bytes) -> str:
+        """Write a file; returns its digest."""
+        sha256 = hashlib.sha256(content).hexdigest()
+        place = self.path(sha256)
+        if not place.exists():
+            place.parent.mkdir(parents=True, exist_ok=True)
+            part = place.with_name(f"{sha256}.{secrets.token_hex(4)}")
+            with part.open("wb") as file:
+                file.write(content)
+                file.flush()
+                os.fsync(file.fileno())
+            part.replace(place)
+        return sha256
+
+    def read(self, sha256: str) -> bytes:
+        """Raises FileNotFoundError."""
+        return self.path(sha256).read_bytes()
+
+    def drop(self, sha256: str) -> None:
+        """Overwrite a file with nothing but zeros, then remove it."""
+        place = self.path(sha256)
+        if not place.exists():
+            return
+        with place.open("r+b") as file:
+            file.write(b"\0" * place.stat().st_size)
+            file.flush()
+            os.fsync(file.fileno())
+        place.unlink()

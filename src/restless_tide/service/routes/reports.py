@@ -1,0 +1,249 @@
+"""Field reports: the inbox, what is decided about them, and symbol files."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+from fastapi.concurrency import run_in_threadpool
+from sqlalchemy.orm import Session
+
+from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
+from restless_tide.core.errors import Invalid, NotFound, TooLarge
+from restless_tide.core.report import ReportEvent, ReportKind, ReportState
+from restless_tide.core.testers import write_csv
+from restless_tide.desk import builds, find, pictures, reports, symbols
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.reports import Filing
+from restless_tide.records.tables import FieldReport
+from restless_tide.service import shown_testing
+from restless_tide.service.paging import link_next
+from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.reports import (
+    BuildNumbersTold,
+    DecideWanted,
+    GroupTold,
+    ReplyWanted,
+    ReportDetailTold,
+    ReportTold,
+    ReportWanted,
+    SymbolFileTold,
+    TicketWanted,
+)
+
+router = APIRouter(prefix="/v1", tags=["reports"])
+
+_FILE = {
+    "requestBody": {
+        "required": True,
+        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+    }
+}
+_PICTURE_HEADERS = {
+    "Cache-Control": "private, no-store",
+    "X-Content-Type-Options": "nosniff",
+    "Content-Security-Policy": "default-src 'none'",
+}
+
+
+@router.get("/reports")
+def inbox(
+    desk: TheDesk,
+    _: SignedIn,
+    response: Response,
+    app: str | None = None,
+    build: str | None = None,
+    cohort: str | None = None,
+    kind: ReportKind | None = None,
+    state: Annotated[list[ReportState] | None, Query()] = None,
+    group: str | None = None,
+    text: str = "",
+    after: Annotated[str | None, Query(description="the last report of the page before")] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> list[ReportTold]:
+    """Field reports, newest first. A cohort is one of the named app."""
+    wanted = _wanted(app, build, cohort, kind, state, group, text)
+    with desk.look() as session:
+        rows = reports.page(session, wanted, before=after, limit=limit + 1)
+        if len(rows) > limit:
+            asked = {"app": app, "build": build, "cohort": cohort, "kind": kind, "group": group, "text": text}
+            link_next(response, "/v1/reports", rows[limit - 1].id, limit=limit, **asked)
+        return shown_testing.some_reports(session, rows[:limit])
+
+
+def _wanted(
+    app: str | None,
+    build: str | None,
+    cohort: str | None,
+    kind: ReportKind | None,
+    state: list[ReportState] | None,
+    group: str | None,
+    text: str,
+) -> reports.Wanted:
+    if cohort is not None and app is None:
+        raise Invalid("Of which app is the cohort?", remedy="Name the app, too.", code="app-missing")
+    return reports.Wanted(app, build, cohort, kind, state or (), group, text)
+
+
+@router.get("/reports/counts")
+def counts(
+    desk: TheDesk,
+    _: SignedIn,
+    app: str | None = None,
+    build: str | None = None,
+    cohort: str | None = None,
+    kind: ReportKind | None = None,
+    group: str | None = None,
+    text: str = "",
+) -> dict[str, int]:
+    """How many there are in each state."""
+    with desk.look() as session:
+        return reports.counted(session, _wanted(app, build, cohort, kind, None, group, text))
+
+
+@router.get(
+    "/reports/export", response_class=Response, responses={200: {"content": {CSV_TYPE: {"schema": {"type": "string"}}}}}
+)
+def export(
+    desk: TheDesk,
+    _: SignedIn,
+    app: str | None = None,
+    build: str | None = None,
+    kind: ReportKind | None = None,
+    state: Annotated[list[ReportState] | None, Query()] = None,
+    text: str = "",
+) -> Response:
+    """The reports as CSV (RFC 4180), without who sent them; formulas are neutralised."""
+    with desk.look() as session:
+        rows = reports.export_rows(session, _wanted(app, build, None, kind, state, None, text))
+    return csv_answer(write_csv(reports.HEADER, rows), "reports.csv")
+
+
+@router.get("/reports/{report}")
+def one(report: str, desk: TheDesk, _: SignedIn) -> ReportDetailTold:
+    with desk.look() as session:
+        return shown_testing.report(session, find.report(session, report))
+
+
+@router.get("/reports/{report}/pictures/{place}", response_class=Response)
+def picture(report: str, place: int, desk: TheDesk, _: SignedIn) -> Response:
+    with desk.look() as session:
+        row = next((entry for entry in find.report(session, report).pictures if entry.position == place), None)
+    if row is None:
+        raise NotFound(f"Report {report} has no picture {place}.", code="picture-unknown")
+    return Response(desk.pictures.read(row.sha256), media_type=row.media_type, headers=_PICTURE_HEADERS)
+
+
+@router.post("/apps/{app}/reports", status_code=201)
+def file(app: str, wanted: ReportWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+    """File a report: a remark, or a crash with its stack."""
+    with desk.act(person.id) as act:
+        app_row = find.app(act.session, app)
+        build = find.build_of(act.session, app_row, wanted.build) if wanted.build else None
+        if build is None and wanted.version is not None and wanted.number is not None:
+            build = builds.same(act.session, app_row, wanted.version, wanted.number, wanted.platform)
+        tester = find.tester(act.session, wanted.tester) if wanted.tester else None
+        filing = Filing(
+            wanted.kind,
+            text=wanted.text,
+            device=wanted.device,
+            system=wanted.system,
+            language=wanted.language,
+            at=wanted.at,
+            stack=wanted.stack,
+            thrown=wanted.thrown,
+            message=wanted.message,
+            frames=[frame.model_dump() for frame in wanted.frames],
+        )
+        row = reports.file(desk, act, app_row, filing, build=build, tester=tester)
+        return shown_testing.report(act.session, row)
+
+
+@router.post("/reports/{report}/pictures", status_code=201, openapi_extra=_FILE)
+async def add_picture(report: str, request: Request, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+    """Put a picture into a report; it is drawn anew, so that only the picture is kept."""
+    content = await _body(request, pictures.LARGEST_BYTES, "picture")
+    await run_in_threadpool(pictures.add, desk, person.id, report, content)
+    return await run_in_threadpool(_told, desk, report)
+
+
+def _told(desk: Desk, report: str) -> ReportDetailTold:
+    with desk.look() as session:
+        return shown_testing.report(session, find.report(session, report))
+
+
+@router.post("/reports/{report}/decisions")
+def decide(report: str, wanted: DecideWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+    """Accept it, mark it as mended in a build or as the same as another, close it, open it again."""
+    with desk.act(person.id) as act:
+        row = reports.decide(
+            act, report, ReportEvent(wanted.act), build_id=wanted.build, same_as=wanted.same_as, reason=wanted.reason
+        )
+        return _fresh(act.session, row)
+
+
+def _fresh(session: Session, row: FieldReport) -> ReportDetailTold:
+    session.flush()
+    session.refresh(row)
+    return shown_testing.report(session, row)
+
+
+@router.post("/reports/{report}/replies", status_code=202)
+def reply(report: str, wanted: ReplyWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+    """Answer the tester by mail."""
+    with desk.act(person.id) as act:
+        reports.reply(act, report, wanted.text)
+    return _told(desk, report)
+
+
+@router.put("/reports/{report}/ticket")
+def set_ticket(report: str, wanted: TicketWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+    with desk.act(person.id) as act:
+        return _fresh(act.session, reports.set_ticket(act, report, wanted.ticket))
+
+
+@router.get("/apps/{app}/crash-groups")
+def groups(app: str, desk: TheDesk, _: SignedIn, build: str | None = None) -> list[GroupTold]:
+    """The crashes of an app, equal ones together, the most frequent first."""
+    with desk.look() as session:
+        return [shown_testing.group(found) for found in reports.groups(session, app, build)]
+
+
+@router.get("/apps/{app}/test-numbers")
+def numbers(app: str, desk: TheDesk, _: SignedIn) -> list[BuildNumbersTold]:
+    """Who has which build, how much it is used, how often that goes well, and what came back; the newest build first."""
+    with desk.look() as session:
+        return [shown_testing.build_numbers(found) for found in reports.numbers(session, app)]
+
+
+@router.get("/builds/{build}/symbols")
+def symbol_files(build: str, desk: TheDesk, _: SignedIn) -> list[SymbolFileTold]:
+    with desk.look() as session:
+        build_id = find.build(session, build).id
+    return [shown_testing.symbol_file(row) for row in symbols.files(desk, build_id)]
+
+
+@router.post("/builds/{build}/symbols", status_code=201, openapi_extra=_FILE)
+async def keep_symbols(
+    build: str, request: Request, desk: TheDesk, person: SignedIn, name: Annotated[str, Query(min_length=1)]
+) -> SymbolFileTold:
+    """Keep a file that brings names back into this build's stacks; crashes that came before are read anew."""
+    content = await _body(request, LARGEST_SYMBOLS, "symbol file")
+    return await run_in_threadpool(_keep_symbols, desk, person.id, build, name, content)
+
+
+def _keep_symbols(desk: Desk, person: str, build: str, name: str, content: bytes) -> SymbolFileTold:
+    row = symbols.keep(desk, person, build, name, content)
+    with desk.act(person) as act:
+        named = reports.name_again(desk, act, find.build(act.session, build))
+    return shown_testing.symbol_file(row, named)
+
+
+async def _body(request: Request, most: int, noun: str) -> bytes:
+    content = bytearray()
+    async for block in request.stream():
+        content += block
+        if len(content) > most:
+            raise TooLarge(f"A {noun} has {most} bytes at most.", code=f"{noun.replace(' ', '-')}-too-large")
+    return bytes(content)

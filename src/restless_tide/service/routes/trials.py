@@ -1,0 +1,124 @@
+"""Trials and invitations."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Response
+
+from restless_tide.core.invitation import InvitationState
+from restless_tide.desk import find, invitations, trials
+from restless_tide.desk.trials import Brief
+from restless_tide.service import shown_testing
+from restless_tide.service.paging import link_next
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.cohorts import (
+    AgainTold,
+    AgainWanted,
+    CloseWanted,
+    InvitationTold,
+    TrialAgainWanted,
+    TrialSheetTold,
+    TrialTold,
+    TrialWanted,
+)
+
+router = APIRouter(prefix="/v1", tags=["trials"])
+
+
+def _brief(wanted: TrialWanted | TrialAgainWanted) -> Brief:
+    sign_in = wanted.sign_in.model_dump() if wanted.sign_in is not None else None
+    told = {name: text for name, text in (sign_in or {}).items() if text} if sign_in is not None else None
+    return Brief(wanted.brief, wanted.contact, wanted.remarks_to, told or None)
+
+
+@router.post("/apps/{app}/trial-sheets")
+def sheet(app: str, wanted: TrialWanted, desk: TheDesk, _: SignedIn) -> TrialSheetTold:
+    """What handing a build to cohorts would mean at each store, before anything is done."""
+    with desk.look() as session:
+        plans = trials.plan(
+            session, app, wanted.build, wanted.cohorts, wanted.stores, _brief(wanted), when_ready=wanted.when_ready
+        )
+        return shown_testing.sheet(session, plans)
+
+
+@router.get("/apps/{app}/trials")
+def of_app(
+    app: str,
+    desk: TheDesk,
+    _: SignedIn,
+    cohort: str | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 200,
+) -> list[TrialTold]:
+    """The trials of an app, newest first."""
+    with desk.look() as session:
+        return shown_testing.some_trials(session, trials.of_app(session, app, cohort, limit))
+
+
+@router.post("/apps/{app}/trials", status_code=202)
+def open_trials(app: str, wanted: TrialWanted, desk: TheDesk, person: SignedIn) -> list[TrialTold]:
+    """Hand a build to cohorts, all or none; each tester is mailed once their store has opened the trial."""
+    with desk.act(person.id) as act:
+        rows = trials.open_trials(
+            act, app, wanted.build, wanted.cohorts, wanted.stores, _brief(wanted), when_ready=wanted.when_ready
+        )
+        ids = [row.id for row in rows]
+    with desk.look() as session:
+        return shown_testing.some_trials(session, [find.trial(session, trial_id) for trial_id in ids])
+
+
+@router.get("/trials/{trial}")
+def one(trial: str, desk: TheDesk, _: SignedIn) -> TrialTold:
+    with desk.look() as session:
+        return shown_testing.one_trial(session, find.trial(session, trial))
+
+
+@router.post("/trials/{trial}/close", status_code=202)
+def close(trial: str, wanted: CloseWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
+    with desk.act(person.id) as act:
+        return shown_testing.one_trial(act.session, trials.close(act, trial, wanted.reason))
+
+
+@router.post("/trials/{trial}/hand-ins", status_code=202)
+def again(trial: str, wanted: TrialAgainWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
+    """Hand in once more what the store turned down, with a mended brief."""
+    with desk.act(person.id) as act:
+        return shown_testing.one_trial(act.session, trials.again(act, trial, _brief(wanted), wanted.reason))
+
+
+@router.get("/trials/{trial}/invitations")
+def of_trial(
+    trial: str,
+    desk: TheDesk,
+    _: SignedIn,
+    response: Response,
+    text: str = "",
+    state: InvitationState | None = None,
+    after: str = "",
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> list[InvitationTold]:
+    """A trial's invitations by address."""
+    with desk.look() as session:
+        row = find.trial(session, trial)
+        states = [state] if state else []
+        found = invitations.of_trial(session, row, text=text, states=states, after=after, limit=limit + 1)
+        if len(found) > limit:
+            path = f"/v1/trials/{trial}/invitations"
+            link_next(response, path, found[limit - 1][1].email, text=text, state=state, limit=limit)
+        return [shown_testing.invitation(invitation, person) for invitation, person in found[:limit]]
+
+
+@router.post("/trials/{trial}/mails", status_code=202)
+def send_again_all(trial: str, wanted: AgainWanted, desk: TheDesk, person: SignedIn) -> AgainTold:
+    """Queue the mails of all who have not answered once more; nobody is mailed too soon or too often."""
+    with desk.act(person.id) as act:
+        found = invitations.send_again_all(act, trial, wanted.older_than_days, bounced=wanted.bounced)
+    return AgainTold(queued=found.queued, held_back=found.held_back)
+
+
+@router.post("/invitations/{invitation}/mails", status_code=202)
+def send_again(invitation: str, desk: TheDesk, person: SignedIn) -> InvitationTold:
+    """Queue an invitation's mail once more."""
+    with desk.act(person.id) as act:
+        row = invitations.send_again(act, invitation)
+        return shown_testing.invitation(row, row.tester)
