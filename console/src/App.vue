@@ -11,7 +11,7 @@ const router = useRouter()
 const apps = ref<App[]>([])
 const dark = ref(localStorage.getItem('theme') ? localStorage.getItem('theme') === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches)
 const app = computed(() => (route.params.app as string | undefined) ?? localStorage.getItem('app') ?? apps.value[0]?.name)
-const appPages = ['releases', 'builds', 'cohorts', 'signing']
+const appPages = ['releases', 'builds', 'cohorts', 'reports', 'signing']
 
 watch(dark, (on) => document.documentElement.setAttribute('data-bs-theme', on ? 'dark' : 'light'), { immediate: true })
 watch(
@@ -52,6 +52,7 @@ async function signOut(): Promise<void> {
       <template v-if="app">
         <RouterLink v-for="page in appPages" :key="page" :to="`/apps/${app}/${page}`" :class="{ here: route.path.startsWith(`/apps/${app}/${page}`) }">{{ page[0]!.toUpperCase() + page.slice(1) }}</RouterLink>
       </template>
+      <RouterLink to="/testers" active-class="here">Testers</RouterLink>
       <RouterLink to="/stores" active-class="here">Stores</RouterLink>
       <RouterLink to="/steps" active-class="here">Steps</RouterLink>
       <RouterLink to="/notices" active-class="here">Notices</RouterLink>
@@ -69,9 +70,9 @@ async function signOut(): Promise<void> {
 </template>
 
 <style scoped>
-.bar { display: flex; flex-wrap: wrap; gap: 0.25rem 1.75rem; align-items: center; padding: 0.6rem clamp(1rem, 3vw, 2rem); border-bottom: 1px solid var(--line); background: var(--card); }
+.bar { display: flex; flex-wrap: wrap; gap: 0.25rem 1.25rem; align-items: center; padding: 0.6rem clamp(1rem, 3vw, 2rem); border-bottom: 1px solid var(--line); background: var(--card); }
 .name { display: flex; gap: 0.55rem; align-items: center; font-weight: 650; color: var(--ink); text-decoration: none; }
-nav { display: flex; flex-wrap: wrap; gap: 0.1rem 1.1rem; }
+nav { display: flex; flex-wrap: wrap; gap: 0.1rem 0.9rem; }
 nav a { color: var(--soft); text-decoration: none; padding: 0.4rem 0; border-bottom: 2px solid transparent; }
 nav a.here { color: var(--ink); border-color: var(--accent); font-weight: 600; }
 .aside { margin-left: auto; display: flex; flex-wrap: wrap; gap: 0.25rem 0.9rem; align-items: center; font-size: 0.875rem; }

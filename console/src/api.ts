@@ -15,7 +15,18 @@ export type Stage = Schemas['Stage']
 export type Build = Schemas['BuildTold']
 export type Consignment = Schemas['ConsignmentTold']
 export type Cohort = Schemas['CohortTold']
+export type CohortDetail = Schemas['CohortDetailTold']
+export type Member = Schemas['MemberTold']
+export type Tester = Schemas['TesterTold']
+export type ImportSheet = Schemas['ImportTold']
 export type Trial = Schemas['TrialTold']
+export type TrialSheet = Schemas['TrialSheetTold']
+export type Invitation = Schemas['InvitationTold']
+export type InvitationState = Invitation['state']
+export type Report = Schemas['ReportTold']
+export type ReportDetail = Schemas['ReportDetailTold']
+export type CrashGroup = Schemas['GroupTold']
+export type BuildNumbers = Schemas['BuildNumbersTold']
 export type Store = Schemas['StoreTold']
 export type App = Schemas['AppTold']
 export type Overview = Schemas['OverviewTold']
@@ -111,4 +122,12 @@ function readProblem(text: string): Partial<ProblemDocument> {
   } catch {
     return {}
   }
+}
+
+/** Post a file as it is, and read the answer. */
+export async function postFile<T>(path: string, file: Blob, mediaType = 'application/octet-stream'): Promise<T> {
+  const answer = await fetch(path, { method: 'POST', body: file, headers: { 'Content-Type': mediaType }, credentials: 'same-origin' })
+  if (answer.ok) return (await answer.json()) as T
+  const document = readProblem(await answer.text())
+  throw new Problem(answer.status, document.remedy ?? '', document.detail ?? `The desk answered ${answer.status}.`)
 }

@@ -5,6 +5,8 @@ import type { Change } from './api'
 type Listener = (change: Change) => void
 
 const SETTLE_MS = 120
+/** While changes stream in, the page is loaded as often as this. */
+const LONGEST_WAIT_MS = 1200
 const listeners = new Set<Listener>()
 const state = ref<'following' | 'reconnecting' | 'off'>('off')
 let source: EventSource | null = null
@@ -32,10 +34,17 @@ export function unfollow(): void {
 /** Load now, and again shortly after each change that concerns the page. */
 export function useLive(load: () => Promise<void>, concerns: (change: Change) => boolean = () => true): void {
   let timer: ReturnType<typeof setTimeout> | undefined
+  let waitingSince = 0
   const listener: Listener = (change) => {
     if (!concerns(change)) return
+    const now = Date.now()
+    if (timer === undefined) waitingSince = now
+    else if (now - waitingSince > LONGEST_WAIT_MS) return
     clearTimeout(timer)
-    timer = setTimeout(() => void load(), SETTLE_MS)
+    timer = setTimeout(() => {
+      timer = undefined
+      void load()
+    }, SETTLE_MS)
   }
   onMounted(() => {
     listeners.add(listener)

@@ -14,6 +14,11 @@ export const router = createRouter({
     { path: '/apps/:app/builds/:build', component: () => import('./pages/Build.vue'), props: true, meta: { title: 'Build' } },
     { path: '/apps/:app/signing', component: () => import('./pages/Signing.vue'), props: true, meta: { title: 'Signing' } },
     { path: '/apps/:app/cohorts', component: () => import('./pages/Cohorts.vue'), props: true, meta: { title: 'Cohorts' } },
+    { path: '/apps/:app/cohorts/:cohort', component: () => import('./pages/Cohort.vue'), props: true, meta: { title: 'Cohort' } },
+    { path: '/apps/:app/reports', component: () => import('./pages/Reports.vue'), props: true, meta: { title: 'Reports' } },
+    { path: '/reports/:report', component: () => import('./pages/Report.vue'), props: true, meta: { title: 'Report' } },
+    { path: '/trials/:trial', component: () => import('./pages/Trial.vue'), props: true, meta: { title: 'Trial' } },
+    { path: '/testers', component: () => import('./pages/Testers.vue'), meta: { title: 'Testers' } },
     { path: '/stores', component: () => import('./pages/Stores.vue'), meta: { title: 'Stores' } },
     { path: '/steps', component: () => import('./pages/Steps.vue'), meta: { title: 'Steps' } },
     { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
@@ -29,6 +34,6 @@ router.beforeEach(async (to) => {
 })
 
 router.afterEach((to) => {
-  const about = [to.params.version, to.params.app].filter(Boolean).join(' · ')
+  const about = [to.params.version ?? to.params.cohort, to.params.app].filter(Boolean).join(' · ')
   document.title = [about, to.meta.title, 'Restless Tide'].filter(Boolean).join(' · ')
 })

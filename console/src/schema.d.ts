@@ -5140,38 +5140,34 @@ export interface components {
         /** TesterTold */
         TesterTold: {
             /** Bounce Said */
-            bounce_said?: string | null;
+            bounce_said: string | null;
             /** Bounced At */
-            bounced_at?: string | null;
+            bounced_at: string | null;
             /**
              * Caution
              * @description what to know about this address
-             * @default
              */
             caution: string;
             /** Cohorts */
-            cohorts?: components["schemas"]["CohortRef"][];
-            /**
-             * Consent How
-             * @default
-             */
+            cohorts: components["schemas"]["CohortRef"][];
+            /** Consent How */
             consent_how: string;
             /** Consented At */
-            consented_at?: string | null;
+            consented_at: string | null;
             /** Devices */
-            devices?: string[];
+            devices: string[];
             /** Email */
             email: string;
             /** Id */
             id: string;
             /** Languages */
-            languages?: string[];
+            languages: string[];
             /** Name */
             name: string;
             /** Platforms */
-            platforms?: string[];
+            platforms: string[];
             /** Tags */
-            tags?: string[];
+            tags: string[];
         };
         /**
          * TesterWanted

@@ -18,6 +18,7 @@ const WEIGHTS = ['blocker', 'caution', 'note']
 const calls = computed(() =>
   [
     ...(data.value?.rows ?? []).flatMap((row) => row.calls.map((call) => ({ ...call, where: `${row.app_title} at ${row.store_title}` }))),
+    ...(data.value?.desk_calls ?? []).map((call) => ({ ...call, where: 'The desk' })),
     ...(data.value?.store_calls ?? []).map((entry) => ({ ...entry.call, where: entry.store_title })),
   ].sort((one, other) => WEIGHTS.indexOf(one.weight) - WEIGHTS.indexOf(other.weight)),
 )

@@ -48,16 +48,16 @@ class TesterTold(Told):
     id: str
     email: str
     name: str
-    platforms: list[str] = Field(default_factory=list)
-    languages: list[str] = Field(default_factory=list)
-    devices: list[str] = Field(default_factory=list)
-    tags: list[str] = Field(default_factory=list)
-    consented_at: datetime | None = None
-    consent_how: str = ""
-    bounced_at: datetime | None = None
-    bounce_said: str | None = None
-    cohorts: list[CohortRef] = Field(default_factory=list)
-    caution: str = Field(default="", description="what to know about this address")
+    platforms: list[str]
+    languages: list[str]
+    devices: list[str]
+    tags: list[str]
+    consented_at: datetime | None
+    consent_how: str
+    bounced_at: datetime | None
+    bounce_said: str | None
+    cohorts: list[CohortRef]
+    caution: str = Field(description="what to know about this address")
 
 
 class ForgetWanted(Wanted):

@@ -1,0 +1,263 @@
+<script setup lang="ts">
+import { computed, reactive, ref, watch } from 'vue'
+
+import { api, type App, type Build, type CohortDetail, type InvitationState, type Member, type Tester, told } from '../api'
+import ImportList from '../components/ImportList.vue'
+import Moment from '../components/Moment.vue'
+import PhaseWord from '../components/PhaseWord.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import SeatBar from '../components/SeatBar.vue'
+import TrialSheetForm from '../components/TrialSheetForm.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+
+/** A cohort: who, how many seats left, what they have, what they said, what is stuck. */
+const props = defineProps<{ app: string; cohort: string }>()
+const path = { app: props.app, cohort: props.cohort }
+const PAGE = 50
+const search = ref('')
+const state = ref<InvitationState | ''>('')
+const more = ref<Member[]>([])
+const ended = ref(false)
+const { data, problem, load } = useLoading(async () => {
+  const [cohort, app] = await Promise.all([
+    told<CohortDetail>(api.GET('/v1/apps/{app}/cohorts/{cohort}', { params: { path } })),
+    told<App>(api.GET('/v1/apps/{app}', { params: { path } })),
+  ])
+  return { cohort, app }
+})
+const people = useLoading(() => page(''))
+useLive(load, (change) => change.app === props.app || change.app === null)
+useLive(async () => {
+  if (!more.value.length) await people.load()
+}, (change) => change.app === props.app || change.app === null)
+const doing = useDoing()
+
+async function page(after: string): Promise<Member[]> {
+  const found = await told<Member[]>(api.GET('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path, query: { text: search.value, state: state.value || undefined, after, limit: PAGE } } }))
+  ended.value = found.length < PAGE
+  return found
+}
+
+let timer: ReturnType<typeof setTimeout> | undefined
+watch([search, state], () => {
+  clearTimeout(timer)
+  timer = setTimeout(() => {
+    more.value = []
+    void people.load()
+  }, 150)
+})
+const members = computed(() => [...(people.data.value ?? []), ...more.value])
+const cohort = computed(() => data.value?.cohort)
+const elsewhere = computed(() => (data.value?.app.berths ?? []).filter((berth) => berth.state === 'open' && !cohort.value?.at.some((entry) => entry.store === berth.store)))
+
+const open = ref<'' | 'add' | 'list' | 'brief' | 'hand'>('')
+const turn = (what: typeof open.value) => (open.value = open.value === what ? '' : what)
+const tester = reactive({ email: '', name: '' })
+const known = ref<Tester[]>([])
+const caution = ref('')
+const brief = reactive({ locale: 'en', text: '', contact: '' })
+const limit = ref<number | null>(null)
+const until = ref('')
+const sure = ref(false)
+const copied = ref(false)
+const builds = ref<Build[]>([])
+
+async function act(work: () => Promise<unknown>): Promise<boolean> {
+  const done = await doing.run(work)
+  if (done) {
+    more.value = []
+    await Promise.all([load(), people.load()])
+  }
+  return done
+}
+
+async function nextPage(): Promise<void> {
+  const last = members.value.at(-1)
+  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.tester.email))]))
+}
+
+watch(
+  () => tester.email,
+  async (text) => {
+    known.value = text.length > 1 ? await told<Tester[]>(api.GET('/v1/testers', { params: { query: { text, limit: 6 } } })).catch(() => []) : []
+  },
+)
+
+async function add(): Promise<void> {
+  caution.value = ''
+  await act(async () => {
+    const made = await told<Tester>(api.POST('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path }, body: { ...tester } }))
+    caution.value = made.caution ? `${made.email}: ${made.caution}.` : ''
+    tester.email = tester.name = ''
+  })
+}
+
+const pick = (who: Tester) => act(() => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/picks', { params: { path }, body: { testers: [who.id] } })).then(() => (tester.email = '')))
+const takeOut = (who: Tester) => act(() => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/removals', { params: { path }, body: { testers: [who.id], reason: '' } })))
+const attach = (store: string, by_itself: boolean | null) => act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } }, body: { by_itself } })))
+const detach = (store: string) => act(() => told(api.DELETE('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } } })))
+
+async function turnByItself(store: string, event: Event): Promise<void> {
+  const box = event.target as HTMLInputElement
+  if (!(await attach(store, box.checked))) box.checked = !box.checked
+}
+
+function editBrief(): void {
+  const kept = Object.entries(cohort.value?.brief ?? {})[0]
+  brief.locale = kept?.[0] ?? 'en'
+  brief.text = kept?.[1] ?? ''
+  brief.contact = cohort.value?.contact ?? ''
+  turn('brief')
+}
+
+async function keepBrief(): Promise<void> {
+  if (await act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/brief', { params: { path }, body: { brief: { [brief.locale]: brief.text }, contact: brief.contact } })))) open.value = ''
+}
+
+function setJoin(isOpen: boolean, renew = false) {
+  const body = { open: isOpen, limit: limit.value || (cohort.value?.join?.limit ?? null), until: until.value ? new Date(until.value).toISOString() : (cohort.value?.join?.until ?? null), renew }
+  return act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/join', { params: { path }, body })))
+}
+
+async function copy(link: string): Promise<void> {
+  await navigator.clipboard?.writeText(link).catch(() => undefined)
+  copied.value = true
+  setTimeout(() => (copied.value = false), 2000)
+}
+
+async function hand(): Promise<void> {
+  if (open.value !== 'hand') await doing.run(async () => (builds.value = await told(api.GET('/v1/apps/{app}/builds', { params: { path, query: { limit: 40 } } }))))
+  turn('hand')
+}
+
+async function finished(): Promise<void> {
+  open.value = ''
+  more.value = []
+  await Promise.all([load(), people.load()])
+}
+const STATES: InvitationState[] = ['queued', 'sent', 'bounced', 'accepted', 'installed', 'declined']
+const counted = (invited: Record<string, number>) => Object.entries(invited).map(([what, count]) => `${count} ${what}`).join(', ') || 'nobody yet'
+</script>
+
+<template>
+  <div class="page-head">
+    <div><p class="soft small-print"><RouterLink :to="`/apps/${app}/cohorts`">Cohorts of {{ data?.app.title ?? app }}</RouterLink></p><h1>{{ cohort?.name ?? props.cohort }}</h1></div>
+    <div class="row-gap">
+      <BButton variant="primary" @click="hand">Hand a build to them</BButton>
+      <BButton variant="outline-primary" @click="turn('add')">Add testers</BButton>
+      <BButton variant="outline-primary" @click="turn('list')">Take a list in</BButton>
+      <BButton variant="outline-primary" :href="`/v1/apps/${app}/cohorts/${props.cohort}/export`">CSV</BButton>
+    </div>
+  </div>
+  <ProblemNote :problem="problem ?? people.problem.value" />
+  <ProblemNote :problem="doing.problem.value" />
+  <template v-if="cohort">
+    <TrialSheetForm v-if="open === 'hand'" :app="app" :cohorts="[cohort]" :builds="builds" :chosen="cohort.name" @done="finished" @leave="open = ''" />
+    <ImportList v-if="open === 'list'" :path="`/v1/apps/${app}/cohorts/${props.cohort}/imports`" :into="cohort.name" @done="finished" @leave="open = ''" />
+    <form v-if="open === 'add'" class="card-plain add" @submit.prevent="add">
+      <div class="row-gap end">
+        <label>Address <input v-model="tester.email" type="search" inputmode="email" class="form-control" required placeholder="a new address, or part of a known one" autocomplete="off" /></label>
+        <label>Name <input v-model="tester.name" class="form-control" /></label>
+        <BButton type="submit" variant="primary" :disabled="doing.busy.value">Add</BButton>
+      </div>
+      <ul v-if="known.length" class="plain-list"><li v-for="who in known" :key="who.id" class="row-gap">{{ who.name || who.email }} <span class="soft">{{ who.email }}</span> <BButton size="sm" variant="link" @click="pick(who)">Pick {{ who.name || who.email }}</BButton></li></ul>
+      <p v-if="caution" class="care" role="status">■ {{ caution }}</p>
+    </form>
+
+    <section v-if="cohort.stuck.length" class="card-plain stuck" aria-labelledby="stuck"><h2 id="stuck">What is stuck</h2><ul class="plain-list"><li v-for="said in cohort.stuck" :key="said"><span aria-hidden="true" class="care">■</span> {{ said }}</li></ul></section>
+
+    <div class="figures">
+      <article class="card-plain"><h2>Who</h2><p class="big">{{ cohort.testers.toLocaleString('en') }}</p><p class="soft">{{ cohort.kind }} testers<template v-if="cohort.declined">, {{ cohort.declined }} declined</template><template v-if="cohort.bounced">, {{ cohort.bounced }} with a dead address</template></p></article>
+      <article class="card-plain"><h2>What they have</h2>
+        <ul v-if="cohort.have.length" class="plain-list"><li v-for="build in cohort.have" :key="build.build"><strong>{{ build.people }}</strong> on <RouterLink :to="`/apps/${app}/builds/${build.build}`">{{ build.label }}</RouterLink></li></ul>
+        <p v-else class="soft">No store has seen a build on a device yet.</p>
+      </article>
+      <article class="card-plain"><h2>What they said</h2>
+        <p v-if="Object.keys(cohort.reports).length"><RouterLink :to="`/apps/${app}/reports?cohort=${cohort.name}`">{{ Object.entries(cohort.reports).map(([what, count]) => `${count} ${what}`).join(', ') }}</RouterLink></p>
+        <p v-else class="soft">Nothing has come back yet.</p>
+      </article>
+      <article class="card-plain"><h2>Standing brief</h2>
+        <p v-for="(text, locale) in cohort.brief" :key="locale" class="clip"><span class="soft">{{ locale }}</span> {{ text }}</p>
+        <p v-if="!Object.keys(cohort.brief).length" class="soft">None yet; new builds can go on by themselves once there is one.</p>
+        <BButton size="sm" variant="link" @click="editBrief">{{ Object.keys(cohort.brief).length ? 'Change it' : 'Write one' }}</BButton>
+      </article>
+    </div>
+    <form v-if="open === 'brief'" class="card-plain brief" @submit.prevent="keepBrief">
+      <label>What to try <textarea v-model="brief.text" class="form-control" rows="3" /></label>
+      <div class="row-gap end"><label>Language <input v-model="brief.locale" class="form-control" maxlength="12" required /></label><label>Testers may ask <input v-model="brief.contact" type="email" class="form-control" required /></label><BButton type="submit" variant="primary">Keep it</BButton></div>
+    </form>
+
+    <section class="card-plain" aria-labelledby="stores">
+      <h2 id="stores">At the stores</h2>
+      <table class="table-plain at"><tbody>
+        <tr v-for="entry in cohort.at" :key="entry.store">
+          <td><strong>{{ entry.store_title }}</strong></td>
+          <td><SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" /></td>
+          <td><div v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id"><RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print">{{ counted(trial.invited) }}</span></div></td>
+          <td class="row-gap right">
+            <label class="row-gap small-print"><input type="checkbox" class="form-check-input" :checked="entry.by_itself" @change="turnByItself(entry.store, $event)" /> new builds by themselves</label>
+            <BButton size="sm" variant="link" @click="detach(entry.store)">Take it away from {{ entry.store_title }}</BButton>
+          </td>
+        </tr>
+      </tbody></table>
+      <p v-if="elsewhere.length" class="row-gap"><BButton v-for="berth in elsewhere" :key="berth.store" size="sm" variant="outline-primary" @click="attach(berth.store, null)">Put it at {{ berth.store_title }}</BButton></p>
+    </section>
+
+    <section v-if="cohort.kind === 'walk-in'" class="card-plain link" aria-labelledby="link">
+      <h2 id="link">The link to join</h2>
+      <template v-if="cohort.join">
+        <p class="row-gap"><strong>{{ cohort.join.closed_because ? `○ nobody can join: ${cohort.join.closed_because}` : '● open' }}</strong><span class="soft"><template v-if="cohort.join.limit">{{ cohort.join.limit }} people at most. </template><template v-if="cohort.join.until">Until <Moment :at="cohort.join.until" />.</template></span></p>
+        <p class="row-gap"><code>{{ cohort.join.link }}</code><BButton size="sm" variant="link" @click="copy(cohort.join.link)">{{ copied ? 'Copied' : 'Copy' }}</BButton></p>
+      </template>
+      <div class="row-gap end">
+        <label>People at most <input v-model.number="limit" type="number" min="1" class="form-control form-control-sm" :placeholder="cohort.join?.limit ? String(cohort.join.limit) : 'no limit'" /></label>
+        <label>Until <input v-model="until" type="datetime-local" class="form-control form-control-sm" /></label>
+        <BButton size="sm" variant="outline-primary" @click="setJoin(true)">{{ cohort.join?.open ? 'Keep it so' : 'Open it' }}</BButton>
+        <BButton v-if="cohort.join?.open" size="sm" variant="outline-primary" @click="setJoin(false)">Close it</BButton>
+        <template v-if="cohort.join"><BButton v-if="!sure" size="sm" variant="link" @click="sure = true">Make another link …</BButton><BButton v-else size="sm" variant="danger" @click="setJoin(cohort.join.open, true).then(() => (sure = false))">The old link is void then; make it</BButton></template>
+      </div>
+    </section>
+
+    <section class="card-plain" aria-labelledby="people">
+      <div class="row-gap"><h2 id="people">People</h2>
+        <input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search people" />
+        <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">whatever their invitation</option><option v-for="what in STATES" :key="what" :value="what">{{ what }}</option></select>
+      </div>
+      <div class="scroll-x"><table class="table-plain">
+        <thead><tr><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th></th></tr></thead>
+        <tbody>
+          <tr v-for="entry in members" :key="entry.tester.id">
+            <td>{{ entry.tester.name || entry.tester.email }}<br /><span class="soft small-print">{{ entry.tester.email }}<template v-if="entry.tester.tags.length"> · {{ entry.tester.tags.join(', ') }}</template></span></td>
+            <td><PhaseWord v-if="entry.declined_at || entry.state" :phase="entry.declined_at ? 'declined' : entry.state!" /><span v-else class="soft">not invited yet</span><br /><span class="soft small-print"><Moment :at="entry.since" /></span><span v-if="entry.trouble" class="small-print care"><br />■ {{ entry.trouble }}</span></td>
+            <td><template v-if="entry.build_label">{{ entry.state === 'installed' ? entry.build_label : '' }}</template><br /><span class="soft small-print">{{ [entry.device, entry.system].filter(Boolean).join(', ') }}</span></td>
+            <td class="soft small-print"><Moment :at="entry.joined_at" /><br />{{ entry.joined_how }}</td>
+            <td><BButton size="sm" variant="link" :aria-label="`Take ${entry.tester.email} out`" @click="takeOut(entry.tester)">take out</BButton></td>
+          </tr>
+        </tbody>
+      </table></div>
+      <p v-if="!members.length && people.data.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add somebody, pick from those known, or take a list in.' }}</p>
+      <BButton v-if="!ended && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.page-head p { margin: 0; }
+section, form.card-plain { margin-bottom: 1rem; }
+.figures { display: grid; grid-template-columns: repeat(auto-fit, minmax(13rem, 1fr)); gap: 1rem; margin-bottom: 1rem; }
+.figures p { margin: 0.2rem 0 0; }
+.big { font-size: 1.9rem; font-weight: 650; line-height: 1.1; }
+.clip { display: -webkit-box; -webkit-line-clamp: 3; line-clamp: 3; -webkit-box-orient: vertical; overflow: hidden; }
+.add, .brief, .link { display: grid; gap: 0.6rem; }
+.end { align-items: end; }
+label { font-size: 0.9rem; }
+.add label, .brief label, .link label { display: grid; gap: 0.2rem; }
+.add label:first-child { flex: 1 1 20rem; }
+.at td { padding-block: 0.45rem; vertical-align: middle; }
+.right { justify-content: flex-end; }
+.find { width: auto; min-width: 13rem; }
+.stuck { border-color: var(--care); }
+.care { color: var(--care); }
+code { overflow-wrap: anywhere; }
+</style>

@@ -1,0 +1,139 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, type Build, type BuildNumbers, type Cohort, type CrashGroup, type Report, told } from '../api'
+import AppHead from '../components/AppHead.vue'
+import EmptyState from '../components/EmptyState.vue'
+import Moment from '../components/Moment.vue'
+import PhaseWord from '../components/PhaseWord.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import UseChart from '../components/UseChart.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+import { percent } from '../telling'
+
+/** What comes back: the inbox, crashes that are the same, and numbers by build. */
+const props = defineProps<{ app: string }>()
+const path = { app: props.app }
+const route = useRoute()
+const PAGE = 40
+type State = Report['state']
+const STATES: State[] = ['new', 'accepted', 'mended in', 'same as', 'closed']
+const view = ref<'inbox' | 'crashes' | 'numbers'>('inbox')
+const wish = ref({ text: '', state: [] as State[], kind: '' as '' | 'remark' | 'crash', build: '', cohort: String(route.query.cohort ?? ''), group: String(route.query.group ?? '') })
+const more = ref<Report[]>([])
+const ended = ref(false)
+const asked = computed(() => ({ app: props.app, text: wish.value.text, kind: wish.value.kind || undefined, build: wish.value.build || undefined, cohort: wish.value.cohort || undefined, group: wish.value.group || undefined }))
+const { data, problem, load } = useLoading(async () => {
+  const [found, counts, groups, numbers] = await Promise.all([
+    page(undefined),
+    told<Record<string, number>>(api.GET('/v1/reports/counts', { params: { query: asked.value } })),
+    told<CrashGroup[]>(api.GET('/v1/apps/{app}/crash-groups', { params: { path } })),
+    told<BuildNumbers[]>(api.GET('/v1/apps/{app}/test-numbers', { params: { path } })),
+  ])
+  return { found, counts, groups, numbers }
+})
+const filters = useLoading(async () => {
+  const [builds, cohorts] = await Promise.all([
+    told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path, query: { limit: 40 } } })),
+    told<Cohort[]>(api.GET('/v1/apps/{app}/cohorts', { params: { path } })),
+  ])
+  return { builds, cohorts }
+})
+void filters.load()
+useLive(async () => {
+  if (!more.value.length) await load()
+}, (change) => change.app === props.app && (change.kind.includes('report') || change.kind === 'usage'))
+const doing = useDoing()
+
+async function page(after: string | undefined): Promise<Report[]> {
+  const found = await told<Report[]>(api.GET('/v1/reports', { params: { query: { ...asked.value, state: wish.value.state.length ? wish.value.state : undefined, after, limit: PAGE } } }))
+  ended.value = found.length < PAGE
+  return found
+}
+
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(wish, () => {
+  clearTimeout(timer)
+  timer = setTimeout(() => {
+    more.value = []
+    void load()
+  }, 150)
+}, { deep: true })
+const reports = computed(() => [...(data.value?.found ?? []), ...more.value])
+const filtered = computed(() => Boolean(wish.value.text || wish.value.state.length || wish.value.kind || wish.value.build || wish.value.cohort || wish.value.group))
+
+async function nextPage(): Promise<void> {
+  const last = reports.value.at(-1)
+  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.id))]))
+}
+
+function onlyGroup(group: CrashGroup): void {
+  wish.value.group = group.fingerprint
+  view.value = 'inbox'
+}
+const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 3).map(([what, count]) => `${what}${count > 1 ? ` ×${count}` : ''}`).join(', ')
+</script>
+
+<template>
+  <AppHead :app="app" page="reports" title="Field reports">
+    <div class="btn-group" role="group" aria-label="View">
+      <BButton v-for="what in ['inbox', 'crashes', 'numbers'] as const" :key="what" :variant="view === what ? 'primary' : 'outline-primary'" :aria-pressed="view === what" @click="view = what">{{ { inbox: 'Inbox', crashes: 'Crashes', numbers: 'Numbers' }[what] }}</BButton>
+    </div>
+    <BButton variant="outline-primary" :href="`/v1/reports/export?app=${app}`">CSV</BButton>
+  </AppHead>
+  <ProblemNote :problem="problem ?? doing.problem.value" />
+  <template v-if="data">
+    <section v-if="view === 'inbox'" class="card-plain">
+      <div class="row-gap filters">
+        <input v-model="wish.text" type="search" class="form-control form-control-sm find" placeholder="Search words, device, ticket" aria-label="Search reports" />
+        <select v-model="wish.kind" class="form-select form-select-sm" aria-label="Kind"><option value="">remarks and crashes</option><option value="remark">remarks</option><option value="crash">crashes</option></select>
+        <select v-model="wish.build" class="form-select form-select-sm" aria-label="Build"><option value="">every build</option><option v-for="build in filters.data.value?.builds ?? []" :key="build.id" :value="build.id">{{ build.label }}</option></select>
+        <select v-model="wish.cohort" class="form-select form-select-sm" aria-label="Cohort"><option value="">every cohort</option><option v-for="cohort in filters.data.value?.cohorts ?? []" :key="cohort.name" :value="cohort.name">{{ cohort.name }}</option></select>
+        <BButton v-if="wish.group" size="sm" variant="outline-primary" @click="wish.group = ''">only one crash ✕</BButton>
+      </div>
+      <fieldset class="row-gap states"><legend class="visually-hidden">State</legend><label v-for="what in STATES" :key="what" class="row-gap"><input v-model="wish.state" type="checkbox" class="form-check-input" :value="what" /> <PhaseWord :phase="what" /> <span class="soft">{{ data.counts[what] ?? 0 }}</span></label></fieldset>
+      <ul v-if="reports.length" class="plain-list inbox">
+        <li v-for="report in reports" :key="report.id">
+          <span class="what"><RouterLink :to="`/reports/${report.id}`">{{ report.headline }}</RouterLink><span v-if="report.alike > 1" class="soft"> ×{{ report.alike }}</span><span v-if="report.pictures.length" class="soft small-print"> · {{ report.pictures.length }} picture{{ report.pictures.length > 1 ? 's' : '' }}</span><br /><span class="soft small-print">{{ report.kind }} · {{ report.build_label ?? 'build not known' }}<template v-if="report.cohort"> · {{ report.cohort }}</template><template v-if="report.device"> · {{ report.device }}</template> · {{ report.tester?.name || report.tester?.email || 'nobody known' }}</span></span>
+          <span><PhaseWord :phase="report.state" /> {{ report.mended_label }}<br /><span class="soft small-print">{{ report.ticket }}</span></span>
+          <span class="soft small-print"><Moment :at="report.received_at" /></span>
+        </li>
+      </ul>
+      <p v-else-if="filtered" class="soft">No report matches.</p>
+      <EmptyState v-else title="Nothing has come back yet">Testers write from their own page, stores hand on what comes in there, and programs file by the API.</EmptyState>
+      <BButton v-if="!ended && reports.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
+    </section>
+
+    <section v-else-if="view === 'crashes'" class="card-plain">
+      <table v-if="data.groups.length" class="table-plain">
+        <thead><tr><th>Times</th><th>Crash</th><th>Builds</th><th>Devices</th><th>Last</th></tr></thead>
+        <tbody><tr v-for="group in data.groups" :key="group.fingerprint">
+          <td><strong>{{ group.count }}</strong><br /><span class="soft small-print">{{ group.people }} people</span></td>
+          <td><RouterLink :to="`/reports/${group.newest}`">{{ group.headline }}</RouterLink><br /><span class="soft small-print">{{ group.open ? `${group.open} open` : 'all settled' }}<template v-if="!group.symbolised"> · no symbol file</template> · <a href="#" @click.prevent="onlyGroup(group)">its reports</a></span></td>
+          <td class="small-print">{{ few(group.builds) }}</td><td class="small-print">{{ few(group.devices) }}</td><td class="soft small-print"><Moment :at="group.last_at" /></td>
+        </tr></tbody>
+      </table>
+      <EmptyState v-else title="No crash came in">Equal crashes stand together here, whatever the build or the phone.</EmptyState>
+    </section>
+
+    <section v-else class="card-plain stack">
+      <UseChart :builds="data.numbers" />
+      <div v-if="data.numbers.length" class="scroll-x"><table class="table-plain numbers">
+        <thead><tr><th>Build</th><th>Invited</th><th>Accepted</th><th>On a device</th><th>Sessions</th><th>Without a crash</th><th>Remarks</th><th>Crashes</th><th>Open</th></tr></thead>
+        <tbody><tr v-for="build in data.numbers" :key="build.build"><td><RouterLink :to="`/apps/${app}/builds/${build.build}`">{{ build.label }}</RouterLink> <span class="soft small-print">{{ build.platform }}</span></td><td>{{ build.invited }}</td><td>{{ build.accepted }}</td><td>{{ build.installed }}</td><td>{{ build.sessions }}</td><td>{{ build.crash_free === null ? '–' : percent(build.crash_free) }}</td><td>{{ build.remarks }}</td><td>{{ build.crashes }}</td><td>{{ build.open_reports }}</td></tr></tbody>
+      </table></div>
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.filters .form-select { width: auto; }
+.find { width: 16rem; }
+.states { margin: 0.6rem 0; gap: 0.3rem 1.2rem; font-size: 0.9rem; }
+.inbox li { display: grid; grid-template-columns: minmax(0, 1fr) minmax(9rem, 13rem) minmax(9rem, 12rem); gap: 0.2rem 1rem; border-top: 1px solid var(--line); padding: 0.55rem 0; }
+.what { overflow-wrap: anywhere; }
+.numbers td:not(:first-child), .numbers th:not(:first-child) { text-align: right; }
+@media (max-width: 48rem) { .inbox li { grid-template-columns: 1fr; } }
+</style>

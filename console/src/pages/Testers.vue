@@ -1,0 +1,136 @@
+<script setup lang="ts">
+import { computed, reactive, ref, watch } from 'vue'
+
+import { api, type Tester, told } from '../api'
+import EmptyState from '../components/EmptyState.vue'
+import ImportList from '../components/ImportList.vue'
+import Moment from '../components/Moment.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+
+/** Everybody who tests, whatever they test. */
+const PAGE = 50
+const search = ref('')
+const more = ref<Tester[]>([])
+const ended = ref(false)
+const { data, problem, load } = useLoading(async () => {
+  const [found, count] = await Promise.all([page(''), told(api.GET('/v1/testers/count', { params: { query: { text: search.value } } }))])
+  return { found, count: count.count }
+})
+useLive(async () => {
+  if (!more.value.length) await load()
+}, (change) => change.kind.includes('tester') || change.kind.includes('imported'))
+const doing = useDoing()
+
+async function page(after: string): Promise<Tester[]> {
+  const found = await told<Tester[]>(api.GET('/v1/testers', { params: { query: { text: search.value, after, limit: PAGE } } }))
+  ended.value = found.length < PAGE
+  return found
+}
+
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(search, () => {
+  clearTimeout(timer)
+  timer = setTimeout(() => {
+    more.value = []
+    void load()
+  }, 150)
+})
+const testers = computed(() => [...(data.value?.found ?? []), ...more.value])
+const listing = ref(false)
+const chosen = ref<string | null>(null)
+const forgetting = ref<string | null>(null)
+const reason = ref('')
+const told_ = ref('')
+const edit = reactive({ name: '', email: '', platforms: '', languages: '', tags: '' })
+const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
+
+function choose(tester: Tester): void {
+  chosen.value = chosen.value === tester.id ? null : tester.id
+  Object.assign(edit, { name: tester.name, email: tester.email, platforms: tester.platforms.join(' '), languages: tester.languages.join(' '), tags: tester.tags.join(' ') })
+}
+
+async function act(work: () => Promise<unknown>): Promise<boolean> {
+  const done = await doing.run(work)
+  if (done) {
+    more.value = []
+    await load()
+  }
+  return done
+}
+
+async function keep(tester: Tester): Promise<void> {
+  const body = { name: edit.name, email: edit.email === tester.email ? null : edit.email, platforms: words(edit.platforms), languages: words(edit.languages), tags: words(edit.tags) }
+  if (await act(() => told(api.PATCH('/v1/testers/{tester}', { params: { path: { tester: tester.id } }, body })))) chosen.value = null
+}
+
+async function forget(tester: Tester): Promise<void> {
+  if (await act(() => told(api.POST('/v1/testers/{tester}/forgetting', { params: { path: { tester: tester.id } }, body: { reason: reason.value } })))) {
+    told_.value = `Forgotten. ${tester.id} is all that is left.`
+    forgetting.value = chosen.value = null
+  }
+}
+
+async function nextPage(): Promise<void> {
+  const last = testers.value.at(-1)
+  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.email))]))
+}
+</script>
+
+<template>
+  <div class="page-head">
+    <div class="row-gap"><h1>Testers</h1><span v-if="data" class="soft">{{ data.count.toLocaleString('en') }}{{ search ? ' match' : '' }}</span><input v-model="search" type="search" class="form-control find" placeholder="Search name, address, tag" aria-label="Search testers" /></div>
+    <div class="row-gap"><BButton variant="outline-primary" @click="listing = !listing">Take a list in</BButton><BButton variant="outline-primary" :href="`/v1/testers/export?text=${encodeURIComponent(search)}`">CSV</BButton></div>
+  </div>
+  <ProblemNote :problem="problem" />
+  <ProblemNote :problem="doing.problem.value" />
+  <p v-if="told_" role="status">✓ {{ told_ }}</p>
+  <ImportList v-if="listing" path="/v1/testers/imports" into="the desk" @done="((listing = false), load())" @leave="listing = false" />
+  <section v-if="testers.length" class="card-plain">
+    <div class="scroll-x"><table class="table-plain">
+      <thead><tr><th>Who</th><th>Tests on</th><th>In cohorts</th><th>Agreed</th><th></th></tr></thead>
+      <tbody>
+        <template v-for="tester in testers" :key="tester.id">
+          <tr>
+            <td>{{ tester.name || tester.email }}<br /><span class="soft small-print">{{ tester.email }}<template v-if="tester.tags.length"> · {{ tester.tags.join(', ') }}</template></span><span v-if="tester.bounced_at" class="care small-print"><br />✕ mail came back: {{ tester.bounce_said }}</span></td>
+            <td>{{ tester.platforms.join(', ') || 'any platform' }}<br /><span class="soft small-print">{{ [...tester.devices, ...tester.languages].join(', ') }}</span></td>
+            <td><RouterLink v-for="entry in tester.cohorts" :key="entry.app + entry.cohort" class="each" :to="`/apps/${entry.app}/cohorts/${entry.cohort}`">{{ entry.app }}/{{ entry.cohort }}</RouterLink><span v-if="!tester.cohorts.length" class="soft">none</span></td>
+            <td class="soft small-print"><template v-if="tester.consented_at"><Moment :at="tester.consented_at" /><br />{{ tester.consent_how }}</template><template v-else>not known</template></td>
+            <td><BButton size="sm" variant="link" :aria-expanded="chosen === tester.id" @click="choose(tester)">Change</BButton></td>
+          </tr>
+          <tr v-if="chosen === tester.id"><td colspan="5">
+            <form class="row-gap edit" @submit.prevent="keep(tester)">
+              <label>Name <input v-model="edit.name" class="form-control form-control-sm" /></label>
+              <label>Address <input v-model="edit.email" type="email" class="form-control form-control-sm" required /></label>
+              <label>Platforms <input v-model="edit.platforms" class="form-control form-control-sm" placeholder="android ios desktop" /></label>
+              <label>Languages <input v-model="edit.languages" class="form-control form-control-sm" placeholder="de en" /></label>
+              <label>Tags <input v-model="edit.tags" class="form-control form-control-sm" /></label>
+              <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Keep it</BButton>
+              <BButton size="sm" variant="link" @click="forgetting = forgetting === tester.id ? null : tester.id">Forget {{ tester.name || tester.email }} …</BButton>
+            </form>
+            <form v-if="forgetting === tester.id" class="row-gap edit forget" @submit.prevent="forget(tester)">
+              <p>Everything personal goes for good, here and at the stores: address, name, devices, remarks, pictures. Counts stay. It cannot be undone.</p>
+              <label class="grow">Why? (name nobody here) <input v-model="reason" class="form-control form-control-sm" /></label>
+              <BButton type="submit" size="sm" variant="danger" :disabled="doing.busy.value">Forget for good</BButton>
+            </form>
+          </td></tr>
+        </template>
+      </tbody>
+    </table></div>
+    <BButton v-if="!ended" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
+  </section>
+  <p v-else-if="data && search" class="soft">Nobody matches.</p>
+  <EmptyState v-else-if="data && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or take a list in.</EmptyState>
+</template>
+
+<style scoped>
+.find { width: 18rem; }
+.each { margin-right: 0.6rem; }
+.edit { align-items: end; gap: 0.6rem; }
+.edit label { display: grid; gap: 0.15rem; font-size: 0.85rem; }
+.grow { flex: 1 1 16rem; }
+.forget { border-left: 4px solid var(--alarm); padding-left: 0.8rem; margin-top: 0.6rem; }
+.forget p { flex: 1 0 100%; margin: 0; }
+.care { color: var(--care); }
+</style>
