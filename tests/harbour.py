@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import os
+import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -23,7 +24,7 @@ Seen = TypeVar("Seen")
 
 EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
 PATIENCE_SECONDS = 30.0
-FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"}
+FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1", "TIDE_JOIN_ATTEMPTS": "2000"}
 TWO_STORES = ("northgate", "openfield")
 PLACE = "android.permission.ACCESS_FINE_LOCATION"
 _WRITERS = {"northgate": (write_ipa, "ipa"), "slatehouse": (write_msix, "msix")}
@@ -82,6 +83,22 @@ class Harbour:
     def mails(self, to: str) -> list[dict[str, Any]]:
         url = f"http://{HOST}:{self.processes.ports.mail}/mails"
         return httpx.get(url, params={"to": to}, timeout=10, trust_env=False).raise_for_status().json()
+
+    def mail_mood(self, **mood: Any) -> None:
+        """How the mail server behaves from now on; without anything it is well again."""
+        url = f"http://{HOST}:{self.processes.ports.mail}/mood"
+        httpx.post(url, json=mood, timeout=10, trust_env=False).raise_for_status()
+
+    def invited(self, trial: str) -> dict[str, str]:
+        """The state of each invitation of a trial, by address."""
+        return {entry.tester.email: entry.state for entry in self.tide.testing.invitations(trial)}
+
+    def link_of(self, address: str) -> str:
+        """The personal link in the newest mail to somebody, once there is one."""
+        mails = until(lambda: self.mails(address), lambda found: found)
+        found = re.search(r"http\S+/invitation/\S+", mails[-1]["text"])
+        assert found is not None
+        return found.group()
 
     def connect_stores(self) -> None:
         for store in self.processes.stores:

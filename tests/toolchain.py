@@ -213,13 +213,13 @@ def make_profile(folder: Path, content: dict[str, object]) -> bytes:
     return signed.read_bytes()
 
 
-def program(folder: Path, target: str) -> Path:
+def program(folder: Path, target: str, code: str = ".globl _main\n_main:\n") -> Path:
     """A Mach-O file for ``target``, assembled by LLVM."""
     source, made = folder / f"{target}.s", folder / f"{target}.o"
     platform = "macos" if "macos" in target else "ios"
     # the simulator's platform has no name in assembly; the target alone says it
     line = "" if target.startswith("armv7") or target.endswith("simulator") else f".build_version {platform}, 16, 0"
-    source.write_text(f"{line}\n.globl _main\n_main:\n")
+    source.write_text(f"{line}\n{code}")
     run("llvm-mc", f"-triple={target}", "-filetype=obj", source, "-o", made)
     return made
 

@@ -63,7 +63,7 @@ async function signOut(): Promise<void> {
         <span aria-hidden="true">{{ liveState === 'following' ? '●' : '○' }}</span> {{ liveState === 'following' ? 'live' : 'reconnecting' }}
       </span>
       <button type="button" class="quiet" @click="flip">{{ dark ? 'Light' : 'Dark' }}</button>
-      <button type="button" class="quiet" @click="signOut">Sign out {{ session.person.value.name }}</button>
+      <button type="button" class="quiet" :title="`Signed in as ${session.person.value.name}`" @click="signOut">Sign out</button>
     </div>
   </header>
   <main id="page" tabindex="-1"><RouterView :key="route.path" /></main>

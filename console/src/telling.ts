@@ -24,8 +24,8 @@ export function distance(instant: string): string {
   for (const [size, unit] of UNITS) {
     if (Math.abs(seconds) >= size) {
       const count = unit === 'y' ? Math.abs(seconds) / (365.25 * 86_400) : Math.abs(seconds) / size
-      const away = `${Math.round(count)} ${unit}`
-      return seconds > 0 ? `in ${away}` : `${away} ago`
+      const away = `${Math.round(count)}\u00a0${unit}`
+      return seconds > 0 ? `in\u00a0${away}` : `${away}\u00a0ago`
     }
   }
   return 'now'

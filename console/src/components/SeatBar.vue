@@ -14,7 +14,7 @@ const part = computed(() => (props.seats ? Math.min(props.taken / props.seats, 1
 </template>
 
 <style scoped>
-.seats { display: inline-flex; gap: 0.6rem; align-items: center; font-size: 0.9rem; }
+.seats { display: inline-flex; gap: 0.6rem; align-items: center; font-size: 0.9rem; white-space: nowrap; }
 svg { width: 5.5rem; height: 0.5rem; border-radius: 0.25rem; flex: none; }
 .all { fill: var(--line); }
 .taken { fill: var(--water-deep); }

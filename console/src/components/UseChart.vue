@@ -6,7 +6,7 @@ import { percent } from '../telling'
 
 /** Sessions by day for each build, and how many of them ended in a crash; the same figures stand in the table beside it. */
 const props = defineProps<{ builds: BuildNumbers[] }>()
-const W = 640
+const W = 1100
 const H = 150
 const days = computed(() => {
   const found = [...new Set(props.builds.flatMap((build) => build.days.map((day) => day.day)))].sort()
@@ -42,7 +42,7 @@ const short = (day: string) => new Intl.DateTimeFormat('en-GB', { day: 'numeric'
 
 <style scoped>
 figure { margin: 0; }
-svg { width: 100%; max-height: 12rem; }
+svg { width: 100%; }
 .ground { stroke: var(--line); }
 .sessions { fill: var(--water-deep); background: var(--water-deep); }
 .crashed { fill: var(--alarm); background: var(--alarm); }

@@ -195,10 +195,10 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
           <td><strong>{{ entry.store_title }}</strong></td>
           <td><SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" /></td>
           <td><div v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id"><RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print">{{ counted(trial.invited) }}</span></div></td>
-          <td class="row-gap right">
+          <td><div class="row-gap right">
             <label class="row-gap small-print"><input type="checkbox" class="form-check-input" :checked="entry.by_itself" @change="turnByItself(entry.store, $event)" /> new builds by themselves</label>
             <BButton size="sm" variant="link" @click="detach(entry.store)">Take it away from {{ entry.store_title }}</BButton>
-          </td>
+          </div></td>
         </tr>
       </tbody></table>
       <p v-if="elsewhere.length" class="row-gap"><BButton v-for="berth in elsewhere" :key="berth.store" size="sm" variant="outline-primary" @click="attach(berth.store, null)">Put it at {{ berth.store_title }}</BButton></p>
@@ -232,7 +232,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
             <td><PhaseWord v-if="entry.declined_at || entry.state" :phase="entry.declined_at ? 'declined' : entry.state!" /><span v-else class="soft">not invited yet</span><br /><span class="soft small-print"><Moment :at="entry.since" /></span><span v-if="entry.trouble" class="small-print care"><br />■ {{ entry.trouble }}</span></td>
             <td><template v-if="entry.build_label">{{ entry.state === 'installed' ? entry.build_label : '' }}</template><br /><span class="soft small-print">{{ [entry.device, entry.system].filter(Boolean).join(', ') }}</span></td>
             <td class="soft small-print"><Moment :at="entry.joined_at" /><br />{{ entry.joined_how }}</td>
-            <td><BButton size="sm" variant="link" :aria-label="`Take ${entry.tester.email} out`" @click="takeOut(entry.tester)">take out</BButton></td>
+            <td class="nowrap"><BButton size="sm" variant="link" :aria-label="`Take ${entry.tester.email} out`" @click="takeOut(entry.tester)">take out</BButton></td>
           </tr>
         </tbody>
       </table></div>
@@ -248,7 +248,7 @@ section, form.card-plain { margin-bottom: 1rem; }
 .figures { display: grid; grid-template-columns: repeat(auto-fit, minmax(13rem, 1fr)); gap: 1rem; margin-bottom: 1rem; }
 .figures p { margin: 0.2rem 0 0; }
 .big { font-size: 1.9rem; font-weight: 650; line-height: 1.1; }
-.clip { display: -webkit-box; -webkit-line-clamp: 3; line-clamp: 3; -webkit-box-orient: vertical; overflow: hidden; }
+.clip { display: -webkit-box; -webkit-line-clamp: 2; line-clamp: 2; -webkit-box-orient: vertical; overflow: hidden; }
 .add, .brief, .link { display: grid; gap: 0.6rem; }
 .end { align-items: end; }
 label { font-size: 0.9rem; }
@@ -256,6 +256,7 @@ label { font-size: 0.9rem; }
 .add label:first-child { flex: 1 1 20rem; }
 .at td { padding-block: 0.45rem; vertical-align: middle; }
 .right { justify-content: flex-end; }
+.nowrap { white-space: nowrap; }
 .find { width: auto; min-width: 13rem; }
 .stuck { border-color: var(--care); }
 .care { color: var(--care); }

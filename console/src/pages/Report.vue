@@ -70,7 +70,7 @@ const can = (what: string) => data.value?.possible.includes(what)
   <ProblemNote :problem="problem" />
   <template v-if="data">
     <div class="page-head">
-      <div><p class="soft small-print"><RouterLink :to="`/apps/${data.app}/reports`">Field reports of {{ data.app_title }}</RouterLink></p><h1>{{ data.headline }}</h1></div>
+      <div><p class="soft small-print"><RouterLink :to="`/apps/${data.app}/reports`">Field reports of {{ data.app_title }}</RouterLink></p><h1>{{ data.kind === 'crash' ? data.headline : `Remark on ${data.build_label ?? data.app_title}` }}</h1></div>
       <div class="row-gap">
         <BButton v-if="can('accept')" variant="primary" @click="decide('accept')">Accept</BButton>
         <BButton v-if="can('mend')" variant="outline-primary" @click="ask('mend')">Mended in …</BButton>

@@ -97,7 +97,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
       <ul v-if="reports.length" class="plain-list inbox">
         <li v-for="report in reports" :key="report.id">
           <span class="what"><RouterLink :to="`/reports/${report.id}`">{{ report.headline }}</RouterLink><span v-if="report.alike > 1" class="soft"> ×{{ report.alike }}</span><span v-if="report.pictures.length" class="soft small-print"> · {{ report.pictures.length }} picture{{ report.pictures.length > 1 ? 's' : '' }}</span><br /><span class="soft small-print">{{ report.kind }} · {{ report.build_label ?? 'build not known' }}<template v-if="report.cohort"> · {{ report.cohort }}</template><template v-if="report.device"> · {{ report.device }}</template> · {{ report.tester?.name || report.tester?.email || 'nobody known' }}</span></span>
-          <span><PhaseWord :phase="report.state" /> {{ report.mended_label }}<br /><span class="soft small-print">{{ report.ticket }}</span></span>
+          <span><PhaseWord :phase="report.state" /> <span class="nowrap">{{ report.mended_label ?? report.same_as }}</span><br /><span class="soft small-print">{{ report.ticket }}</span></span>
           <span class="soft small-print"><Moment :at="report.received_at" /></span>
         </li>
       </ul>
@@ -132,8 +132,9 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
 .filters .form-select { width: auto; }
 .find { width: 16rem; }
 .states { margin: 0.6rem 0; gap: 0.3rem 1.2rem; font-size: 0.9rem; }
-.inbox li { display: grid; grid-template-columns: minmax(0, 1fr) minmax(9rem, 13rem) minmax(9rem, 12rem); gap: 0.2rem 1rem; border-top: 1px solid var(--line); padding: 0.55rem 0; }
+.inbox li { display: grid; grid-template-columns: minmax(0, 1fr) minmax(9rem, 14rem) minmax(9rem, 15.5rem); gap: 0.2rem 1rem; border-top: 1px solid var(--line); padding: 0.55rem 0; }
 .what { overflow-wrap: anywhere; }
+.nowrap { white-space: nowrap; }
 .numbers td:not(:first-child), .numbers th:not(:first-child) { text-align: right; }
 @media (max-width: 48rem) { .inbox li { grid-template-columns: 1fr; } }
 </style>

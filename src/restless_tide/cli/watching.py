@@ -31,12 +31,14 @@ def _overview(call: Call) -> None:
 
     def shown() -> None:
         calls = [(row, needed) for row in told.rows for needed in row.calls]
-        count = len(calls) + len(told.store_calls)
+        count = len(calls) + len(told.store_calls) + len(told.desk_calls)
         call.say(f"Needs you: {count}" if count else "Nothing needs you.")
         for row, needed in calls:
             call.say(f"  {row.app_title} at {row.store_title}: {needed.said}")
         for entry in told.store_calls:
             call.say(f"  {entry.store_title}: {entry.call.said}")
+        for needed in told.desk_calls:
+            call.say(f"  The desk: {needed.said}")
         call.say("")
         table = call.table("APP", "STORE", "LIVE", "NOW", "SHARE", "NEXT STAGE", "NEWEST BUILD")
         for row in told.rows:

@@ -30,11 +30,11 @@ class Line:
     def close(self) -> None:
         self._http.close()
 
-    def get(self, path: str, kind: type[Answer], **params: Any) -> Answer:
+    def get(self, path: str, kind: type[Answer], /, **params: Any) -> Answer:
         wanted = {name: value for name, value in params.items() if value is not None}
         return self._read(self.send("GET", path, params=wanted), kind)
 
-    def page(self, path: str, kind: type[Answer], **params: Any) -> tuple[Answer, bool]:
+    def page(self, path: str, kind: type[Answer], /, **params: Any) -> tuple[Answer, bool]:
         """One page of a list, and whether another follows (RFC 8288)."""
         wanted = {name: value for name, value in params.items() if value is not None}
         answer = self.send("GET", path, params=wanted)
@@ -55,7 +55,7 @@ class Line:
         headers = {"Content-Type": media_type}
         return self._read(self.send("POST", path, content=content, params=wanted, headers=headers), kind)
 
-    def each(self, path: str, kind: type[Answer], **params: Any) -> Iterator[Answer]:
+    def each(self, path: str, kind: type[Answer], /, **params: Any) -> Iterator[Answer]:
         """Every entry of a long list, a page at a time as they are asked for (RFC 8288)."""
         place: str | None = path
         wanted: dict[str, Any] | None = {name: value for name, value in params.items() if value not in (None, "")}

@@ -16,16 +16,16 @@ from restless_tide.core.rulebook import read_rulebook
 from restless_tide.demo.history import HISTORIES, write_history
 from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
+from restless_tide.demo.walkers import Walkers
 from restless_tide.standins.__main__ import RULEBOOKS
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from restless_tide.standins.signing import certificate_of, der_of, profile
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.releases import LegWanted
 
-LENGTH = timedelta(days=21)
+LENGTH = timedelta(days=23)
 WRACKLINE = Path(__file__).parent / "wrackline.toml"
 ANNOUNCED = RULEBOOKS / "announced"
-CONTACT = "testing@saltgrass.example.org"
 _PLACE_ANDROID = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA")
 _PLACE_IOS = ("NSCameraUsageDescription", "NSLocationWhenInUseUsageDescription")
 _CREW = (
@@ -57,6 +57,7 @@ class Chapter:
 
     def __init__(self, tide: Tide, season: Season, folder: Path, say: Say) -> None:
         self._tide, self._season, self._say = tide, season, say
+        self._walkers = Walkers(tide, season, folder)
         self._packages = folder / "packages"
         self._packages.mkdir(parents=True, exist_ok=True)
         began = season.now - timedelta(days=20)
@@ -191,23 +192,29 @@ class Chapter:
             self._tide.testing.add_tester("ferryglass", "crew", email, name=name)
         for name, email in _WALKERS:
             self._tide.testing.add_tester("marram", "dune-walkers", email, name=name)
+        self._walkers.gather()
 
     def _marram_in_trial(self) -> None:
         android = self._push("marram", "Marram", "2.4.0", 217, "openfield")
         ios = self._push("marram", "Marram", "2.4.0", 1, "northgate")
-        notes = "Walk a known path with the new dune maps. Do the contour lines stay readable in bright sun?"
         for cohort, build, store in (
             ("crew", ios, "northgate"),
             ("crew", android, "openfield"),
             ("dune-walkers", android, "openfield"),
+            ("shore-folk", android, "openfield"),
         ):
-            self._tide.testing.open_trial(
-                "marram", cohort=cohort, build=build, store=store, notes=notes, contact=CONTACT
-            )
+            self._tide.testing.open_trial("marram", cohort=cohort, build=build, store=store)
         self._season.settle()
         self._answer_invitations({"wren": "accept", "tam": "accept", "bo": "decline"})
         self._season.pass_hours(10)
+        self._mails_are_out()
         self._answer_invitations({"petra": "accept", "edda": "accept"})
+        for trial in self._tide.testing.trials("marram"):
+            if trial.state == "open":
+                self._walkers.answer(trial.id, *((0.62, 0.8) if trial.cohort == "dune-walkers" else (0.9, 0.9)))
+        self._season.pass_hours(30)
+        walkers = next(trial.id for trial in self._tide.testing.trials("marram") if trial.cohort == "dune-walkers")
+        self._walkers.report(walkers)
         self._tide.builds.send(android, "wrackline")
         self._season.settle()
         self._settle_step("Hand in build")
@@ -230,19 +237,19 @@ class Chapter:
         self._season.wait_for(lambda: any("Launch 2.4.0" in step.title for step in self._tide.steps.waiting()))
         self._settle_step("Launch 2.4.0")
 
-    def _answer_invitations(self, answers: dict[str, str]) -> None:
-        """Testers open the link in their mail and answer."""
-        wanted = len(self._tide.testing.trials("marram"))
+    def _mails_are_out(self) -> None:
+        """Every open trial's mails have gone, but those that nobody can be reached by."""
         self._season.wait_for(
-            lambda: (
-                wanted == 0
-                or all(
-                    trial.invited.get("queued", 0) <= trial.stuck
-                    for trial in self._tide.testing.trials("marram")
-                    if trial.state == "open"
-                )
+            lambda: all(
+                trial.invited.get("queued", 0) <= trial.stuck
+                for trial in self._tide.testing.trials("marram")
+                if trial.state == "open"
             )
         )
+
+    def _answer_invitations(self, answers: dict[str, str]) -> None:
+        """Testers open the link in their mail and answer."""
+        self._mails_are_out()
         for mail in self._season.mails():
             who = mail["to"].partition("@")[0]
             link = re.search(r"http\S+/invitation/\S+", mail["text"])
@@ -297,7 +304,7 @@ class Chapter:
         file = write_apk(self._packages / f"marram-{held.version}-{held.number}.apk", recipe)
         revision = self._revisions["marram"]["2.5.0"]
         packages = [self._tide.builds.hand_over(file)[0]]
-        self._tide.builds.enter("marram", packages, revision=revision, repository="marram")
+        entered = self._tide.builds.enter("marram", packages, revision=revision, repository="marram")
         self._tide.builds.reserve("marram", step="minor", label="build server, job 815")
         self._tide.builds.set_retention("marram", keep_newest=2, keep_days=14)
         begins = datetime(2026, 1, 1, tzinfo=UTC)
@@ -311,6 +318,7 @@ class Chapter:
         signing.put("marram", self._packages / "devices.mobileprovision", platform="ios", kind="profile")
         signing.add_device("marram", "ios", "00008120-0A11", name="Wren's phone", lapses_at=ends + timedelta(days=40))
         signing.add_device("marram", "ios", "00008120-0B22", name="The tablet in the field bag")
+        self._walkers.sort(entered.id)
 
     def _other_rules(self) -> None:
         """Slatehouse announces a revision for three weeks from now; the desk names what it hits."""

@@ -149,7 +149,7 @@ class Processes:
         if name == "desk":
             return f"{self.ports.address}/healthz"
         if name == "mail":
-            return f"http://{HOST}:{self.ports.mail}/mails"
+            return f"http://{HOST}:{self.ports.mail}/count"
         return f"http://{HOST}:{self.ports.stores[name]}/control/state"
 
     def desk_environment(self) -> dict[str, str]:

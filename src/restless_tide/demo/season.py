@@ -40,6 +40,10 @@ class Season:
         url = f"http://{HOST}:{self._ports.stores[store]}/control/hand-in"
         self._http.post(url, params={"identifier": identifier}, content=file.read_bytes()).raise_for_status()
 
+    def mail_mood(self, **mood: Any) -> None:
+        """How the mail server behaves from now on."""
+        self._http.post(f"http://{HOST}:{self._ports.mail}/mood", json=mood).raise_for_status()
+
     def mails(self) -> Any:
         return self._http.get(f"http://{HOST}:{self._ports.mail}/mails").raise_for_status().json()
 
@@ -60,7 +64,7 @@ class Season:
         deadline = quiet_since + _PATIENCE_SECONDS
         while time.monotonic() < deadline:
             waiting = sum(store.pending_orders for store in self._tide.stores.every())
-            lines = self._tide.watching.verify_logbook().lines
+            lines = next((line.id for line in self._tide.watching.logbook(limit=1)), 0)
             if waiting or lines != last:
                 quiet_since, last = time.monotonic(), lines
             elif time.monotonic() - quiet_since > _QUIET_SECONDS:

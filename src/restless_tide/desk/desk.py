@@ -154,6 +154,8 @@ class Desk:
         """Stores of which a pushed event came too early; they are asked at once."""
         self.news: set[str] = set()
         """Stores that told of another rulebook or standing; they are asked for it at once."""
+        self.look_after: dict[str, float] = {}
+        """When each store is next to be looked at for pictures and figures of use, by the process's own clock."""
         self.forged: Counter[str] = Counter()
         """Pushed events by store that did not prove where they came from, since this process began."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from datetime import timedelta
 
 import structlog
@@ -18,6 +19,8 @@ from restless_tide.gateways.client import Gateway
 from restless_tide.records.tables import Order, Store
 
 STANDING_EVERY = timedelta(minutes=10)
+LOOK_EVERY_SECONDS = 2.0
+"""How often the desk looks whether pictures or figures of use are due; sooner when the store told of something."""
 _log = structlog.get_logger("engine")
 
 
@@ -43,8 +46,10 @@ def ask(desk: Desk, store_id: str) -> bool:
         _ask_standing(desk, store_id, gateway)
     if unpushed and desk.settings.push:
         keep_push(desk, store_id, gateway)
-    field_reports.fetch_pictures(desk, store_id, gateway)
-    field_reports.ask_usage(desk, store_id, gateway)
+    if events or time.monotonic() >= desk.look_after.get(store_id, 0.0):
+        desk.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
+        field_reports.fetch_pictures(desk, store_id, gateway)
+        field_reports.ask_usage(desk, store_id, gateway)
     return True
 
 

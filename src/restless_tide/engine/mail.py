@@ -42,6 +42,7 @@ TEMPLATES = Environment(
     lstrip_blocks=True,
     autoescape=select_autoescape(("html",)),
 )
+_ANY = select(Invitation.id).where(Invitation.state == InvitationState.QUEUED).limit(1)
 _log = structlog.get_logger("engine")
 
 
@@ -83,6 +84,8 @@ class Postman:
     def _waiting(self) -> list[Ready]:
         now = self._desk.clock.now()
         with self._desk.look() as session:
+            if session.scalar(_ANY) is None:
+                return []
             found = session.scalars(
                 select(Invitation)
                 .join(Trial, Invitation.trial_id == Trial.id)
@@ -135,9 +138,10 @@ class Postman:
         with self._desk.act(ENGINE) as act:
             row = needed(act.session, Invitation, ready.invitation)
             row.mails += 1
-            row.mailed_at, row.trouble, row.attempts, row.try_after = act.now, None, 0, None
+            row.mailed_at, row.attempts, row.try_after = act.now, 0, None
             row.tester.mailed = [*_of_a_day(row.tester.mailed, act.now), act.now.isoformat()]
             if (row.state, InvitationEvent.SEND) in INVITATION.table:
+                row.trouble = None
                 seating.move(act, row, InvitationEvent.SEND)
                 if row.carried:
                     seating.move(act, row, InvitationEvent.ACCEPT)
@@ -221,7 +225,7 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
     link = f"{desk.settings.address}/invitation/{personal_code(desk.seal, invitation)}"
     content = {
         "w": {name: text.format(**named) for name, text in said["mail"].items()},
-        "steps": steps(build.platform, language, named, bool(trial.store_page)),
+        "steps": steps(build.platform, language, named, has_page=bool(trial.store_page)),
         "brief": text_for(trial.brief, tester.languages),
         "link": link,
         "language": language,
@@ -236,17 +240,17 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
     mail["Reply-To"] = trial.contact
     mail["Subject"] = content["w"]["subject_new" if invitation.carried else "subject"]  # type: ignore[index]
     mail["Message-ID"] = f"<{invitation.id}.{invitation.mails + 1}@{domain}>"
-    mail["Content-Language"] = language
     mail["Auto-Submitted"] = "auto-generated"
     mail["List-Unsubscribe"] = f"<{link}/unsubscribe>"
     mail["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
     mail.set_content(TEMPLATES.get_template("invitation.txt").render(content))
     mail.add_alternative(TEMPLATES.get_template("invitation.html").render(content), subtype="html")
+    mail["Content-Language"] = language
     back = postbox.address_for(desk, postbox.BOUNCE, invitation.id)
     return Ready(invitation.id, mail, back or desk.settings.mail_from)
 
 
-def steps(platform: str, language: str, named: dict[str, object], has_page: bool) -> list[str]:
+def steps(platform: str, language: str, named: dict[str, object], *, has_page: bool) -> list[str]:
     """What a tester does on their platform, step by step."""
     said = words(language)["steps"]
     found = [said[f"{platform}_{place}"] for place in (1, 2, 3) if f"{platform}_{place}" in said]

@@ -77,6 +77,7 @@ class Engine:
         self._hands_for_halts = ThreadPoolExecutor(HANDS, thread_name_prefix="halt")
         self._askers = ThreadPoolExecutor(ASKERS, thread_name_prefix="asker")
         self._http = httpx.Client(timeout=10.0, trust_env=False)
+        self._postman = Postman(desk, self._stopping.is_set)
         self._busy: dict[str, Future[None]] = {}
         self._asked: dict[str, Future[None]] = {}
         self._ask_after: dict[str, float] = {}
@@ -89,8 +90,7 @@ class Engine:
                 ("orders", self._carry_out, idle),
                 ("tides", lambda: tides.rise(desk), idle),
                 ("sightings", self._ask_stores, min(desk.settings.poll_seconds, idle)),
-                ("mail", Postman(desk, self._stopping.is_set).send_waiting, idle),
-                ("replies", lambda: replies.send_waiting(desk), idle),
+                ("mail", self._send_mail, idle),
                 ("notices", self._tell_people, idle),
             )
         ]
@@ -219,6 +219,10 @@ class Engine:
             uploads.drop_lapsed(self._desk, ENGINE)
         if self._desk.to_scrub:
             self._desk.scrub()
+
+    def _send_mail(self) -> None:
+        self._postman.send_waiting()
+        replies.send_waiting(self._desk)
 
     # orders
 

@@ -11,12 +11,14 @@ import email
 import email.policy
 import itertools
 import smtplib
+import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from email.message import EmailMessage, Message
+from email.message import Message
 from email.mime.base import MIMEBase
 from email.mime.multipart import MIMEMultipart
 from email.mime.text import MIMEText
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +27,8 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 from fastapi import FastAPI
 from fastapi.responses import HTMLResponse
 from pydantic import BaseModel, Field
+
+_ON_ITS_WAY_SECONDS = 0.2
 
 
 class Mood(BaseModel):
@@ -67,7 +71,9 @@ class _Keeper:
             failed = _named(address, self.mood.send_back)
             if (failed or _named(address, self.mood.delay)) and envelope.mail_from and self.mood.bounces_to:
                 notice = delivery_notice(raw, address, envelope.mail_from, failed=failed)
-                await asyncio.to_thread(_hand_back, self.mood.bounces_to, envelope.mail_from, notice)
+                asyncio.get_running_loop().run_in_executor(
+                    None, _hand_back, self.mood.bounces_to, envelope.mail_from, notice
+                )
         return "250 kept"
 
 
@@ -92,12 +98,13 @@ def delivery_notice(original: bytes, recipient: str, sender: str, *, failed: boo
     status.set_payload([mail_server, person])
     whole.attach(status)
     returned = MIMEBase("text", "rfc822-headers")
-    returned.set_payload(original.partition(b"\r\n\r\n")[0].decode("utf-8", "replace"))
+    returned.set_payload(original.partition(b"\r\n\r\n")[0].decode("utf-8", "replace").replace("\r\n", "\n"))
     whole.attach(returned)
-    return whole.as_bytes()
+    return whole.as_bytes(policy=email.policy.SMTP)
 
 
 def _hand_back(place: str, to: str, content: bytes) -> None:
+    time.sleep(_ON_ITS_WAY_SECONDS)
     host, _, port = place.partition(":")
     with smtplib.SMTP(host, int(port), timeout=10) as server:
         server.sendmail("", [to], content)
@@ -125,12 +132,8 @@ def mail_sink_app(folder: Path, host: str, smtp_port: int, bounces_to: str = "")
     @app.get("/mails")
     def mails(to: str | None = None, after: int = 0) -> list[dict[str, Any]]:
         """The mails kept, oldest first; ``after`` leaves out the first so many."""
-        found = []
-        for place in sorted(folder.glob("*.eml"))[after:]:
-            message = email.message_from_bytes(place.read_bytes(), policy=email.policy.default)
-            if to is None or to.lower() in str(message["To"]).lower():
-                found.append(_shown(message))
-        return found
+        found = (_shown(place) for place in sorted(folder.glob("*.eml"))[after:])
+        return [mail for mail in found if to is None or to.lower() in mail["to"].lower()]
 
     @app.get("/count")
     def count() -> int:
@@ -147,7 +150,10 @@ def mail_sink_app(folder: Path, host: str, smtp_port: int, bounces_to: str = "")
     return app
 
 
-def _shown(message: EmailMessage) -> dict[str, Any]:
+@lru_cache(maxsize=20_000)
+def _shown(place: Path) -> dict[str, Any]:
+    """A kept mail never changes, so it is read once."""
+    message = email.message_from_bytes(place.read_bytes(), policy=email.policy.default)
     plain, rich = message.get_body(("plain",)), message.get_body(("html",))
     return {
         "to": str(message["To"]),

@@ -15,9 +15,8 @@ _THROWN = re.compile(
     r"^(?:Exception in thread \"[^\"]*\" |Caused by: |FATAL EXCEPTION: .*\n)?([\w$.]+(?:[\w$]))(?:: (.*))?$"
 )
 _MANAGED = re.compile(r"^\s*at ([\w$.<>/-]+)\.([\w$<>-]+)\(([^)]*)\)\s*$")
-_NATIVE = re.compile(
-    r"^\s*#?(\d+)\s+(?:pc\s+)?(?:(0x[0-9a-fA-F]+|[0-9a-fA-F]{8,16})\s+)?(\S+)(?:\s+(0x[0-9a-fA-F]+))?(?:\s+\(?([^()+]+?)\+(\d+)\)?)?\s*$"
-)
+_OFFSET_FIRST = re.compile(r"^\s*#?\d+\s+(?:pc\s+)?(?:0x)?([0-9a-fA-F]{4,16})\s+(\S+)(?:\s+\(([^()+]+)\+\d+\))?.*$")
+_IMAGE_FIRST = re.compile(r"^\s*#?\d+\s+(\S+)\s+0x[0-9a-fA-F]+\s+(\S.*?)\s\+\s(\d+)\s*$")
 _MORE = re.compile(r"^\s*\.\.\. \d+ (?:more|common frames omitted)")
 
 
@@ -70,10 +69,10 @@ def read_stack(text: str) -> Crash | None:
             if len(frames) < MOST_FRAMES:
                 frames.append(_managed(*managed.groups()))
             continue
-        native = _NATIVE.match(line)
-        if native:
+        native = _native(line)
+        if native is not None:
             if len(frames) < MOST_FRAMES:
-                frames.append(_native(native))
+                frames.append(native)
             continue
         named = _THROWN.match(line.strip())
         if named and ("." in named.group(1) or not thrown):
@@ -91,13 +90,16 @@ def _managed(module: str, function: str, where: str) -> Frame:
     return Frame(module, function, file if known else "", int(line) if line.isdigit() else None)
 
 
-def _native(found: re.Match[str]) -> Frame:
-    _, first, image, second, function, offset = found.groups()
-    address = int(second or first, 16) if second or first else None
-    name = (function or "").strip()
-    image = image.rpartition("/")[2]
-    if name and not name.startswith("0x"):
-        return Frame(image, name, address=address)
-    if name.startswith("0x") and offset:
-        address = int(offset)
-    return Frame(image, "", address=address)
+def _native(line: str) -> Frame | None:
+    """A line with an offset and an image, or with an image, an address and a place that it is counted from."""
+    found = _OFFSET_FIRST.match(line)
+    if found:
+        offset, image, name = found.groups()
+        return Frame(image.rpartition("/")[2], (name or "").strip(), address=int(offset, 16))
+    found = _IMAGE_FIRST.match(line)
+    if found:
+        image, base, distance = found.groups()
+        if base.startswith("0x"):
+            return Frame(image, address=int(distance))
+        return Frame(image, base)
+    return None

@@ -258,9 +258,7 @@ def _content(
         "newer": newer,
         "running": running,
         "brief": text_for(trial.brief, dear),
-        "steps": steps(build.platform, language, named, bool(trial.store_page))
-        if running and not _left(invitation)
-        else [],
+        "steps": steps(build.platform, language, named, has_page=False) if running and not _left(invitation) else [],
         "store_page": trial.store_page,
         "until": p["until"] if trials.lapses_at(trial) else "",
         "takes_part": takes_part,
