@@ -273,6 +273,7 @@ def _open_one(act: Act, entry: Plan, brief: Brief, *, by_itself: bool) -> Trial:
     act.session.flush()
     if brief.sign_in is not None:
         keep_sign_in(act, trial, brief.sign_in)
+    act.session.flush()
     act.session.refresh(trial)
     seating.invite(act, trial, entry.people)
     app = entry.cohort.app

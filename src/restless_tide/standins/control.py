@@ -137,6 +137,12 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         status, told = store.perform(fresh("by-hand"), wish.act, trial, wish.model_dump(), work)
         return JSONResponse(told, status)
 
+    @router.post("/trial-told")
+    def tell_trial(thing: Thing) -> Thing:
+        """Somebody at the store decides something about a trial; it is told as it stands."""
+        with store.shelf.transaction():
+            return store.tell("trial", thing)
+
     @router.post("/reports")
     def report(wish: testing.ReportWish) -> JSONResponse:
         """Somebody reports something in the store's own app; pictures as base64."""
