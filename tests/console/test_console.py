@@ -168,27 +168,6 @@ def test_what_is_no_package_is_said_on_the_page(page: Page, harbour: Harbour, tm
     expect(page.get_by_role("alert")).to_contain_text("The file is no archive")
 
 
-def test_a_cohort_is_made_filled_and_invited(page: Page, harbour: Harbour) -> None:
-    app = harbour.new_app()
-    harbour.ready_build(app, "openfield")
-    page.goto(f"/apps/{app}/cohorts")
-    page.get_by_role("button", name="Make a cohort").click()
-    page.get_by_label("Name").fill("crew")
-    page.get_by_role("button", name="Make it").click()
-    crew = page.get_by_role("region", name="crew")
-    crew.get_by_label("Address").fill(f"wren.{app}@example.org")
-    crew.get_by_label("Name").fill("Wren Aldous")
-    crew.get_by_role("button", name="Add").click()
-    expect(crew).to_contain_text("1 testers · 39 of 40 seats left at northgate")
-    crew.get_by_role("button", name="Hand a build to them").click()
-    crew.get_by_label("Build").select_option(index=0)
-    crew.get_by_label("What to try").fill("Walk a path.")
-    crew.get_by_label("Testers answer to").fill("ida@example.org")
-    crew.get_by_role("button", name="Invite 1 testers").click()
-    expect(crew).to_contain_text("1 sent")
-    assert len(harbour.mails(f"wren.{app}@example.org")) == 1
-
-
 def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
     page: Page, harbour: Harbour, tmp_path: Path
 ) -> None:
@@ -240,31 +219,6 @@ def test_every_page_fits_its_width_and_every_control_has_a_name(
             " && !(e.innerText?.trim() || e.getAttribute('aria-label') || e.labels?.length)).map(e => e.outerHTML)"
         )
         assert nameless == [], path
-
-
-def test_the_testers_page_works_on_a_phone_without_a_sign_in(browser: Browser, harbour: Harbour) -> None:
-    app = harbour.new_app()
-    build = harbour.ready_build(app, "openfield")
-    address = f"mai.{app}@example.org"
-    harbour.tide.testing.make_cohort(app, "crew")
-    harbour.tide.testing.add_tester(app, "crew", address, name="Mai Tran")
-    harbour.tide.testing.open_trial(
-        app, cohort="crew", build=build, store="openfield", notes="Walk.", contact="ida@example.org"
-    )
-    (mail,) = until(lambda: harbour.mails(address), lambda found: found)
-    link = re.search(r"http\S+/invitation/\S+", mail["text"])
-    assert link is not None
-    context = browser.new_context(viewport={"width": 390, "height": 780})
-    page = context.new_page()
-    page.goto(link.group())
-    page.get_by_role("button", name="Accept").click()
-    expect(page.get_by_role("status")).to_contain_text("You take part")
-    assert page.evaluate("document.documentElement.scrollWidth") <= 390
-    page.get_by_role("button", name="I do not want to take part any more").click()
-    expect(page.get_by_role("status")).to_contain_text("You do not take part")
-    page.goto(link.group()[:-4])
-    expect(page.get_by_text("This invitation link is not valid")).to_be_visible()
-    context.close()
 
 
 def test_a_leg_waits_for_the_word_that_is_given_on_its_page(page: Page, harbour: Harbour) -> None:

@@ -66,7 +66,7 @@ async function handed(): Promise<void> {
           <strong>{{ cohort.testers.toLocaleString('en') }} testers</strong>
           <RouterLink v-if="cohort.reports_open" :to="`/apps/${app}/reports?cohort=${cohort.name}`">{{ cohort.reports_open }} open reports</RouterLink>
           <span class="end row-gap">
-            <BButton size="sm" variant="outline-primary" :to="`/apps/${app}/cohorts/${cohort.name}`">{{ cohort.testers ? 'Testers' : 'Add testers' }}</BButton>
+            <RouterLink class="btn btn-sm btn-outline-primary" :to="`/apps/${app}/cohorts/${cohort.name}`">{{ cohort.testers ? 'Testers' : 'Add testers' }}</RouterLink>
             <BButton size="sm" variant="outline-primary" @click="handing = cohort.name">Hand a build to them</BButton>
           </span>
         </header>
