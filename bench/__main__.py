@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, stores
+from bench import builds, stores, testing
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -82,6 +82,22 @@ def of_builds(folder: Path) -> None:
             builds.listing(processes, tide)
 
 
+def of_testing(folder: Path) -> None:
+    fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
+    with Processes(folder / "testing", free_ports(42_000), fast, stores=("openfield",)) as processes:
+        processes.start_all()
+        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
+        with Tide(processes.ports.address) as visitor:
+            visitor.people.sign_in(EMAIL, PASSWORD)
+            token = visitor.people.make_token("bench").value
+        with Tide(processes.ports.address, token=token) as tide:
+            build = testing.prepare(processes, tide, folder)
+            testing.lists(tide, folder)
+            testing.mails(processes, tide, build)
+            testing.page(processes, tide, EMAIL, PASSWORD)
+            testing.crashes(processes, tide)
+
+
 def of_the_desk(folder: Path) -> None:
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
     with Processes(folder / "desk", free_ports(40_000), fast) as processes:
@@ -100,7 +116,7 @@ def of_the_desk(folder: Path) -> None:
     print(f"\nmake tour: {time.perf_counter() - began:.0f} s, exit code {done.returncode}")
 
 
-PARTS = {"builds": of_builds, "desk": of_the_desk}
+PARTS = {"builds": of_builds, "testing": of_testing, "desk": of_the_desk}
 
 
 def main() -> None:

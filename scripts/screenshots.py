@@ -39,7 +39,7 @@ CHROMIUM = [
 COMMANDS = {
     "cli-overview": "overview",
     "cli-release": "release show 2.4.0 --app marram",
-    "cli-notes-draft": "notes draft 2.4.0 --app marram",
+    "cli-cohort": "cohort show dune-walkers --app marram",
     "cli-build-check": "build check marram-2.5.0-218.apk --app marram",
 }
 
@@ -67,16 +67,15 @@ def console(browser: Browser, processes: Processes) -> None:
         ("builds", "/apps/marram/builds"),
         ("signing", "/apps/marram/signing"),
         ("cohorts", "/apps/marram/cohorts"),
+        ("cohort", "/apps/marram/cohorts/dune-walkers"),
+        ("reports", "/apps/marram/reports"),
         ("stores", "/stores"),
         ("steps", "/steps"),
-        ("notices", "/notices"),
         ("logbook", "/logbook"),
         ("release", "/apps/marram/releases/2.4.0"),
     ):
         page.goto(path)
         page.locator("main h1, main h2").first.wait_for()
-        if name == "cohorts":
-            page.get_by_text("Invitations").first.click()
         take(page, name)
     page.goto("/apps/marram/builds")
     page.get_by_role("link", name="2.5.0 (218)").first.click()
@@ -100,6 +99,16 @@ def console(browser: Browser, processes: Processes) -> None:
     narrow = signed_in(browser, processes.ports.address, viewport={"width": 400, "height": 800}, color_scheme="dark")
     narrow.goto("/apps/ferryglass/releases/5.2.0")
     take(narrow, "release-narrow-dark")
+
+
+def testers(browser: Browser, processes: Processes) -> None:
+    """The tester's own page on a phone: whoever wrote and was answered."""
+    mails = httpx.get(f"http://127.0.0.1:{processes.ports.mail}/mails", trust_env=False).json()
+    answered = next(mail for mail in reversed(mails) if "About your report" in mail["subject"])
+    link = next(word for word in answered["text"].split() if "/invitation/" in word)
+    phone = browser.new_context(viewport={"width": 390, "height": 844}, locale="en-GB").new_page()
+    phone.goto(link)
+    take(phone, "tester-phone")
 
 
 def gateway_check(processes: Processes) -> dict[str, str]:
@@ -148,6 +157,7 @@ def main() -> None:
             token = tide.people.make_token("pictures").value
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+            testers(browser, processes)
             console(browser, processes)
             commands(browser, processes, token)
             browser.close()

@@ -33,10 +33,12 @@ from restless_tide.client import DeskUnreachable, Tide
 from restless_tide.demo.processes import STORES, Processes, free_ports
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.errors import TideError
+from tests.chaos import people
 from tests.harbour import EMAIL, FAST, PASSWORD, Harbour, add_person
 
 APPS = 4
 ACTS_A_LIFE = 4
+TESTING_SHARE = 0.35
 LONGEST_LIFE_SECONDS = 0.6
 SETTLE_SECONDS = 180.0
 STEERED = {"launch", "set share", "pause", "resume", "halt", "withdraw"}
@@ -155,11 +157,13 @@ def rage(folder: Path, seed: int, kills: int, *, plant: str = "", told: Any = la
             there.approve(app)
         for app in apps:
             there.released(app, "1.0.0", lambda seen: all(leg.phase == "rising" and leg.confirmed for leg in seen.legs))
+        people.gather(there, apps, STORES)
+        builds = {app: {leg.store: leg.build for leg in there.tide.releases.one(app, "1.0.0").legs} for app in apps}
         storm.before = {store: len(there.control(store, "acts")) for store in STORES}
         begun = position_of(there)
         while storm.kills < kills:
             weather(there, dice)
-            live(there, apps, dice, storm)
+            live(there, apps, builds, dice, storm)
             storm.kills += 1
             there.processes.start("desk")
             if storm.kills % 50 == 0:
@@ -209,14 +213,20 @@ def weather(there: Harbour, dice: random.Random) -> None:
     there.control(dice.choice(STORES), "mischief", CALM | dice.choice(moods))
 
 
-def live(there: Harbour, apps: list[str], dice: random.Random, storm: Storm) -> None:
+def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dice: random.Random, storm: Storm) -> None:
     """A short life of the desk: some acts, and a kill at a random instant, also in the middle of one."""
     life, began = dice.uniform(0, LONGEST_LIFE_SECONDS), time.monotonic()
     killer = threading.Timer(life, there.processes.kill, ("desk",))
     act_somewhere(there, dice.choice(apps), dice, storm)
     killer.start()
     for _ in range(ACTS_A_LIFE):
-        act_somewhere(there, dice.choice(apps), dice, storm)
+        app = dice.choice(apps)
+        if dice.random() < TESTING_SHARE:
+            came = people.act(there, app, builds[app], dice, storm.accepted)
+            storm.refused += came == "refused"
+            storm.unknown += came == "unknown"
+        else:
+            act_somewhere(there, app, dice, storm)
         if not killer.is_alive():
             break
     killer.join()
@@ -333,6 +343,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     for lane in lanes.values():
         found += _wrong_sequence(lane)
     found += _disagreements(there)
+    found += people.disagreements(there, STORES, rows)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
     storm.counted["repeated halts"] += sum('"again"' in order["payload"] for order in orders)

@@ -187,16 +187,40 @@ class Tour:
         self.tide("cohort add crew --app marram --kind crew")
         for name, address in (("Wren Aldous", "wren@example.org"), ("Tam Okoro", "tam@example.org")):
             self.tide(f'tester add {address} --name "{name}" --app marram --cohort crew')
-        self.tide(
-            f"trial open --app marram --cohort crew --build {android} --store openfield "
-            '--notes "Walk a known path with the new dune maps." --contact ida@saltgrass.example.org'
+        (self._folder / "people.csv").write_text(
+            "E-Mail;Name\r\npetra@example.org;Petra Vos\r\nnobody;No Address\r\n", encoding="utf-8"
         )
+        self.tide("cohort import crew people.csv --app marram", Exit.REFUSED)
+        self.tide("cohort import crew people.csv --app marram --skip-bad")
+        wanted = (
+            f"--app marram --cohort crew --build {android} --store openfield "
+            '--try "Walk a known path with the new dune maps." --contact ida@saltgrass.example.org'
+        )
+        self.tide(f"trial check {wanted}")
+        self.tide(f"trial open {wanted}")
         mail = self.tide("standin mails --to wren@example.org")
         link = re.search(r"http\S+/invitation/\S+", mail)
         assert link is not None
         self.say("Wren opens the link and accepts")
         httpx.post(link.group(), data={"answer": "accept"}, timeout=10, trust_env=False)
-        self.tide(f"trial show {self.ask('trial list --app marram')[0]['id']}")
+        trial = self.ask("trial list --app marram")[0]
+        self.say("She installs it at the store, and says what she sees; a crash comes in, too, and the team answers")
+        form = {"address": "wren@example.org", "act": "install", "device": "Wavelet 9", "system": "Android 15"}
+        httpx.post(trial["store_page"], data=form, timeout=10, trust_env=False)
+        remark = {"text": "The contour lines disappear on the beach."}
+        httpx.post(f"{link.group()}/remarks", data=remark, timeout=10, trust_env=False)
+        self.until(f"trial show {trial['id']}", "Wavelet 9")
+        (self._folder / "stack.txt").write_text(
+            "java.lang.IllegalStateException: tile 14/3 is empty\n\tat org.example.TileStore.open(TileStore.java:7)\n",
+            encoding="utf-8",
+        )
+        self.tide(f"report add --app marram --stack stack.txt --build {android} --tester wren@example.org")
+        self.tide("report list --app marram")
+        said = next(report for report in self.ask("report list --app marram") if report["kind"] == "remark")
+        self.tide(f'report reply {said["id"]} "Thank you! The next build draws them darker."')
+        self.tide(f"report show {said['id']}")
+        self.tide("report crashes --app marram")
+        self.tide("cohort show crew --app marram")
 
     def _release(self, android: str, ios: str) -> None:
         self.say("A release with one leg per store, handed to review; Openfield says no first")

@@ -42,7 +42,12 @@ TEMPLATES = Environment(
     lstrip_blocks=True,
     autoescape=select_autoescape(("html",)),
 )
-_ANY = select(Invitation.id).where(Invitation.state == InvitationState.QUEUED).limit(1)
+_OPEN = select(Trial.id).where(Trial.state == TrialState.OPEN)
+_WAITS = (
+    Invitation.trial_id.in_(_OPEN),
+    Invitation.state == InvitationState.QUEUED,
+    Invitation.seated_at.is_not(None),
+)
 _log = structlog.get_logger("engine")
 
 
@@ -84,7 +89,7 @@ class Postman:
     def _waiting(self) -> list[Ready]:
         now = self._desk.clock.now()
         with self._desk.look() as session:
-            if session.scalar(_ANY) is None:
+            if session.scalar(select(Invitation.id).where(*_WAITS).limit(1)) is None:
                 return []
             found = session.scalars(
                 select(Invitation)
@@ -102,9 +107,7 @@ class Postman:
                     joinedload(Invitation.tester),
                 )
                 .where(
-                    Invitation.state == InvitationState.QUEUED,
-                    Trial.state == TrialState.OPEN,
-                    Invitation.seated_at.is_not(None),
+                    *_WAITS,
                     or_(Invitation.try_after.is_(None), Invitation.try_after <= now),
                 )
                 .order_by(Invitation.created_at, Invitation.id)
@@ -185,11 +188,7 @@ class Postman:
         _log.warning("mail does not go out", why=told)
         with self._desk.act(ENGINE) as act:
             pause = timedelta(seconds=pause_before_retry_seconds(self._failures))
-            act.session.execute(
-                update(Invitation)
-                .where(Invitation.state == InvitationState.QUEUED, Invitation.seated_at.is_not(None))
-                .values(try_after=act.now + pause, trouble=told)
-            )
+            act.session.execute(update(Invitation).where(*_WAITS).values(try_after=act.now + pause, trouble=told))
             if self._desk.mail_trouble != told:
                 act.tell("mail waits", "mail", said=told)
             self._desk.mail_trouble = told

@@ -94,7 +94,7 @@ class Engine:
                 ("notices", self._tell_people, idle),
             )
         ]
-        self._inlet = Inlet(desk) if desk.settings.inlet_port is not None else None
+        self._inlet: Inlet | None = None
         self._keeper = threading.Thread(target=self._keep_lease, name="lease", daemon=True)
         desk.on_change(self._nudged.set)
 
@@ -112,13 +112,9 @@ class Engine:
         self._take_lease()
         for thread in (*self._threads, self._keeper):
             thread.start()
-        if self._inlet is not None:
-            self._inlet.start()
 
     def stop(self) -> None:
         """Finish what is in hand, begin nothing new, and let the next engine begin at once."""
-        if self._inlet is not None:
-            self._inlet.stop()
         self._stopping.set()
         self._nudged.set()
         for thread in self._threads:
@@ -126,6 +122,8 @@ class Engine:
         for hands in (self._hands, self._hands_for_halts, self._askers):
             hands.shutdown(wait=True)
         self._keeper.join()
+        if self._inlet is not None:
+            self._inlet.stop()
         self._http.close()
         if self._working.is_set():
             self._lease.release()
@@ -215,6 +213,7 @@ class Engine:
         notices.deliver_waiting(self._desk, self._http)
         if time.monotonic() >= self._lapses_after:
             self._lapses_after = time.monotonic() + LAPSES_EVERY_SECONDS
+            self._open_inlet()
             notices.notice_lapses(self._desk)
             uploads.drop_lapsed(self._desk, ENGINE)
         if self._desk.to_scrub:
@@ -223,6 +222,18 @@ class Engine:
     def _send_mail(self) -> None:
         self._postman.send_waiting()
         replies.send_waiting(self._desk)
+
+    def _open_inlet(self) -> None:
+        """Only the engine that works takes mails in; where the port is taken it is tried again with the next look."""
+        if self._inlet is not None or self._desk.settings.inlet_port is None:
+            return
+        inlet = Inlet(self._desk)
+        try:
+            inlet.start()
+        except OSError as wrong:
+            _log.warning("the inlet for mail cannot be opened", port=self._desk.settings.inlet_port, why=wrong.strerror)
+            return
+        self._inlet = inlet
 
     # orders
 
