@@ -1425,10 +1425,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Inbox
+         * Listed
          * @description Field reports, newest first. A cohort is one of the named app.
          */
-        get: operations["reports-inbox"];
+        get: operations["reports-listed"];
         put?: never;
         post?: never;
         delete?: never;
@@ -8368,7 +8368,7 @@ export interface operations {
             };
         };
     };
-    "reports-inbox": {
+    "reports-listed": {
         parameters: {
             query?: {
                 app?: string | null;

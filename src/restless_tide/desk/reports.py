@@ -2,33 +2,28 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Select, func, or_, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.crashes import Crash, Frame, fingerprint, headline, read_stack, symbolise
 from restless_tide.core.crashes.stack import LONGEST_STACK, MOST_FRAMES
 from restless_tide.core.errors import Conflict, Invalid
-from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.core.report import OPEN, REPORT, ReportEvent, ReportKind, ReportState
+from restless_tide.core.report import REPORT, ReportEvent, ReportKind, ReportState
 from restless_tide.desk import find, symbols
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import (
     App,
     Build,
-    Cohort,
     FieldReport,
-    Invitation,
     ReportWord,
     Tester,
     Trial,
-    TrialUsage,
 )
 
 LONGEST_TEXT = 10_000
@@ -272,222 +267,3 @@ def heard(act: Act, report: FieldReport, text: str) -> ReportWord:
     act.session.flush()
     act.log("tester wrote back", f"report {report.id}", app=report.app.name)
     return word
-
-
-# the inbox
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """Which reports; what is None is not asked for."""
-
-    app: str | None = None
-    build: str | None = None
-    cohort: str | None = None
-    kind: ReportKind | None = None
-    states: Sequence[ReportState] = ()
-    group: str | None = None
-    text: str = ""
-    tester: str | None = None
-
-
-def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
-    query = select(FieldReport)
-    if wanted.app is not None:
-        app = find.app(session, wanted.app)
-        query = query.where(FieldReport.app_id == app.id)
-        if wanted.cohort is not None:
-            cohort = find.cohort(session, app, wanted.cohort)
-            query = query.join(Trial, FieldReport.trial_id == Trial.id).where(Trial.cohort_id == cohort.id)
-    if wanted.build is not None:
-        query = query.where(FieldReport.build_id == find.build(session, wanted.build).id)
-    if wanted.kind is not None:
-        query = query.where(FieldReport.kind == wanted.kind)
-    if wanted.states:
-        query = query.where(FieldReport.state.in_(wanted.states))
-    if wanted.group is not None:
-        query = query.where(FieldReport.fingerprint == wanted.group)
-    if wanted.tester is not None:
-        query = query.where(FieldReport.tester_id == wanted.tester)
-    for word in wanted.text.lower().split()[:8]:
-        query = query.where(
-            or_(
-                *(
-                    func.lower(column).contains(word, autoescape=True)
-                    for column in (FieldReport.text, FieldReport.headline, FieldReport.device, FieldReport.ticket)
-                )
-            )
-        )
-    return query
-
-
-def page(session: Session, wanted: Wanted, *, before: str | None = None, limit: int = 50) -> list[FieldReport]:
-    """The newest first; ``before`` is the id of the last one of the page before."""
-    query = _narrowed(session, wanted).order_by(FieldReport.received_at.desc(), FieldReport.id.desc()).limit(limit)
-    if before is not None:
-        last = find.report(session, before)
-        query = query.where(
-            or_(
-                FieldReport.received_at < last.received_at,
-                (FieldReport.received_at == last.received_at) & (FieldReport.id < last.id),
-            )
-        )
-    return list(session.scalars(query))
-
-
-def counted(session: Session, wanted: Wanted) -> dict[str, int]:
-    """How many there are in each state."""
-    inner = _narrowed(session, wanted).subquery()
-    rows = session.execute(select(inner.c.state, func.count()).group_by(inner.c.state))
-    return {str(ReportState(state)): count for state, count in rows}
-
-
-@dataclass
-class Group:
-    """Crashes that are the same by their fingerprint. ``builds`` by label; counts are reports and people."""
-
-    fingerprint: str
-    headline: str
-    thrown: str
-    count: int = 0
-    people: int = 0
-    open: int = 0
-    first_at: datetime | None = None
-    last_at: datetime | None = None
-    builds: Counter[str] = field(default_factory=Counter)
-    devices: Counter[str] = field(default_factory=Counter)
-    symbolised: bool = False
-    newest: str = ""
-
-
-def groups(session: Session, app_name: str, build_id: str | None = None, limit: int = 100) -> list[Group]:
-    """The crashes of an app, equal ones together, the most frequent first."""
-    app = find.app(session, app_name)
-    query = (
-        select(
-            FieldReport.fingerprint, FieldReport.headline, FieldReport.thrown, FieldReport.tester_id, FieldReport.device,
-            FieldReport.state, FieldReport.received_at, FieldReport.id, FieldReport.symbolised, Build.version, Build.number,
-        )
-        .outerjoin(Build, FieldReport.build_id == Build.id)
-        .where(FieldReport.app_id == app.id, FieldReport.fingerprint.is_not(None))
-    )  # fmt: skip
-    if build_id is not None:
-        query = query.where(FieldReport.build_id == find.build(session, build_id).id)
-    found: dict[str, Group] = {}
-    people: dict[str, set[str]] = defaultdict(set)
-    for row in session.execute(query.order_by(FieldReport.received_at, FieldReport.id)):
-        group = found.setdefault(row.fingerprint, Group(row.fingerprint, row.headline, row.thrown))
-        group.count += 1
-        group.open += row.state in OPEN
-        group.first_at = group.first_at or row.received_at
-        group.last_at, group.newest, group.headline = row.received_at, row.id, row.headline
-        group.symbolised = group.symbolised or row.symbolised
-        if row.version is not None:
-            group.builds[f"{row.version} ({row.number})"] += 1
-        if row.device:
-            group.devices[row.device] += 1
-        if row.tester_id:
-            people[row.fingerprint].add(row.tester_id)
-    for group in found.values():
-        group.people = len(people[group.fingerprint])
-    return sorted(found.values(), key=lambda group: (-group.count, group.fingerprint))[:limit]
-
-
-@dataclass(frozen=True)
-class BuildNumbers:
-    """A build in people's hands: invited, with it on a device, use, and what came back. ``crash_free`` is a share of sessions."""
-
-    build: Build
-    invited: int
-    accepted: int
-    installed: int
-    sessions: int
-    crashed: int
-    remarks: int
-    crashes: int
-    open_reports: int
-    days: tuple[tuple[str, int, int], ...]
-
-    @property
-    def crash_free(self) -> float | None:
-        return 1 - self.crashed / self.sessions if self.sessions else None
-
-
-_FURTHEST = [
-    InvitationState.DECLINED, InvitationState.BOUNCED, InvitationState.QUEUED, InvitationState.SENT,
-    InvitationState.ACCEPTED, InvitationState.INSTALLED,
-]  # fmt: skip
-
-
-def numbers(session: Session, app_name: str, limit: int = 20) -> list[BuildNumbers]:
-    """The builds of an app that people test or have tested, the newest first."""
-    app = find.app(session, app_name)
-    trials = session.scalars(select(Trial).join(Cohort).where(Cohort.app_id == app.id)).all()
-    by_build: dict[str, list[Trial]] = defaultdict(list)
-    for trial in trials:
-        by_build[trial.consignment.build_id].append(trial)
-    reported = session.scalars(
-        select(FieldReport.build_id).where(FieldReport.app_id == app.id, FieldReport.build_id.is_not(None)).distinct()
-    )
-    chosen = session.scalars(
-        select(Build)
-        .where(Build.id.in_({*by_build, *(build for build in reported if build)}))
-        .order_by(Build.created_at.desc())
-        .limit(limit)
-    ).all()
-    return [_numbers_of(session, build, [trial.id for trial in by_build[build.id]]) for build in chosen]
-
-
-def _numbers_of(session: Session, build: Build, trials: list[str]) -> BuildNumbers:
-    furthest: dict[str, InvitationState] = {}
-    for tester_id, reached_state in session.execute(
-        select(Invitation.tester_id, Invitation.state).where(
-            Invitation.trial_id.in_(trials), Invitation.state != InvitationState.REMOVED
-        )
-    ):
-        furthest[tester_id] = max(reached_state, furthest.get(tester_id, reached_state), key=_FURTHEST.index)
-    reached = Counter(furthest.values())
-    days = session.execute(
-        select(TrialUsage.day, func.sum(TrialUsage.sessions), func.sum(TrialUsage.crashed))
-        .where(TrialUsage.trial_id.in_(trials))
-        .group_by(TrialUsage.day)
-        .order_by(TrialUsage.day)
-    ).all()
-    kinds: Counter[tuple[ReportKind, bool]] = Counter()
-    for kind, state, count in session.execute(
-        select(FieldReport.kind, FieldReport.state, func.count())
-        .where(FieldReport.build_id == build.id)
-        .group_by(FieldReport.kind, FieldReport.state)
-    ):
-        kinds[kind, state in OPEN] += count
-    return BuildNumbers(
-        build,
-        invited=len(furthest),
-        accepted=reached[InvitationState.ACCEPTED] + reached[InvitationState.INSTALLED],
-        installed=reached[InvitationState.INSTALLED],
-        sessions=sum(day[1] for day in days),
-        crashed=sum(day[2] for day in days),
-        remarks=kinds[ReportKind.REMARK, True] + kinds[ReportKind.REMARK, False],
-        crashes=kinds[ReportKind.CRASH, True] + kinds[ReportKind.CRASH, False],
-        open_reports=kinds[ReportKind.REMARK, True] + kinds[ReportKind.CRASH, True],
-        days=tuple((day, sessions, crashed) for day, sessions, crashed in days),
-    )
-
-
-HEADER = (
-    "id", "app", "build", "kind", "state", "at", "device", "system", "language", "text", "crash", "fingerprint",
-    "mended in", "same as", "ticket", "pictures", "source",
-)  # fmt: skip
-
-
-def export_rows(session: Session, wanted: Wanted) -> list[list[object]]:
-    """Every report that matches, a row each, in the order of ``HEADER``; who sent it is left out."""
-    found = session.scalars(_narrowed(session, wanted).order_by(FieldReport.received_at)).all()
-    return [
-        [
-            row.id, row.app.name, row.build.label if row.build else "", row.kind, row.state, row.at.isoformat(), row.device,
-            row.system, row.language, row.text, row.headline, row.fingerprint or "",
-            row.mending.label if row.mending else "", row.same_as or "", row.ticket, len(row.pictures), row.source,
-        ]
-        for row in found
-    ]  # fmt: skip

@@ -12,11 +12,11 @@ from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
 from restless_tide.core.errors import Invalid, NotFound, TooLarge
 from restless_tide.core.report import ReportEvent, ReportKind, ReportState
 from restless_tide.core.testers import write_csv
-from restless_tide.desk import builds, find, pictures, reports, symbols
+from restless_tide.desk import builds, find, inbox, pictures, reports, symbols
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.reports import Filing
 from restless_tide.records.tables import FieldReport
-from restless_tide.service import shown_testing
+from restless_tide.service import shown_reports
 from restless_tide.service.paging import link_next
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -48,7 +48,7 @@ _PICTURE_HEADERS = {
 
 
 @router.get("/reports")
-def inbox(
+def listed(
     desk: TheDesk,
     _: SignedIn,
     response: Response,
@@ -65,11 +65,11 @@ def inbox(
     """Field reports, newest first. A cohort is one of the named app."""
     wanted = _wanted(app, build, cohort, kind, state, group, text)
     with desk.look() as session:
-        rows = reports.page(session, wanted, before=after, limit=limit + 1)
+        rows = inbox.page(session, wanted, before=after, limit=limit + 1)
         if len(rows) > limit:
             asked = {"app": app, "build": build, "cohort": cohort, "kind": kind, "group": group, "text": text}
             link_next(response, "/v1/reports", rows[limit - 1].id, limit=limit, **asked)
-        return shown_testing.some_reports(session, rows[:limit])
+        return shown_reports.some_reports(session, rows[:limit])
 
 
 def _wanted(
@@ -80,10 +80,10 @@ def _wanted(
     state: list[ReportState] | None,
     group: str | None,
     text: str,
-) -> reports.Wanted:
+) -> inbox.Wanted:
     if cohort is not None and app is None:
         raise Invalid("Of which app is the cohort?", remedy="Name the app, too.", code="app-missing")
-    return reports.Wanted(app, build, cohort, kind, state or (), group, text)
+    return inbox.Wanted(app, build, cohort, kind, state or (), group, text)
 
 
 @router.get("/reports/counts")
@@ -99,7 +99,7 @@ def counts(
 ) -> dict[str, int]:
     """How many there are in each state."""
     with desk.look() as session:
-        return reports.counted(session, _wanted(app, build, cohort, kind, None, group, text))
+        return inbox.counted(session, _wanted(app, build, cohort, kind, None, group, text))
 
 
 @router.get(
@@ -116,14 +116,14 @@ def export(
 ) -> Response:
     """The reports as CSV (RFC 4180), without who sent them; formulas are neutralised."""
     with desk.look() as session:
-        rows = reports.export_rows(session, _wanted(app, build, None, kind, state, None, text))
-    return csv_answer(write_csv(reports.HEADER, rows), "reports.csv")
+        rows = inbox.export_rows(session, _wanted(app, build, None, kind, state, None, text))
+    return csv_answer(write_csv(inbox.HEADER, rows), "reports.csv")
 
 
 @router.get("/reports/{report}")
 def one(report: str, desk: TheDesk, _: SignedIn) -> ReportDetailTold:
     with desk.look() as session:
-        return shown_testing.report(session, find.report(session, report))
+        return shown_reports.report(session, find.report(session, report))
 
 
 @router.get("/reports/{report}/pictures/{place}", response_class=Response)
@@ -157,7 +157,7 @@ def file(app: str, wanted: ReportWanted, desk: TheDesk, person: SignedIn) -> Rep
             frames=[frame.model_dump() for frame in wanted.frames],
         )
         row = reports.file(desk, act, app_row, filing, build=build, tester=tester)
-        return shown_testing.report(act.session, row)
+        return shown_reports.report(act.session, row)
 
 
 @router.post("/reports/{report}/pictures", status_code=201, openapi_extra=_FILE)
@@ -170,7 +170,7 @@ async def add_picture(report: str, request: Request, desk: TheDesk, person: Sign
 
 def _told(desk: Desk, report: str) -> ReportDetailTold:
     with desk.look() as session:
-        return shown_testing.report(session, find.report(session, report))
+        return shown_reports.report(session, find.report(session, report))
 
 
 @router.post("/reports/{report}/decisions")
@@ -186,7 +186,7 @@ def decide(report: str, wanted: DecideWanted, desk: TheDesk, person: SignedIn) -
 def _fresh(session: Session, row: FieldReport) -> ReportDetailTold:
     session.flush()
     session.refresh(row)
-    return shown_testing.report(session, row)
+    return shown_reports.report(session, row)
 
 
 @router.post("/reports/{report}/replies", status_code=202)
@@ -207,21 +207,21 @@ def set_ticket(report: str, wanted: TicketWanted, desk: TheDesk, person: SignedI
 def groups(app: str, desk: TheDesk, _: SignedIn, build: str | None = None) -> list[GroupTold]:
     """The crashes of an app, equal ones together, the most frequent first."""
     with desk.look() as session:
-        return [shown_testing.group(found) for found in reports.groups(session, app, build)]
+        return [shown_reports.group(found) for found in inbox.groups(session, app, build)]
 
 
 @router.get("/apps/{app}/test-numbers")
 def numbers(app: str, desk: TheDesk, _: SignedIn) -> list[BuildNumbersTold]:
     """Who has which build, how much it is used, how often that goes well, and what came back; the newest build first."""
     with desk.look() as session:
-        return [shown_testing.build_numbers(found) for found in reports.numbers(session, app)]
+        return [shown_reports.build_numbers(found) for found in inbox.numbers(session, app)]
 
 
 @router.get("/builds/{build}/symbols")
 def symbol_files(build: str, desk: TheDesk, _: SignedIn) -> list[SymbolFileTold]:
     with desk.look() as session:
         build_id = find.build(session, build).id
-    return [shown_testing.symbol_file(row) for row in symbols.files(desk, build_id)]
+    return [shown_reports.symbol_file(row) for row in symbols.files(desk, build_id)]
 
 
 @router.post("/builds/{build}/symbols", status_code=201, openapi_extra=_FILE)
@@ -237,7 +237,7 @@ def _keep_symbols(desk: Desk, person: str, build: str, name: str, content: bytes
     row = symbols.keep(desk, person, build, name, content)
     with desk.act(person) as act:
         named = reports.name_again(desk, act, find.build(act.session, build))
-    return shown_testing.symbol_file(row, named)
+    return shown_reports.symbol_file(row, named)
 
 
 async def _body(request: Request, most: int, noun: str) -> bytes:

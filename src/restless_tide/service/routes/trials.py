@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Response
 
 from restless_tide.core.invitation import InvitationState
-from restless_tide.desk import find, invitations, trials
-from restless_tide.desk.trials import Brief
+from restless_tide.desk import find, invitations, planning, trials
+from restless_tide.desk.planning import Brief
 from restless_tide.service import shown_testing
 from restless_tide.service.paging import link_next
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -36,7 +36,7 @@ def _brief(wanted: TrialWanted | TrialAgainWanted) -> Brief:
 def sheet(app: str, wanted: TrialWanted, desk: TheDesk, _: SignedIn) -> TrialSheetTold:
     """What handing a build to cohorts would mean at each store, before anything is done."""
     with desk.look() as session:
-        plans = trials.plan(
+        plans = planning.plan(
             session, app, wanted.build, wanted.cohorts, wanted.stores, _brief(wanted), when_ready=wanted.when_ready
         )
         return shown_testing.sheet(session, plans)

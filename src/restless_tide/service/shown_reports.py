@@ -1,0 +1,170 @@
+"""Field reports as the wire shows them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.crashes import Crash, Frame
+from restless_tide.core.crashes.fingerprint import own_frames
+from restless_tide.core.report import REPORT, ReportKind
+from restless_tide.desk import inbox
+from restless_tide.records import tables
+from restless_tide.service.shown_testing import tester
+from restless_tide.wire.reports import (
+    BuildNumbersTold,
+    DayTold,
+    FrameTold,
+    GroupTold,
+    PictureTold,
+    ReportDetailTold,
+    ReportTold,
+    SymbolFileTold,
+    WordTold,
+)
+
+
+def some_reports(session: Session, rows: Sequence[tables.FieldReport]) -> list[ReportTold]:
+    alike = _alike(session, rows)
+    return [ReportTold.model_validate(_report(row, alike)) for row in rows]
+
+
+def _alike(session: Session, rows: Sequence[tables.FieldReport]) -> dict[tuple[str, str], int]:
+    prints = {row.fingerprint for row in rows if row.fingerprint}
+    found: dict[tuple[str, str], int] = defaultdict(int)
+    for app_id, mark, count in session.execute(
+        select(tables.FieldReport.app_id, tables.FieldReport.fingerprint, func.count())
+        .where(tables.FieldReport.fingerprint.in_(prints))
+        .group_by(tables.FieldReport.app_id, tables.FieldReport.fingerprint)
+    ):
+        found[app_id, mark or ""] = count
+    return found
+
+
+def _report(row: tables.FieldReport, alike: dict[tuple[str, str], int]) -> dict[str, object]:
+    first_line = row.text.strip().splitlines()[0] if row.text.strip() else ""
+    return {
+        "id": row.id,
+        "app": row.app.name,
+        "app_title": row.app.title,
+        "kind": row.kind,
+        "state": row.state,
+        "possible": [str(event) for event in REPORT.possible(row.state)],
+        "headline": row.headline if row.kind is ReportKind.CRASH else (first_line[:160] or "A picture without words"),
+        "build": row.build_id,
+        "build_label": row.build.label if row.build else None,
+        "trial": row.trial_id,
+        "cohort": row.trial.cohort.name if row.trial else None,
+        "store": row.store.name if row.store else (row.trial.consignment.berth.store.name if row.trial else None),
+        "source": row.source,
+        "tester": tester(row.tester) if row.tester else None,
+        "text": row.text,
+        "device": row.device,
+        "system": row.system,
+        "language": row.language,
+        "at": row.at,
+        "received_at": row.received_at,
+        "changed_at": row.changed_at,
+        "fingerprint": row.fingerprint,
+        "symbolised": row.symbolised,
+        "alike": alike.get((row.app_id, row.fingerprint or ""), 1),
+        "mended_in": row.mended_in,
+        "mended_label": row.mending.label if row.mending else None,
+        "same_as": row.same_as,
+        "ticket": row.ticket,
+        "pictures": [
+            PictureTold(
+                place=entry.position,
+                media_type=entry.media_type,
+                width=entry.width,
+                height=entry.height,
+                size_bytes=entry.size_bytes,
+            )
+            for entry in row.pictures
+        ],
+        "answers": len(row.words),
+    }
+
+
+def report(session: Session, row: tables.FieldReport) -> ReportDetailTold:
+    frames = [Frame(**entry) for entry in row.frames]
+    own = set(own_frames(Crash(row.thrown, "", tuple(frames))))
+    people = {word.person_id for word in row.words if word.person_id}
+    names = {
+        person.id: person.name for person in session.scalars(select(tables.Person).where(tables.Person.id.in_(people)))
+    }
+    writer = (row.tester.name or row.tester.email) if row.tester else "the tester"
+    joined = session.scalars(select(tables.FieldReport.id).where(tables.FieldReport.same_as == row.id)).all()
+    return ReportDetailTold.model_validate(
+        _report(row, _alike(session, [row]))
+        | {
+            "thrown": row.thrown,
+            "stack": row.stack,
+            "frames": [FrameTold(told=frame.told, own=frame in own) for frame in frames],
+            "words": [
+                WordTold(
+                    at=word.at,
+                    who=names.get(word.person_id, word.person_id) if word.person_id else writer,
+                    from_desk=word.person_id is not None,
+                    text=word.text,
+                    state=word.state,
+                    trouble=word.trouble,
+                )
+                for word in row.words
+            ],
+            "joined": list(joined),
+        }
+    )
+
+
+def group(found: inbox.Group) -> GroupTold:
+    assert found.first_at is not None
+    assert found.last_at is not None
+    return GroupTold(
+        fingerprint=found.fingerprint,
+        headline=found.headline,
+        thrown=found.thrown,
+        count=found.count,
+        people=found.people,
+        open=found.open,
+        first_at=found.first_at,
+        last_at=found.last_at,
+        builds=dict(found.builds.most_common(10)),
+        devices=dict(found.devices.most_common(10)),
+        symbolised=found.symbolised,
+        newest=found.newest,
+    )
+
+
+def build_numbers(found: inbox.BuildNumbers) -> BuildNumbersTold:
+    return BuildNumbersTold(
+        build=found.build.id,
+        label=found.build.label,
+        platform=found.build.platform,
+        invited=found.invited,
+        accepted=found.accepted,
+        installed=found.installed,
+        sessions=found.sessions,
+        crashed=found.crashed,
+        crash_free=found.crash_free,
+        remarks=found.remarks,
+        crashes=found.crashes,
+        open_reports=found.open_reports,
+        days=[DayTold(day=day, sessions=sessions, crashed=crashed) for day, sessions, crashed in found.days],
+    )
+
+
+def symbol_file(row: tables.SymbolFile, named: int = 0) -> SymbolFileTold:
+    return SymbolFileTold(
+        id=row.id,
+        build=row.build_id,
+        name=row.name,
+        kind=row.kind,
+        identity=row.identity,
+        size_bytes=row.size_bytes,
+        stored_at=row.stored_at,
+        named=named,
+    )
