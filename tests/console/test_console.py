@@ -208,15 +208,18 @@ def test_every_page_fits_its_width_and_every_control_has_a_name(
     app = f"wide{width}{scheme}"
     if app not in {known.name for known in harbour.tide.apps.every()}:
         harbour.tide.apps.register(app, title=app.title(), identifiers={"android": f"org.example.{app}"})
+        harbour.tide.testing.make_cohort(app, "shore", kind="walk-in", stores=[])
+        harbour.tide.testing.add_tester(app, "shore", f"wren.{app}@example.org", name="Wren")
     page.set_viewport_size({"width": width, "height": 800})
     page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
-    for path in ("/", "/stores", "/logbook", f"/apps/{app}/builds", f"/apps/{app}/cohorts", f"/apps/{app}/releases"):
+    of_the_app = ("builds", "cohorts", "cohorts/shore", "reports", "releases")
+    for path in ("/", "/stores", "/logbook", "/testers", *(f"/apps/{app}/{room}" for room in of_the_app)):
         page.goto(path)
         page.locator("main > *").first.wait_for()
         assert page.evaluate("document.documentElement.scrollWidth") <= width, f"{path} overflows at {width}"
         nameless = page.evaluate(
             "[...document.querySelectorAll('button, a, input, select, textarea')].filter(e => !e.closest('[aria-hidden=true]') && e.type !== 'file'"
-            " && !(e.innerText?.trim() || e.getAttribute('aria-label') || e.labels?.length)).map(e => e.outerHTML)"
+            " && !(e.textContent?.trim() || e.getAttribute('aria-label') || e.labels?.length)).map(e => e.outerHTML)"
         )
         assert nameless == [], path
 

@@ -171,6 +171,10 @@ class Desk:
                 if held != self.fence:
                     raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
             yield Act(session, self.clock.now(), person, self.seal)
+        self.ring()
+
+    def ring(self) -> None:
+        """Have everybody look who listens for changes; an act does it by itself."""
         for listener in self._listeners:
             listener()
 

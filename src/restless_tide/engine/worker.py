@@ -57,6 +57,8 @@ _log = structlog.get_logger("engine")
 HANDS = 8
 ASKERS = 6
 IDLE_SECONDS = 0.25
+BREATH_SECONDS = 0.02
+"""Between a change and the look that it calls for, so that a burst of changes is one look."""
 TROUBLED_PAUSE_SECONDS = 1.0
 PUSH_TRUSTED_POLLS = 30
 POLLS_SKIPPED_WHILE_PUSHED = 10
@@ -71,7 +73,7 @@ class Engine:
         self._desk = desk
         self._lease = EngineLease(desk.database)
         self._working = threading.Event()
-        self._nudged = threading.Event()
+        self._bells: list[threading.Event] = []
         self._stopping = threading.Event()
         self._hands = ThreadPoolExecutor(HANDS, thread_name_prefix="order")
         self._hands_for_halts = ThreadPoolExecutor(HANDS, thread_name_prefix="halt")
@@ -83,20 +85,19 @@ class Engine:
         self._ask_after: dict[str, float] = {}
         self._silent_asks: dict[str, int] = {}
         self._lapses_after = 0.0
-        idle = min(IDLE_SECONDS, desk.settings.poll_seconds)
         self._threads = [
-            threading.Thread(target=self._repeat, args=(work, pause), name=name, daemon=True)
+            threading.Thread(target=self._repeat, args=(work, pause, self._bell()), name=name, daemon=True)
             for name, work, pause in (
-                ("orders", self._carry_out, idle),
-                ("tides", lambda: tides.rise(desk), idle),
-                ("sightings", self._ask_stores, min(desk.settings.poll_seconds, idle)),
-                ("mail", self._send_mail, idle),
-                ("notices", self._tell_people, idle),
+                ("orders", self._carry_out, IDLE_SECONDS),
+                ("tides", lambda: tides.rise(desk), IDLE_SECONDS),
+                ("sightings", self._ask_stores, min(desk.settings.poll_seconds, IDLE_SECONDS)),
+                ("mail", self._send_mail, IDLE_SECONDS),
+                ("notices", self._tell_people, IDLE_SECONDS),
             )
         ]
         self._inlet: Inlet | None = None
         self._keeper = threading.Thread(target=self._keep_lease, name="lease", daemon=True)
-        desk.on_change(self._nudged.set)
+        desk.on_change(self._ring)
 
     @property
     def working(self) -> bool:
@@ -116,7 +117,7 @@ class Engine:
     def stop(self) -> None:
         """Finish what is in hand, begin nothing new, and let the next engine begin at once."""
         self._stopping.set()
-        self._nudged.set()
+        self._ring()
         for thread in self._threads:
             thread.join()
         for hands in (self._hands, self._hands_for_halts, self._askers):
@@ -127,6 +128,16 @@ class Engine:
         self._http.close()
         if self._working.is_set():
             self._lease.release()
+
+    def _bell(self) -> threading.Event:
+        """What wakes one loop as soon as anything has changed; nothing has to be looked for in between."""
+        bell = threading.Event()
+        self._bells.append(bell)
+        return bell
+
+    def _ring(self) -> None:
+        for bell in self._bells:
+            bell.set()
 
     def _take_lease(self) -> None:
         fence = self._lease.take()
@@ -151,7 +162,7 @@ class Engine:
                 self._take_lease()
             time.sleep(RENEW_SECONDS / 10)
 
-    def _repeat(self, work: Callable[[], object], pause_seconds: float) -> None:
+    def _repeat(self, work: Callable[[], object], pause_seconds: float, bell: threading.Event) -> None:
         while not self._stopping.is_set():
             if not self._working.wait(pause_seconds):
                 continue
@@ -163,11 +174,9 @@ class Engine:
             except Exception:  # noqa: BLE001  (the loop outlives whatever one turn of it meets)
                 _log.exception("the background stumbled and goes on")
                 self._stopping.wait(TROUBLED_PAUSE_SECONDS)
-            if work == self._carry_out:
-                self._nudged.wait(pause_seconds)
-                self._nudged.clear()
-            else:
-                self._stopping.wait(pause_seconds)
+            if bell.wait(pause_seconds):
+                bell.clear()
+                self._stopping.wait(BREATH_SECONDS)
 
     # sightings
 
@@ -198,8 +207,6 @@ class Engine:
         try:
             answered = asking.ask(self._desk, store_id)
             self._silent_asks[store_id] = 0 if answered else self._silent_asks.get(store_id, 0) + 1
-            if answered:
-                self._nudged.set()
         except LostLease:
             self._working.clear()
         except Exception:  # noqa: BLE001  (what one store tells must not keep the others from being heard)
@@ -292,7 +299,7 @@ class Engine:
             _log.exception("an order could not be carried", order=order_id)
             self._postpone(order_id, StoreUnreachable("the desk stumbled over it; see its log"))
         finally:
-            self._nudged.set()
+            self._ring()
 
     def _carry(self, order_id: str) -> None:
         desk = self._desk

@@ -118,6 +118,7 @@ def move_clock(wanted: ClockWanted, desk: TheDesk, _: SignedIn) -> ClockTold:
         desk.clock.show(wanted.show)
     if wanted.step_hours:
         desk.clock.step(timedelta(hours=wanted.step_hours))
+    desk.ring()
     return ClockTold(now=desk.clock.now())
 
 
