@@ -75,7 +75,7 @@ def console(browser: Browser, processes: Processes) -> None:
         ("release", "/apps/marram/releases/2.4.0"),
     ):
         page.goto(path)
-        page.locator("main h1, main h2").first.wait_for()
+        page.locator("main .card-plain, main article, main table").first.wait_for()
         take(page, name)
     page.goto("/apps/marram/builds")
     page.get_by_role("link", name="2.5.0 (218)").first.click()

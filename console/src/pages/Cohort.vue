@@ -240,6 +240,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <BButton v-if="!ended && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
   </template>
+  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
 </template>
 
 <style scoped>

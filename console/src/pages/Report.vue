@@ -118,6 +118,7 @@ const can = (what: string) => data.value?.possible.includes(what)
       </section>
     </div>
   </template>
+  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
 </template>
 
 <style scoped>

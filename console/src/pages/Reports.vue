@@ -126,6 +126,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
       </table></div>
     </section>
   </template>
+  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
 </template>
 
 <style scoped>

@@ -122,6 +122,7 @@ async function nextPage(): Promise<void> {
   </section>
   <p v-else-if="data && search" class="soft">Nobody matches.</p>
   <EmptyState v-else-if="data && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or take a list in.</EmptyState>
+  <p v-if="!data && !problem" class="soft" role="status">Looking …</p>
 </template>
 
 <style scoped>

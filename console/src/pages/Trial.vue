@@ -158,6 +158,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
       <BButton v-if="!ended && invitations.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
   </template>
+  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
 </template>
 
 <style scoped>
