@@ -10,6 +10,7 @@ import SeatBar from '../components/SeatBar.vue'
 import TrialSheetForm from '../components/TrialSheetForm.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { usePaged } from '../paged'
 
 /** A cohort: who, how many seats left, what they have, what they said, what is stuck. */
 const props = defineProps<{ app: string; cohort: string }>()
@@ -17,8 +18,6 @@ const path = { app: props.app, cohort: props.cohort }
 const PAGE = 50
 const search = ref('')
 const state = ref<InvitationState | ''>('')
-const more = ref<Member[]>([])
-const ended = ref(false)
 const { data, problem, load } = useLoading(async () => {
   const [cohort, app] = await Promise.all([
     told<CohortDetail>(api.GET('/v1/apps/{app}/cohorts/{cohort}', { params: { path } })),
@@ -26,28 +25,17 @@ const { data, problem, load } = useLoading(async () => {
   ])
   return { cohort, app }
 })
-const people = useLoading(() => page(''))
+const people = usePaged<Member>(
+  PAGE,
+  (after) => told(api.GET('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path, query: { text: search.value, state: state.value || undefined, after, limit: PAGE } } })),
+  (entry) => entry.tester.email,
+  [search, state],
+)
 useLive(load, (change) => change.app === props.app || change.app === null)
-useLive(async () => {
-  if (!more.value.length) await people.load()
-}, (change) => change.app === props.app || change.app === null)
+useLive(people.refresh, (change) => change.app === props.app || change.app === null)
 const doing = useDoing()
 
-async function page(after: string): Promise<Member[]> {
-  const found = await told<Member[]>(api.GET('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path, query: { text: search.value, state: state.value || undefined, after, limit: PAGE } } }))
-  ended.value = found.length < PAGE
-  return found
-}
-
-let timer: ReturnType<typeof setTimeout> | undefined
-watch([search, state], () => {
-  clearTimeout(timer)
-  timer = setTimeout(() => {
-    more.value = []
-    void people.load()
-  }, 150)
-})
-const members = computed(() => [...(people.data.value ?? []), ...more.value])
+const members = people.rows
 const cohort = computed(() => data.value?.cohort)
 const elsewhere = computed(() => (data.value?.app.berths ?? []).filter((berth) => berth.state === 'open' && !cohort.value?.at.some((entry) => entry.store === berth.store)))
 
@@ -66,16 +54,12 @@ const builds = ref<Build[]>([])
 async function act(work: () => Promise<unknown>): Promise<boolean> {
   const done = await doing.run(work)
   if (done) {
-    more.value = []
-    await Promise.all([load(), people.load()])
+    await Promise.all([load(), people.begin()])
   }
   return done
 }
 
-async function nextPage(): Promise<void> {
-  const last = members.value.at(-1)
-  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.tester.email))]))
-}
+const nextPage = () => doing.run(people.next)
 
 watch(
   () => tester.email,
@@ -133,8 +117,7 @@ async function hand(): Promise<void> {
 
 async function finished(): Promise<void> {
   open.value = ''
-  more.value = []
-  await Promise.all([load(), people.load()])
+  await Promise.all([load(), people.begin()])
 }
 const STATES: InvitationState[] = ['queued', 'sent', 'bounced', 'accepted', 'installed', 'declined']
 const counted = (invited: Record<string, number>) => Object.entries(invited).map(([what, count]) => `${count} ${what}`).join(', ') || 'nobody yet'
@@ -236,8 +219,8 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
           </tr>
         </tbody>
       </table></div>
-      <p v-if="!members.length && people.data.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add somebody, pick from those known, or take a list in.' }}</p>
-      <BButton v-if="!ended && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
+      <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add somebody, pick from those known, or take a list in.' }}</p>
+      <BButton v-if="!people.ended.value && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Looking …</p>

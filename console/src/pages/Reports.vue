@@ -11,6 +11,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import UseChart from '../components/UseChart.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { usePaged } from '../paged'
 import { percent } from '../telling'
 
 /** What comes back: the inbox, crashes that are the same, and numbers by build. */
@@ -22,18 +23,22 @@ type State = Report['state']
 const STATES: State[] = ['new', 'accepted', 'mended in', 'same as', 'closed']
 const view = ref<'inbox' | 'crashes' | 'numbers'>('inbox')
 const wish = ref({ text: '', state: [] as State[], kind: '' as '' | 'remark' | 'crash', build: '', cohort: String(route.query.cohort ?? ''), group: String(route.query.group ?? '') })
-const more = ref<Report[]>([])
-const ended = ref(false)
 const asked = computed(() => ({ app: props.app, text: wish.value.text, kind: wish.value.kind || undefined, build: wish.value.build || undefined, cohort: wish.value.cohort || undefined, group: wish.value.group || undefined }))
 const { data, problem, load } = useLoading(async () => {
-  const [found, counts, groups, numbers] = await Promise.all([
-    page(undefined),
+  const [counts, groups, numbers] = await Promise.all([
     told<Record<string, number>>(api.GET('/v1/reports/counts', { params: { query: asked.value } })),
     told<CrashGroup[]>(api.GET('/v1/apps/{app}/crash-groups', { params: { path } })),
     told<BuildNumbers[]>(api.GET('/v1/apps/{app}/test-numbers', { params: { path } })),
   ])
-  return { found, counts, groups, numbers }
+  return { counts, groups, numbers }
 })
+const inbox = usePaged<Report>(
+  PAGE,
+  (after) => told(api.GET('/v1/reports', { params: { query: { ...asked.value, state: wish.value.state.length ? wish.value.state : undefined, after: after || undefined, limit: PAGE } } })),
+  (report) => report.id,
+  [wish],
+)
+watch(asked, load)
 const filters = useLoading(async () => {
   const [builds, cohorts] = await Promise.all([
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path, query: { limit: 40 } } })),
@@ -42,32 +47,13 @@ const filters = useLoading(async () => {
   return { builds, cohorts }
 })
 void filters.load()
-useLive(async () => {
-  if (!more.value.length) await load()
-}, (change) => change.app === props.app && (change.kind.includes('report') || change.kind === 'usage'))
+useLive(() => Promise.all([load(), inbox.refresh()]).then(() => undefined), (change) => change.app === props.app && (change.kind.includes('report') || change.kind === 'usage'))
 const doing = useDoing()
 
-async function page(after: string | undefined): Promise<Report[]> {
-  const found = await told<Report[]>(api.GET('/v1/reports', { params: { query: { ...asked.value, state: wish.value.state.length ? wish.value.state : undefined, after, limit: PAGE } } }))
-  ended.value = found.length < PAGE
-  return found
-}
-
-let timer: ReturnType<typeof setTimeout> | undefined
-watch(wish, () => {
-  clearTimeout(timer)
-  timer = setTimeout(() => {
-    more.value = []
-    void load()
-  }, 150)
-}, { deep: true })
-const reports = computed(() => [...(data.value?.found ?? []), ...more.value])
+const reports = inbox.rows
 const filtered = computed(() => Boolean(wish.value.text || wish.value.state.length || wish.value.kind || wish.value.build || wish.value.cohort || wish.value.group))
 
-async function nextPage(): Promise<void> {
-  const last = reports.value.at(-1)
-  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.id))]))
-}
+const nextPage = () => doing.run(inbox.next)
 
 function onlyGroup(group: CrashGroup): void {
   wish.value.group = group.fingerprint
@@ -83,7 +69,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
     </div>
     <BButton variant="outline-primary" :href="`/v1/reports/export?app=${app}`">CSV</BButton>
   </AppHead>
-  <ProblemNote :problem="problem ?? doing.problem.value" />
+  <ProblemNote :problem="problem ?? inbox.problem.value ?? doing.problem.value" />
   <template v-if="data">
     <section v-if="view === 'inbox'" class="card-plain">
       <div class="row-gap filters">
@@ -102,8 +88,8 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
         </li>
       </ul>
       <p v-else-if="filtered" class="soft">No report matches.</p>
-      <EmptyState v-else title="Nothing has come back yet">Testers write from their own page, stores hand on what comes in there, and programs file by the API.</EmptyState>
-      <BButton v-if="!ended && reports.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
+      <EmptyState v-else-if="inbox.seen.value" title="Nothing has come back yet">Testers write from their own page, stores hand on what comes in there, and programs file by the API.</EmptyState>
+      <BButton v-if="!inbox.ended.value && reports.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
 
     <section v-else-if="view === 'crashes'" class="card-plain">

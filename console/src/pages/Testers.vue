@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { reactive, ref } from 'vue'
 
 import { api, type Tester, told } from '../api'
 import EmptyState from '../components/EmptyState.vue'
@@ -8,36 +8,25 @@ import Moment from '../components/Moment.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { usePaged } from '../paged'
 
 /** Everybody who tests, whatever they test. */
 const PAGE = 50
 const search = ref('')
-const more = ref<Tester[]>([])
-const ended = ref(false)
-const { data, problem, load } = useLoading(async () => {
-  const [found, count] = await Promise.all([page(''), told(api.GET('/v1/testers/count', { params: { query: { text: search.value } } }))])
-  return { found, count: count.count }
-})
-useLive(async () => {
-  if (!more.value.length) await load()
-}, (change) => change.kind.includes('tester') || change.kind.includes('imported'))
+const count = useLoading(() => told(api.GET('/v1/testers/count', { params: { query: { text: search.value } } })))
+const people = usePaged<Tester>(
+  PAGE,
+  async (after) => {
+    if (!after) void count.load()
+    return told(api.GET('/v1/testers', { params: { query: { text: search.value, after, limit: PAGE } } }))
+  },
+  (tester) => tester.email,
+  [search],
+)
+const { rows: testers, seen, ended, problem, begin: load } = people
+useLive(people.refresh, (change) => change.kind.includes('tester') || change.kind.includes('imported'))
 const doing = useDoing()
 
-async function page(after: string): Promise<Tester[]> {
-  const found = await told<Tester[]>(api.GET('/v1/testers', { params: { query: { text: search.value, after, limit: PAGE } } }))
-  ended.value = found.length < PAGE
-  return found
-}
-
-let timer: ReturnType<typeof setTimeout> | undefined
-watch(search, () => {
-  clearTimeout(timer)
-  timer = setTimeout(() => {
-    more.value = []
-    void load()
-  }, 150)
-})
-const testers = computed(() => [...(data.value?.found ?? []), ...more.value])
 const listing = ref(false)
 const chosen = ref<string | null>(null)
 const forgetting = ref<string | null>(null)
@@ -53,10 +42,7 @@ function choose(tester: Tester): void {
 
 async function act(work: () => Promise<unknown>): Promise<boolean> {
   const done = await doing.run(work)
-  if (done) {
-    more.value = []
-    await load()
-  }
+  if (done) await load()
   return done
 }
 
@@ -72,15 +58,12 @@ async function forget(tester: Tester): Promise<void> {
   }
 }
 
-async function nextPage(): Promise<void> {
-  const last = testers.value.at(-1)
-  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.email))]))
-}
+const nextPage = () => doing.run(people.next)
 </script>
 
 <template>
   <div class="page-head">
-    <div class="row-gap"><h1>Testers</h1><span v-if="data" class="soft">{{ data.count.toLocaleString('en') }}{{ search ? ' match' : '' }}</span><input v-model="search" type="search" class="form-control find" placeholder="Search name, address, tag" aria-label="Search testers" /></div>
+    <div class="row-gap"><h1>Testers</h1><span v-if="count.data.value" class="soft">{{ count.data.value.count.toLocaleString('en') }}{{ search ? ' match' : '' }}</span><input v-model="search" type="search" class="form-control find" placeholder="Search name, address, tag" aria-label="Search testers" /></div>
     <div class="row-gap"><BButton variant="outline-primary" @click="listing = !listing">Take a list in</BButton><BButton variant="outline-primary" :href="`/v1/testers/export?text=${encodeURIComponent(search)}`">CSV</BButton></div>
   </div>
   <ProblemNote :problem="problem" />
@@ -120,9 +103,9 @@ async function nextPage(): Promise<void> {
     </table></div>
     <BButton v-if="!ended" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
   </section>
-  <p v-else-if="data && search" class="soft">Nobody matches.</p>
-  <EmptyState v-else-if="data && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or take a list in.</EmptyState>
-  <p v-if="!data && !problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="seen && search" class="soft">Nobody matches.</p>
+  <EmptyState v-else-if="seen && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or take a list in.</EmptyState>
+  <p v-if="!seen && !problem" class="soft" role="status">Looking …</p>
 </template>
 
 <style scoped>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { api, type Invitation, type InvitationState, told, type Trial } from '../api'
 import Moment from '../components/Moment.vue'
@@ -7,6 +7,7 @@ import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { usePaged } from '../paged'
 import { percent } from '../telling'
 
 /** One trial: where it stands at each store, and whom it has reached. */
@@ -15,36 +16,23 @@ const path = { trial: props.trial }
 const PAGE = 50
 const search = ref('')
 const state = ref<InvitationState | ''>('')
-const more = ref<Invitation[]>([])
-const ended = ref(false)
 const { data, problem, load } = useLoading(async () => {
   const trial = await told<Trial>(api.GET('/v1/trials/{trial}', { params: { path } }))
   const all = await told<Trial[]>(api.GET('/v1/apps/{app}/trials', { params: { path: { app: trial.app }, query: { cohort: trial.cohort } } }))
   return { trial, beside: all.filter((entry) => entry.build_label.split(' ')[0] === trial.build_label.split(' ')[0] || entry.build === trial.build) }
 })
-const people = useLoading(() => page(''))
+const people = usePaged<Invitation>(
+  PAGE,
+  (after) => told(api.GET('/v1/trials/{trial}/invitations', { params: { path, query: { text: search.value, state: state.value || undefined, after, limit: PAGE } } })),
+  (entry) => entry.tester.email,
+  [search, state],
+)
 useLive(load)
-useLive(async () => {
-  if (!more.value.length) await people.load()
-})
+useLive(people.refresh)
 const doing = useDoing()
 const trial = computed(() => data.value?.trial)
 
-async function page(after: string): Promise<Invitation[]> {
-  const found = await told<Invitation[]>(api.GET('/v1/trials/{trial}/invitations', { params: { path, query: { text: search.value, state: state.value || undefined, after, limit: PAGE } } }))
-  ended.value = found.length < PAGE
-  return found
-}
-
-let timer: ReturnType<typeof setTimeout> | undefined
-watch([search, state], () => {
-  clearTimeout(timer)
-  timer = setTimeout(() => {
-    more.value = []
-    void people.load()
-  }, 150)
-})
-const invitations = computed(() => [...(people.data.value ?? []), ...more.value])
+const invitations = people.rows
 const days = ref(3)
 const reason = ref('')
 const ending = ref(false)
@@ -56,8 +44,7 @@ async function act(work: () => Promise<unknown>): Promise<boolean> {
   said.value = ''
   const done = await doing.run(work)
   if (done) {
-    more.value = []
-    await Promise.all([load(), people.load()])
+    await Promise.all([load(), people.begin()])
   }
   return done
 }
@@ -79,10 +66,7 @@ async function handIn(): Promise<void> {
   if (await act(() => told(api.POST('/v1/trials/{trial}/hand-ins', { params: { path }, body: { brief, contact: '', remarks_to: '', sign_in, reason: '' } })))) mending.value = false
 }
 
-async function nextPage(): Promise<void> {
-  const last = invitations.value.at(-1)
-  if (last) await doing.run(async () => (more.value = [...more.value, ...(await page(last.tester.email))]))
-}
+const nextPage = () => doing.run(people.next)
 
 function mend(): void {
   const kept = Object.entries(trial.value?.brief ?? {})[0]
@@ -154,8 +138,8 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
           </tr>
         </tbody>
       </table></div>
-      <p v-if="!invitations.length && people.data.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is invited.' }}</p>
-      <BButton v-if="!ended && invitations.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
+      <p v-if="!invitations.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is invited.' }}</p>
+      <BButton v-if="!people.ended.value && invitations.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Looking …</p>

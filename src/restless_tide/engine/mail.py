@@ -18,7 +18,7 @@ from pathlib import Path
 import structlog
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
 from sqlalchemy import or_, select, update
-from sqlalchemy.orm import contains_eager, joinedload
+from sqlalchemy.orm import joinedload, selectinload
 
 from restless_tide.core.invitation import INVITATION, MOST_MAILS_A_DAY, InvitationEvent, InvitationState
 from restless_tide.core.order import pause_before_retry_seconds
@@ -30,7 +30,7 @@ from restless_tide.desk.stores import rules_of
 from restless_tide.desk.words import language_of, text_for, words
 from restless_tide.engine import postbox
 from restless_tide.engine.carriers import needed
-from restless_tide.records.tables import Build, Cohort, Consignment, Invitation, Trial
+from restless_tide.records.tables import Cohort, Consignment, Invitation, Trial
 
 _BATCH = 100
 _NOT_TAKEN = "the mail server does not take it"
@@ -89,29 +89,23 @@ class Postman:
     def _waiting(self) -> list[Ready]:
         now = self._desk.clock.now()
         with self._desk.look() as session:
-            if session.scalar(select(Invitation.id).where(*_WAITS).limit(1)) is None:
+            due = or_(Invitation.try_after.is_(None), Invitation.try_after <= now)
+            ids = session.scalars(select(Invitation.id).where(*_WAITS, due).limit(_BATCH)).all()
+            if not ids:
                 return []
             found = session.scalars(
                 select(Invitation)
-                .join(Trial, Invitation.trial_id == Trial.id)
-                .join(Cohort, Trial.cohort_id == Cohort.id)
-                .join(Consignment, Trial.consignment_id == Consignment.id)
-                .join(Build, Consignment.build_id == Build.id)
                 .options(
-                    contains_eager(Invitation.trial).options(
-                        contains_eager(Trial.cohort).joinedload(Cohort.app),
-                        contains_eager(Trial.consignment).options(
-                            contains_eager(Consignment.build), joinedload(Consignment.berth)
+                    joinedload(Invitation.tester),
+                    selectinload(Invitation.trial).options(
+                        selectinload(Trial.cohort).selectinload(Cohort.app),
+                        selectinload(Trial.consignment).options(
+                            selectinload(Consignment.build), selectinload(Consignment.berth)
                         ),
                     ),
-                    joinedload(Invitation.tester),
                 )
-                .where(
-                    *_WAITS,
-                    or_(Invitation.try_after.is_(None), Invitation.try_after <= now),
-                )
+                .where(Invitation.id.in_(ids))
                 .order_by(Invitation.created_at, Invitation.id)
-                .limit(_BATCH)
             ).all()
             flooded = {row.id: free for row in found if (free := _free_again(row, now)) is not None}
             ready = [_written(self._desk, row) for row in found if row.id not in flooded]

@@ -57,8 +57,9 @@ _log = structlog.get_logger("engine")
 HANDS = 8
 ASKERS = 6
 IDLE_SECONDS = 0.25
-BREATH_SECONDS = 0.02
-"""Between a change and the look that it calls for, so that a burst of changes is one look."""
+BREATH_SECONDS = 0.1
+SHORT_BREATH_SECONDS = 0.01
+"""Between a change and the look that it calls for, so that a burst of changes is one look; orders go almost at once."""
 TROUBLED_PAUSE_SECONDS = 1.0
 PUSH_TRUSTED_POLLS = 30
 POLLS_SKIPPED_WHILE_PUSHED = 10
@@ -176,7 +177,7 @@ class Engine:
                 self._stopping.wait(TROUBLED_PAUSE_SECONDS)
             if bell.wait(pause_seconds):
                 bell.clear()
-                self._stopping.wait(BREATH_SECONDS)
+                self._stopping.wait(SHORT_BREATH_SECONDS if work == self._carry_out else BREATH_SECONDS)
 
     # sightings
 
