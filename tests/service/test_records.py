@@ -20,6 +20,7 @@ from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings, settings_from
 from restless_tide.records import tables
 from restless_tide.records.database import Database
+from restless_tide.records.digest_files import DigestFiles
 from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key, token_digest
 
@@ -183,3 +184,102 @@ def test_records_of_the_first_release_are_carried_over_whole(tmp_path: Path) -> 
     with database.engine.connect() as connection:
         assert connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() == []
     database.close()
+
+
+def test_trials_and_testers_of_the_third_release_are_carried_over_whole(tmp_path: Path) -> None:
+    database = Database(tmp_path / "desk.sqlite")
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    at = "'2026-11-01 00:00:00.000000'"
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.upgrade(config, "0003")
+        for line in (
+            "INSERT INTO stores (id, name, may, rulebook, account, connected_at, events_seen, skew_seconds, breaker_failures)"
+            f" VALUES ('s-1', 'openfield', '[]', '{{}}', '{{}}', {at}, 0, 0, 0)",
+            f"INSERT INTO apps (id, name, title, created_at) VALUES ('a-1', 'marram', 'Marram', {at})",
+            "INSERT INTO berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at, store_ref,"
+            f" availability, told_until) VALUES ('be-1', 'a-1', 's-1', 'Marram', 'android', 'x', 'en', {at}, 'b', '{{}}', 0)",
+            f"INSERT INTO builds (id, app_id, platform, version, number, created_at, created_by) VALUES ('b-1', 'a-1', 'android', '1.0.0', 1, {at}, 'p')",
+            "INSERT INTO consignments (id, build_id, berth_id, state, created_at, changed_at, sent_bytes, size_bytes, uploads, questions, answers)"
+            f" VALUES ('c-1', 'b-1', 'be-1', 'ready', {at}, {at}, 1, 1, '{{}}', '[]', '{{}}')",
+            f"INSERT INTO cohorts (id, app_id, name, kind, created_at) VALUES ('co-1', 'a-1', 'crew', 'crew', {at})",
+            f"INSERT INTO testers (id, email, name, created_at) VALUES ('te-1', 'w.ren+x@example.org', 'Wren', {at})",
+            f"INSERT INTO memberships (cohort_id, tester_id, joined_at) VALUES ('co-1', 'te-1', {at})",
+            "INSERT INTO trials (id, cohort_id, consignment_id, state, notes, contact, created_at, changed_at)"
+            f" VALUES ('tr-1', 'co-1', 'c-1', 'open', 'Walk a path.', 'ida@example.org', {at}, {at})",
+            "INSERT INTO invitations (id, trial_id, tester_id, state, created_at, changed_at, attempts)"
+            f" VALUES ('in-1', 'tr-1', 'te-1', 'accepted', {at}, {at}, 0)",
+        ):
+            connection.exec_driver_sql(line)
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        (trial,) = session.scalars(select(tables.Trial))
+        (invitation,) = session.scalars(select(tables.Invitation))
+        (membership,) = session.scalars(select(tables.Membership))
+        assert (trial.brief, trial.contact, trial.opened_at) == (
+            {"en": "Walk a path."},
+            "ida@example.org",
+            trial.changed_at,
+        )
+        assert [row.berth_id for row in trial.cohort.attachments] == ["be-1"]
+        assert (invitation.seated_at, invitation.mails, set(invitation.moments)) == (
+            invitation.created_at,
+            1,
+            {"accepted"},
+        )
+        assert (membership.accepted_at, membership.tester.lookalike) == (invitation.changed_at, "wren@example.org")
+        assert (membership.tester.platforms, trial.cohort.join_open) == ([], False)
+    with database.engine.connect() as connection:
+        assert connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() == []
+    database.close()
+
+
+def test_what_was_deleted_is_scrubbed_from_the_file_and_its_log(tmp_path: Path) -> None:
+    path, mark = tmp_path / "desk.sqlite", "Quendolina-Ysbrandt"
+    database = Database(path)
+    database.migrate()
+    with database.writing() as session:
+        session.add_all(
+            tables.Tester(email=f"{mark}{place}@example.org", name=mark * 20, created_at=RealClock().now()) for place in range(300)
+        )  # fmt: skip
+    with database.writing() as session:
+        for tester in session.scalars(select(tables.Tester)):
+            tester.name, tester.email = "", f"{tester.id}@forgotten.invalid"
+
+    def left() -> list[str]:
+        return [file.name for file in tmp_path.glob("desk.sqlite*") if mark.encode() in file.read_bytes()]
+
+    assert left(), "otherwise this test proves nothing"
+    with database.reading() as reader:
+        reader.scalars(select(tables.Tester).limit(1)).all()
+        assert not database.scrub(), "somebody reads, so the log cannot be emptied yet"
+    assert database.scrub()
+    assert left() == []
+    with database.reading() as session:
+        assert len(session.scalars(select(tables.Tester)).all()) == 300
+    database.close()
+
+
+def test_a_small_file_is_kept_under_its_digest_and_leaves_nothing_behind(tmp_path: Path) -> None:
+    files = DigestFiles(tmp_path / "pictures")
+    sha256 = files.keep(b"a picture")
+    assert sha256 == hashlib.sha256(b"a picture").hexdigest()
+    assert files.keep(b"a picture") == sha256
+    assert files.read(sha256) == b"a picture"
+    assert [path.name for path in (tmp_path / "pictures").rglob("*") if path.is_file()] == [sha256]
+    files.drop(sha256)
+    files.drop(sha256)
+    with pytest.raises(FileNotFoundError):
+        files.read(sha256)
+
+
+def test_mail_codes_are_lower_case_and_belong_to_one_subject_of_one_desk() -> None:
+    seal, other = Seal(b"k" * 32), Seal(b"o" * 32)
+    code = seal.mail_code("bounce in-1")
+    assert code == code.lower()
+    assert seal.is_mail_code("bounce in-1", code)
+    assert not seal.is_mail_code("report in-1", code)
+    assert not other.is_mail_code("bounce in-1", code)
+    assert not seal.is_mail_code("bounce in-1", "")

@@ -108,7 +108,17 @@ class Postman:
                 .order_by(Invitation.created_at, Invitation.id)
             ).all()
             flooded = {row.id: free for row in found if (free := _free_again(row, now)) is not None}
-            ready = [_written(self._desk, row) for row in found if row.id not in flooded]
+            ready, unwritten = [], []
+            for row in found:
+                if row.id in flooded:
+                    continue
+                try:
+                    ready.append(_written(self._desk, row))
+                except ValueError:  # one mail that cannot be written keeps no other from going
+                    _log.exception("a mail cannot be written", invitation=row.id)
+                    unwritten.append(row.id)
+        for invitation_id in unwritten:
+            self._postpone(invitation_id, "the mail cannot be written; see the desk's log")
         if flooded:
             with self._desk.act(ENGINE) as act:
                 for invitation_id, free in flooded.items():
@@ -231,7 +241,8 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
     mail["From"] = desk.settings.mail_from
     mail["To"] = tester.email
     mail["Reply-To"] = trial.contact
-    mail["Subject"] = content["w"]["subject_new" if invitation.carried else "subject"]  # type: ignore[index]
+    subject = said["mail"]["subject_new" if invitation.carried else "subject"].format(**named)
+    mail["Subject"] = " ".join(subject.split())
     mail["Message-ID"] = f"<{invitation.id}.{invitation.mails + 1}@{domain}>"
     mail["Auto-Submitted"] = "auto-generated"
     mail["List-Unsubscribe"] = f"<{link}/unsubscribe>"

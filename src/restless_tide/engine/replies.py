@@ -86,7 +86,7 @@ def _written(desk: Desk, word: ReportWord) -> EmailMessage | None:
     mail["To"] = tester.email
     contact = report.trial.contact if report.trial else desk.settings.mail_from
     mail["Reply-To"] = postbox.address_for(desk, postbox.REPORT, report.id) or contact
-    mail["Subject"] = said["reply_subject"].format(**named).strip()
+    mail["Subject"] = " ".join(said["reply_subject"].format(**named).split())
     mail["Message-ID"] = f"<{word.id}@{desk.settings.mail_domain}>"
     mail.set_content(
         TEMPLATES.get_template("reply.txt").render(
