@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import os
 import random
 import smtplib
 import sqlite3
@@ -26,7 +27,7 @@ from restless_tide.records.database import Database
 from restless_tide.records.tables import App, FieldReport
 from restless_tide.standins.packages import PackageRecipe, write_apk
 
-LIST, SEATS, CRASHES = 12_500, 8_000, 50_000
+LIST, SEATS, CRASHES = 12_500, int(os.environ.get("BENCH_SEATS", "8000")), 50_000
 CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
             "--disable-component-update", "--disable-sync"]  # fmt: skip
 STACK = "java.lang.{kind}: {n} is empty\n\tat b.c.a(SourceFile:{line})\n\tat b.d.b(SourceFile:88)\n\tat x.{place}.run(SourceFile:4)\n"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import ssl
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -74,7 +75,9 @@ def server(certificate: Path) -> Iterator[Controller]:
         auth_required=True,
         authenticator=let_in,
     )
-    controller.port = 10_000 + hash(certificate) % 1000
+    with socket.socket() as probe:
+        probe.bind((HOST, 0))
+        controller.port = probe.getsockname()[1]
     controller.start()
     yield controller
     controller.stop()

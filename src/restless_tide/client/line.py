@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -16,6 +17,8 @@ from restless_tide.wire.problems import error_from
 Answer = TypeVar("Answer")
 
 _TIMEOUT = httpx.Timeout(30.0, connect=5.0)
+_LITTLE_ON_ITS_WAY = [(socket.SOL_SOCKET, socket.SO_SNDBUF, 512 * 1024)]
+"""What the kernel holds of an upload is sent again after a cut, so it holds little."""
 
 
 class Line:
@@ -25,7 +28,8 @@ class Line:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.url = url.rstrip("/")
         secure = not self.url.startswith("http://")  # loading the certificates takes longer than most commands
-        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=_TIMEOUT, trust_env=False, verify=secure)
+        transport = httpx.HTTPTransport(verify=secure, trust_env=False, socket_options=_LITTLE_ON_ITS_WAY)
+        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=_TIMEOUT, transport=transport)
 
     def close(self) -> None:
         self._http.close()
