@@ -161,8 +161,8 @@ def page(processes: Processes, tide: Tide, email: str, password: str) -> None:
         say("first view in the browser", ours, "first view of a page without data", other)
         shown("/apps/bench/cohorts/shore", "Tester 0")
         began = time.perf_counter()
-        view.get_by_label("Search people").fill("tester 7654")
-        view.get_by_text("s7654@example.org").wait_for()
+        view.get_by_label("Search people").fill(f"tester {SEATS - 46}")
+        view.get_by_text(f"s{SEATS - 46}@example.org").wait_for()
         say(
             "typed to shown, of which 150 ms are waited for",
             time.perf_counter() - began,

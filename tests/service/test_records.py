@@ -154,7 +154,7 @@ def test_settings_are_read_from_the_environment_and_a_bad_one_is_named() -> None
         {"TIDE_DATA": "/data", "TIDE_PORT": "7200", "TIDE_PUBLIC_ADDRESS": "https://desk.example.org/", "HOME": "/"}
     )
     assert (settings.port, settings.address, settings.steppable_clock) == (7200, "https://desk.example.org", False)
-    assert settings_from({}).address == "http://127.0.0.1:7100"
+    assert settings_from({}).address == settings_from({"TIDE_PORT": ""}).address == "http://127.0.0.1:7100"
     with pytest.raises(Invalid, match="TIDE_PORT is 'seven'"):
         settings_from({"TIDE_PORT": "seven"})
 

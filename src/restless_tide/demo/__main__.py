@@ -32,7 +32,7 @@ def main() -> int:
         print("The demo's data is gone; make demo plays the scenario in again.")
         return 0
     try:
-        ports = Ports(int(os.environ.get("TIDE_PORT", DEFAULT_PORT)))
+        ports = Ports(int(os.environ.get("TIDE_PORT") or DEFAULT_PORT))
         ports.demand_free()
         if not (FOLDER / "sign-in.json").exists():
             _play_in(ports)

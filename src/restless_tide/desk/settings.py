@@ -58,7 +58,9 @@ class Settings:
 def settings_from(environment: Mapping[str, str]) -> Settings:
     """Read ``TIDE_*``. Raises Invalid naming the variable that cannot be read."""
     given = {
-        name.removeprefix("TIDE_").lower(): value for name, value in environment.items() if name.startswith("TIDE_")
+        name.removeprefix("TIDE_").lower(): value
+        for name, value in environment.items()
+        if name.startswith("TIDE_") and value  # one that is set to nothing is not set
     }
 
     def number(name: str, otherwise: float) -> float:
