@@ -8,9 +8,11 @@ CONSOLE := console/dist/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
 KILLS ?= 100
 TURNS ?= 100000
+ORDERS ?= 4
+FAULTS ?= 2
 export TIDE_PORT
 
-.PHONY: help demo demo-reset tour test bench chaos fuzz lint types console contract screenshots clean lock
+.PHONY: help demo demo-reset tour test bench chaos explore fuzz lint types console contract screenshots clean lock
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -27,7 +29,7 @@ tour: $(STAMPS)/runtime ## the whole example by the tide command, on a throw-awa
 	@$(BIN)/python -m restless_tide.demo.tour
 
 test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
-	$(BIN)/pytest -n 2 --dist loadfile
+	$(BIN)/pytest -n 4 --dist loadfile --no-loadscope-reorder
 
 lint: $(STAMPS)/dev
 	$(BIN)/ruff check --output-format concise src tests bench scripts
@@ -49,11 +51,14 @@ bench: $(STAMPS)/tools $(CONSOLE) ## measure, each figure beside its comparison
 chaos: $(STAMPS)/dev ## a long storm: make chaos KILLS=1000 SEED=7
 	$(BIN)/python -m tests.chaos.storm --kills $(KILLS) $(if $(SEED),--seed $(SEED))
 
+explore: $(STAMPS)/dev ## every interleaving of a lane: make explore ORDERS=4 FAULTS=2, or at random: make explore STEPS=1000000
+	$(BIN)/python -m tests.core.lane_exploration --orders $(ORDERS) --faults $(FAULTS) $(if $(STEPS),--steps $(STEPS)) $(if $(SEED),--seed $(SEED))
+
 fuzz: $(STAMPS)/tools ## mutated packages against the reader: make fuzz TURNS=100000 SEED=1
 	$(BIN)/python -m tests.core.fuzz --turns $(TURNS) --seed $(or $(SEED),1)
 
 screenshots: $(STAMPS)/tools $(CONSOLE) ## take docs/screenshots anew from the demo data
-	$(BIN)/python scripts/screenshots.py
+	$(BIN)/python -m scripts.screenshots
 
 console: $(CONSOLE) ## build the console
 

@@ -56,13 +56,10 @@ def engine(processes: Processes, tide: Tide, folder: Path) -> None:
         say(f"a tick over {stores.TICK_LEGS} legs, {due} due", ticks[due], "none due", ticks[0])
     print(f"of that, each leg that is due: {(ticks[1000] - ticks[0]):.2f} ms")
     print(f"sightings taken, each a transaction's part: {stores.hearing(folder):.0f} a second")
-    ours, calls = stores.halting(processes, tide)
-    say(
-        f"halting {stores.LEGS} legs over three stores, act to last word",
-        ours,
-        f"{stores.LEGS} bare calls, 8 at once",
-        calls,
-    )
+    halted = stores.halting(processes, tide)
+    said = f"halting {stores.LEGS} legs over three stores, act to last word"
+    say(said, halted.all, f"{stores.LEGS} bare calls, 8 at once", halted.bare)
+    say("one halt while the others run, act to the store's record", halted.among, "one halt alone", halted.alone)
     memory = stores.remembering(processes, tide, MEMORY_MINUTES)
     told = ", ".join(f"{kib / 1024:.0f}" for kib in memory)
     print(f"resident memory over {MEMORY_MINUTES:g} minutes of unbroken traffic, ten looks: {told} MiB")

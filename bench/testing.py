@@ -16,6 +16,7 @@ from pathlib import Path
 
 import httpx
 from playwright.sync_api import sync_playwright
+from tests.browser import launched
 
 from bench.measuring import say, timed
 from restless_tide.client import Tide
@@ -65,8 +66,7 @@ def prepare(processes: Processes, tide: Tide, folder: Path) -> str:
     sent = tide.builds.push(
         write_apk(folder / "bench.apk", PackageRecipe("org.example.bench", "1.0.0", 1, "Bench")),
         app="bench",
-        store="openfield",
-    )
+    ).consignments[0]
     until(lambda: tide.builds.consignment(sent.id).state == "processing")
     control(processes, "clock", {"step_hours": 1})
     until(lambda: tide.builds.consignment(sent.id).state == "ready")
@@ -142,7 +142,7 @@ def page(processes: Processes, tide: Tide, email: str, password: str) -> None:
     say("its first 50 people", timed(lambda: tide.testing.members("bench", "shore", limit=50), 9), "the health check over HTTP", health)  # fmt: skip
     say("a search that finds eleven", timed(lambda: tide.testing.members("bench", "shore", text="tester 777"), 9), "the health check over HTTP", health)  # fmt: skip
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        browser = launched(playwright)
         view = browser.new_context(base_url=processes.ports.address, viewport={"width": 1280, "height": 800}).new_page()
         view.goto("/")
         view.get_by_label("Address").fill(email)

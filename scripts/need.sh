@@ -30,7 +30,7 @@ node)
 tools)
     packages=""
     want() { command -v "$1" >/dev/null || packages="$packages $2"; }
-    want chromium chromium
+    want chromium-headless-shell chromium-headless-shell
     want aapt aapt
     want aapt2 aapt
     want zipalign zipalign

@@ -17,29 +17,19 @@ import httpx
 from playwright.sync_api import Browser, Page, sync_playwright
 from rich.console import Console
 from rich.text import Text
+from tests.browser import launched
 
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
 from restless_tide.demo.processes import Processes, free_ports
 from restless_tide.demo.season import Season
 from restless_tide.service.serve import add_first_person
-from restless_tide.standins.packages import PackageRecipe, write_apk
 
 TARGET = Path("docs/screenshots")
 NAME, EMAIL, PASSWORD = "Ida Fenwick", "ida@saltgrass.example.org", "pictures-of-the-desk"
-CHROMIUM = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 COMMANDS = {
     "cli-overview": "overview",
     "cli-release": "release show 2.4.0 --app marram",
-    "cli-cohort": "cohort show dune-walkers --app marram",
     "cli-build-check": "build check marram-2.5.0-218.apk --app marram",
 }
 
@@ -111,16 +101,6 @@ def testers(browser: Browser, processes: Processes) -> None:
     take(phone, "tester-phone")
 
 
-def gateway_check(processes: Processes) -> dict[str, str]:
-    """The protocol's own check against a stand-in whose clock runs fast."""
-    folder, address = processes.folder, f"http://127.0.0.1:{processes.ports.stores['openfield']}/control"
-    connection = httpx.post(f"{address}/connections", trust_env=False).text
-    (folder / "openfield.json").write_text(connection, encoding="utf-8")
-    write_apk(folder / "check.apk", PackageRecipe("org.example.check", "1.0.0", 1, "Check"))
-    httpx.post(f"{address}/clock", json={"speed": 20_000}, trust_env=False)
-    return {"cli-gateway-check": f"gateway check {folder / 'openfield.json'} {folder / 'check.apk'}"}
-
-
 def commands(browser: Browser, processes: Processes, token: str) -> None:
     environment = os.environ | {
         "TIDE_URL": processes.ports.address,
@@ -129,7 +109,7 @@ def commands(browser: Browser, processes: Processes, token: str) -> None:
         "FORCE_COLOR": "1",
         "TZ": "Europe/Berlin",
     }
-    for name, line in (COMMANDS | gateway_check(processes)).items():
+    for name, line in COMMANDS.items():
         command = [sys.executable, "-m", "restless_tide.cli.main", *line.split()]
         said = subprocess.run(
             command, env=environment, capture_output=True, text=True, check=False, cwd=processes.folder / "packages"
@@ -156,7 +136,7 @@ def main() -> None:
             Chapter(tide, Season(tide, processes.ports, beginning()), Path(folder), print).play()
             token = tide.people.make_token("pictures").value
         with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+            browser = launched(playwright)
             testers(browser, processes)
             console(browser, processes)
             commands(browser, processes, token)

@@ -6,9 +6,13 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from tests.harbour import Harbour
 from tests.toolchain import Recipe, make_apk
+
+settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("any machine")
 
 
 @pytest.fixture(scope="session")
@@ -18,6 +22,14 @@ def harbour(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Harbour]:
     opened.connect_stores()
     yield opened
     opened.close()
+
+
+@pytest.fixture(autouse=True)
+def calm_again(request: pytest.FixtureRequest) -> Iterator[None]:
+    """What a test did to the stores of the shared desk ends with it, also when it failed."""
+    yield
+    if "harbour" in request.fixturenames:
+        request.getfixturevalue("harbour").calm()
 
 
 @pytest.fixture

@@ -2,44 +2,89 @@
 
 from __future__ import annotations
 
+import atexit
 import itertools
 import os
 import re
+import shutil
+import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
+from sqlalchemy import select
 
 from restless_tide.client import Tide
 from restless_tide.demo.processes import HOST, Ports, Processes, free_ports
-from restless_tide.service.serve import add_first_person
+from restless_tide.desk import people
+from restless_tide.desk.settings import settings_from
+from restless_tide.records.tables import Person
+from restless_tide.service.serve import add_first_person, open_desk
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+from tests.nursery import NurseryProcesses
+from tests.patience import OPENLY, PATIENCE_SECONDS
 
 Seen = TypeVar("Seen")
 
 EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
-PATIENCE_SECONDS = 30.0
+FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, PAUSES_GROW_BY = 0.01, 0.15, 1.3
 FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1", "TIDE_JOIN_ATTEMPTS": "2000"}
 TWO_STORES = ("northgate", "openfield")
-PLACE = "android.permission.ACCESS_FINE_LOCATION"
+PLACE = "android.permission.VIBRATE"
 _WRITERS = {"northgate": (write_ipa, "ipa"), "slatehouse": (write_msix, "msix")}
+CALM = {
+    "outage": False,
+    "fail": 0,
+    "too_many": 0,
+    "slow_seconds": 0.0,
+    "lose_answers": 0,
+    "push_off": False,
+    "push_late_seconds": 0.0,
+    "push_doubled": False,
+    "push_shuffled": False,
+    "push_forged": False,
+}
 _names = itertools.count(1)
 
 
 def until(look: Callable[[], Seen], settled: Callable[[Seen], object]) -> Seen:
     """Look until it is settled; fails with what was seen last."""
-    deadline = time.monotonic() + PATIENCE_SECONDS
+    deadline, pause = time.monotonic() + PATIENCE_SECONDS, FIRST_PAUSE_SECONDS
     seen = look()
     while not settled(seen):
         assert time.monotonic() < deadline, f"never settled; last seen: {seen}"
-        time.sleep(0.03)
+        time.sleep(pause)
+        pause = min(pause * PAUSES_GROW_BY, LONGEST_PAUSE_SECONDS)
         seen = look()
     return seen
+
+
+@cache
+def settled() -> tuple[Path, str]:
+    """The data of a desk in which Ida has a token, made once; and the token."""
+    folder = Path(tempfile.mkdtemp(prefix="tide-settled-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    environment = {"TIDE_DATA": str(folder / "desk")}
+    add_first_person(environment, "Ida Fenwick", EMAIL, PASSWORD)
+    desk = open_desk(settings_from(environment))
+    with desk.act("operator") as act:
+        ida = act.session.scalars(select(Person)).one()
+        _, token = people.make_token(act.as_person(ida.id), "tests")
+    desk.close()
+    return folder / "desk", token
+
+
+def settle_in(processes: Processes) -> str:
+    """Give a desk that is to be started its first person; returns her token."""
+    made, token = settled()
+    shutil.copytree(made, processes.folder / "desk")
+    return token
 
 
 @dataclass
@@ -51,15 +96,16 @@ class Harbour:
 
     @classmethod
     def open(
-        cls, folder: Path, environment: dict[str, str] | None = None, stores: tuple[str, ...] = TWO_STORES
+        cls,
+        folder: Path,
+        environment: dict[str, str] | None = None,
+        stores: tuple[str, ...] = TWO_STORES,
+        plant: str = "",
     ) -> Harbour:
-        processes = Processes(folder, _own_ports(), FAST | (environment or {}), stores)
+        processes = NurseryProcesses(folder, _own_ports(), FAST | (environment or {}), stores, plant=plant)
         try:
+            token = settle_in(processes)
             processes.start_all()
-            add_person(processes, "Ida Fenwick", EMAIL, PASSWORD)
-            with Tide(processes.ports.address) as visitor:
-                visitor.people.sign_in(EMAIL, PASSWORD)
-                token = visitor.people.make_token("tests").value
         except BaseException:
             processes.stop_all()
             raise
@@ -75,19 +121,23 @@ class Harbour:
 
     def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
         url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/{path}"
-        answer = httpx.request(
-            "GET" if body is None else "POST", url, json=body, timeout=10, trust_env=False, verify=False
-        )
+        answer = httpx.request("GET" if body is None else "POST", url, json=body, **OPENLY)
         return answer.raise_for_status().json()
+
+    def calm(self) -> None:
+        """Every store and the mail server behave well again."""
+        for store in self.processes.stores:
+            self.control(store, "mischief", CALM)
+        self.mail_mood()
 
     def mails(self, to: str) -> list[dict[str, Any]]:
         url = f"http://{HOST}:{self.processes.ports.mail}/mails"
-        return httpx.get(url, params={"to": to}, timeout=10, trust_env=False).raise_for_status().json()
+        return httpx.get(url, params={"to": to}, **OPENLY).raise_for_status().json()
 
     def mail_mood(self, **mood: Any) -> None:
         """How the mail server behaves from now on; without anything it is well again."""
         url = f"http://{HOST}:{self.processes.ports.mail}/mood"
-        httpx.post(url, json=mood, timeout=10, trust_env=False).raise_for_status()
+        httpx.post(url, json=mood, **OPENLY).raise_for_status()
 
     def invited(self, trial: str) -> dict[str, str]:
         """The state of each invitation of a trial, by address."""
@@ -123,14 +173,17 @@ class Harbour:
             until(lambda store=store: self.tide.apps.berth(name, store), lambda berth: berth.state == "open")
         return name
 
-    def package(self, app: str, store: str, version: str = "1.0.0", number: int = 1, **recipe: Any) -> Path:
+    def package(self, app: str, store: str, version: str = "1.0.0", number: int | str = 1, **recipe: Any) -> Path:
         write, suffix = _WRITERS.get(store, (write_apk, "apk"))
         made = PackageRecipe(f"org.example.saltgrass.{app}", version, number, app.title(), **recipe)
         return write(self.folder / f"{app}-{version}-{number}.{suffix}", made)
 
+    def push(self, *files: Path, app: str, store: str, **wish: Any) -> ConsignmentTold:
+        return self.tide.builds.push(*files, app=app, stores=[store], **wish).consignments[0]
+
     def processing(self, file: Path, app: str, store: str) -> ConsignmentTold:
         """Push a build until the store processes it; where the first goes in by hand, somebody does that."""
-        sent = self.tide.builds.push(file, app=app, store=store)
+        sent = self.push(file, app=app, store=store)
 
         def where() -> str:
             by_hand = any(step.app == app and "first build" in step.title for step in self.tide.steps.waiting())
@@ -144,7 +197,7 @@ class Harbour:
         """Somebody hands a package in on the store's own pages."""
         url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/hand-in"
         asked = {"identifier": f"org.example.saltgrass.{app}"}
-        httpx.post(url, params=asked, content=file.read_bytes(), timeout=10, trust_env=False).raise_for_status()
+        httpx.post(url, params=asked, content=file.read_bytes(), **OPENLY).raise_for_status()
 
     def ready_build(self, app: str, store: str, version: str = "1.0.0", number: int = 1) -> str:
         """Push a build and let the store process it; returns its id."""
@@ -206,7 +259,3 @@ def _own_ports() -> Ports:
 
 def leg_of(release: ReleaseTold, store: str) -> LegTold:
     return next(leg for leg in release.legs if leg.store == store)
-
-
-def add_person(processes: Processes, name: str, email: str, password: str) -> None:
-    add_first_person(processes.desk_environment(), name, email, password)

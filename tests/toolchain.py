@@ -2,16 +2,29 @@
 
 from __future__ import annotations
 
+import atexit
+import hashlib
+import os
 import plistlib
 import re
+import shutil
 import struct
 import subprocess
+import tempfile
 import zipfile
 import zlib
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
+from functools import cache
 from pathlib import Path
+from typing import Any
 from xml.sax.saxutils import escape
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import dsa, ec, rsa
+from cryptography.hazmat.primitives.serialization import pkcs12
+from cryptography.x509.oid import NameOID
 
 FRAMEWORK = Path("/usr/share/android-framework-res/framework-res.apk")
 
@@ -32,8 +45,21 @@ STRINGS = """<?xml version="1.0" encoding="utf-8"?>
 PASSWORD = "dune-grass"
 
 
+QUICK_JAVA = os.environ | {"JAVA_TOOL_OPTIONS": "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC -Xshare:auto"}
+"""Each of these tools lives for a second, most of which a compiler would spend on code that is never used again."""
+
+
 def run(*command: str | Path) -> str:
-    return subprocess.run([str(part) for part in command], check=True, capture_output=True, text=True).stdout
+    words = [str(part) for part in command]
+    return subprocess.run(words, check=True, capture_output=True, text=True, env=QUICK_JAVA).stdout
+
+
+@cache
+def _kept() -> Path:
+    """Where this process keeps what the tools have made already."""
+    folder = tempfile.mkdtemp(prefix="tide-made-")
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return Path(folder)
 
 
 @dataclass(frozen=True)
@@ -43,7 +69,7 @@ class Recipe:
     number: int = 17
     lowest: int = 24
     target: int = 29
-    permissions: tuple[str, ...] = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
+    permissions: tuple[str, ...] = ("android.permission.INTERNET", "android.permission.VIBRATE")
     limited: tuple[tuple[str, str], ...] = ()
     features: tuple[str, ...] = ()
     label: str = "Marram"
@@ -58,20 +84,56 @@ class Recipe:
 
 
 def make_key(folder: Path, name: str = "upload", algorithm: str = "RSA") -> Path:
-    """A key store with one key, made by keytool."""
-    key = folder / f"{name}.keystore"
+    """A key store with one key; one of the same name and algorithm is the same key."""
+    key = _kept() / f"{name}-{algorithm}.keystore"
     if not key.exists():
-        size = ("-groupname", "secp256r1") if algorithm == "EC" else ("-keysize", "2048")
-        run("keytool", "-genkeypair", "-keystore", key, "-storepass", PASSWORD, "-keypass", PASSWORD, "-alias", name,
-            "-keyalg", algorithm, *size, "-validity", "9000", "-dname", f"CN=Saltgrass {name}")  # fmt: skip
-    return key
+        key.write_bytes(_key_store(name, algorithm))
+    folder.mkdir(parents=True, exist_ok=True)
+    return Path(shutil.copyfile(key, folder / f"{name}.keystore"))
+
+
+def _key_store(name: str, algorithm: str) -> bytes:
+    """PKCS #12, with a certificate that the key has signed itself."""
+    match algorithm:
+        case "EC":
+            made: Any = ec.generate_private_key(ec.SECP256R1())
+        case "DSA":
+            made = dsa.generate_private_key(2048)
+        case _:
+            made = rsa.generate_private_key(65_537, 2048)
+    whose = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Saltgrass {name}")])
+    begins = datetime(2026, 1, 1, tzinfo=UTC)
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(whose)
+        .issuer_name(whose)
+        .public_key(made.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(begins)
+        .not_valid_after(begins + timedelta(days=9000))
+        .sign(made, hashes.SHA256())
+    )
+    sealed = serialization.BestAvailableEncryption(PASSWORD.encode())
+    return pkcs12.serialize_key_and_certificates(name.encode(), made, certificate, None, sealed)
 
 
 def make_apk(folder: Path, recipe: Recipe, *options: str | Path, key: Path | None = None) -> Path:
     """An APK compiled and linked by aapt2, aligned by zipalign, signed by apksigner with ``options``."""
+    if key is not None:
+        return _make_apk(folder, recipe, options, key)
+    kept = _kept() / hashlib.sha256(repr((recipe, options)).encode()).hexdigest()[:16] / "made"
+    made = kept / f"app-{recipe.number}.apk"
+    if not made.exists():
+        _make_apk(kept, recipe, options, make_key(kept.parent))
+    make_key(folder.parent)
+    shutil.copytree(kept, folder, dirs_exist_ok=True)
+    return folder / made.name
+
+
+def _make_apk(folder: Path, recipe: Recipe, options: tuple[str | Path, ...], key: Path) -> Path:
     linked = link_apk(folder, recipe)
     for each in (linked, *sorted(folder.glob("split-*.linked"))):
-        sign_apk(each, key or make_key(folder.parent), *options)
+        sign_apk(each, key, *options)
     return linked.with_suffix(".apk")
 
 
@@ -297,6 +359,7 @@ def verdict(apk: Path) -> Verdict:
         capture_output=True,
         text=True,
         check=False,
+        env=QUICK_JAVA,
     )
     return Verdict(
         said.returncode == 0,

@@ -59,7 +59,7 @@ async function signOut(): Promise<void> {
       <RouterLink to="/logbook" active-class="here">Logbook</RouterLink>
     </nav>
     <div class="aside">
-      <span class="live" role="status" :title="liveState === 'following' ? 'Changes appear by themselves' : 'The line to the desk is cut; it is taken up again by itself'">
+      <span class="live" role="status" :title="liveState === 'following' ? 'Changes appear automatically' : 'The line to the desk is cut; it is taken up again automatically'">
         <span aria-hidden="true">{{ liveState === 'following' ? '●' : '○' }}</span> {{ liveState === 'following' ? 'live' : 'reconnecting' }}
       </span>
       <button type="button" class="quiet" @click="flip">{{ dark ? 'Light' : 'Dark' }}</button>

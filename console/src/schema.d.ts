@@ -165,7 +165,7 @@ export interface paths {
         };
         /**
          * Standing Answers
-         * @description What is answered by itself when this store asks.
+         * @description What is answered automatically when this store asks.
          */
         get: operations["builds-standing_answers"];
         put?: never;
@@ -228,9 +228,9 @@ export interface paths {
         put?: never;
         /**
          * Check
-         * @description What stands against sending packages of these facts to a store, before any byte travels.
+         * @description What stands against sending packages of these facts, store by store, before any byte travels.
          */
-        post: operations["builds-check"];
+        post: operations["push-check"];
         delete?: never;
         options?: never;
         head?: never;
@@ -544,7 +544,7 @@ export interface paths {
         get?: never;
         /**
          * Put File
-         * @description Lay a file into the locker; it is sealed before it is written.
+         * @description Put a file into the locker; it is sealed before it is written.
          */
         put: operations["signing-put_file"];
         post?: never;
@@ -592,6 +592,26 @@ export interface paths {
         get: operations["builds-next_numbers"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Push Build
+         * @description Send one build to several stores, and draft what follows: all of it, or nothing when it does not fit somewhere.
+         */
+        post: operations["push-push_build"];
         delete?: never;
         options?: never;
         head?: never;
@@ -767,7 +787,7 @@ export interface paths {
         put?: never;
         /**
          * Give Word
-         * @description Give the word to launch.
+         * @description Give the go-ahead to launch.
          */
         post: operations["releases-give_word"];
         delete?: never;
@@ -946,7 +966,7 @@ export interface paths {
         put?: never;
         /**
          * Replace
-         * @description Replace a lost upload key: steps for a person where a store holds on to the first one.
+         * @description Replace a lost sender's key: steps for a person where a store holds on to the first one.
          */
         post: operations["signing-replace"];
         delete?: never;
@@ -1050,26 +1070,6 @@ export interface paths {
         get: operations["builds-compare"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/builds/{build}/consignments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Push
-         * @description Send a build to a store; what does not fit is refused before the first byte goes there.
-         */
-        post: operations["builds-push"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1505,7 +1505,7 @@ export interface paths {
         put?: never;
         /**
          * Decide
-         * @description Accept it, mark it as mended in a build or as the same as another, close it, open it again.
+         * @description Accept it, mark it as fixed in a build or as the same as another, close it, open it again.
          */
         post: operations["reports-decide"];
         delete?: never;
@@ -1800,6 +1800,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/stores/{store}/untaken-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Untaken
+         * @description Try the events again that the desk could not take, after an update of the desk or of the store's gateway.
+         */
+        post: operations["stores-try_untaken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/subscriptions": {
         parameters: {
             query?: never;
@@ -2083,7 +2103,7 @@ export interface paths {
         put?: never;
         /**
          * Again
-         * @description Hand in once more what the store turned down, with a mended brief.
+         * @description Hand in once more what the store turned down, with a corrected brief.
          */
         post: operations["trials-again"];
         delete?: never;
@@ -2238,7 +2258,7 @@ export interface components {
             };
             /**
              * Standing
-             * @description give the same answers by themselves from now on
+             * @description give the same answers automatically from now on
              * @default false
              */
             standing: boolean;
@@ -2426,12 +2446,20 @@ export interface components {
             berth: components["schemas"]["BerthTold"];
             /** @description what the store lets one choose */
             choices: components["schemas"]["AvailabilityRules"];
-            /** Confirmed */
+            /**
+             * Confirmed
+             * @description whether everything ordered is confirmed by the store
+             */
             confirmed: boolean;
             /** @description as ordered */
             offered: components["schemas"]["Availability-Output"];
             /** Offered Told */
             offered_told: string;
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             /** @description as the store was last seen to offer it */
             seen: components["schemas"]["Availability-Output"] | null;
             /** Things */
@@ -2479,6 +2507,11 @@ export interface components {
         BerthTold: {
             /** App */
             app: string;
+            /**
+             * Confirmed
+             * @description whether everything ordered is confirmed by the store
+             */
+            confirmed: boolean;
             /** Identifier */
             identifier: string;
             /** Language */
@@ -2490,6 +2523,11 @@ export interface components {
              * @description to whom, where and for how much, as ordered
              */
             offered: string;
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             /** Platform */
             platform: string;
             /** Refused Because */
@@ -2545,7 +2583,7 @@ export interface components {
         BriefWanted: {
             /**
              * Brief
-             * @description what to try, by locale; empty text: take it out
+             * @description what to look at, by locale; empty text: take it out
              */
             brief?: {
                 [key: string]: string;
@@ -2623,8 +2661,11 @@ export interface components {
              * @description when nobody can start it any more
              */
             lapses_at: string | null;
-            /** Number */
-            number: number;
+            /**
+             * Number
+             * @description one to 3 whole numbers with dots between them
+             */
+            number: string;
             /** Packages */
             packages: components["schemas"]["Facts"][];
             /** Platform */
@@ -2658,7 +2699,7 @@ export interface components {
         };
         /**
          * CallTold
-         * @description Something that needs a person, and the console's place to mend it.
+         * @description Something that needs a person, and the console's place to fix it.
          */
         CallTold: {
             /** Place */
@@ -2750,8 +2791,11 @@ export interface components {
         CheckWanted: {
             /** Facts */
             facts: components["schemas"]["Facts"][];
-            /** Store */
-            store: string;
+            /**
+             * Stores
+             * @description none: every store with an open berth for the platform
+             */
+            stores?: string[];
         };
         /** ClearWanted */
         ClearWanted: {
@@ -2954,12 +2998,27 @@ export interface components {
              * Format: date-time
              */
             changed_at: string;
+            /**
+             * Confirmed
+             * @description whether everything ordered is confirmed by the store
+             */
+            confirmed: boolean;
             /** Id */
             id: string;
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             /** Questions */
             questions: components["schemas"]["QuestionTold"][];
             /** Reason */
             reason: string | null;
+            /**
+             * Seen
+             * @description the state in which the store was last seen to hold it
+             */
+            seen: string | null;
             /** Sent Bytes */
             sent_bytes: number;
             /** Size Bytes */
@@ -2992,19 +3051,19 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "accept" | "mend" | "same" | "close" | "reopen";
+            act: "accept" | "fix" | "duplicate" | "close" | "reopen";
             /**
              * Build
-             * @description in which it is mended
+             * @description in which it is fixed
              */
             build?: string | null;
+            /** Duplicate Of */
+            duplicate_of?: string | null;
             /**
              * Reason
              * @default
              */
             reason: string;
-            /** Same As */
-            same_as?: string | null;
         };
         /** DeclareWanted */
         DeclareWanted: {
@@ -3225,9 +3284,9 @@ export interface components {
             made_by: string;
             /**
              * Number
-             * @description what machines compare
+             * @description what machines compare: one to three whole numbers with dots
              */
-            number: number;
+            number: string;
             /**
              * Parts
              * @default []
@@ -3415,6 +3474,34 @@ export interface components {
             by_bytes: number;
             /** Name */
             name: string;
+        };
+        /**
+         * HandOnWanted
+         * @description The cohorts that get the build as soon as it is ready. What is left out of the brief is the cohort's own.
+         */
+        HandOnWanted: {
+            /**
+             * Brief
+             * @description what to look at, by locale; none: as it was said before
+             */
+            brief?: {
+                [key: string]: string;
+            };
+            /** Cohorts */
+            cohorts: string[];
+            /**
+             * Contact
+             * @description the address testers answer to; none: as it was said before
+             * @default
+             */
+            contact: string;
+            /**
+             * Remarks To
+             * @description where remarks go besides the tester's page
+             * @default
+             */
+            remarks_to: string;
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
         };
         /** HealthTold */
         HealthTold: {
@@ -3660,10 +3747,20 @@ export interface components {
             /** Not Before */
             not_before: string | null;
             /**
+             * Offered Again
+             * @description the store offers again what was stopped, and a person has to say whether that is wanted
+             */
+            offered_again: boolean;
+            /**
              * Orders
              * @description the latest orders to the store, newest first
              */
             orders: components["schemas"]["OrderTold"][];
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             phase: components["schemas"]["LegPhase"];
             /** Platform */
             platform: string;
@@ -3712,7 +3809,15 @@ export interface components {
             ladder?: string | null;
             /** Needs Word */
             needs_word?: boolean | null;
-            /** Not Before */
+            /**
+             * No Date
+             * @description true takes the date away
+             */
+            no_date?: boolean | null;
+            /**
+             * Not Before
+             * @description null in the document takes the date away
+             */
             not_before?: string | null;
             /** With Other Legs */
             with_other_legs?: boolean | null;
@@ -3825,7 +3930,7 @@ export interface components {
          * @description What a subscriber can be told of.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "rules changing" | "key or standing lapsing";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "key or standing lapsing";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -4101,7 +4206,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "store" | "ad hoc" | "development" | "in-house";
+            kind: "store" | "named devices" | "development" | "any device";
             /** Name */
             name: string;
             /** Team */
@@ -4115,8 +4220,11 @@ export interface components {
             app: string;
             /** Cautions */
             cautions?: components["schemas"]["FindingTold"][];
-            /** Number */
-            number: number;
+            /**
+             * Number
+             * @description one to 3 whole numbers with dots between them
+             */
+            number: string;
             /** Reasons */
             reasons: string[];
             /**
@@ -4129,10 +4237,42 @@ export interface components {
             /** Version */
             version: string;
         };
+        /** PushTold */
+        PushTold: {
+            build: components["schemas"]["BuildTold"];
+            /** Consignments */
+            consignments: components["schemas"]["ConsignmentTold"][];
+            /** Trials */
+            trials: components["schemas"]["TrialTold"][];
+        };
         /** PushWanted */
         PushWanted: {
-            /** Store */
-            store: string;
+            /**
+             * Build
+             * @description or the id of a build that is entered already
+             */
+            build?: string | null;
+            hand_on?: components["schemas"]["HandOnWanted"] | null;
+            /**
+             * Packages
+             * @description SHA-256 of each package that has arrived
+             */
+            packages?: string[];
+            /**
+             * Repository
+             * @description where that source lies, below the desk's repositories
+             */
+            repository?: string | null;
+            /**
+             * Revision
+             * @description the source it was made of, as hexadecimal digits
+             */
+            revision?: string | null;
+            /**
+             * Stores
+             * @description none: every store with an open berth for the platform
+             */
+            stores?: string[];
         };
         /** QuestionTold */
         QuestionTold: {
@@ -4298,8 +4438,14 @@ export interface components {
             cohort: string | null;
             /** Device */
             device: string;
+            /** Duplicate Of */
+            duplicate_of: string | null;
             /** Fingerprint */
             fingerprint: string | null;
+            /** Fixed In */
+            fixed_in: string | null;
+            /** Fixed Label */
+            fixed_label: string | null;
             /** Frames */
             frames: components["schemas"]["FrameTold"][];
             /** Headline */
@@ -4314,10 +4460,6 @@ export interface components {
             kind: components["schemas"]["ReportKind"];
             /** Language */
             language: string;
-            /** Mended In */
-            mended_in: string | null;
-            /** Mended Label */
-            mended_label: string | null;
             /** Pictures */
             pictures: components["schemas"]["PictureTold"][];
             /** Possible */
@@ -4327,8 +4469,6 @@ export interface components {
              * Format: date-time
              */
             received_at: string;
-            /** Same As */
-            same_as: string | null;
             /** Source */
             source: string;
             /** Stack */
@@ -4361,7 +4501,7 @@ export interface components {
          * ReportState
          * @enum {string}
          */
-        ReportState: "new" | "accepted" | "same as" | "mended in" | "closed";
+        ReportState: "new" | "accepted" | "duplicate of" | "fixed in" | "closed";
         /** ReportTold */
         ReportTold: {
             /**
@@ -4393,8 +4533,14 @@ export interface components {
             cohort: string | null;
             /** Device */
             device: string;
+            /** Duplicate Of */
+            duplicate_of: string | null;
             /** Fingerprint */
             fingerprint: string | null;
+            /** Fixed In */
+            fixed_in: string | null;
+            /** Fixed Label */
+            fixed_label: string | null;
             /** Headline */
             headline: string;
             /** Id */
@@ -4402,10 +4548,6 @@ export interface components {
             kind: components["schemas"]["ReportKind"];
             /** Language */
             language: string;
-            /** Mended In */
-            mended_in: string | null;
-            /** Mended Label */
-            mended_label: string | null;
             /** Pictures */
             pictures: components["schemas"]["PictureTold"][];
             /** Possible */
@@ -4415,8 +4557,6 @@ export interface components {
              * Format: date-time
              */
             received_at: string;
-            /** Same As */
-            same_as: string | null;
             /** Source */
             source: string;
             state: components["schemas"]["ReportState"];
@@ -4466,7 +4606,7 @@ export interface components {
              */
             message: string;
             /** Number */
-            number?: number | null;
+            number?: string | null;
             /** Platform */
             platform?: string | null;
             /**
@@ -4503,8 +4643,11 @@ export interface components {
             id: string;
             /** Label */
             label: string;
-            /** Number */
-            number: number;
+            /**
+             * Number
+             * @description one to 3 whole numbers with dots between them
+             */
+            number: string;
             /**
              * Reserved At
              * Format: date-time
@@ -4551,6 +4694,16 @@ export interface components {
              */
             keep_newest: number;
         };
+        /**
+         * RetriedTold
+         * @description What became of the events that could not be taken before.
+         */
+        RetriedTold: {
+            /** Left */
+            left: number;
+            /** Taken */
+            taken: number;
+        };
         /** RevisionTold */
         RevisionTold: {
             /** Announced At */
@@ -4588,10 +4741,25 @@ export interface components {
              * Format: date-time
              */
             changed_at: string;
+            /**
+             * Confirmed
+             * @description whether everything ordered is confirmed by the store
+             */
+            confirmed: boolean;
             /** Number */
             number: number;
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             /** Reasons */
             reasons: string[];
+            /**
+             * Seen
+             * @description the state in which the store was last seen to hold it
+             */
+            seen: string | null;
             state: components["schemas"]["RoundState"];
             /**
              * Submitted At
@@ -4644,12 +4812,22 @@ export interface components {
              * Format: date-time
              */
             changed_at: string;
+            /**
+             * Confirmed
+             * @description whether everything ordered is confirmed by the store
+             */
+            confirmed: boolean;
             /** Id */
             id: string;
             /** Invited */
             invited: {
                 [key: string]: number;
             };
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             /** Reason */
             reason: string | null;
             state: components["schemas"]["TrialState"];
@@ -4683,7 +4861,7 @@ export interface components {
             taken: number;
             /**
              * Trouble
-             * @description why the newest build did not go on by itself
+             * @description why the newest build did not go on automatically
              */
             trouble: string | null;
         };
@@ -4697,10 +4875,19 @@ export interface components {
             /** Size Bytes */
             size_bytes: number;
         };
-        /** SheetTold */
+        /**
+         * SheetTold
+         * @description What one store would say. ``there``: it has this build already, and is not asked again.
+         */
         SheetTold: {
             /** Findings */
             findings: components["schemas"]["FindingTold"][];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** There */
+            there: boolean;
         };
         /**
          * SightingTold
@@ -4744,7 +4931,7 @@ export interface components {
              */
             trouble: string;
             /** Verified */
-            verified: boolean | null;
+            verified?: boolean | null;
         };
         /**
          * SigningTold
@@ -4830,20 +5017,33 @@ export interface components {
              */
             store?: string | null;
         };
-        /** SteeredTold */
+        /**
+         * SteeredTold
+         * @description What became of a steering act at one store, and where the leg stands as wanted now.
+         */
         SteeredTold: {
+            /**
+             * Order
+             * @description the order that was placed; none when nothing had to be sent
+             */
+            order: string | null;
             /** Ordered */
             ordered: boolean;
+            phase: components["schemas"]["LegPhase"];
+            /** Share */
+            share: number;
             /** Store */
             store: string;
             /** Why Not */
             why_not: string;
         };
-        /** SteeringTold */
+        /**
+         * SteeringTold
+         * @description Read the release for what the stores answer.
+         */
         SteeringTold: {
             /** Outcomes */
             outcomes: components["schemas"]["SteeredTold"][];
-            release: components["schemas"]["ReleaseTold"];
         };
         /**
          * Step
@@ -5023,6 +5223,11 @@ export interface components {
              */
             trouble: string | null;
             /**
+             * Untaken
+             * @description events that the desk could not take, oldest first
+             */
+            untaken: components["schemas"]["UntakenTold"][];
+            /**
              * Waiting Steps
              * @description waiting for a person
              */
@@ -5182,7 +5387,7 @@ export interface components {
             email: string;
             /**
              * Languages
-             * @description BCP 47, the dearest first
+             * @description BCP 47, the preferred one first
              */
             languages?: string[] | null;
             /** Name */
@@ -5274,14 +5479,21 @@ export interface components {
              */
             label: string;
         };
-        /** TrialAgainWanted */
+        /**
+         * TrialAgainWanted
+         * @description What is left out of the brief stays as it was.
+         */
         TrialAgainWanted: {
-            /** Brief */
+            /**
+             * Brief
+             * @description what to look at, by locale; none: as it was said before
+             */
             brief?: {
                 [key: string]: string;
             };
             /**
              * Contact
+             * @description the address testers answer to; none: as it was said before
              * @default
              */
             contact: string;
@@ -5292,6 +5504,7 @@ export interface components {
             reason: string;
             /**
              * Remarks To
+             * @description where remarks go besides the tester's page
              * @default
              */
             remarks_to: string;
@@ -5332,6 +5545,11 @@ export interface components {
             changed_at: string;
             /** Cohort */
             cohort: string;
+            /**
+             * Confirmed
+             * @description whether everything ordered is confirmed by the store
+             */
+            confirmed: boolean;
             /** Contact */
             contact: string;
             /**
@@ -5358,6 +5576,11 @@ export interface components {
             lapses_at: string | null;
             /** Opened At */
             opened_at: string | null;
+            /**
+             * Pending
+             * @description what is ordered and not confirmed yet, in its sequence
+             */
+            pending: components["schemas"]["OrderKind"][];
             /** Possible */
             possible: string[];
             /** Reason */
@@ -5369,6 +5592,11 @@ export interface components {
              * @description people the store has given a seat
              */
             seated: number;
+            /**
+             * Seen
+             * @description the state in which the store was last seen to hold it
+             */
+            seen: string | null;
             /** Sessions */
             sessions: number;
             /** Sign In Sealed */
@@ -5383,11 +5611,14 @@ export interface components {
             /** Stuck */
             stuck: number;
         };
-        /** TrialWanted */
+        /**
+         * TrialWanted
+         * @description What is left out of the brief is the cohort's own.
+         */
         TrialWanted: {
             /**
              * Brief
-             * @description what to try, by locale; none: the cohort's own
+             * @description what to look at, by locale; none: as it was said before
              */
             brief?: {
                 [key: string]: string;
@@ -5398,7 +5629,7 @@ export interface components {
             cohorts: string[];
             /**
              * Contact
-             * @description the address testers answer to; none: the cohort's own
+             * @description the address testers answer to; none: as it was said before
              * @default
              */
             contact: string;
@@ -5428,6 +5659,23 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * UntakenTold
+         * @description An event of a store that the desk could not take; nothing after it waits.
+         */
+        UntakenTold: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Sequence */
+            sequence: number;
+            /** Type */
+            type: string;
+            /** Why */
+            why: string;
         };
         /**
          * UploadTold
@@ -5551,7 +5799,7 @@ export interface operations {
                     "application/json": components["schemas"]["HealthTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5580,7 +5828,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReadyTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5609,7 +5857,7 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5642,7 +5890,7 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5673,7 +5921,7 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5708,7 +5956,7 @@ export interface operations {
                     "application/json": components["schemas"]["BerthTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5740,7 +5988,7 @@ export interface operations {
                     "application/json": components["schemas"]["BerthDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5776,7 +6024,7 @@ export interface operations {
                     "application/json": components["schemas"]["OfferSheetTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5812,7 +6060,7 @@ export interface operations {
                     "application/json": components["schemas"]["BerthDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5844,7 +6092,7 @@ export interface operations {
                     "application/json": components["schemas"]["StandingAnswerTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5875,7 +6123,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5913,7 +6161,7 @@ export interface operations {
                     "application/json": components["schemas"]["BuildTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5948,7 +6196,7 @@ export interface operations {
                     "application/json": components["schemas"]["BuildTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5959,7 +6207,7 @@ export interface operations {
             };
         };
     };
-    "builds-check": {
+    "push-check": {
         parameters: {
             query?: never;
             header?: never;
@@ -5980,10 +6228,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SheetTold"];
+                    "application/json": components["schemas"]["SheetTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6018,7 +6266,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6049,7 +6297,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6084,7 +6332,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6116,7 +6364,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6153,7 +6401,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6186,7 +6434,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6222,7 +6470,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6254,7 +6502,7 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6295,7 +6543,7 @@ export interface operations {
                     "application/json": components["schemas"]["ImportTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6331,7 +6579,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6367,7 +6615,7 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6403,7 +6651,7 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6440,7 +6688,7 @@ export interface operations {
                     "application/json": components["schemas"]["MemberTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6476,7 +6724,7 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6509,7 +6757,7 @@ export interface operations {
                     "application/json": components["schemas"]["GroupTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6544,7 +6792,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeviceTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6574,7 +6822,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6605,7 +6853,7 @@ export interface operations {
                     "application/json": components["schemas"]["AppLapseTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6645,7 +6893,7 @@ export interface operations {
                     "application/json": components["schemas"]["LockerFileTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6677,7 +6925,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6707,7 +6955,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6741,7 +6989,42 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "push-push_build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PushWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6772,7 +7055,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6807,7 +7090,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6839,7 +7122,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6871,7 +7154,7 @@ export interface operations {
                     "application/json": components["schemas"]["ChangedTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6911,7 +7194,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6951,7 +7234,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6987,7 +7270,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7023,7 +7306,7 @@ export interface operations {
                     "application/json": components["schemas"]["SteeringTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7059,7 +7342,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7095,7 +7378,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7130,7 +7413,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7161,7 +7444,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReservationTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7196,7 +7479,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7226,7 +7509,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7257,7 +7540,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7292,7 +7575,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7323,7 +7606,7 @@ export interface operations {
                     "application/json": components["schemas"]["RegisterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7358,7 +7641,7 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7393,7 +7676,7 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7428,7 +7711,7 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7463,7 +7746,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReplacingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7494,7 +7777,7 @@ export interface operations {
                     "application/json": components["schemas"]["BuildNumbersTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7529,7 +7812,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialSheetTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7563,7 +7846,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7598,7 +7881,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7629,7 +7912,7 @@ export interface operations {
                     "application/json": components["schemas"]["BuildTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7663,42 +7946,7 @@ export interface operations {
                     "application/json": components["schemas"]["ComparisonTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "builds-push": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                build: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PushWanted"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ConsignmentTold"];
-                };
-            };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7729,7 +7977,7 @@ export interface operations {
                     "application/json": components["schemas"]["SymbolFileTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7766,7 +8014,7 @@ export interface operations {
                     "application/json": components["schemas"]["SymbolFileTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7799,7 +8047,7 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7828,7 +8076,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClockTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7861,7 +8109,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClockTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7892,7 +8140,7 @@ export interface operations {
                     "application/json": components["schemas"]["ConsignmentTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7927,7 +8175,7 @@ export interface operations {
                     "application/json": components["schemas"]["ConsignmentTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7956,7 +8204,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7987,7 +8235,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8018,7 +8266,7 @@ export interface operations {
                     "application/json": components["schemas"]["DrillTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8051,7 +8299,7 @@ export interface operations {
                     "application/json": components["schemas"]["DrillTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8082,7 +8330,7 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8116,7 +8364,7 @@ export interface operations {
                     "application/json": components["schemas"]["ChangeTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8150,7 +8398,7 @@ export interface operations {
                     "application/json": components["schemas"]["LineTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8179,7 +8427,7 @@ export interface operations {
                     "application/json": components["schemas"]["VerificationTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8208,7 +8456,7 @@ export interface operations {
                     "application/json": components["schemas"]["PersonTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8237,7 +8485,7 @@ export interface operations {
                     "application/json": components["schemas"]["OverviewTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8268,7 +8516,7 @@ export interface operations {
                     "application/json": components["schemas"]["Facts"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8299,7 +8547,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8328,7 +8576,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8357,7 +8605,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8397,7 +8645,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8435,7 +8683,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8470,7 +8718,7 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8501,7 +8749,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8536,7 +8784,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8571,7 +8819,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8601,7 +8849,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8636,7 +8884,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8671,7 +8919,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8704,7 +8952,7 @@ export interface operations {
                     "application/json": components["schemas"]["PersonTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8731,7 +8979,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8762,7 +9010,7 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8793,7 +9041,7 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8828,7 +9076,7 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8863,7 +9111,7 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8892,7 +9140,7 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8925,7 +9173,7 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8954,7 +9202,7 @@ export interface operations {
                     "application/json": components["schemas"]["KeyStepsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8985,7 +9233,7 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9018,7 +9266,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9049,7 +9297,38 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-try_untaken": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetriedTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9078,7 +9357,7 @@ export interface operations {
                     "application/json": components["schemas"]["SubscriptionTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9111,7 +9390,7 @@ export interface operations {
                     "application/json": components["schemas"]["SubscriptionTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9140,7 +9419,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9171,7 +9450,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9204,7 +9483,7 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9237,7 +9516,7 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9268,7 +9547,7 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9299,7 +9578,7 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9336,7 +9615,7 @@ export interface operations {
                     "application/json": components["schemas"]["ImportTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9367,7 +9646,7 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9402,7 +9681,7 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9437,7 +9716,7 @@ export interface operations {
                     "application/json": components["schemas"]["ForgottenTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9472,7 +9751,7 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9501,7 +9780,7 @@ export interface operations {
                     "application/json": components["schemas"]["TokenTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9534,7 +9813,7 @@ export interface operations {
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9565,7 +9844,7 @@ export interface operations {
                     "application/json": components["schemas"]["TokenTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9596,7 +9875,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9631,7 +9910,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9666,7 +9945,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9702,7 +9981,7 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9737,7 +10016,7 @@ export interface operations {
                     "application/json": components["schemas"]["AgainTold"];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9768,7 +10047,7 @@ export interface operations {
                     "application/json": components["schemas"]["UploadTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9804,7 +10083,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9831,7 +10110,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9860,7 +10139,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9891,7 +10170,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -9931,7 +10210,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to mend it (RFC 9457) */
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {
                 headers: {
                     [name: string]: unknown;

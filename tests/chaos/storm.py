@@ -12,11 +12,8 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 import random
-import signal
 import sqlite3
-import subprocess
 import sys
 import tempfile
 import threading
@@ -29,12 +26,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from restless_tide.client import DeskUnreachable, Tide
-from restless_tide.demo.processes import STORES, Processes, free_ports
+from restless_tide.client import DeskUnreachable
+from restless_tide.demo.processes import STORES
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.errors import TideError
 from tests.chaos import people
-from tests.harbour import EMAIL, FAST, PASSWORD, Harbour, add_person
+from tests.harbour import CALM, Harbour
 
 APPS = 4
 ACTS_A_LIFE = 4
@@ -42,73 +39,6 @@ TESTING_SHARE = 0.35
 LONGEST_LIFE_SECONDS = 0.6
 SETTLE_SECONDS = 180.0
 STEERED = {"launch", "set share", "pause", "resume", "halt", "withdraw"}
-
-
-class ForkedDesk:
-    """A desk of the nursery, as ``Processes`` knows its processes."""
-
-    def __init__(self, pid: int) -> None:
-        self.pid = pid
-
-    def poll(self) -> int | None:
-        try:
-            os.kill(self.pid, 0)
-        except ProcessLookupError:
-            return 0
-        return None
-
-    def kill(self) -> None:
-        self.send_signal(signal.SIGKILL)
-
-    def send_signal(self, number: int) -> None:
-        if self.poll() is None:
-            os.kill(self.pid, number)
-
-    def wait(self, timeout: float = 20.0) -> int:
-        deadline = time.monotonic() + timeout
-        while self.poll() is None:
-            if time.monotonic() > deadline:
-                raise subprocess.TimeoutExpired("desk", timeout)
-            time.sleep(0.005)
-        return 0
-
-
-@dataclass
-class NurseryProcesses(Processes):
-    """Processes whose desk is forked from a nursery; ``plant`` breaks it on purpose."""
-
-    plant: str = ""
-    _nursery: subprocess.Popen[str] | None = None
-
-    def _spawn(self, name: str) -> None:
-        if name != "desk":
-            super()._spawn(name)
-            return
-        if self._nursery is None:
-            words = ["plant", self.plant] if self.plant else []
-            with (self.folder / "desk.log").open("ab") as log:
-                self._nursery = subprocess.Popen(
-                    [sys.executable, "-m", "tests.chaos.nursery", *words],
-                    stdin=subprocess.PIPE,
-                    stdout=subprocess.PIPE,
-                    stderr=log,
-                    text=True,
-                    env=self.desk_environment(),
-                )
-            assert self._nursery.stdout is not None
-            assert self._nursery.stdout.readline() == "ready\n"
-        assert self._nursery.stdin is not None
-        assert self._nursery.stdout is not None
-        self._nursery.stdin.write("desk\n")
-        self._nursery.stdin.flush()
-        self._running["desk"] = ForkedDesk(int(self._nursery.stdout.readline()))  # type: ignore[assignment]
-
-    def stop_all(self) -> None:
-        super().stop_all()
-        if self._nursery is not None:
-            with self._nursery as nursery:
-                nursery.kill()
-            self._nursery = None
 
 
 @dataclass
@@ -129,29 +59,22 @@ class Storm:
 
 @contextmanager
 def harbour(folder: Path, plant: str = "") -> Iterator[Harbour]:
-    """Three stores and a desk of the nursery."""
-    worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
-    ports = free_ports(57_000 + 600 * worker + os.getpid() % 300)
-    processes = NurseryProcesses(folder, ports, FAST, STORES, plant=plant)
+    """Three stores and a desk; ``plant`` breaks it on purpose."""
+    opened = Harbour.open(folder, stores=STORES, plant=plant)
     try:
-        processes.start_all()
-        add_person(processes, "Ida Fenwick", EMAIL, PASSWORD)
-        with Tide(processes.ports.address) as visitor:
-            visitor.people.sign_in(EMAIL, PASSWORD)
-            token = visitor.people.make_token("storm").value
-        with Tide(processes.ports.address, token=token) as tide:
-            opened = Harbour(processes, tide, token, folder)
-            opened.connect_stores()
-            yield opened
+        opened.connect_stores()
+        yield opened
     finally:
-        processes.stop_all()
+        opened.close()
 
 
-def rage(folder: Path, seed: int, kills: int, *, plant: str = "", told: Any = lambda _: None) -> Storm:
+def rage(
+    folder: Path, seed: int, kills: int, *, count: int = APPS, plant: str = "", told: Any = lambda _: None
+) -> Storm:
     """One storm from calm to calm; ``violations`` of the outcome say what was broken."""
     dice, storm = random.Random(seed), Storm()
     with harbour(folder, plant) as there:
-        apps = [there.new_app() for _ in range(APPS)]
+        apps = [there.new_app() for _ in range(count)]
         for app in apps:
             there.draft(app, stores=STORES, ladder=None)
             there.approve(app)
@@ -168,8 +91,7 @@ def rage(folder: Path, seed: int, kills: int, *, plant: str = "", told: Any = la
             there.processes.start("desk")
             if storm.kills % 50 == 0:
                 told(f"{storm.kills} kills, {sum(storm.accepted.values())} acts accepted")
-        for store in STORES:
-            there.control(store, "mischief", CALM)
+        there.calm()
         began = time.monotonic()
         settle(there, storm)
         storm.settled_after_seconds = time.monotonic() - began
@@ -178,20 +100,6 @@ def rage(folder: Path, seed: int, kills: int, *, plant: str = "", told: Any = la
             storm.violations.append(f"the logbook breaks at line {verified.first_broken}")
         storm.violations += violations(there, storm, begun)
     return storm
-
-
-CALM = {
-    "outage": False,
-    "fail": 0,
-    "too_many": 0,
-    "slow_seconds": 0.0,
-    "lose_answers": 0,
-    "push_off": False,
-    "push_late_seconds": 0.0,
-    "push_doubled": False,
-    "push_shuffled": False,
-    "push_forged": False,
-}
 
 
 def weather(there: Harbour, dice: random.Random) -> None:
@@ -273,11 +181,10 @@ def steer(there: Harbour, app: str, act: str, store: str | None, share: float | 
     except TideError:
         storm.refused += 1
         return
-    ordered = {outcome.store for outcome in done.outcomes if outcome.ordered}
-    for leg in done.release.legs:
-        if leg.store in ordered:
-            storm.accepted[str(leg.orders[0].kind)] += 1
-            storm.orders_seen.add(leg.orders[0].id)
+    for outcome in done.outcomes:
+        if outcome.order is not None:
+            storm.accepted[act] += 1
+            storm.orders_seen.add(outcome.order)
 
 
 def settle(there: Harbour, storm: Storm) -> None:
@@ -314,10 +221,10 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     """Everything that the desk's records and the stores' own do not agree on, in words."""
     found: list[str] = []
     orders = [
-        dict(zip(("id", "kind", "state", "lane", "position", "attempts", "ordered_at", "payload"), row, strict=True))
+        dict(zip(("id", "kind", "state", "lane", "position", "attempts", "ordered_at", "again"), row, strict=True))
         for row in rows(
             there,
-            "SELECT id, kind, state, lane, position, attempts, ordered_at, payload FROM orders"
+            "SELECT id, kind, state, lane, position, attempts, ordered_at, again FROM orders"
             f" WHERE position > {begun} ORDER BY position",
         )
     ]
@@ -346,9 +253,13 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     found += people.disagreements(there, STORES, rows)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
-    storm.counted["repeated halts"] += sum('"again"' in order["payload"] for order in orders)
+    storm.counted["repeated halts"] += sum(order["again"] for order in orders)
     storm.counted["attempts"] += sum(order["attempts"] for order in orders)
     return found
+
+
+def _instant(kept: str) -> float:
+    return datetime.fromisoformat(kept).replace(tzinfo=UTC).timestamp()
 
 
 def _wrong_effect(order: dict[str, Any], times: int) -> list[str]:
@@ -365,7 +276,11 @@ def _wrong_effect(order: dict[str, Any], times: int) -> list[str]:
 
 
 def _wrong_sequence(lane: list[dict[str, Any]]) -> list[str]:
-    """Acts of a lane arrive in the order in which they were ordered; only halts go first, and wait for at most one."""
+    """Acts of a lane arrive in the order in which they were ordered; only halts go first, and wait for at most one.
+
+    An earlier halt of the lane does what a later one asks, so going after it is no waiting; but nothing else may come
+    between the two.
+    """
     found, last = [], 0
     for entry in sorted(lane, key=lambda entry: entry["place"]):
         order = entry["order"]
@@ -376,16 +291,24 @@ def _wrong_sequence(lane: list[dict[str, Any]]) -> list[str]:
         last = max(last, order["position"])
     for entry in lane:
         order = entry["order"]
-        if order["kind"] != "halt" or '"again"' in order["payload"]:
+        if order["kind"] != "halt" or order["again"]:
             continue
-        ordered = datetime.fromisoformat(order["ordered_at"]).replace(tzinfo=UTC).timestamp()
-        between = [
-            other["order"]["id"]
+        ordered = _instant(order["ordered_at"])
+        between = {
+            other["order"]["id"]: other
             for other in lane
             if ordered < other["arrived"] < entry["arrived"] and other["order"]["position"] < order["position"]
-        ]
-        if len(set(between)) > 1:
-            found.append(f"halt {order['id']} waited behind {len(set(between))} orders: {between}")
+        }
+        halts = [other["arrived"] for other in between.values() if other["order"]["kind"] == "halt"]
+        others = [other["arrived"] for other in between.values() if other["order"]["kind"] != "halt"]
+        if len(others) > 1 or any(at > first for at in others for first in halts):
+            told = [
+                f"{other['order']['kind']} {key} ({other['order']['state']}, arrived {other['arrived'] - ordered:+.3f} s)"
+                for key, other in between.items()
+            ]
+            found.append(
+                f"halt {order['id']} (arrived {entry['arrived'] - ordered:+.3f} s) waited behind {', '.join(told)}"
+            )
     return found
 
 
@@ -396,7 +319,7 @@ def _disagreements(there: Harbour) -> list[str]:
         there,
         "SELECT rounds.store_ref, stores.name, legs.state, legs.share, sightings.state, sightings.share FROM legs"
         " JOIN berths ON berths.id = legs.berth_id JOIN stores ON stores.id = berths.store_id"
-        " JOIN rounds ON rounds.leg_id = legs.id LEFT JOIN sightings ON sightings.leg_id = legs.id",
+        " JOIN rounds ON rounds.leg_id = legs.id LEFT JOIN sightings ON sightings.subject = legs.id",
     )
     held = {store: {entry["id"]: entry for entry in there.control(store, "things/rollout")} for store in STORES}
     for reference, store, state, share, seen_state, seen_share in wanted:
@@ -422,7 +345,7 @@ def _disagreements(there: Harbour) -> list[str]:
 def _untold(there: Harbour, orders: list[dict[str, Any]]) -> list[str]:
     """Every steering order has its line, and no forged event left one."""
     lines = Counter(row[0] for row in rows(there, "SELECT act FROM logbook"))
-    wanted = Counter(order["kind"] for order in orders if '"again"' not in order["payload"])
+    wanted = Counter(order["kind"] for order in orders if not order["again"])
     words = {"set share": ("advance",), "pause": ("pause",), "resume": ("resume",), "halt": ("halt",)}
     found = [
         f"{wanted[kind]} orders to {kind}, but {sum(lines[act] for act in acts)} lines in the logbook"

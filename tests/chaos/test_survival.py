@@ -49,7 +49,7 @@ def push_in_background(harbour: Harbour, file: Path, app: str) -> threading.Thre
     def push() -> None:
         with Tide(harbour.address, token=harbour.token) as tide:
             try:
-                tide.builds.push(file, app=app, store="openfield")
+                tide.builds.push(file, app=app, stores=["openfield"])
             except DeskUnreachable:
                 return
 
@@ -62,7 +62,7 @@ def test_a_service_killed_while_a_package_arrives_keeps_what_it_got_and_the_push
     killable: Harbour,
 ) -> None:
     app = killable.new_app()
-    recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 1, "A", padding_bytes=120_000_000)
+    recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 1, "A", padding_bytes=60_000_000)
     file = write_apk(killable.folder / "large.apk", recipe)
     arriving = killable.folder / "desk" / "packages" / "arriving"
     pusher = push_in_background(killable, file, app)
@@ -71,15 +71,15 @@ def test_a_service_killed_while_a_package_arrives_keeps_what_it_got_and_the_push
     pusher.join()
     assert list(arriving.iterdir()) == []
     assert len(killable.tide.builds.of_app(app)) == 1
-    sent = killable.tide.builds.push(file, app=app, store="openfield")
+    sent = killable.push(file, app=app, store="openfield")
     until(lambda: killable.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
     assert [act["act"] for act in acts_of(killable, "openfield")].count("consign") == 1
 
 
 def test_a_service_killed_on_the_way_to_the_store_goes_on_where_the_store_stands(killable: Harbour) -> None:
     app = killable.new_app()
-    recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 1, "A", padding_bytes=150_000_000)
-    sent = killable.tide.builds.push(write_apk(killable.folder / "large.apk", recipe), app=app, store="openfield")
+    recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 1, "A", padding_bytes=60_000_000)
+    sent = killable.push(write_apk(killable.folder / "large.apk", recipe), app=app, store="openfield")
     part = until(lambda: killable.tide.builds.consignment(sent.id), lambda seen: seen.sent_bytes > 0)
     restart(killable)
     whole = until(lambda: killable.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
@@ -143,7 +143,9 @@ def test_an_act_whose_answer_was_lost_is_not_done_twice(killable: Harbour) -> No
     killable.control("openfield", "mischief", {"lose_answers": 2})
     killable.tide.releases.steer(app, "1.0.0", "pause", reason="a look")
     settled = killable.all_confirmed(app).legs[0]
-    assert settled.orders[0].attempts == 3
+    killable.control("openfield", "mischief", {"lose_answers": 0})
+    assert settled.orders[0].state == "confirmed", "by the event under its key, or by asking again"
+    assert settled.orders[0].attempts <= 3
     pauses = [act for act in acts_of(killable, "openfield") if act["act"] == "pause"]
     assert len(pauses) == 1
     assert killable.rollouts("openfield", app)[0]["pauses"] == 1

@@ -4,52 +4,17 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from itertools import product
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
 from restless_tide.wire.releases import LegWanted
+from tests.console.conftest import sign_in
 from tests.harbour import EMAIL, PASSWORD, PLACE, Harbour, until
 
 pytestmark = pytest.mark.console
-
-CHROMIUM = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        opened = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        yield opened
-        opened.close()
-
-
-@pytest.fixture
-def page(browser: Browser, harbour: Harbour) -> Iterator[Page]:
-    """A signed-in page; a test fails on any error the page itself logs."""
-    context = browser.new_context(base_url=harbour.address, viewport={"width": 1280, "height": 800})
-    context.set_default_timeout(20_000)
-    opened = context.new_page()
-    errors: list[str] = []
-    opened.on("pageerror", lambda wrong: errors.append(str(wrong)))
-    opened.goto("/")
-    opened.get_by_label("Address").fill(EMAIL)
-    opened.get_by_label("Password").fill(PASSWORD)
-    opened.get_by_role("button", name="Sign in").click()
-    expect(opened.get_by_role("link", name="Overview")).to_be_visible()
-    yield opened
-    context.close()
-    assert errors == []
 
 
 def test_a_wrong_password_is_said_and_a_deep_link_is_kept_through_the_sign_in(
@@ -142,13 +107,44 @@ def test_what_is_ordered_and_what_was_seen_are_told_apart_while_a_store_is_away(
     expect(leg.locator("header")).to_contain_text("halted at 2%")
 
 
+def test_a_store_that_offers_again_what_was_halted_is_asked_about_and_stopped_again_or_taken_as_wanted(
+    page: Page, harbour: Harbour
+) -> None:
+    app = harbour.new_app()
+    harbour.risen(app, stores=("openfield",))
+    harbour.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
+    harbour.all_confirmed(app)
+    (rollout,) = harbour.rollouts("openfield", app)
+    page.goto(f"/apps/{app}/releases/1.0.0")
+    leg = page.get_by_role("region", name="Openfield")
+    expect(leg.get_by_role("alert")).to_have_count(0)
+    harbour.control("openfield", "acts/resume", {"submission": rollout["submission"]})
+    expect(leg.get_by_role("alert")).to_contain_text("The store offers it again.")
+    expect(leg.get_by_role("alert")).to_contain_text("Openfield was last seen rising at 2%")
+    leg.get_by_role("button", name="Stop it again").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label(re.compile("Why")).fill("nobody was to resume it")
+    dialog.get_by_role("button", name="Halt now").click()
+    expect(dialog.get_by_text("confirmed: halted")).to_be_visible()
+    dialog.get_by_role("button", name="Done").click()
+    expect(leg.get_by_role("alert")).to_have_count(0)
+    harbour.control("openfield", "acts/resume", {"submission": rollout["submission"]})
+    leg.get_by_role("button", name="It is wanted").click()
+    expect(dialog.get_by_text("nothing is sent to the store")).to_be_visible()
+    dialog.get_by_label(re.compile("Why")).fill("it was fixed there")
+    dialog.get_by_role("button", name="Resume now").click()
+    expect(dialog.get_by_text("taken as wanted: rising at 2%; nothing had to be sent")).to_be_visible()
+    assert harbour.leg(app, "openfield").phase == "rising"
+    assert len([act for act in harbour.control("openfield", "acts") if act["subject"] == rollout["submission"]]) == 5
+
+
 def test_a_package_is_handed_in_sent_and_its_question_answered(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     page.goto(f"/apps/{app}/builds")
     expect(page.get_by_text("No builds yet")).to_be_visible()
     page.locator("input[type=file]").set_input_files(harbour.package(app, "openfield", permissions=(PLACE,)))
     sheet = page.get_by_role("region", name="what the stores will say")
-    expect(sheet).to_contain_text("Openfield will ask: Does the app read the place")
+    expect(sheet).to_contain_text("Openfield will ask: Does the app ring or vibrate")
     sheet.get_by_role("button", name="Send to Openfield").click()
     row = page.get_by_role("row").filter(has_text="1.0.0 (1)")
     expect(row).to_contain_text("processing")
@@ -169,8 +165,11 @@ def test_what_is_no_package_is_said_on_the_page(page: Page, harbour: Harbour, tm
 
 
 def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
-    page: Page, harbour: Harbour, tmp_path: Path
+    browser: Browser, own_harbour: Harbour, tmp_path: Path
 ) -> None:
+    harbour = own_harbour  # a second connection to a store would stay with the tests that follow
+    page = browser.new_context(base_url=harbour.address, viewport={"width": 1280, "height": 800}).new_page()
+    sign_in(page)
     connection = tmp_path / "second.json"
     connection.write_text(json.dumps(harbour.control("openfield", "connections", {})))
     page.goto("/stores")
@@ -198,30 +197,30 @@ def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
         lambda: harbour.tide.apps.one("samphire").berths,
         lambda berths: any(berth.state == "open" for berth in berths),
     )
+    page.context.close()
 
 
-@pytest.mark.parametrize("width", [400, 800, 1600])
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-def test_every_page_fits_its_width_and_every_control_has_a_name(
-    browser: Browser, harbour: Harbour, page: Page, width: int, scheme: str
-) -> None:
-    app = f"wide{width}{scheme}"
-    if app not in {known.name for known in harbour.tide.apps.every()}:
-        harbour.tide.apps.register(app, title=app.title(), identifiers={"android": f"org.example.{app}"})
-        harbour.tide.testing.make_cohort(app, "shore", kind="walk-in", stores=[])
-        harbour.tide.testing.add_tester(app, "shore", f"wren.{app}@example.org", name="Wren")
-    page.set_viewport_size({"width": width, "height": 800})
-    page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
+WIDTHS = (400, 800, 1600)
+
+
+def test_every_page_fits_every_width_and_every_control_has_a_name(harbour: Harbour, page: Page) -> None:
+    app = "wide"
+    harbour.tide.apps.register(app, title="Wide", identifiers={"android": "org.example.wide"})
+    harbour.tide.testing.make_cohort(app, "shore", kind="walk-in", stores=[])
+    harbour.tide.testing.add_tester(app, "shore", "wren.wide@example.org", name="Wren")
     of_the_app = ("builds", "cohorts", "cohorts/shore", "reports", "releases")
     for path in ("/", "/stores", "/logbook", "/testers", *(f"/apps/{app}/{room}" for room in of_the_app)):
         page.goto(path)
         page.locator("main > *").first.wait_for()
-        assert page.evaluate("document.documentElement.scrollWidth") <= width, f"{path} overflows at {width}"
-        nameless = page.evaluate(
-            "[...document.querySelectorAll('button, a, input, select, textarea')].filter(e => !e.closest('[aria-hidden=true]') && e.type !== 'file'"
-            " && !(e.textContent?.trim() || e.getAttribute('aria-label') || e.labels?.length)).map(e => e.outerHTML)"
-        )
-        assert nameless == [], path
+        for width, scheme in product(WIDTHS, ("light", "dark")):
+            page.set_viewport_size({"width": width, "height": 800})
+            page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
+            assert page.evaluate("document.documentElement.scrollWidth") <= width, f"{path} overflows at {width}"
+            nameless = page.evaluate(
+                "[...document.querySelectorAll('button, a, input, select, textarea')].filter(e => !e.closest('[aria-hidden=true]') && e.type !== 'file'"
+                " && !(e.textContent?.trim() || e.getAttribute('aria-label') || e.labels?.length)).map(e => e.outerHTML)"
+            )
+            assert nameless == [], f"{path} at {width}"
 
 
 def test_a_leg_waits_for_the_word_that_is_given_on_its_page(page: Page, harbour: Harbour) -> None:
@@ -241,7 +240,7 @@ def test_a_leg_waits_for_the_word_that_is_given_on_its_page(page: Page, harbour:
     expect(leg.locator("header")).to_contain_text("under review")
     harbour.all_confirmed(app)
     harbour.pass_hours(60, desk=False)
-    page.get_by_role("button", name="Give the word").click()
+    page.get_by_role("button", name="Give the go-ahead").click()
     expect(leg.locator("header")).to_contain_text("rising at 30%")
 
 
@@ -268,7 +267,7 @@ def test_notes_are_written_per_language_and_what_stops_a_leg_is_named(page: Page
 def test_a_rejection_shows_its_reasons_and_another_build_goes_again(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("openfield",))
-    mended = harbour.ready_build(app, "openfield", "1.0.0", 2)
+    fixed = harbour.ready_build(app, "openfield", "1.0.0", 2)
     harbour.control("openfield", "mischief", {"reject_next": ["It asks for a place and takes none."]})
     harbour.approve(app)
     page.goto("/")
@@ -276,7 +275,7 @@ def test_a_rejection_shows_its_reasons_and_another_build_goes_again(page: Page, 
     leg = page.get_by_role("region", name="Openfield")
     expect(leg).to_contain_text("It asks for a place and takes none.")
     leg.get_by_role("button", name="Change build, ladder, launch").click()
-    leg.get_by_label("Build").select_option(mended)
+    leg.get_by_label("Build").select_option(fixed)
     leg.get_by_role("button", name="Save").click()
     expect(leg).to_contain_text("1.0.0 (2)")
     leg.get_by_role("button", name="Hand in again").click()

@@ -10,7 +10,6 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
-from tests.console.test_console import browser, page  # noqa: F401  (fixtures)
 from tests.harbour import Harbour, until
 
 pytestmark = pytest.mark.console
@@ -31,7 +30,7 @@ def trial_of(harbour: Harbour, app: str, *who: str) -> tuple[str, str, list[str]
     return build, trial.id, addresses
 
 
-def test_a_cohort_is_made_filled_and_gets_a_build(page: Page, harbour: Harbour) -> None:  # noqa: F811
+def test_a_cohort_is_made_filled_and_gets_a_build(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.ready_build(app, "openfield")
     page.goto(f"/apps/{app}/cohorts")
@@ -48,7 +47,7 @@ def test_a_cohort_is_made_filled_and_gets_a_build(page: Page, harbour: Harbour) 
     expect(people).to_contain_text("not invited yet")
     page.get_by_role("button", name="Hand a build to them").click()
     sheet = page.get_by_role("region", name="Hand a build to testers")
-    sheet.get_by_label("What to try").fill("Walk a path.")
+    sheet.get_by_label("Please look at").fill("Walk a path.")
     sheet.get_by_label("Testers may ask").fill("ida@example.org")
     expect(sheet).to_contain_text("1 people, at once")
     expect(sheet).to_contain_text("59 of 60 seats are left then")
@@ -58,7 +57,7 @@ def test_a_cohort_is_made_filled_and_gets_a_build(page: Page, harbour: Harbour) 
     expect(people.get_by_role("row", name=re.compile("Wren Aldous"))).to_contain_text("sent")
 
 
-def test_a_list_is_looked_at_row_by_row_and_taken_in(page: Page, harbour: Harbour, tmp_path: Path) -> None:  # noqa: F811
+def test_a_list_is_looked_at_row_by_row_and_taken_in(page: Page, harbour: Harbour, tmp_path: Path) -> None:
     app = harbour.new_app()
     harbour.tide.testing.make_cohort(app, "walkers", kind="guest")
     file = tmp_path / "walkers.csv"
@@ -66,8 +65,8 @@ def test_a_list_is_looked_at_row_by_row_and_taken_in(page: Page, harbour: Harbou
         f"mail,name\na.{app}@example.org,Ada\nnot an address,Bo\nA.{app}@example.org,Ada again\n", encoding="utf-8"
     )
     page.goto(f"/apps/{app}/cohorts/walkers")
-    page.get_by_role("button", name="Take a list in").click()
-    sheet = page.get_by_role("region", name="Take a list in")
+    page.get_by_role("button", name="Import a list").click()
+    sheet = page.get_by_role("region", name="Import a list")
     sheet.get_by_label("List").set_input_files(file)
     expect(sheet).to_contain_text("1 new to the desk")
     expect(sheet.get_by_role("row", name=re.compile("3 not an address"))).to_contain_text("cannot be taken")
@@ -79,7 +78,7 @@ def test_a_list_is_looked_at_row_by_row_and_taken_in(page: Page, harbour: Harbou
     expect(page.get_by_role("region", name="People")).to_contain_text(f"a.{app}@example.org")
 
 
-def test_eight_thousand_people_are_searched_as_one_types(page: Page, harbour: Harbour) -> None:  # noqa: F811
+def test_eight_thousand_people_are_searched_as_one_types(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.tide.testing.make_cohort(app, "shore", kind="walk-in", stores=["openfield"])
     rows = "".join(f"t{place}.{app}@example.org,Tester {place}\n" for place in range(8_000))
@@ -98,7 +97,7 @@ def test_eight_thousand_people_are_searched_as_one_types(page: Page, harbour: Ha
     expect(link).to_contain_text("nobody can join: closed")
 
 
-def test_a_trial_turned_down_is_mended_on_its_page(page: Page, harbour: Harbour) -> None:  # noqa: F811
+def test_a_trial_turned_down_is_mended_on_its_page(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     build = harbour.ready_build(app, "openfield")
     harbour.tide.testing.make_cohort(app, "walkers", kind="guest")
@@ -112,8 +111,8 @@ def test_a_trial_turned_down_is_mended_on_its_page(page: Page, harbour: Harbour)
     until(lambda: harbour.tide.testing.trial(trial.id), lambda seen: seen.state == "turned down")
     page.goto(f"/trials/{trial.id}")
     expect(page.get_by_role("region", name="Where it stands")).to_contain_text("Nothing to try was named.")
-    page.get_by_role("button", name="Mend it and hand it in again").click()
-    page.get_by_role("textbox", name="What to try").fill("Open the map and turn the phone.")
+    page.get_by_role("button", name="Fix it and hand it in again").click()
+    page.get_by_role("textbox", name="Please look at").fill("Open the map and turn the phone.")
     page.get_by_role("button", name="Hand it in again", exact=True).click()
     expect(page.get_by_role("region", name="Where it stands")).to_contain_text("with the store")
     page.get_by_role("button", name="End it").click()
@@ -122,7 +121,7 @@ def test_a_trial_turned_down_is_mended_on_its_page(page: Page, harbour: Harbour)
     expect(page.get_by_role("region", name="Where it stands")).to_contain_text("closed")
 
 
-def test_reports_are_sorted_in_the_inbox_and_answered(page: Page, harbour: Harbour) -> None:  # noqa: F811
+def test_reports_are_sorted_in_the_inbox_and_answered(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     build, _, (mai,) = trial_of(harbour, app, "mai")
     stack = "java.lang.IllegalStateException: x\n\tat org.example.TileStore.open(TileStore.java:7)\n"
@@ -141,9 +140,9 @@ def test_reports_are_sorted_in_the_inbox_and_answered(page: Page, harbour: Harbo
     page.get_by_label("Answer Mai Tran by mail").fill("Which phone?")
     page.get_by_role("button", name="Send the answer").click()
     expect(page.get_by_role("region", name="Conversation")).to_contain_text("sent")
-    page.get_by_role("button", name="Mended in …").click()
+    page.get_by_role("button", name="Fixed in …").click()
     page.get_by_role("button", name="Keep it").click()
-    expect(page.get_by_label("About it")).to_contain_text("mended in 1.0.0 (1)")
+    expect(page.get_by_label("About it")).to_contain_text("fixed in 1.0.0 (1)")
     page.goto(f"/apps/{app}/reports")
     page.get_by_role("button", name="Crashes").click()
     row = page.get_by_role("row", name=re.compile("IllegalStateException in TileStore.open"))
@@ -152,7 +151,7 @@ def test_reports_are_sorted_in_the_inbox_and_answered(page: Page, harbour: Harbo
     expect(page.get_by_role("row", name=re.compile(r"1.0.0 \(1\)"))).to_be_visible()
 
 
-def test_somebody_is_found_changed_and_forgotten(page: Page, harbour: Harbour) -> None:  # noqa: F811
+def test_somebody_is_found_changed_and_forgotten(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     address = f"forgetful.{app}@example.org"
     harbour.tide.testing.enter_tester(address, name="Fenna Forgetful")
@@ -170,7 +169,7 @@ def test_somebody_is_found_changed_and_forgotten(page: Page, harbour: Harbour) -
     assert harbour.tide.testing.testers(f"forgetful {app}") == []
 
 
-def test_the_testers_whole_way_on_a_phone(browser: Browser, harbour: Harbour) -> None:  # noqa: F811
+def test_the_testers_whole_way_on_a_phone(browser: Browser, harbour: Harbour) -> None:
     """Mail, link, accept, install at the store, remark with a picture, the team's answer."""
     app = harbour.new_app()
     build, trial, (address,) = trial_of(harbour, app, "mai")
@@ -179,7 +178,7 @@ def test_the_testers_whole_way_on_a_phone(browser: Browser, harbour: Harbour) ->
     phone = context.new_page()
     (mail,) = harbour.mails(address)
     phone.set_content(mail["html"])
-    expect(phone.get_by_role("heading", name="What to try")).to_be_visible()
+    expect(phone.get_by_role("heading", name="Please look at")).to_be_visible()
     phone.get_by_role("link", name="Open my page").click()
     phone.get_by_role("button", name="Accept").click()
     expect(phone.get_by_role("status")).to_contain_text("You take part")
@@ -224,7 +223,7 @@ def test_the_testers_whole_way_on_a_phone(browser: Browser, harbour: Harbour) ->
     context.close()
 
 
-def test_somebody_joins_by_the_link_in_their_language(browser: Browser, harbour: Harbour) -> None:  # noqa: F811
+def test_somebody_joins_by_the_link_in_their_language(browser: Browser, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.tide.testing.make_cohort(app, "shore", kind="walk-in", stores=["openfield"])
     join = harbour.tide.testing.set_join(app, "shore", is_open=True).join

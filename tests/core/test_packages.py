@@ -18,6 +18,7 @@ import pytest
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages import Facts, compare, inspect_package
 from restless_tide.core.packages.mach_o import read_mach_o
+from restless_tide.core.packages.manifest import Element, Given, Manifest, fill
 from restless_tide.core.packages.proto_resources import proto_elements
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix, write_msix_bundle
 from tests.toolchain import (
@@ -63,7 +64,7 @@ RECIPES = [
 def test_the_facts_of_an_apk_agree_with_aapt(tmp_path: Path, recipe: Recipe) -> None:
     apk = make_apk(tmp_path / "app", recipe)
     ours, theirs = read(apk), badging(apk)
-    assert (ours.identifier, ours.version, ours.number) == (theirs.identifier, theirs.version, theirs.number)
+    assert (ours.identifier, ours.version, ours.number.text) == (theirs.identifier, theirs.version, str(theirs.number))
     assert (ours.lowest_platform, ours.target_platform) == (theirs.lowest, theirs.target)
     assert ours.permissions == tuple(dict.fromkeys(theirs.permissions))
     assert ours.permission_limits == theirs.limits
@@ -83,7 +84,7 @@ def test_splits_are_read_as_aapt_reads_them(tmp_path: Path) -> None:
     make_apk(tmp_path / "app", Recipe(splits=("de",)))
     split = tmp_path / "app" / "split-de.apk"
     ours, theirs = read(split), badging(split)
-    assert (ours.split, ours.number, ours.locales) == (theirs.split, theirs.number, theirs.locales) == ("config.de", 17, ("de",))  # fmt: skip
+    assert (ours.split, ours.number.text, ours.locales) == (theirs.split, str(theirs.number), theirs.locales) == ("config.de", "17", ("de",))  # fmt: skip
     assert ours.version == theirs.version == ""
 
 
@@ -119,10 +120,10 @@ def test_our_reading_of_the_wire_format_is_protocs(tmp_path: Path) -> None:
 @pytest.mark.toolchain
 def test_a_large_real_package_agrees_with_aapt() -> None:
     ours, theirs = read(FRAMEWORK), badging(FRAMEWORK)
-    assert (ours.identifier, ours.version, ours.number, ours.label) == (
+    assert (ours.identifier, ours.version, ours.number.text, ours.label) == (
         theirs.identifier,
         theirs.version,
-        theirs.number,
+        str(theirs.number),
         theirs.label,
     )
 
@@ -134,7 +135,7 @@ def test_aapt_reads_the_demo_packages_as_we_do(tmp_path: Path) -> None:
         PackageRecipe("org.example.saltgrass.marram", "2.4.0", 17, "Marram", ("android.permission.CAMERA",)),
     )
     ours, theirs = read(apk), badging(apk)
-    assert (ours.identifier, ours.version, ours.number) == (theirs.identifier, theirs.version, theirs.number)
+    assert (ours.identifier, ours.version, ours.number.text) == (theirs.identifier, theirs.version, str(theirs.number))
     assert (ours.lowest_platform, ours.target_platform, ours.permissions) == (
         theirs.lowest,
         theirs.target,
@@ -145,7 +146,7 @@ def test_aapt_reads_the_demo_packages_as_we_do(tmp_path: Path) -> None:
 @pytest.mark.toolchain
 @pytest.mark.parametrize("binary", [True, False])
 def test_an_ipa_is_read_from_both_forms_of_property_list_as_plistutil_reads_it(tmp_path: Path, binary: bool) -> None:
-    ipa = make_ipa(tmp_path / "marram.ipa", number="42", binary=binary)
+    ipa = make_ipa(tmp_path / "marram.ipa", number="2026.01.42", binary=binary)
     facts = read(ipa)
     with zipfile.ZipFile(ipa) as archive:
         (tmp_path / "Info.plist").write_bytes(archive.read("Payload/Marram.app/Info.plist"))
@@ -210,7 +211,7 @@ def cut_apk(tmp_path: Path) -> bytes:
             archive(
                 {
                     "Payload/A.app/Info.plist": plistlib.dumps(
-                        {"CFBundleIdentifier": "a.b", "CFBundleShortVersionString": "1", "CFBundleVersion": "1.2"}
+                        {"CFBundleIdentifier": "a.b", "CFBundleShortVersionString": "1", "CFBundleVersion": "one"}
                     )
                 }
             ),
@@ -244,7 +245,7 @@ def cut_apk(tmp_path: Path) -> bytes:
         "broken list",
         "list",
         "lacks keys",
-        "dotted number",
+        "number in words",
         "entities",
         "bomb",
         "bomb beside",
@@ -305,7 +306,7 @@ def test_an_msix_package_tells_identity_processor_and_the_fourth_part_as_its_num
     with write_msix(tmp_path / "a.msix", recipe).open("rb") as source:
         facts = inspect_package(source)
     assert (facts.format, facts.platform, facts.identifier) == ("msix", "desktop", "org.example.marram")
-    assert (facts.version, facts.number, facts.processors) == ("2.4.0", 7, ("arm64",))
+    assert (facts.version, facts.number.text, facts.processors) == ("2.4.0", "7", ("arm64",))
     assert (facts.label, facts.permissions) == ("Marram & more", ("internetClient",))
     assert facts.publisher == "CN=Saltgrass Collective, C=DE"
     assert (facts.lowest_platform, facts.target_platform) == ("10.0.17763.0", "10.0.22621.0")
@@ -364,11 +365,11 @@ def test_a_program_for_two_processors_is_read_from_its_first_lines(tmp_path: Pat
     ("content", "kind"),
     [
         ({}, "store"),
-        ({"ProvisionedDevices": ["a1", "b2"]}, "ad hoc"),
+        ({"ProvisionedDevices": ["a1", "b2"]}, "named devices"),
         ({"Entitlements": {"get-task-allow": True}, "ProvisionedDevices": []}, "development"),
-        ({"ProvisionsAllDevices": True}, "in-house"),
+        ({"ProvisionsAllDevices": True}, "any device"),
     ],
-    ids=["store", "ad hoc", "development", "in-house"],
+    ids=["store", "named devices", "development", "any device"],
 )
 def test_a_profile_signed_by_openssl_is_read_and_verified(
     tmp_path: Path, content: dict[str, object], kind: str
@@ -474,3 +475,9 @@ def test_two_builds_side_by_side_tell_first_what_must_be_noticed(tmp_path: Path)
 def test_a_build_beside_itself_shows_no_difference(tmp_path: Path) -> None:
     facts = read(write_ipa(tmp_path / "a.ipa", PackageRecipe("a.b", "1.0.0", 1, "A")))
     assert compare([facts], [facts]) == []
+
+
+def test_a_number_that_no_platform_has_is_refused_as_a_package_is() -> None:
+    by_id = {0x0101021B: Given("7"), 0x01010576: Given("9" * 18)}
+    with pytest.raises(PackageUnreadable, match="The manifest: .* is no build number"):
+        fill(Manifest(), [Element(("manifest",), by_id, {"package": Given("a.b")})])

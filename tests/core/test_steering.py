@@ -11,7 +11,7 @@ from restless_tide.core.conditions import Conditions, Standing, unmet
 from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.ladder import Ladder, Stage, parse_ladder
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
-from restless_tide.core.order import OrderKind, overtaken_by, pause_before_retry_seconds, urgency
+from restless_tide.core.order import RULES, OrderKind, pause_before_retry_seconds
 from restless_tide.core.rollout import Progress, RolloutEvent, RolloutState, adopted, advanced, options, steered
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import Rulebook, read_rulebook
@@ -112,7 +112,7 @@ def test_a_ladder_that_does_not_work_is_refused_with_its_place(text: str, compla
     ("conditions", "standing", "missing"),
     [
         (Conditions(), Standing(False, NOW), []),
-        (Conditions(needs_word=True), Standing(False, NOW), ["the word to launch"]),
+        (Conditions(needs_word=True), Standing(False, NOW), ["the go-ahead to launch"]),
         (Conditions(needs_word=True), Standing(True, NOW), []),
         (Conditions(not_before=NOW + timedelta(hours=1)), Standing(True, NOW), ["the instant 2026-11-20T13:00+00:00"]),
         (Conditions(not_before=NOW), Standing(True, NOW), []),
@@ -144,16 +144,17 @@ def test_an_approval_of_one_build_is_no_approval_of_another(
 
 
 def test_halts_go_first_and_overtake_what_loses_its_meaning() -> None:
-    by_urgency = sorted([OrderKind.SET_SHARE, OrderKind.WITHDRAW, OrderKind.HALT, OrderKind.LAUNCH], key=urgency)
+    by_urgency = sorted(
+        [OrderKind.SET_SHARE, OrderKind.WITHDRAW, OrderKind.HALT, OrderKind.LAUNCH], key=lambda kind: RULES[kind].turn
+    )
     assert by_urgency == [OrderKind.HALT, OrderKind.LAUNCH, OrderKind.WITHDRAW, OrderKind.SET_SHARE]
-    assert OrderKind.SET_SHARE in overtaken_by(OrderKind.HALT)
-    assert OrderKind.LAUNCH in overtaken_by(OrderKind.HALT)
+    assert {OrderKind.SET_SHARE, OrderKind.LAUNCH} <= RULES[OrderKind.HALT].overtakes
 
 
 def test_a_pause_and_a_resume_keep_their_order() -> None:
     """A storm of kills found it: a pause that goes before a waiting resume is undone by it."""
-    assert urgency(OrderKind.PAUSE) == urgency(OrderKind.RESUME)
-    assert OrderKind.RESUME not in overtaken_by(OrderKind.PAUSE)
+    assert RULES[OrderKind.PAUSE].turn == RULES[OrderKind.RESUME].turn
+    assert OrderKind.RESUME not in RULES[OrderKind.PAUSE].overtakes
 
 
 def test_pauses_between_tries_grow_to_a_minute_and_stay_short_for_a_halt() -> None:

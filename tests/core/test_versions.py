@@ -9,13 +9,18 @@ from hypothesis import given
 from hypothesis.strategies import booleans, builds, integers, lists, sampled_from
 
 from restless_tide.core.errors import Invalid
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import check_push, check_submission
 from restless_tide.core.versions import Held, Shelf, Step, check_number, parse_version, propose_for_all
 from tests.core.test_steering import rulebook
 
 NORTHGATE, OPENFIELD = rulebook("northgate"), rulebook("openfield")
-HELD = [Held("2.3.0", 210, live=True), Held("2.3.0", 209, refused=True), Held("2.2.0", 200)]
+HELD = [
+    Held("2.3.0", BuildNumber(210), live=True),
+    Held("2.3.0", BuildNumber(209), refused=True),
+    Held("2.2.0", BuildNumber(200)),
+]
 
 
 @pytest.mark.parametrize(
@@ -26,23 +31,35 @@ HELD = [Held("2.3.0", 210, live=True), Held("2.3.0", 209, refused=True), Held("2
         (OPENFIELD, HELD, Step.MINOR, "2.4.0", 211),
         (OPENFIELD, HELD, Step.MAJOR, "3.0.0", 211),
         (NORTHGATE, HELD, Step.MINOR, "2.4.0", 1),
-        (NORTHGATE, [*HELD, Held("2.4.0", 3)], Step.MINOR, "2.4.0", 4),
-        (OPENFIELD, [*HELD, Held("2.4.0", 217, in_release=True)], Step.PATCH, "2.4.0", 218),
-        (NORTHGATE, [Held("1.0.0", 5, refused=True)], Step.PATCH, "1.0.0", 6),
-        (OPENFIELD, [Held("2.4", 7, live=True)], Step.PATCH, "2.4.1", 8),
+        (NORTHGATE, [*HELD, Held("2.4.0", BuildNumber(3))], Step.MINOR, "2.4.0", 4),
+        (OPENFIELD, [*HELD, Held("2.4.0", BuildNumber(217), in_release=True)], Step.PATCH, "2.4.0", 218),
+        (OPENFIELD, [Held("1.0.0", BuildNumber(7), went_out=True)], Step.PATCH, "1.0.1", 8),
+        (
+            OPENFIELD,
+            [Held("1.0.0", BuildNumber(7), went_out=True), Held("1.1.0", BuildNumber(8))],
+            Step.PATCH,
+            "1.1.0",
+            9,
+        ),
+        (NORTHGATE, [Held("1.0.0", BuildNumber("2026.01.05"))], Step.PATCH, "1.0.0", "2026.1.6"),
+        (NORTHGATE, [Held("1.0.0", BuildNumber("7.2.999999"))], Step.PATCH, "1.0.0", "7.3"),
+        (OPENFIELD, [Held("1.0.0", BuildNumber("7.2.1"))], Step.PATCH, "1.0.0", 8),
+        (NORTHGATE, [Held("1.0.0", BuildNumber(5), refused=True)], Step.PATCH, "1.0.0", 6),
+        (OPENFIELD, [Held("2.4", BuildNumber(7), live=True)], Step.PATCH, "2.4.1", 8),
     ],
 )
 def test_the_smallest_pair_the_store_takes_is_proposed(rules, held, step, version, number) -> None:
     proposal = propose_for_all([Shelf(rules, tuple(held))], step)
-    assert (proposal.version, proposal.number) == (version, number)
+    assert (proposal.version, proposal.number) == (version, BuildNumber(number))
     assert proposal.reasons
 
 
+NUMBERS = lists(integers(0, 50), min_size=1, max_size=3).map(lambda parts: BuildNumber(".".join(map(str, parts))))
 HELD_BUILDS = lists(
     builds(
         Held,
         version=sampled_from(["1.0.0", "1.1.0", "2.0"]),
-        number=integers(1, 50),
+        number=NUMBERS,
         live=booleans(),
         refused=booleans(),
     ),
@@ -67,10 +84,14 @@ def test_whatever_the_store_holds_the_proposal_passes_its_own_check(held, rules,
         (NORTHGATE, "2.2.9", 1, ["version-not-above-live"]),
         (NORTHGATE, "2.3.0", 210, ["number-not-rising", "version-not-above-live"]),
         (NORTHGATE, "2.4.0", 1_000_000, ["number-too-large"]),
+        (NORTHGATE, "2.4.0", "0.1000000", ["number-too-large"]),
+        (NORTHGATE, "2.4.0", "0.0.1", []),
+        (NORTHGATE, "2.3.0", "210.0.0", ["number-not-rising", "version-not-above-live"]),
+        (OPENFIELD, "2.4.0", "211.1", ["number-has-parts"]),
     ],
 )
 def test_what_does_not_rise_is_named_with_its_remedy(rules, version, number, codes) -> None:
-    findings = check_number(rules, HELD, version, number)
+    findings = check_number(rules, HELD, version, BuildNumber(number))
     assert [finding.code for finding in findings] == codes
     assert all(finding.remedy for finding in findings)
 
@@ -79,6 +100,26 @@ def test_what_does_not_rise_is_named_with_its_remedy(rules, version, number, cod
 def test_what_is_no_version_is_refused(text: str) -> None:
     with pytest.raises(Invalid, match="no version"):
         parse_version(text)
+
+
+@given(first=NUMBERS, second=NUMBERS)
+def test_numbers_are_compared_part_by_part_and_their_order_in_the_records_is_the_same(first, second) -> None:
+    def padded(number: BuildNumber) -> tuple[int, ...]:
+        return (*number.parts, 0, 0)[:3]
+
+    assert (first < second, first == second) == (padded(first) < padded(second), padded(first) == padded(second))
+    assert (first.order < second.order, first.order == second.order) == (first < second, first == second)
+    assert first != second or hash(first) == hash(second)
+    assert second.raised(3, 50) > second
+
+
+@pytest.mark.parametrize(
+    "text", ["", "1.2.3.4", "1..2", ".1", "1.", "one", "1.-2", "1,2", "9" * 20, "٣", "1.2\n3", True]
+)
+def test_what_is_no_number_is_refused(text: str) -> None:
+    with pytest.raises(Invalid, match="no build number") as refused:
+        BuildNumber(text)
+    assert "218 or 2.18.3" in refused.value.remedy
 
 
 NOW = datetime(2026, 11, 23, 9, 0, tzinfo=UTC)
@@ -139,4 +180,4 @@ def test_a_submission_needs_a_ready_build_of_its_version_and_notes_that_fit() ->
     assert codes(build_ready=False) == ["build-not-ready"]
     assert codes(build_version="2.4.1") == ["version-differs"]
     assert codes(notes={"de": "Neu."}) == ["notes-missing"]
-    assert codes(notes={"en": "x" * 421}) == ["notes-too-long"]
+    assert codes(notes={"en": "x" * (OPENFIELD.review.notes_limit_characters + 1)}) == ["notes-too-long"]

@@ -12,7 +12,9 @@ import pytest
 
 from restless_tide.client import Denied, Invalid, StoreRefused, StoreUnreachable, Tide, Unauthenticated
 from restless_tide.records.database import Database
-from tests.harbour import EMAIL, PASSWORD, Harbour, add_person, until
+from restless_tide.service.serve import add_first_person
+from tests.harbour import EMAIL, PASSWORD, Harbour, until
+from tests.patience import OPENLY
 
 OPEN_TO_ALL = {
     ("get", "/healthz"),
@@ -26,7 +28,7 @@ CHUNK = TUS | {"Upload-Offset": "0", "Content-Type": "application/offset+octet-s
 
 
 def test_nothing_but_health_and_sign_in_answers_without_a_sign_in(harbour: Harbour) -> None:
-    with httpx.Client(base_url=harbour.address, trust_env=False) as nobody:
+    with httpx.Client(base_url=harbour.address, **OPENLY) as nobody:
         assert nobody.get("/healthz").json()["status"] == "ok"
         assert nobody.get("/v1/openapi.json").status_code == 401
         for path, methods in harbour.tide.watching.contract()["paths"].items():
@@ -39,7 +41,7 @@ def test_nothing_but_health_and_sign_in_answers_without_a_sign_in(harbour: Harbo
 
 
 def test_a_session_begins_with_the_password_and_ends_with_the_sign_out(harbour: Harbour) -> None:
-    with httpx.Client(base_url=harbour.address, trust_env=False) as browser:
+    with httpx.Client(base_url=harbour.address, **OPENLY) as browser:
         assert browser.post("/v1/sign-in", json={"email": EMAIL, "password": "wrong-password"}).status_code == 401
         assert (
             browser.post("/v1/sign-in", json={"email": "nobody@example.org", "password": PASSWORD}).status_code == 401
@@ -76,7 +78,7 @@ def test_a_token_can_be_revoked_and_expires(harbour: Harbour) -> None:
 
 
 def test_somebody_elses_token_cannot_be_revoked(harbour: Harbour) -> None:
-    add_person(harbour.processes, "Tam Okoro", "tam@saltgrass.example.org", "a-long-password")
+    add_first_person(harbour.processes.desk_environment(), "Tam Okoro", "tam@saltgrass.example.org", "a-long-password")
     mine = harbour.tide.people.make_token("mine")
     with Tide(harbour.address) as other:
         other.people.sign_in("tam@saltgrass.example.org", "a-long-password")
@@ -135,11 +137,12 @@ def test_an_unfit_connection_file_is_refused_and_nothing_is_kept(
 def test_a_store_that_is_away_or_does_not_know_the_key_is_not_connected(harbour: Harbour) -> None:
     connection = harbour.control("northgate", "connections", {})
     stranger = harbour.control("openfield", "connections", {})
+    before = [store.name for store in harbour.tide.stores.every()]
     with pytest.raises(StoreUnreachable, match="does not answer"):
         harbour.tide.stores.connect("away", connection | {"gateway": "http://127.0.0.1:9"})
     with pytest.raises(StoreRefused, match="does not accept the key"):
         harbour.tide.stores.connect("stranger", connection | {"private_key": stranger["private_key"]})
-    assert {store.name for store in harbour.tide.stores.every()} == {"northgate", "openfield"}
+    assert [store.name for store in harbour.tide.stores.every()] == before
 
 
 def test_only_a_throw_away_desk_has_a_clock_that_can_be_moved(own_harbour: Harbour) -> None:
@@ -152,7 +155,7 @@ def test_only_a_throw_away_desk_has_a_clock_that_can_be_moved(own_harbour: Harbo
 
 def raw(harbour: Harbour, method: str, path: str, **sent: Any) -> httpx.Response:
     headers = {"Authorization": f"Bearer {harbour.token}"} | sent.pop("headers", {})
-    return httpx.request(method, f"{harbour.address}{path}", headers=headers, trust_env=False, **sent)
+    return httpx.request(method, f"{harbour.address}{path}", headers=headers, **OPENLY, **sent)
 
 
 @pytest.mark.parametrize(

@@ -12,15 +12,16 @@ from pathlib import Path
 
 import pytest
 
-from restless_tide.demo.processes import Ports, Processes, free_ports
+from restless_tide.demo.processes import Ports, free_ports
 from restless_tide.wire.errors import Conflict
 from tests.harbour import until
+from tests.nursery import NurseryProcesses, run
+from tests.patience import PATIENCE_SECONDS, WHOLE_WAY_SECONDS
 
 
 def run_demo(folder: Path, port: int, *words: str) -> subprocess.CompletedProcess[str]:
     environment = os.environ | {"TIDE_PORT": str(port)}
-    command = [sys.executable, "-m", "restless_tide.demo", *words]
-    return subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, timeout=60, check=False)
+    return run(["restless_tide.demo", *words], environment, folder)
 
 
 def test_a_taken_port_is_said_in_one_line_with_the_way_to_choose_another(tmp_path: Path) -> None:
@@ -42,17 +43,24 @@ def test_a_demo_stopped_early_ends_everything_and_begins_anew_the_next_time(tmp_
     ports = free_ports(32_000)
     environment = os.environ | {"TIDE_PORT": str(ports.desk)}
     command = [sys.executable, "-m", "restless_tide.demo"]
-    demo = subprocess.Popen(command, cwd=tmp_path, env=environment, stdout=subprocess.PIPE, text=True)
+    demo = subprocess.Popen(
+        command, cwd=tmp_path, env=environment, stdout=subprocess.PIPE, text=True, preexec_fn=_heed_ctrl_c
+    )
     assert demo.stdout is not None
     until(lambda: (tmp_path / ".demo" / "desk.log").exists(), bool)
     demo.send_signal(signal.SIGINT)
-    said, _ = demo.communicate(timeout=40)
+    said, _ = demo.communicate(timeout=PATIENCE_SECONDS)
     assert demo.returncode == 130
     assert "begins it anew" in said
     assert "Traceback" not in said
     assert not (tmp_path / ".demo" / "sign-in.json").exists()
     until(lambda: _free(ports), bool)
     assert _left_over(tmp_path) == []
+
+
+def _heed_ctrl_c() -> None:
+    """A shell starts what runs in its background deaf to Ctrl-C, and so these tests and all that they start."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
 def _left_over(folder: Path) -> list[str]:
@@ -81,7 +89,7 @@ def test_reset_throws_the_data_away(tmp_path: Path) -> None:
 
 
 def test_a_process_that_cannot_start_is_named_with_its_log(tmp_path: Path) -> None:
-    processes = Processes(tmp_path, free_ports(33_000), {"TIDE_PORT": "no number"})
+    processes = NurseryProcesses(tmp_path, free_ports(33_000), {"TIDE_PORT": "no number"})
     with processes, pytest.raises(Exception, match="desk process did not start"):
         processes.start("desk")
     assert "TIDE_PORT is 'no number'" in (tmp_path / "desk.log").read_text()
@@ -93,7 +101,7 @@ def test_the_tour_walks_the_whole_way(tmp_path: Path) -> None:
         cwd=tmp_path,
         capture_output=True,
         text=True,
-        timeout=200,
+        timeout=WHOLE_WAY_SECONDS,
         check=False,
     )
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]

@@ -26,6 +26,7 @@ from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.settings import Settings, settings_from
 from restless_tide.engine.lease import EngineLease
 from tests.harbour import Harbour, leg_of, until
+from tests.patience import OPENLY
 
 _keys = itertools.count(1)
 
@@ -35,7 +36,7 @@ def mischief(harbour: Harbour, store: str, **wish: Any) -> None:
 
 
 def ready(address: str) -> dict[str, str]:
-    return httpx.get(f"{address}/readyz", trust_env=False).json()
+    return httpx.get(f"{address}/readyz", **OPENLY).json()
 
 
 # one engine per database
@@ -144,7 +145,7 @@ def test_a_halt_of_what_was_never_launched_stops_the_launch(harbour: Harbour) ->
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].orders[0].trouble)
     harbour.tide.releases.steer(app, "1.0.0", "halt", reason="it must not go out")
     stopped = harbour.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].phase == "approved")
-    assert stopped.legs[0].waits_for == ["the word to launch"]
+    assert stopped.legs[0].waits_for == ["the go-ahead to launch"]
     assert harbour.rollouts("northgate", app) == []
     told = [line.act for line in harbour.tide.watching.logbook(app=app, limit=3)]
     assert "halted before it was launched" in told
@@ -228,7 +229,7 @@ def post(address: str, event: dict[str, Any], secret: str, *, at: datetime | Non
         "webhook-timestamp": str(int(now.timestamp())),
         "webhook-signature": Webhook(secret).sign(event["id"], now, body),
     }
-    return httpx.post(address, content=body, headers=headers, trust_env=False)
+    return httpx.post(address, content=body, headers=headers, **OPENLY)
 
 
 def test_forged_old_and_unsigned_events_change_nothing(harbour: Harbour) -> None:
@@ -240,7 +241,7 @@ def test_forged_old_and_unsigned_events_change_nothing(harbour: Harbour) -> None
     before = harbour.tide.stores.one("openfield").forged_events
     assert post(address, event, forged).status_code == 401
     assert post(address, event, secret, at=datetime.now(UTC) - timedelta(minutes=20)).status_code == 401
-    assert httpx.post(address, json=event, trust_env=False).status_code == 401
+    assert httpx.post(address, json=event, **OPENLY).status_code == 401
     elsewhere = address.replace("/events", "x/events")
     unknown = post(elsewhere, event, secret)
     assert (unknown.status_code, unknown.json()["code"]) == (401, "event-unproved")
@@ -324,7 +325,7 @@ def test_a_clock_that_jumps_neither_skips_a_stage_nor_doubles_it(harbour: Harbou
 def test_the_id_of_a_request_goes_with_the_act_into_the_stores_own_record(harbour: Harbour) -> None:
     name = f"traced{next(_keys)}"
     headers = {"Authorization": f"Bearer {harbour.token}", "X-Request-Id": f"console-{name}"}
-    with httpx.Client(base_url=harbour.address, headers=headers, trust_env=False) as http:
+    with httpx.Client(base_url=harbour.address, headers=headers, **OPENLY) as http:
         wanted = {"name": name, "identifiers": {"android": f"org.example.{name}"}}
         assert http.post("/v1/apps", json=wanted).headers["X-Request-Id"] == f"console-{name}"
         http.post(f"/v1/apps/{name}/berths", json={"store": "openfield"})
@@ -338,7 +339,7 @@ def test_the_id_of_a_request_goes_with_the_act_into_the_stores_own_record(harbou
 
 
 def test_the_services_figures_are_open_metrics(harbour: Harbour) -> None:
-    answer = httpx.get(f"{harbour.address}/metrics", trust_env=False)
+    answer = httpx.get(f"{harbour.address}/metrics", **OPENLY)
     assert answer.headers["content-type"].startswith("application/openmetrics-text")
     assert answer.text.endswith("# EOF\n")
     for name in (

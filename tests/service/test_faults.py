@@ -8,8 +8,11 @@ from pathlib import Path
 import pytest
 
 from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady
-from restless_tide.demo.processes import Processes, free_ports
+from restless_tide.core.rulebook import CohortKind, read_rulebook
+from restless_tide.demo.processes import free_ports
+from restless_tide.standins.__main__ import RULEBOOKS
 from tests.harbour import Harbour, leg_of, until
+from tests.nursery import NurseryProcesses
 
 TRIAL = {"cohort": "crew", "store": "openfield", "notes": "Look.", "contact": "ida@example.org"}
 
@@ -66,16 +69,19 @@ def test_an_invitation_can_be_sent_again_by_the_same_link_and_nobody_is_flooded(
 def test_seats_are_counted_before_anybody_is_invited(harbour: Harbour) -> None:
     app = harbour.new_app()
     build = harbour.ready_build(app, "northgate")
-    crew_of(harbour, app, 41)
-    with pytest.raises(NotReady, match="40 crew seats; 41 testers") as short:
+    rules = read_rulebook((RULEBOOKS / "northgate.toml").read_text(encoding="utf-8"))
+    seats = rules.cohorts[CohortKind.CREW].seats
+    too_many = f"{seats} crew seats; {seats + 1} testers"
+    crew_of(harbour, app, seats + 1)
+    with pytest.raises(NotReady, match=too_many) as short:
         harbour.tide.testing.open_trial(app, build=build, **TRIAL | {"store": "northgate"})
     assert "Take 1 tester(s) out" in short.value.remedy
     assert harbour.tide.testing.trials(app) == []
-    harbour.tide.testing.remove_tester(app, "crew", f"tester40.{app}@example.org")
+    harbour.tide.testing.remove_tester(app, "crew", f"tester{seats}.{app}@example.org")
     harbour.tide.testing.open_trial(app, build=build, **TRIAL | {"store": "northgate"})
-    with pytest.raises(NotReady, match="40 crew seats; 41 testers"):
+    with pytest.raises(NotReady, match=too_many):
         harbour.tide.testing.add_tester(app, "crew", f"late.{app}@example.org")
-    assert harbour.tide.testing.cohorts(app)[0].testers == 40
+    assert harbour.tide.testing.cohorts(app)[0].testers == seats
 
 
 def test_a_trial_is_ended_and_an_ended_one_cannot_be_ended_again(harbour: Harbour) -> None:
@@ -145,8 +151,8 @@ def test_a_push_while_the_store_is_away_is_checked_against_the_desks_own_records
     harbour.control("openfield", "mischief", {"outage": True})
     try:
         with pytest.raises(NotReady, match="Number 7 is not above 7"):
-            harbour.tide.builds.push(harbour.package(app, "openfield", "1.1.0", 7), app=app, store="openfield")
-        sent = harbour.tide.builds.push(harbour.package(app, "openfield", "1.1.0", 8), app=app, store="openfield")
+            harbour.push(harbour.package(app, "openfield", "1.1.0", 7), app=app, store="openfield")
+        sent = harbour.push(harbour.package(app, "openfield", "1.1.0", 8), app=app, store="openfield")
         until(lambda: harbour.tide.builds.consignment(sent.id), lambda seen: seen.waiting_because)
     finally:
         harbour.control("openfield", "mischief", {"outage": False})
@@ -182,7 +188,7 @@ def test_a_ladder_a_build_and_a_version_that_do_not_fit_are_refused(harbour: Har
 
 
 def test_a_desk_without_people_says_how_to_add_the_first(tmp_path: Path) -> None:
-    with Processes(tmp_path, free_ports(34_000)) as processes:
+    with NurseryProcesses(tmp_path, free_ports(34_000)) as processes:
         processes.start("desk")
         told = (tmp_path / "desk.log").read_text()
     assert "Nobody can sign in yet" in told

@@ -12,6 +12,7 @@ from PIL import Image
 
 from restless_tide.client import Conflict, NotFound
 from tests.harbour import Harbour, until
+from tests.patience import OPENLY
 
 NAME, DEVICE, REMARK = "Quendolina Ysbrandt", "Zephyr Nineteen", "My neighbour Ottokar saw it, too."
 
@@ -47,7 +48,7 @@ def test_a_person_forgotten_is_found_nowhere_and_the_chain_still_holds(own_harbo
     )
     until(lambda: tide.testing.trial(trial.id), lambda seen: seen.invited == {"sent": 2})
     link = harbour.link_of(address)
-    httpx.post(link, data={"answer": "accept"}, trust_env=False)
+    httpx.post(link, data={"answer": "accept"}, **OPENLY)
     reference = (tide.testing.trial(trial.id).store_page or "").rpartition("/")[2]
     harbour.control("openfield", f"testers/{reference}", {"address": address, "act": "install", "device": DEVICE})
     out = io.BytesIO()
@@ -56,7 +57,7 @@ def test_a_person_forgotten_is_found_nowhere_and_the_chain_still_holds(own_harbo
         f"{link}/remarks",
         data={"text": REMARK},
         files={"picture": ("x.png", out.getvalue(), "image/png")},
-        trust_env=False,
+        **OPENLY,
     )
     (report,) = tide.reports.some(app=app)
     tide.reports.reply(report.id, f"Dear {NAME}, thank you.")
@@ -83,7 +84,7 @@ def test_a_person_forgotten_is_found_nowhere_and_the_chain_still_holds(own_harbo
     forgotten = next(line for line in tide.watching.logbook() if line.act == "tester forgotten")
     assert (forgotten.subject, forgotten.reason) == (f"tester {tester.id}", "she asked for it")
     assert any(line.person == f"tester:{tester.id}" for line in tide.watching.logbook(app=app))
-    assert httpx.get(link, trust_env=False).status_code == 404
+    assert httpx.get(link, **OPENLY).status_code == 404
     assert tide.testing.testers("ysbrandt") == []
     with pytest.raises(NotFound):
         tide.testing.forget(address)

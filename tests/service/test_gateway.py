@@ -20,6 +20,7 @@ from restless_tide.gateways import protocol
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.gateways.protocol import ConnectionFile
 from tests.harbour import Harbour
+from tests.patience import OPENLY
 
 
 @pytest.fixture
@@ -57,7 +58,7 @@ def ask_token(connection: ConnectionFile, **changed: Any) -> httpx.Response:
         "client_assertion_type": protocol.ASSERTION_TYPE,
         "client_assertion": jwt.encode(claims, key, algorithm="ES256"),
     }
-    return httpx.post(f"{connection.gateway}/v1/token", data=form, trust_env=False)
+    return httpx.post(f"{connection.gateway}/v1/token", data=form, **OPENLY)
 
 
 def bearer(connection: ConnectionFile) -> dict[str, str]:
@@ -90,7 +91,7 @@ def test_an_assertion_counts_once(connection: ConnectionFile) -> None:
 
 
 def test_every_answer_carries_the_stores_own_clock_and_the_rulebook_its_revision(connection: ConnectionFile) -> None:
-    answer = httpx.get(f"{connection.gateway}/v1/rulebook", headers=bearer(connection), trust_env=False)
+    answer = httpx.get(f"{connection.gateway}/v1/rulebook", headers=bearer(connection), **OPENLY)
     assert answer.headers["etag"] == f'"{answer.json()["revision"]}"'
     assert protocol.CLOCK_HEADER.lower() in answer.headers
 
@@ -102,7 +103,7 @@ def test_nothing_but_the_token_is_answered_without_one(connection: ConnectionFil
         ("POST", "/v1/berths"),
         ("HEAD", "/v1/uploads/x"),
     ):
-        assert httpx.request(method, f"{connection.gateway}{path}", trust_env=False).status_code == 401
+        assert httpx.request(method, f"{connection.gateway}{path}", **OPENLY).status_code == 401
 
 
 def test_the_same_key_gives_the_same_answer_and_another_call_under_it_is_a_conflict(
@@ -135,24 +136,24 @@ def test_an_upload_goes_on_where_it_stopped_and_damage_is_refused(connection: Co
     made = httpx.post(
         f"{connection.gateway}/v1/berths/{berth}/uploads",
         headers=head | {"Upload-Length": str(len(content)), "Idempotency-Key": key},
-        trust_env=False,
+        **OPENLY,
     )
     place = f"{connection.gateway}/v1/uploads/{made.json()['id']}"
 
     def append(offset: int, block: bytes, digest_of: bytes | None = None) -> httpx.Response:
         digest = base64.b64encode(hashlib.sha256(digest_of or block).digest()).decode()
         headers = head | {"Upload-Offset": str(offset), "Upload-Checksum": f"sha256 {digest}"}
-        return httpx.patch(place, content=block, headers=headers, trust_env=False)
+        return httpx.patch(place, content=block, headers=headers, **OPENLY)
 
     assert append(0, content[:4000]).status_code == 204
     assert append(4000, b"damaged", b"promised").json()["code"] == "checksum-differs"
     assert append(0, content[:10]).json()["code"] == "offset-differs"
     assert append(4000, content).json()["code"] == "upload-too-long"
-    assert httpx.head(place, headers=head, trust_env=False).headers["Upload-Offset"] == "4000"
+    assert httpx.head(place, headers=head, **OPENLY).headers["Upload-Offset"] == "4000"
     told: list[int] = []
     gateway.send_package(berth, io.BytesIO(content), len(content), key, told.append)
     assert told == [len(content)]
-    assert httpx.head(place, headers=head, trust_env=False).headers["Upload-Offset"] == str(len(content))
+    assert httpx.head(place, headers=head, **OPENLY).headers["Upload-Offset"] == str(len(content))
 
 
 def test_a_package_that_has_not_arrived_whole_is_not_consigned(connection: ConnectionFile, gateway: Gateway) -> None:
@@ -160,7 +161,7 @@ def test_a_package_that_has_not_arrived_whole_is_not_consigned(connection: Conne
     upload = httpx.post(
         f"{connection.gateway}/v1/berths/{berth}/uploads",
         headers=bearer(connection) | {"Upload-Length": "10", "Idempotency-Key": str(uuid.uuid4())},
-        trust_env=False,
+        **OPENLY,
     ).json()["id"]
     with pytest.raises(StoreRefused, match="has not arrived whole"):
         gateway.consign(

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
 
-from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound
+from restless_tide.cli.exits import Exit
+from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady
 from restless_tide.demo.chapter import WRACKLINE
+from restless_tide.wire.push import HandOnWanted
 from restless_tide.wire.releases import LegWanted
 from restless_tide.wire.steps import StepTold
-from tests.harbour import Harbour, leg_of, until
+from tests.harbour import EMAIL, Harbour, leg_of, until
+from tests.service.test_cli import Terminal
 
 
 @pytest.fixture(scope="module")
@@ -41,7 +45,7 @@ def with_berth(harbour: Harbour) -> str:
 
 
 def ready_there(harbour: Harbour, app: str, build: str) -> None:
-    sent = harbour.tide.builds.send(build, "wrackline")
+    sent = harbour.tide.builds.send(app, build, "wrackline").consignments[0]
     settle(harbour, app, "Hand in build")
     settle(harbour, app, "See whether", "ready")
     until(lambda: harbour.tide.builds.consignment(sent.id), lambda seen: seen.state == "ready")
@@ -52,7 +56,7 @@ def test_a_release_goes_from_draft_to_halted_with_one_leg_carried_by_a_person_be
 ) -> None:
     app = with_berth(carried)
     android, ios = carried.ready_build(app, "openfield"), carried.ready_build(app, "northgate")
-    sent = carried.tide.builds.send(android, "wrackline")
+    sent = carried.tide.builds.send(app, android, "wrackline").consignments[0]
     step = step_of(carried, app, "Hand in build")
     (file,) = step.files
     fetched = carried.tide.steps.fetch(file.sha256, tmp_path / "taken.apk")
@@ -188,7 +192,7 @@ def test_a_review_by_hand_that_ends_in_a_no_keeps_every_reason(carried: Harbour)
 def test_a_first_build_by_hand_is_recognised_and_every_later_one_goes_by_the_gateway(carried: Harbour) -> None:
     app = carried.new_app()
     file = carried.package(app, "northgate", "1.0.0", 1)
-    sent = carried.tide.builds.push(file, app=app, store="northgate")
+    sent = carried.push(file, app=app, store="northgate")
     step = step_of(carried, app, "Hand in the first build")
     assert (step.outcomes, len(step.files), step.store) == (["done"], 1, "northgate")
     carried.hand_in("northgate", app, file)
@@ -197,7 +201,7 @@ def test_a_first_build_by_hand_is_recognised_and_every_later_one_goes_by_the_gat
     assert (recognised.state, recognised.said) == ("confirmed", "The desk recognised it.")
     carried.pass_hours(1, desk=False)
     until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.state == "ready")
-    later = carried.tide.builds.push(carried.package(app, "northgate", "1.0.0", 2), app=app, store="northgate")
+    later = carried.push(carried.package(app, "northgate", "1.0.0", 2), app=app, store="northgate")
     until(lambda: carried.tide.builds.consignment(later.id), lambda seen: seen.state == "processing")
     assert not [entry for entry in carried.tide.steps.waiting() if entry.app == app]
 
@@ -205,7 +209,7 @@ def test_a_first_build_by_hand_is_recognised_and_every_later_one_goes_by_the_gat
 def test_saying_done_too_early_is_told_and_the_desk_goes_on_looking(carried: Harbour) -> None:
     app = carried.new_app()
     file = carried.package(app, "northgate")
-    sent = carried.tide.builds.push(file, app=app, store="northgate")
+    sent = carried.push(file, app=app, store="northgate")
     settle(carried, app, "Hand in the first build")
     told = until(lambda: carried.tide.builds.consignment(sent.id), lambda seen: seen.waiting_because)
     assert told.waiting_because == "Northgate does not show build 1.0.0 (1) yet."
@@ -221,7 +225,7 @@ def test_a_hand_carried_store_takes_a_new_rulebook_and_keeps_the_old_when_the_ne
     changed = text.replace('revision = "spring"', 'revision = "summer"').replace("= 300", "= 250")
     summer = carried.tide.stores.carry("wrackline", changed)
     assert [(change.name, change.before, change.after) for change in summer.revisions[0].changes] == [
-        ("Longest release notes in characters", "300", "250")
+        ("Longest release notes", "300", "250")
     ]
     with pytest.raises(Conflict, match="has a gateway"):
         carried.tide.stores.carry("openfield", text)
@@ -237,3 +241,51 @@ def test_a_step_that_waits_long_is_called_to_mind(own_harbour: Harbour) -> None:
     own_harbour.tide.watching.move_clock(step_hours=9)
     said = until(lambda: [entry.said for entry in own_harbour.tide.notices.deliveries()], lambda told: len(told) == 2)
     assert said[0] == f"Still waiting after 9 h: Open a place for {app.title()} at Wrackline"
+
+
+def test_what_one_store_would_refuse_is_sent_to_none_of_them(carried: Harbour, tmp_path: Path) -> None:
+    app, builds = with_berth(carried), carried.tide.builds
+    carried.ready_build(app, "openfield", number=5)
+    file = carried.package(app, "openfield", "1.0.0", 3)
+    with pytest.raises(NotReady, match="openfield: Number 3 is not above 5") as refused:
+        builds.push(file, app=app)
+    assert "number 6 or higher" in refused.value.remedy
+    assert [str(build.number) for build in builds.of_app(app)] == ["5"], "not even entered"
+    done = Terminal(carried, tmp_path)("build", "push", str(file), "--app", app)
+    assert done.returncode == Exit.REFUSED
+    assert "Nothing was sent. Sending this build is not possible: openfield: Number 3 is not above 5" in done.stderr
+    sheets = {
+        sheet.store: [found.code for found in sheet.findings if found.level == "blocker"]
+        for sheet in builds.check(app, [builds.package(builds.hand_over(file)[0])])
+    }
+    assert sheets == {"openfield": ["number-not-rising"], "wrackline": []}
+
+
+def test_a_push_goes_to_every_store_with_what_follows_and_the_same_again_is_the_same(
+    carried: Harbour, tmp_path: Path
+) -> None:
+    app, tide = with_berth(carried), carried.tide
+    tide.testing.make_cohort(app, "crew", stores=["openfield", "wrackline"])
+    tide.testing.add_tester(app, "crew", f"wren.{app}@example.org")
+    file = carried.package(app, "openfield")
+    with pytest.raises(NotFound, match="cohort"):
+        tide.builds.push(file, app=app, hand_on=HandOnWanted(cohorts=["nobody"]))
+    assert tide.builds.of_app(app) == [], "what follows is part of the act"
+    terminal = Terminal(carried, tmp_path)
+    done = terminal("build", "push", str(file), "--app", app, "--trial", "crew")
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.count("is drafted. It begins once") == 2
+    first = tide.builds.push(file, app=app, hand_on=HandOnWanted(cohorts=["crew"]))
+    assert first.build.known_before
+    assert {entry.store for entry in first.consignments} == {"openfield", "wrackline"}
+    assert len(tide.testing.trials(app)) == len(first.trials) == 2
+    assert {trial.contact for trial in first.trials} == {EMAIL}, "hers who pushed, where nobody said another"
+    until(lambda: tide.builds.consignment(first.consignments[0].id), lambda seen: seen.state == "processing")
+    carried.pass_hours(1, desk=False)
+    opened = until(
+        lambda: {trial.store: trial.state for trial in tide.testing.trials(app)},
+        lambda seen: seen["openfield"] == "open",
+    )
+    assert opened["wrackline"] == "drafted", "there nobody has handed the build in yet"
+    again = terminal("build", "send", first.build.id, "--app", app, "--store", "openfield", "--trial", "crew", "--json")
+    assert [trial["state"] for trial in json.loads(again.stdout)["trials"]] == ["open"]

@@ -13,6 +13,7 @@ from sqlalchemy import func, select
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotReady
 from restless_tide.core.invitation import InvitationEvent, InvitationState
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.report import ReportEvent, ReportKind
 from restless_tide.core.rulebook import CohortKind, read_rulebook
@@ -24,6 +25,8 @@ from restless_tide.desk.planning import Brief, plan
 from restless_tide.desk.reports import Filing
 from restless_tide.desk.settings import Settings
 from restless_tide.desk.testers import Personal
+from restless_tide.engine import field_reports
+from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import (
     App,
     AppIdentifier,
@@ -74,7 +77,12 @@ def add_build(desk: Desk, number: int, state: ConsignmentState = ConsignmentStat
     with desk.act("operator") as act:
         app = find.app(act.session, "marram")
         build = Build(
-            app_id=app.id, platform="android", version="1.0.0", number=number, created_at=act.now, created_by="p"
+            app_id=app.id,
+            platform="android",
+            version="1.0.0",
+            number=BuildNumber(number),
+            created_at=act.now,
+            created_by="p",
         )
         act.session.add(build)
         act.session.flush()
@@ -96,7 +104,7 @@ def crew(desk: Desk, *who: str, name: str = "crew", kind: CohortKind = CohortKin
 
 
 def newest_build(act: Act) -> str:
-    return act.session.scalars(select(Build.id).order_by(Build.number.desc())).first() or ""
+    return act.session.scalars(select(Build.id).order_by(Build.number_order.desc())).first() or ""
 
 
 def hand(desk: Desk, *names: str, store: str = "openfield", build: str | None = None, **wish: Any) -> list[str]:
@@ -351,7 +359,7 @@ def test_a_draft_waits_for_the_build_and_one_without_seats_stays(desk: Desk) -> 
 
 def _first(desk: Desk) -> str:
     with desk.look() as session:
-        return session.scalars(select(Build.id).order_by(Build.number)).first() or ""
+        return session.scalars(select(Build.id).order_by(Build.number_order)).first() or ""
 
 
 def test_what_can_not_be_done_now_is_refused_with_what_can(desk: Desk) -> None:
@@ -393,7 +401,7 @@ def test_the_numbers_of_a_build_count_each_person_once_by_how_far_they_came(desk
         assert (numbers.invited, numbers.accepted, numbers.installed) == (3, 2, 1)
         assert (numbers.remarks, numbers.crashes, numbers.open_reports) == (1, 3, 3)
         (group,) = inbox.groups(session, "marram")
-        assert (group.count, group.open, group.headline) == (3, 2, "X in A.run")
+        assert (group.count, group.open, group.newest.headline) == (3, 2, "X in A.run")
 
 
 def test_people_stand_in_the_logbook_by_their_pseudonyms_alone(desk: Desk) -> None:
@@ -408,3 +416,20 @@ def test_people_stand_in_the_logbook_by_their_pseudonyms_alone(desk: Desk) -> No
         ).all()
     assert "Tam" not in str(lines)
     assert "@" not in str(lines)
+
+
+def test_a_report_belongs_to_the_trial_of_the_store_that_tells_it_whatever_other_stores_call_theirs(desk: Desk) -> None:
+    crew(desk, "wren")
+    hand(desk)
+    carried_out(desk)
+    with desk.look() as session:
+        reference = session.scalars(select(Trial.store_ref)).one()
+    about = {"trial": reference, "text": "Nice."}
+    event = StoreEvent(
+        id="e-1", source="/", type="report.filed", subject="report-1", time=desk.clock.now(), sequence=1, data=about
+    )
+    taken = {}
+    for name in ("slatehouse", "openfield"):
+        with desk.act(f"store:{name}") as act:
+            taken[name] = field_reports.take_in(desk, act, find.store(act.session, name), event)
+    assert taken == {"slatehouse": False, "openfield": True}

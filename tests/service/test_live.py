@@ -9,6 +9,7 @@ import httpx
 
 from restless_tide.wire.watching import ChangeTold
 from tests.harbour import Harbour, until
+from tests.patience import OPENLY
 
 
 def test_a_follower_hears_of_acts_as_they_happen(harbour: Harbour) -> None:
@@ -38,7 +39,7 @@ def test_a_cut_line_is_taken_up_by_last_event_id(harbour: Harbour) -> None:
     harbour.new_app()
     everything = list(itertools.islice(harbour.tide.watching.follow(after=0), 6))
     headers = {"Authorization": f"Bearer {harbour.token}", "Last-Event-ID": str(everything[2].id)}
-    with httpx.stream("GET", f"{harbour.address}/v1/live", headers=headers, trust_env=False, timeout=20) as answer:
+    with httpx.stream("GET", f"{harbour.address}/v1/live", headers=headers, **OPENLY) as answer:
         ids = []
         for line in answer.iter_lines():
             if line.startswith("id:"):

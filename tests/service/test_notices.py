@@ -8,7 +8,8 @@ import pytest
 from standardwebhooks import Webhook
 
 from restless_tide.client import Invalid, NotFound
-from tests.harbour import Harbour, until
+from restless_tide.core.retry import MOST_ATTEMPTS
+from tests.harbour import CALM, Harbour, until
 from tests.listening import letterbox
 
 
@@ -58,7 +59,7 @@ def test_an_order_that_keeps_failing_and_one_that_is_refused_are_told(harbour: H
     harbour.tide.notices.subscribe("mail", address, kinds=["order failing", "order refused"])
     app = harbour.new_app()
     harbour.risen(app, stores=("northgate",))
-    harbour.control("northgate", "mischief", {"fail": 6})
+    harbour.control("northgate", "mischief", {"fail": 1000})
     harbour.tide.releases.steer(app, "1.0.0", "pause", reason="a look")
 
     def told() -> list[str]:
@@ -66,7 +67,8 @@ def test_an_order_that_keeps_failing_and_one_that_is_refused_are_told(harbour: H
         return [mail["subject"] for mail in harbour.mails(address)]
 
     until(told, lambda subjects: "order failing: pause at northgate" in subjects)
-    harbour.all_confirmed(app)
+    harbour.control("northgate", "mischief", CALM)
+    until(lambda: told() and harbour.leg(app, "northgate"), lambda leg: leg and leg.confirmed)
     harbour.control("openfield", "mischief", {"taken_names": ["Taken Twice"]})
     harbour.tide.apps.register("taken-twice", title="Taken Twice", identifiers={"android": "org.example.twice"})
     harbour.tide.apps.open_berth("taken-twice", "openfield")
@@ -74,23 +76,23 @@ def test_an_order_that_keeps_failing_and_one_that_is_refused_are_told(harbour: H
     assert len([subject for subject in told() if "failing" in subject]) == 1
 
 
-def test_a_delivery_that_nobody_takes_is_given_up_in_sight_and_can_be_sent_again(harbour: Harbour) -> None:
+def test_a_delivery_that_nobody_takes_is_given_up_in_sight_and_can_be_sent_again(own_harbour: Harbour) -> None:
     with letterbox(500) as box:
-        made = harbour.tide.notices.subscribe("webhook", box.address)
-        harbour.tide.notices.try_out(made.id)
+        made = own_harbour.tide.notices.subscribe("webhook", box.address)
+        own_harbour.tide.notices.try_out(made.id)
 
         def last() -> str:
-            harbour.tide.watching.move_clock(step_hours=0.05)
-            entry = next(entry for entry in harbour.tide.notices.deliveries() if entry.subscription == made.id)
+            own_harbour.tide.watching.move_clock(step_hours=3)
+            entry = next(entry for entry in own_harbour.tide.notices.deliveries() if entry.subscription == made.id)
             return f"{entry.state} {entry.attempts} {entry.trouble}"
 
-        assert until(last, lambda told: told.startswith("failed")) == "failed 12 it was answered 500"
-    entry = next(entry for entry in harbour.tide.notices.deliveries() if entry.subscription == made.id)
+        assert until(last, lambda told: told.startswith("failed")) == f"failed {MOST_ATTEMPTS} it was answered 500"
+    entry = next(entry for entry in own_harbour.tide.notices.deliveries() if entry.subscription == made.id)
     with pytest.raises(NotFound, match="No delivery"):
-        harbour.tide.notices.send_again("de-nothing")
-    again = harbour.tide.notices.send_again(entry.id)
+        own_harbour.tide.notices.send_again("de-nothing")
+    again = own_harbour.tide.notices.send_again(entry.id)
     assert (again.state, again.attempts) == ("queued", 0)
-    harbour.tide.notices.end(made.id)
+    own_harbour.tide.notices.end(made.id)
 
 
 @pytest.mark.parametrize(

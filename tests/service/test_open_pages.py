@@ -9,9 +9,9 @@ from typing import Any
 
 import pytest
 
-from restless_tide.desk.words import accepted_languages, language_of, languages, text_for, words
-from restless_tide.engine.inlet import delivery_status
-from restless_tide.engine.mail import TEMPLATES, steps
+from restless_tide.desk.words import accepted_languages, language_of, languages, steps_for, text_for, words
+from restless_tide.engine.inlet import delivery_statuses, too_odd
+from restless_tide.engine.mail import TEMPLATES
 from restless_tide.service import brake
 from restless_tide.service.brake import Brake
 from restless_tide.service.limits import LARGEST_BODY_BYTES, largest_body
@@ -20,7 +20,7 @@ from restless_tide.standins.mail_sink import delivery_notice
 
 NAMED = {
     "app": "Marram", "version": "1.0.0", "number": 7, "store": "Openfield", "name": "Wren", "contact": "a@example.org",
-    "where": "the forum", "page": "https://store.example.org", "device": "Wavelet 9", "day": "2026-12-01", "mended": "1.0.1",
+    "where": "the forum", "page": "https://store.example.org", "device": "Wavelet 9", "day": "2026-12-01", "fixed": "1.0.1",
 }  # fmt: skip
 
 
@@ -42,7 +42,7 @@ def test_every_language_says_everything_with_the_same_names_in_it(language: str)
 @pytest.mark.parametrize("platform", ["android", "ios", "desktop", "toaster"])
 @pytest.mark.parametrize("has_page", [True, False])
 def test_the_steps_are_whole_on_every_platform(language: str, platform: str, has_page: bool) -> None:
-    found = steps(platform, language, NAMED, has_page=has_page)
+    found = steps_for(platform, language, NAMED, has_page=has_page)
     assert len(found) == (4 if platform != "toaster" else 1) + has_page
     assert not any("{" in step for step in found)
 
@@ -147,10 +147,54 @@ def read(raw: bytes) -> EmailMessage:
 @pytest.mark.parametrize(("failed", "told"), [(True, ("failed", "5.1.1")), (False, ("delayed", "4.4.1"))])
 def test_a_delivery_status_is_read(failed: bool, told: tuple[str, str]) -> None:
     notice = delivery_notice(b"Subject: x\r\n\r\nbody", "wren@example.org", "bounce+x@example.org", failed=failed)
-    found = delivery_status(read(notice))
-    assert found is not None
-    assert found[:2] == told
-    assert found[2]
+    (found,) = delivery_statuses(read(notice))
+    assert found.recipient == "wren@example.org"
+    assert (found.action, found.code) == told
+    assert found.said
+
+
+UTF8_STATUS = """Content-Type: multipart/report; report-type=delivery-status; boundary=x
+
+--x
+Content-Type: message/global-delivery-status
+
+Reporting-MTA: dns; mx.example.net
+
+Final-Recipient: rfc822; other@example.org
+Action: relayed
+Status: 2.0.0
+
+Final-Recipient: utf-8; wrén@example.org
+Action: failed
+Status: 4.4.7
+Diagnostic-Code: smtp; 451 gave up after five days
+--x--
+"""
+
+
+def test_a_delivery_status_in_other_scripts_and_of_several_recipients_is_read() -> None:
+    other, wren = delivery_statuses(read(UTF8_STATUS.encode()))
+    assert (other.recipient, other.action) == ("other@example.org", "relayed")
+    assert (wren.recipient, wren.action, wren.code) == ("wrén@example.org", "failed", "4.4.7")
+
+
+@pytest.mark.parametrize(
+    ("content", "why"),
+    [
+        (b"Content-Type: text/plain" + b";\r\n a=1" * 20_000 + b"\r\n\r\nx", "headers are over"),
+        (
+            b"Subject: x\r\n\r\n--x\r\nContent-Type: text/plain" + b";\r\n a=1" * 20_000 + b"\r\n\r\nx",
+            "a header is over",
+        ),
+        (b"Subject: x\r\n\r\n" + b"x" * 10_000, "a line is over"),
+        (b"Subject: x\r\n\r\n" + b"--x\r\n" * 1_000, "parts"),
+        (b"Subject: x\r\n\r\n" + b"a line of text\r\n" * 50_000, None),
+    ],
+    ids=["headers", "a part's header", "a line", "parts", "long and well"],
+)
+def test_a_mail_that_costs_more_than_its_length_is_not_parsed(content: bytes, why: str | None) -> None:
+    told = too_odd(content)
+    assert told is None if why is None else why in (told or "")
 
 
 @pytest.mark.parametrize(
@@ -164,4 +208,4 @@ def test_a_delivery_status_is_read(failed: bool, told: tuple[str, str]) -> None:
     ],
 )
 def test_what_is_no_delivery_status_says_nothing(raw: bytes) -> None:
-    assert delivery_status(read(raw)) is None
+    assert delivery_statuses(read(raw)) == []

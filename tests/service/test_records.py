@@ -10,10 +10,13 @@ from pathlib import Path
 import alembic.command
 import alembic.config
 import pytest
-from sqlalchemy import select
+from sqlalchemy import create_engine, select
+from sqlalchemy.exc import IntegrityError
 
 from restless_tide import records
 from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -180,7 +183,7 @@ def test_records_of_the_first_release_are_carried_over_whole(tmp_path: Path) -> 
         (store,) = session.scalars(select(tables.Store))
         (berth,) = session.scalars(select(tables.Berth))
         assert (store.events_seen, store.account, store.hand_carried, store.push_ref) == (7, {}, False, None)
-        assert (berth.store.name, berth.availability, berth.told_until) == ("northgate", {}, 0)
+        assert (berth.store.name, berth.availability, berth.sighting) == ("northgate", {}, None)
     with database.engine.connect() as connection:
         assert connection.exec_driver_sql("PRAGMA foreign_key_check").fetchall() == []
     database.close()
@@ -283,3 +286,127 @@ def test_mail_codes_are_lower_case_and_belong_to_one_subject_of_one_desk() -> No
     assert not seal.is_mail_code("report in-1", code)
     assert not other.is_mail_code("bounce in-1", code)
     assert not seal.is_mail_code("bounce in-1", "")
+
+
+def test_sightings_and_subscriptions_of_the_fourth_release_are_carried_over_and_back(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
+    database.migrate()
+    offer = '{"countries": ["DE"], "price": null}'
+    with database.writing() as session:
+        person = tables.Person(name="Ida", email="ida@example.org", password_hash="-", created_at=at)
+        store = tables.Store(name="openfield", may=[], rulebook={"store": "Openfield"}, connected_at=at, events_seen=9)
+        app = tables.App(name="marram", title="Marram", created_at=at)
+        session.add_all([person, store, app])
+        session.flush()
+        berth = tables.Berth(
+            app_id=app.id, store_id=store.id, listed_name="Marram", platform="android", identifier="x", language="en", created_at=at
+        )  # fmt: skip
+        build = tables.Build(
+            app_id=app.id,
+            platform="android",
+            version="1.0.0",
+            number=BuildNumber(1),
+            created_at=at,
+            created_by=person.id,
+        )
+        release = tables.Release(app_id=app.id, version="1.0.0", created_at=at)
+        told = ["changed at the store", "order failing"]
+        subscription = tables.Subscription(
+            person_id=person.id, channel="mail", address="ida@example.org", kinds=told, apps=[], created_at=at
+        )
+        session.add_all([berth, build, release, subscription])
+        session.flush()
+        leg = tables.Leg(release_id=release.id, berth_id=berth.id, build_id=build.id, created_at=at, ladder={})
+        session.add(leg)
+        session.flush()
+        session.add_all(
+            [
+                tables.Sighting(subject=leg.id, state="rising", share=0.2, sequence=7, at=at, seen_at=at),
+                tables.Sighting(subject=berth.id, state=offer, sequence=8, at=at, seen_at=at),
+            ]
+        )
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    unfollowed = create_engine(f"sqlite:///{database.path}")  # tables are rebuilt while nothing follows their pointers
+    with unfollowed.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0004")
+        (seen,) = connection.exec_driver_sql("SELECT leg_id, state, share, sequence FROM sightings").all()
+        assert seen[1:] == ("rising", 0.2, 7)
+        connection.commit()
+    unfollowed.dispose()
+    database.migrate()
+    with database.reading() as session:
+        (leg,) = session.scalars(select(tables.Leg))
+        (berth,) = session.scalars(select(tables.Berth))
+        (subscription,) = session.scalars(select(tables.Subscription))
+        assert (leg.sighting.state, leg.sighting.share, leg.sighting.sequence, leg.sighting.ours) == (
+            "rising",
+            0.2,
+            7,
+            True,
+        )
+        assert (berth.sighting.state, berth.sighting.sequence) == (offer, 8)
+        assert subscription.kinds == [*told, "offered again", "event not taken"]
+    database.close()
+
+
+def test_numbers_of_the_fifth_release_are_carried_over_and_back(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), "'2026-11-01 00:00:00.000000'"
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.upgrade(config, "0005")
+        connection.exec_driver_sql(f"INSERT INTO apps (id, name, title, created_at) VALUES ('a-1', 'm', 'M', {at})")
+        for number in (9, 10, 217):
+            connection.exec_driver_sql(
+                "INSERT INTO builds (id, app_id, platform, version, number, version_order, created_at, created_by)"
+                f" VALUES ('b-{number}', 'a-1', 'ios', '1.0.0', {number}, 0, {at}, 'p')"
+            )
+        connection.exec_driver_sql(
+            "INSERT INTO reservations (id, app_id, version, number, stores, label, reserved_by, reserved_at)"
+            f" VALUES ('re-1', 'a-1', '1.0.0', 218, '[]', '', 'p', {at})"
+        )
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        kept = session.scalars(select(tables.Build).order_by(tables.Build.number_order)).all()
+        assert [build.label for build in kept] == ["1.0.0 (9)", "1.0.0 (10)", "1.0.0 (217)"]
+        (held,) = session.scalars(select(tables.Reservation))
+    twice = {
+        name: getattr(held, name) for name in ("app_id", "version", "stores", "label", "reserved_by", "reserved_at")
+    }
+    with pytest.raises(IntegrityError), database.writing() as session:
+        session.add(tables.Reservation(number=BuildNumber("218.0"), **twice))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0005")
+        found = connection.exec_driver_sql("SELECT number FROM builds ORDER BY number").scalars().all()
+        assert found == [9, 10, 217]
+        connection.commit()
+    database.close()
+
+
+def test_reports_of_the_sixth_release_are_carried_over_and_back(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
+    database.migrate()
+    with database.writing() as session:
+        app = tables.App(name="marram", title="Marram", created_at=at)
+        session.add(app)
+        session.flush()
+        for state in ReportState:
+            filed = {"kind": ReportKind.REMARK, "at": at, "received_at": at, "changed_at": at, "source": "page"}
+            session.add(tables.FieldReport(app_id=app.id, state=state, **filed))
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0006")
+        found = connection.exec_driver_sql("SELECT state, mended_in, same_as FROM field_reports").all()
+        assert {row.state for row in found} == {"new", "accepted", "same as", "mended in", "closed"}
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        assert set(session.scalars(select(tables.FieldReport.state))) == set(ReportState)
+    database.close()

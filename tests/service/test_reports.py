@@ -19,6 +19,7 @@ from restless_tide.demo.processes import HOST
 from restless_tide.desk.pictures import draw_anew
 from restless_tide.wire.errors import TideError
 from tests.harbour import Harbour, until
+from tests.patience import OPENLY, PATIENCE_SECONDS
 
 STACK = "java.lang.IllegalStateException: tile {n} is empty\n\tat b.c.a(SourceFile:31)\n\tat b.d.b(SourceFile:88)\n"
 NAMES = b"org.example.marram.TileStore -> b.c:\n    10:40:org.example.marram.Tile open(int,int):112:142 -> a\n"
@@ -53,12 +54,12 @@ def jpeg_with_a_place() -> bytes:
 def test_a_remark_with_a_picture_lands_beside_its_build_and_the_answer_goes_back_and_forth(harbour: Harbour) -> None:
     app, build, trial, (wren,) = running(harbour, "wren")
     link = harbour.link_of(wren)
-    httpx.post(link, data={"answer": "accept"}, trust_env=False)
+    httpx.post(link, data={"answer": "accept"}, **OPENLY)
     sent = httpx.post(
         f"{link}/remarks",
         data={"text": "The map is upside down.", "device": "Wavelet 9", "system": "Android 15"},
         files={"picture": ("map.jpg", jpeg_with_a_place(), "image/jpeg")},
-        trust_env=False,
+        **OPENLY,
         follow_redirects=True,
     )
     assert "Thank you, it has arrived." in sent.text
@@ -80,29 +81,29 @@ def test_a_remark_with_a_picture_lands_beside_its_build_and_the_answer_goes_back
     answer["From"] = wren
     answer.set_content("A Wavelet 9.\n\nOn Mon, 23 Nov 2026 Ida wrote:\n> Which phone?\n")
     answer.add_attachment(jpeg_with_a_place(), maintype="image", subtype="jpeg", filename="again.jpg")
-    with smtplib.SMTP(HOST, harbour.processes.ports.inlet, timeout=10) as server:
+    with smtplib.SMTP(HOST, harbour.processes.ports.inlet, timeout=PATIENCE_SECONDS) as server:
         server.send_message(answer, from_addr=wren, to_addrs=[mails[1]["headers"]["Reply-To"]])
     seen = harbour.tide.reports.one(report.id)
     assert [(word.from_desk, word.text) for word in seen.words] == [(True, "Which phone?"), (False, "A Wavelet 9.")]
     assert len(seen.pictures) == 2
-    assert "Which phone?" in httpx.get(link, trust_env=False).text
+    assert "Which phone?" in httpx.get(link, **OPENLY).text
 
 
 def test_what_is_no_picture_is_refused_and_the_remark_is_not_lost(harbour: Harbour) -> None:
     app, _, _, (wren,) = running(harbour, "wren")
     link = harbour.link_of(wren)
-    httpx.post(link, data={"answer": "accept"}, trust_env=False)
+    httpx.post(link, data={"answer": "accept"}, **OPENLY)
     answer = httpx.post(
         f"{link}/remarks",
         data={"text": "Words I do not want to type again."},
         files={"picture": ("x.png", b"<script>alert(1)</script>", "image/png")},
-        trust_env=False,
+        **OPENLY,
     )
     assert answer.status_code == 422
     assert "no picture that can be read" in answer.text
     assert "Words I do not want to type again." in answer.text
     assert harbour.tide.reports.some(app=app) == []
-    assert httpx.post(f"{link}/remarks", data={"text": " "}, trust_env=False).status_code == 422
+    assert httpx.post(f"{link}/remarks", data={"text": " "}, **OPENLY).status_code == 422
 
 
 def bomb() -> bytes:
@@ -213,25 +214,25 @@ def test_a_report_is_sorted_by_its_life_and_everything_stands_in_the_logbook(har
     second = tide.file(app, text="So slow!", build=build)
     third = tide.file(app, text="Slow.", build=build)
     assert tide.decide(first.id, "accept").state == "accepted"
-    assert tide.decide(second.id, "same", same_as=first.id).same_as == first.id
-    assert tide.decide(third.id, "same", same_as=second.id).same_as == first.id, (
+    assert tide.decide(second.id, "duplicate", duplicate_of=first.id).duplicate_of == first.id
+    assert tide.decide(third.id, "duplicate", duplicate_of=second.id).duplicate_of == first.id, (
         "it follows the one that stands for both"
     )
     assert set(tide.one(first.id).joined) == {second.id, third.id}
     with pytest.raises(Invalid, match="In which build"):
-        tide.decide(first.id, "mend")
-    mended = tide.decide(first.id, "mend", build=build)
-    assert (mended.state, mended.mended_label) == ("mended in", "1.0.0 (1)")
-    with pytest.raises(ImpossibleAct, match="The report is mended in: accept is not possible"):
+        tide.decide(first.id, "fix")
+    fixed = tide.decide(first.id, "fix", build=build)
+    assert (fixed.state, fixed.fixed_label) == ("fixed in", "1.0.0 (1)")
+    with pytest.raises(ImpossibleAct, match="The report is fixed in: accept is not possible"):
         tide.decide(first.id, "accept")
     with pytest.raises(Conflict, match="same as itself"):
-        tide.decide(tide.decide(first.id, "reopen").id, "same", same_as=second.id)
+        tide.decide(tide.decide(first.id, "reopen").id, "duplicate", duplicate_of=second.id)
     assert tide.set_ticket(first.id, "https://tickets.example.org/7").ticket.endswith("/7")
-    assert tide.counts(app=app) == {"accepted": 1, "same as": 2}
+    assert tide.counts(app=app) == {"accepted": 1, "duplicate of": 2}
     assert [row.id for row in tide.some(app=app, text="so slow")] == [second.id]
-    assert [row.id for row in tide.some(app=app, state=["same as"])] == [third.id, second.id]
+    assert [row.id for row in tide.some(app=app, state=["duplicate of"])] == [third.id, second.id]
     acts = [line.act for line in harbour.tide.watching.logbook(app=app)]
-    assert {"report accepted", "report joined to another", "report mended", "report opened again", "ticket set"} <= set(
+    assert {"report accepted", "report joined to another", "report fixed", "report opened again", "ticket set"} <= set(
         acts
     )
     with pytest.raises(NotFound):
@@ -271,12 +272,12 @@ def test_a_report_that_cannot_be_taken_says_why(harbour: Harbour, told: dict[str
 def test_a_remark_on_a_build_that_has_lapsed_is_taken(harbour: Harbour) -> None:
     app, build, trial, (wren,) = running(harbour, "wren")
     link = harbour.link_of(wren)
-    httpx.post(link, data={"answer": "accept"}, trust_env=False)
+    httpx.post(link, data={"answer": "accept"}, **OPENLY)
     harbour.tide.testing.close_trial(trial)
-    page = httpx.get(link, trust_env=False)
+    page = httpx.get(link, **OPENLY)
     assert "This test is over." in page.text
-    httpx.post(f"{link}/remarks", data={"text": "Too late?"}, trust_env=False)
+    httpx.post(f"{link}/remarks", data={"text": "Too late?"}, **OPENLY)
     (report,) = harbour.tide.reports.some(app=app)
     assert (report.text, report.build) == ("Too late?", build)
     other = re.sub(r"in-\w+", "in-abcdefgh", link)
-    assert httpx.post(f"{other}/remarks", data={"text": "Forged."}, trust_env=False).status_code == 404
+    assert httpx.post(f"{other}/remarks", data={"text": "Forged."}, **OPENLY).status_code == 404

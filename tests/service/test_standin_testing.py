@@ -75,17 +75,17 @@ def test_every_build_has_seats_of_its_own_where_the_rulebook_says_so(store: Simu
     assert testing.open_trial(store, "b", wanted(*people(25, 100), build=2))["seats_taken"] == 25
 
 
-@pytest.mark.parametrize("store", ["northgate"], indirect=True)
 @pytest.mark.parametrize(
-    ("wish", "code"),
+    ("store", "wish", "code"),
     [
-        ({"kind": "walk-in"}, "kind-unknown"),
-        ({"brief": {"en": " "}}, "brief-empty"),
-        ({"kind": "guest", "brief": {"de": "Schau."}}, "brief-missing"),
-        ({"kind": "guest", "brief": {"en": "x" * 701}}, "brief-too-long"),
-        ({"kind": "guest", "sign_in": None}, "sign-in-missing"),
-        ({"testers": ["stranger@elsewhere.example"]}, "outside-the-account"),
+        ("slatehouse", {"kind": "walk-in"}, "kind-unknown"),
+        ("northgate", {"brief": {"en": " "}}, "brief-empty"),
+        ("northgate", {"kind": "walk-in", "brief": {"de": "Schau."}}, "brief-missing"),
+        ("northgate", {"kind": "guest", "brief": {"en": "x" * 751}}, "brief-too-long"),
+        ("slatehouse", {"kind": "guest", "sign_in": None}, "sign-in-missing"),
+        ("slatehouse", {"testers": ["stranger@elsewhere.example"]}, "outside-the-account"),
     ],
+    indirect=["store"],
 )
 def test_what_does_not_fit_is_refused_and_nothing_is_kept(
     store: SimulatedStore, wish: dict[str, Any], code: str
@@ -97,20 +97,20 @@ def test_what_does_not_fit_is_refused_and_nothing_is_kept(
 
 
 @pytest.mark.parametrize(
-    ("store", "again"), [("northgate", "with the store"), ("openfield", "open")], indirect=["store"]
+    ("store", "kind", "again"),
+    [("openfield", "guest", "with the store"), ("northgate", "walk-in", "open")],
+    indirect=["store"],
 )
-def test_guests_wait_for_the_review_as_often_as_the_rulebook_says(store: SimulatedStore, again: str) -> None:
-    first = testing.open_trial(store, "b", wanted(*people(1), kind="guest"))
+def test_people_wait_for_the_review_as_often_as_the_rulebook_says(store: SimulatedStore, kind: str, again: str) -> None:
+    first = testing.open_trial(store, "b", wanted(*people(1), kind=kind))
     assert first["state"] == "with the store"
-    closed_early = testing.open_trial(store, "b", wanted(*people(1), kind="guest"))
+    closed_early = testing.open_trial(store, "b", wanted(*people(1), kind=kind))
     testing.close_trial(store, closed_early["id"])
-    assert testing.open_trial(store, "b", wanted(*people(1), kind="guest"))["state"] == "with the store", (
-        "never seen open"
-    )
+    assert testing.open_trial(store, "b", wanted(*people(1), kind=kind))["state"] == "with the store", "never seen open"
     store.clock.step(timedelta(hours=24))
     store.turn()
     assert testing.trial(store, first["id"])["state"] == "open"
-    assert testing.open_trial(store, "b", wanted(*people(1), kind="guest", build=2))["state"] == again
+    assert testing.open_trial(store, "b", wanted(*people(1), kind=kind, build=2))["state"] == again
 
 
 def test_a_review_that_turns_down_says_why(store: SimulatedStore) -> None:

@@ -60,7 +60,12 @@ def facts(**changed: Any) -> Facts:
         (OPENFIELD, facts(signatures=[]), None, "not signed"),
         (OPENFIELD, facts(signatures=[{"scheme": "v2", "verified": False}]), None, "changed after it was signed"),
         (NORTHGATE, facts(format="ipa", number=1), None, None),
-        (NORTHGATE, facts(format="ipa", number=1, profile=PROFILE | {"kind": "ad hoc"}), None, "profile for store"),
+        (
+            NORTHGATE,
+            facts(format="ipa", number=1, profile=PROFILE | {"kind": "named devices"}),
+            None,
+            "profile for store",
+        ),
         (NORTHGATE, facts(format="ipa", number=1, reasons={"NSx": ""}), None, "without saying why"),
         (NORTHGATE, facts(format="ipa", version="1.0.0", number=4), None, "not above 4"),
         (NORTHGATE, facts(format="ipa"), "1.1.0", "not above the live 1.1.0"),

@@ -52,7 +52,18 @@ def test_a_build_is_checked_handed_over_waited_for_and_closed(tide: Terminal, ha
         "android",
     )
     assert "Wren is in crew." in added.stdout
-    wanted = ("--app", app, "--cohort", "crew", "--build", build, "--try", "Walk a path.", "--try", "de=Geh einen Weg.")
+    wanted = (
+        "--app",
+        app,
+        "--cohort",
+        "crew",
+        "--build",
+        build,
+        "--task",
+        "Walk a path.",
+        "--task",
+        "de=Geh einen Weg.",
+    )
     lacking = tide("trial", "check", *wanted)
     assert lacking.returncode == 1
     assert "✕ A trial needs a contact." in lacking.stdout
@@ -81,7 +92,8 @@ def test_reports_are_filed_sorted_and_answered_by_command(tide: Terminal, harbou
     app = harbour.new_app()
     build = harbour.ready_build(app, "openfield")
     wren = f"wren.{app}@example.org"
-    assert tide("tester", "add", wren, "--name", "Wren").returncode == 0
+    assert tide("cohort", "add", "crew", "--app", app).returncode == 0
+    assert tide("tester", "add", wren, "--name", "Wren", "--app", app, "--cohort", "crew").returncode == 0
     (tmp_path / "stack.txt").write_text(STACK, encoding="utf-8")
     first = tide.json("report", "add", "--app", app, "--stack", "stack.txt", "--build", build, "--tester", wren)
     second = tide.json("report", "add", "--app", app, "--text", "It is slow.", "--build", build, "--tester", wren)
@@ -89,7 +101,7 @@ def test_reports_are_filed_sorted_and_answered_by_command(tide: Terminal, harbou
     assert "IllegalStateException in TileStore.open" in listed
     assert "It is slow." in listed
     assert tide("report", "accept", first["id"]).stdout == f"{first['id']} is accepted.\n"
-    assert tide("report", "mend", first["id"], "--build", build).stdout == f"{first['id']} is mended in 1.0.0 (1).\n"
+    assert tide("report", "fix", first["id"], "--build", build).stdout == f"{first['id']} is fixed in 1.0.0 (1).\n"
     refused = tide("report", "accept", first["id"])
     assert (refused.returncode, "Possible now" in refused.stderr) == (1, True)
     assert f"A mail to {wren} is queued." in tide("report", "reply", second["id"], "Which phone?").stdout

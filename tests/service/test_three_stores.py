@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from restless_tide.client import ImpossibleAct, Invalid, NotReady
-from restless_tide.core.rulebook import read_rulebook
+from restless_tide.core.rulebook import CohortKind, read_rulebook
 from restless_tide.demo.processes import STORES
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.standins.__main__ import RULEBOOKS
@@ -50,7 +50,7 @@ def test_the_same_release_takes_three_paths_as_the_rulebooks_say(coast: Harbour)
     halted = coast.released(app, "1.0.0", lambda seen: all(leg.confirmed for leg in seen.legs))
     why = {leg.store: next(option.why_not for option in leg.acts if option.act == "resume") for leg in halted.legs}
     assert why == {
-        "northgate": "This store takes up a halted release only with a new build; mend forward or withdraw.",
+        "northgate": "This store takes up a halted release only with a new build; fix it with a new build, or withdraw.",
         "openfield": "",
         "slatehouse": "",
     }
@@ -76,7 +76,7 @@ def packages(coast: Harbour, app: str, number: int, *kinds: str) -> list[Path]:
 def test_a_build_of_several_packages_one_per_processor_kind_goes_as_one(coast: Harbour) -> None:
     app = coast.new_app()
     files = packages(coast, app, 1, "x64", "arm64", "x86")
-    sent = coast.tide.builds.push(*files, app=app, store="slatehouse")
+    sent = coast.push(*files, app=app, store="slatehouse")
     whole = until(lambda: coast.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
     assert whole.sent_bytes == whole.size_bytes == sum(file.stat().st_size for file in files)
     build = coast.tide.builds.one(sent.build)
@@ -84,16 +84,18 @@ def test_a_build_of_several_packages_one_per_processor_kind_goes_as_one(coast: H
     coast.pass_hours(4, desk=False)
     until(lambda: coast.tide.builds.consignment(sent.id), lambda seen: seen.state == "ready")
     with pytest.raises(NotReady, match=r"takes 3 package\(s\) per build, this has 4"):
-        coast.tide.builds.push(*packages(coast, app, 2, "x64", "arm64", "x86", "arm"), app=app, store="slatehouse")
+        coast.push(*packages(coast, app, 2, "x64", "arm64", "x86", "arm"), app=app, store="slatehouse")
 
 
 def test_a_name_that_is_claimed_and_never_used_lapses_and_can_be_claimed_again(own_coast: Harbour) -> None:
     app = own_coast.new_app()
-    own_coast.control("slatehouse", "clock", {"step_hours": 24 * 51})
-    lapsed = until(lambda: own_coast.tide.apps.berth(app, "slatehouse"), lambda berth: berth.state == "refused")
+    rules = read_rulebook((RULEBOOKS / "northgate.toml").read_text(encoding="utf-8"))
+    days = rules.name.lapses_unused_days or 0
+    own_coast.control("northgate", "clock", {"step_hours": 24 * (days + 1)})
+    lapsed = until(lambda: own_coast.tide.apps.berth(app, "northgate"), lambda berth: berth.state == "refused")
     assert lapsed.refused_because == "the name lapsed, because no build came in time"
-    own_coast.tide.apps.open_berth(app, "slatehouse")
-    until(lambda: own_coast.tide.apps.berth(app, "slatehouse"), lambda berth: berth.state == "open")
+    own_coast.tide.apps.open_berth(app, "northgate")
+    until(lambda: own_coast.tide.apps.berth(app, "northgate"), lambda berth: berth.state == "open")
 
 
 @pytest.fixture
@@ -137,7 +139,7 @@ def test_an_announced_revision_names_the_releases_it_hits_before_its_date_and_is
     assert taken.announced is None
     assert [change.name for change in taken.revisions[0].changes][:2] == [
         "Crew testers, seats",
-        "Longest release notes in characters",
+        "Longest release notes",
     ]
     codes = {finding.code for finding in harbour.tide.releases.one(app, "1.0.0").legs[0].findings}
     assert codes == {"notes-missing", "notes-too-long"}
@@ -249,23 +251,23 @@ def test_several_accounts_at_one_store_are_kept_apart(coast: Harbour) -> None:
 
 def test_questions_come_one_after_the_other_and_an_answer_can_end_it(coast: Harbour) -> None:
     app = coast.new_app()
-    place = ("android.permission.ACCESS_FINE_LOCATION",)
-    sheet = coast.tide.builds.check(
-        app, "openfield", [coast.tide.builds.one(coast.ready_build(app, "openfield")).packages[0]]
-    )
+    place = ("android.permission.VIBRATE",)
+    plain, _ = coast.tide.builds.hand_over(coast.package(app, "openfield", "1.0.0", 9))
+    coast.ready_build(app, "openfield")
+    (sheet,) = coast.tide.builds.check(app, [coast.tide.builds.package(plain)], "openfield")
     assert [finding.code for finding in sheet.findings if finding.level == "note"] == []
     file = coast.package(app, "openfield", "1.0.0", 2, permissions=place)
     sent = coast.processing(file, app, "openfield")
     coast.pass_hours(1, desk=False)
     held = until(lambda: coast.tide.builds.consignment(sent.id), lambda seen: seen.state == "held")
-    assert [question.code for question in held.questions] == ["location-in-background"]
-    coast.tide.builds.answer(held.id, {"location-in-background": "yes"})
+    assert [question.code for question in held.questions] == ["rings-when-locked"]
+    coast.tide.builds.answer(held.id, {"rings-when-locked": "yes"})
     again = until(
         lambda: coast.tide.builds.consignment(sent.id),
-        lambda seen: seen.state == "held" and seen.questions[0].code == "location-told",
+        lambda seen: seen.state == "held" and seen.questions[0].code == "ringing-can-be-stopped",
     )
     assert again.answers == {}
-    coast.tide.builds.answer(held.id, {"location-told": "no"})
+    coast.tide.builds.answer(held.id, {"ringing-can-be-stopped": "no"})
     refused = until(lambda: coast.tide.builds.consignment(sent.id), lambda seen: seen.state == "refused")
     assert "We do not take apps that answer 'no'" in (refused.reason or "")
 
@@ -279,7 +281,8 @@ def test_a_trial_lapses_after_the_stores_days(own_coast: Harbour) -> None:
         app, cohort="crew", build=build, store="slatehouse", notes="Look.", contact="ida@example.org"
     )
     until(lambda: own_coast.tide.testing.trial(trial.id), lambda seen: seen.state == "open")
-    own_coast.pass_hours(24 * 31, desk=False)
+    rules = read_rulebook((RULEBOOKS / "slatehouse.toml").read_text(encoding="utf-8"))
+    own_coast.pass_hours(24 * (rules.cohorts[CohortKind.CREW].trial_days or 0) + 24, desk=False)
     until(lambda: own_coast.tide.testing.trial(trial.id), lambda seen: seen.state == "lapsed")
 
 

@@ -16,7 +16,7 @@ from restless_tide.wire.problems import Problem, error_from, problem_of
 
 @pytest.mark.parametrize("kind", sorted(family().values(), key=lambda kind: kind.code), ids=lambda kind: kind.code)
 def test_every_error_of_the_family_crosses_the_wire_unchanged(kind: type[TideError]) -> None:
-    sent = kind("what is wrong", remedy="how to mend it", code="the-very-case")
+    sent = kind("what is wrong", remedy="how to fix it", code="the-very-case")
     problem = problem_of(sent)
     back = error_from(problem.model_dump(mode="json"), problem.status)
     assert type(back) is kind

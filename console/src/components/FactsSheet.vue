@@ -26,7 +26,7 @@ const shares = computed(() => (props.facts.contents ?? []).slice(0, 6))
       <dt>Signature</dt>
       <dd>
         <p v-for="signature in facts.signatures ?? []" :key="signature.scheme" :class="{ wrong: signature.verified === false }">
-          {{ signature.verified === false ? '✕' : signature.verified ? '✓' : '·' }} {{ signature.scheme }} {{ WORDS.get(signature.verified) }}<template v-if="signature.trouble">: {{ signature.trouble }}</template>
+          {{ signature.verified === false ? '✕' : signature.verified ? '✓' : '·' }} {{ signature.scheme }} {{ WORDS.get(signature.verified ?? null) }}<template v-if="signature.trouble">: {{ signature.trouble }}</template>
           <span v-for="signer in signature.signers ?? []" :key="signer.sha256" class="soft signer" :title="signer.sha256">{{ signer.subject }} · {{ signer.sha256.slice(0, 16) }}… · to <Moment :at="signer.valid_until" /></span>
         </p>
         <span v-if="!facts.signatures?.length" class="soft">nobody signed it</span>

@@ -11,7 +11,7 @@ const sorted = computed(() => [...props.findings].sort((one, other) => ORDER.ind
 </script>
 
 <template>
-  <p v-if="!findings.length" class="soft clear">✓ {{ clear ?? 'Nothing stands in the way.' }}</p>
+  <p v-if="!findings.length" class="soft clear">✓ {{ clear ?? 'Nothing blocks it.' }}</p>
   <ul v-else class="plain-list">
     <li v-for="finding in sorted" :key="finding.code + finding.place + finding.detail" :class="finding.level">
       <span aria-hidden="true">{{ MARKS[finding.level] }}</span>

@@ -46,12 +46,12 @@ async function apply(): Promise<void> {
 
 <template>
   <section class="card-plain import" aria-labelledby="import">
-    <h2 id="import">Take a list in</h2>
+    <h2 id="import">Import a list</h2>
     <p class="soft">CSV with an address on each line; name, platform, language, tags and devices are read where a column is called so. Nothing is changed before you have seen what becomes of each row.</p>
     <ProblemNote :problem="doing.problem.value" />
     <div class="row-gap">
       <label class="file">List <input type="file" accept=".csv,.txt,text/csv,text/plain" class="form-control" @change="choose" /></label>
-      <label v-if="file" class="file">Column of the address <input v-model="column" class="form-control" placeholder="found by itself" @change="look" /></label>
+      <label v-if="file" class="file">Column of the address <input v-model="column" class="form-control" placeholder="found automatically" @change="look" /></label>
     </div>
     <template v-if="sheet">
       <p class="row-gap counts"><span v-for="(count, kind) in sheet.counts" :key="kind" :class="{ bad: kind === 'bad' && count, none: !count }"><strong>{{ count.toLocaleString('en') }}</strong> {{ WORDS[kind] ?? kind }}</span></p>
@@ -68,7 +68,7 @@ async function apply(): Promise<void> {
     </template>
     <div class="row-gap">
       <BButton variant="primary" :disabled="!sheet || doing.busy.value || (bad > 0 && !skip) || short.some((finding) => finding.level === 'blocker') || !coming" @click="apply">{{ sheet ? `Take ${coming.toLocaleString('en')} people into ${into}` : 'Take them in' }}</BButton>
-      <BButton variant="link" @click="emit('leave')">Leave it</BButton>
+      <BButton variant="link" @click="emit('leave')">Cancel</BButton>
       <span v-if="doing.busy.value" class="soft" role="status">Reading …</span>
     </div>
   </section>

@@ -38,7 +38,7 @@ const name = (store: string) => found.value?.spans.find((span) => span.store ===
           <pre v-if="found.draft">{{ found.draft }}</pre>
           <p v-else class="soft">Nothing that people would notice.</p>
           <p v-if="found.left_out" class="small-print">▲ {{ found.left_out }} lines did not fit every store.</p>
-          <div class="row-gap"><BButton v-if="found.draft" size="sm" variant="primary" @click="emit('take', found.draft)">Edit it as notes</BButton><BButton size="sm" variant="link" @click="emit('leave')">Leave it</BButton></div>
+          <div class="row-gap"><BButton v-if="found.draft" size="sm" variant="primary" @click="emit('take', found.draft)">Edit it as notes</BButton><BButton size="sm" variant="link" @click="emit('leave')">Cancel</BButton></div>
         </div>
       </div>
     </template>

@@ -8,7 +8,7 @@ const SHAPES: Record<string, string> = {
   draft: '◇', 'under review': '◔', rejected: '✕', recalled: '↩', approved: '✓', rising: '▲', paused: '‖', complete: '●',
   halted: '■', withdrawn: '▽', superseded: '·', queued: '◌', sending: '→', processing: '◔', held: '?', ready: '✓', refused: '✕',
   lapsed: '·', open: '●', closed: '○', 'with the store': '◔', 'turned down': '✕', replaced: '·', drafted: '◇', 'in hand': '◔',
-  sent: '→', accepted: '✓', installed: '●', bounced: '✕', declined: '–', removed: '–', new: '◆', 'mended in': '✓', 'same as': '=', ordered: '◌', confirmed: '✓', dropped: '–', done: '✓', waiting: '◌', failed: '✕',
+  sent: '→', accepted: '✓', installed: '●', bounced: '✕', declined: '–', removed: '–', new: '◆', 'fixed in': '✓', 'duplicate of': '=', ordered: '◌', confirmed: '✓', dropped: '–', done: '✓', waiting: '◌', failed: '✕',
 }
 const ALARM = ['rejected', 'halted', 'refused', 'turned down', 'bounced', 'failed']
 const CARE = ['paused', 'held', 'withdrawn', 'recalled']

@@ -1,45 +1,44 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
 
-import { api, type App, type Facts, type Finding, told } from '../api'
+import { api, type App, type Facts, type Sheet, told } from '../api'
 import { useDoing } from '../loading'
 import FindingList from './FindingList.vue'
 import ProblemNote from './ProblemNote.vue'
 
 /** What each store would say, before a build is sent anywhere; sending is confirmed here. */
-const props = defineProps<{ app: App; facts: Facts[]; build: string | null; there: string[] }>()
+const props = defineProps<{ app: App; facts: Facts[]; build: string | null }>()
 const emit = defineEmits<{ done: []; leave: [] }>()
 
-const sheets = ref<Record<string, Finding[]>>({})
+const sheets = ref<Sheet[]>([])
 const chosen = ref<string[]>([])
 const doing = useDoing()
 const looking = ref(true)
 const first = computed(() => props.facts.find((entry) => !entry.split) ?? props.facts[0]!)
-const PLATFORMS: Record<string, string> = { apk: 'android', aab: 'android', ipa: 'ios', msix: 'desktop', msixbundle: 'desktop' }
-const berths = computed(() => props.app.berths.filter((berth) => berth.state === 'open' && berth.platform === PLATFORMS[first.value.format] && !props.there.includes(berth.store)))
-const blocked = (store: string) => (sheets.value[store] ?? []).some((finding) => finding.level === 'blocker')
+const asked = computed(() => sheets.value.filter((sheet) => !sheet.there))
+const blocked = (sheet: Sheet) => sheet.findings.some((finding) => finding.level === 'blocker')
+const path = { app: props.app.name }
 
 onMounted(async () => {
-  await doing.run(async () => {
-    for (const berth of berths.value) {
-      const sheet = await told(api.POST('/v1/apps/{app}/checks', { params: { path: { app: props.app.name } }, body: { store: berth.store, facts: props.facts } }))
-      sheets.value = { ...sheets.value, [berth.store]: sheet.findings }
-      if (!blocked(berth.store)) chosen.value.push(berth.store)
-    }
-  })
+  if (props.app.berths.some((berth) => berth.state === 'open')) {
+    await doing.run(async () => {
+      sheets.value = await told(api.POST('/v1/apps/{app}/checks', { params: { path }, body: { stores: [], facts: props.facts } }))
+      chosen.value = asked.value.filter((sheet) => !blocked(sheet)).map((sheet) => sheet.store)
+    })
+  }
   looking.value = false
 })
 
 async function go(): Promise<void> {
-  const sent = await doing.run(async () => {
-    let id = props.build
-    if (id === null) {
-      const entered = await told(api.POST('/v1/apps/{app}/builds', { params: { path: { app: props.app.name } }, body: { packages: props.facts.map((entry) => entry.sha256) } }))
-      id = entered.id
+  const packages = props.facts.map((entry) => entry.sha256)
+  const done = await doing.run(async () => {
+    if (!chosen.value.length) await told(api.POST('/v1/apps/{app}/builds', { params: { path }, body: { packages } }))
+    else {
+      const which = props.build === null ? { packages, build: null } : { packages: [], build: props.build }
+      await told(api.POST('/v1/apps/{app}/pushes', { params: { path }, body: { ...which, stores: chosen.value } }))
     }
-    for (const store of chosen.value) await told(api.POST('/v1/builds/{build}/consignments', { params: { path: { build: id } }, body: { store } }))
   })
-  if (sent) emit('done')
+  if (done) emit('done')
 }
 </script>
 
@@ -48,14 +47,14 @@ async function go(): Promise<void> {
     <h2 id="sheet">{{ first.label ?? first.identifier }} {{ first.version }} ({{ first.number }}): what the stores will say</h2>
     <ProblemNote :problem="doing.problem.value" />
     <p v-if="looking" class="soft" role="status">Checking against every store's rules …</p>
-    <p v-else-if="!berths.length" class="soft">No other store with an open berth takes this build. It stays at the desk.</p>
-    <fieldset v-for="berth in berths" :key="berth.store">
-      <legend><label class="row-gap"><input v-model="chosen" type="checkbox" class="form-check-input" :value="berth.store" :disabled="blocked(berth.store) || !sheets[berth.store]" /> {{ berth.store_title }}</label></legend>
-      <FindingList v-if="sheets[berth.store]" :findings="sheets[berth.store]!" />
+    <p v-else-if="!asked.length && !doing.problem.value" class="soft">No other store with an open berth takes this build. It stays at the desk.</p>
+    <fieldset v-for="sheet in asked" :key="sheet.store">
+      <legend><label class="row-gap"><input v-model="chosen" type="checkbox" class="form-check-input" :value="sheet.store" :disabled="blocked(sheet)" /> {{ sheet.store_title }}</label></legend>
+      <FindingList :findings="sheet.findings" />
     </fieldset>
     <div class="row-gap">
-      <BButton variant="primary" :disabled="doing.busy.value || looking || (build !== null && !chosen.length)" @click="go">{{ chosen.length ? `Send to ${berths.filter((berth) => chosen.includes(berth.store)).map((berth) => berth.store_title).join(' and ')}` : 'Keep it at the desk' }}</BButton>
-      <BButton variant="link" @click="emit('leave')">Leave it</BButton>
+      <BButton variant="primary" :disabled="doing.busy.value || looking || (build !== null && !chosen.length)" @click="go">{{ chosen.length ? `Send to ${asked.filter((sheet) => chosen.includes(sheet.store)).map((sheet) => sheet.store_title).join(' and ')}` : 'Keep it at the desk' }}</BButton>
+      <BButton variant="link" @click="emit('leave')">Cancel</BButton>
       <span class="soft small-print">To tests and tracks only; a release is another step.</span>
     </div>
   </section>

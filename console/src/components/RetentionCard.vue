@@ -39,10 +39,10 @@ async function clear(): Promise<void> {
   <details class="card-plain retention">
     <summary>Package files kept: {{ found ? size(found.bytes_kept + found.bytes_free) : '…' }}<template v-if="found?.bytes_free">, {{ size(found.bytes_free) }} could go</template></summary>
     <ProblemNote :problem="doing.problem.value" />
-    <form class="row-gap" @submit.prevent="save">
+    <form v-if="found" class="row-gap" @submit.prevent="save">
       <label class="row-gap">Keep the newest <input v-model.number="newest" type="number" min="0" max="10000" class="form-control form-control-sm" /> of each platform</label>
       <label class="row-gap">and what is younger than <input v-model.number="days" type="number" min="0" class="form-control form-control-sm" /> days</label>
-      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Keep so</BButton>
+      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Save</BButton>
     </form>
     <p class="soft small-print">What is live, in review, on trial or on its way is never cleared; facts and history stay.</p>
     <template v-if="found">
@@ -52,9 +52,9 @@ async function clear(): Promise<void> {
       <div v-if="goes.length" class="row-gap">
         <BButton v-if="!sure" size="sm" variant="outline-primary" @click="sure = true">Clear {{ goes.length }} …</BButton>
         <template v-else>
-          <span>{{ found.files }} files go, {{ size(found.bytes_free) }}. They can be pushed again, never be had back.</span>
+          <span>{{ found.files }} files go, {{ size(found.bytes_free) }}. They cannot be recovered, only pushed again.</span>
           <BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="clear">Clear them</BButton>
-          <BButton size="sm" variant="link" @click="sure = false">Leave it</BButton>
+          <BButton size="sm" variant="link" @click="sure = false">Cancel</BButton>
         </template>
       </div>
     </template>

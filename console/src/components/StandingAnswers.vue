@@ -6,7 +6,7 @@ import { useDoing } from '../loading'
 import Moment from './Moment.vue'
 import ProblemNote from './ProblemNote.vue'
 
-/** What is answered by itself when a store asks, and taking that back. */
+/** What is answered automatically when a store asks, and taking that back. */
 const props = defineProps<{ app: App }>()
 const found = ref<{ store: string; title: string; answer: StandingAnswer }[]>([])
 const doing = useDoing()
@@ -26,7 +26,7 @@ async function forget(store: string, code: string): Promise<void> {
 
 <template>
   <details v-if="found.length" class="card-plain standing">
-    <summary>{{ found.length }} question{{ found.length === 1 ? '' : 's' }} answered by themselves</summary>
+    <summary>{{ found.length }} question{{ found.length === 1 ? '' : 's' }} answered automatically</summary>
     <ProblemNote :problem="doing.problem.value" />
     <ul class="plain-list">
       <li v-for="{ store, title, answer } in found" :key="store + answer.code">{{ title }}: {{ answer.text }} <strong>{{ answer.answer }}</strong> <span class="soft small-print">since <Moment :at="answer.given_at" /></span> <BButton size="sm" variant="link" @click="forget(store, answer.code)">Ask me again</BButton></li>

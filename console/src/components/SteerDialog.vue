@@ -13,6 +13,7 @@ const emit = defineEmits<{ close: []; done: [] }>()
 const WORDS: Record<Act, string> = { launch: 'Launch', advance: 'Advance', pause: 'Pause', resume: 'Resume', halt: 'Halt', finish: 'Finish', withdraw: 'Withdraw', supersede: 'Supersede' }
 const reason = ref('')
 const ordered = ref<string[] | null>(null)
+const taken = ref<string[]>([])
 const field = ref<HTMLTextAreaElement | null>(null)
 const { busy, problem, run } = useDoing()
 
@@ -47,12 +48,14 @@ async function go(): Promise<void> {
       }),
     )
     ordered.value = done.outcomes.filter((outcome) => outcome.ordered).map((outcome) => outcome.store)
+    taken.value = done.outcomes.filter((outcome) => outcome.ordered && outcome.order === null).map((outcome) => outcome.store)
     emit('done')
   })
 }
 
 /** A store's answer: its newest order, since acts of one leg go one after the other. */
 function answer(leg: Leg): { mark: string; said: string } {
+  if (taken.value.includes(leg.store)) return { mark: '✓', said: `taken as wanted: ${leg.phase} at ${percent(leg.share)}; nothing had to be sent` }
   const newest = leg.orders[0]
   if (!newest) return { mark: '◌', said: 'ordered' }
   if (newest.state === 'confirmed') return { mark: '✓', said: `confirmed: ${leg.phase} at ${percent(leg.share)}` }
@@ -77,7 +80,7 @@ function answer(leg: Leg): { mark: string; said: string } {
       <textarea id="reason" ref="field" v-model="reason" class="form-control" rows="2" required @keydown.ctrl.enter="reason.trim() && go()" />
       <div class="row-gap foot">
         <BButton type="submit" :variant="grave ? 'danger' : 'primary'" :disabled="busy || !reason.trim()">{{ busy ? 'Ordering …' : `${word} now` }}</BButton>
-        <BButton variant="link" @click="emit('close')">Leave it as it is</BButton>
+        <BButton variant="link" @click="emit('close')">Cancel</BButton>
       </div>
     </form>
     <div v-else role="status">

@@ -1,11 +1,24 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import type { Store } from '../api'
+import { api, type Store, told } from '../api'
+import { useDoing } from '../loading'
 import Moment from './Moment.vue'
+import ProblemNote from './ProblemNote.vue'
 
 /** One store: how it stands first, then its rules, and which of them change. */
 const props = defineProps<{ store: Store }>()
+const emit = defineEmits<{ changed: [] }>()
+const doing = useDoing()
+const tried = ref('')
+
+async function tryAgain(): Promise<void> {
+  await doing.run(async () => {
+    const done = await told(api.POST('/v1/stores/{store}/untaken-events', { params: { path: { store: props.store.name } } }))
+    tried.value = `${done.taken} taken now, ${done.left} left.`
+    emit('changed')
+  })
+}
 
 const wary = computed(() => props.store.lapses.filter((lapse) => new Date(lapse.until).getTime() - Date.now() < 45 * 86_400_000))
 const later = computed(() => props.store.lapses.filter((lapse) => !wary.value.includes(lapse)))
@@ -21,7 +34,7 @@ const heard = computed(() => {
   <section class="card-plain" :aria-label="store.title">
     <header class="row-gap"><h2>{{ store.title }}</h2><span class="mono soft">{{ store.name }}</span></header>
 
-    <p v-if="store.hand_carried"><strong>☞ Carried by hand.</strong> <RouterLink v-if="store.waiting_steps" to="/steps">{{ store.waiting_steps }} step{{ store.waiting_steps === 1 ? ' waits' : 's wait' }} for somebody</RouterLink><span v-else class="soft">No step waits.</span></p>
+    <p v-if="store.hand_carried"><strong>☞ Carried by hand.</strong> <RouterLink v-if="store.waiting_steps" to="/steps">{{ store.waiting_steps }} step{{ store.waiting_steps === 1 ? ' waits' : 's wait' }} for a person</RouterLink><span v-else class="soft">No step waits.</span></p>
     <p v-else-if="store.trouble" class="trouble" role="status"><strong>○ Not reached.</strong> {{ store.trouble }} Orders are kept and tried again.</p>
     <p v-else>● Reached<template v-if="store.pending_orders"> · {{ store.pending_orders }} orders on their way</template></p>
 
@@ -33,6 +46,14 @@ const heard = computed(() => {
     <p v-for="[right, consequence] in lacking" :key="right" class="trouble"><strong>The key may not: {{ right }}.</strong> Without it {{ consequence }}.</p>
     <p v-if="store.rulebook_trouble" class="trouble"><strong>A newer rulebook was not taken.</strong> {{ store.rulebook_trouble }}</p>
     <p v-if="store.forged_events" class="trouble"><strong>{{ store.forged_events }} forged event{{ store.forged_events === 1 ? '' : 's' }} refused.</strong> They did not prove that they come from the store; nothing was changed by them.</p>
+
+    <div v-if="store.untaken.length" class="trouble">
+      <p><strong>{{ store.untaken.length }} event{{ store.untaken.length === 1 ? '' : 's' }} of this store could not be taken.</strong> Everything that came after was taken. After an update of the desk or of the store's gateway they can be tried again.</p>
+      <ul class="plain-list"><li v-for="event in store.untaken.slice(0, 5)" :key="event.sequence"><span class="mono">{{ event.sequence }}</span> {{ event.type }}, <Moment :at="event.at" />: {{ event.why }}</li></ul>
+      <p v-if="store.untaken.length > 5" class="soft">and {{ store.untaken.length - 5 }} more</p>
+      <div class="row-gap again"><BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="tryAgain">Try them again</BButton><span v-if="tried" role="status">{{ tried }}</span></div>
+      <ProblemNote :problem="doing.problem.value" />
+    </div>
 
     <div v-if="store.announced" class="announced">
       <h3>Other rules <Moment :at="store.announced.in_force_since" /></h3>
@@ -73,6 +94,7 @@ const heard = computed(() => {
 <style scoped>
 p { margin: 0.4rem 0; }
 .trouble { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
+.again { margin-top: 0.5rem; }
 .announced { border: 1px solid var(--line); border-radius: 0.35rem; padding: 0.6rem 0.8rem; margin: 0.5rem 0; }
 .announced p { margin: 0.35rem 0 0; }
 h3 { font-size: 0.95rem; margin: 0 0 0.3rem; }

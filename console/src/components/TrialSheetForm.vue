@@ -6,7 +6,7 @@ import { useDoing } from '../loading'
 import FindingList from './FindingList.vue'
 import ProblemNote from './ProblemNote.vue'
 
-/** Hand a build to cohorts: what to try, and beforehand what each store will do with it. */
+/** Hand a build to cohorts: what to look at, and beforehand what each store will do with it. */
 const props = defineProps<{ app: string; cohorts: Cohort[]; builds: Build[]; chosen?: string }>()
 const emit = defineEmits<{ done: []; leave: [] }>()
 
@@ -87,7 +87,7 @@ async function go(): Promise<void> {
         <label v-for="cohort in cohorts" :key="cohort.name" class="check"><input v-model="wish.cohorts" type="checkbox" class="form-check-input" :value="cohort.name" @change="suggest" /> {{ cohort.name }} <span class="soft">{{ cohort.kind }}, {{ cohort.testers }}</span></label>
       </fieldset>
       <div v-for="(entry, place) in wish.texts" :key="place" class="brief">
-        <label>What to try <textarea v-model="entry.text" class="form-control" rows="3" :required="place === 0" /></label>
+        <label>Please look at <textarea v-model="entry.text" class="form-control" rows="3" :required="place === 0" /></label>
         <label class="locale">Language <input v-model="entry.locale" class="form-control" maxlength="12" /></label>
       </div>
       <div class="row-gap">
@@ -116,7 +116,7 @@ async function go(): Promise<void> {
       </div>
       <div class="row-gap">
         <BButton type="submit" variant="primary" :disabled="doing.busy.value || !sheet || blocked">{{ people ? `Hand it to ${people} people` : 'Hand it over' }}</BButton>
-        <BButton variant="link" @click="emit('leave')">Leave it</BButton>
+        <BButton variant="link" @click="emit('leave')">Cancel</BButton>
         <span class="soft small-print">Mails go out when a store has opened the trial and given the seats.</span>
       </div>
     </form>

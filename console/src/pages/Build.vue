@@ -56,7 +56,7 @@ function sent(): void {
       </div>
       <BButton v-if="openElsewhere && !data.build.cleared" variant="primary" @click="sending = !sending">Send on</BButton>
     </div>
-    <PushSheet v-if="sending" :app="data.app" :facts="data.build.packages" :build="data.build.id" :there="data.build.consignments.map((entry) => entry.store)" @done="sent" @leave="sending = false" />
+    <PushSheet v-if="sending" :app="data.app" :facts="data.build.packages" :build="data.build.id" @done="sent" @leave="sending = false" />
     <div class="stack">
       <section class="card-plain">
         <p class="soft small-print line">For {{ platformName(data.build.platform) }} · {{ size(data.build.size_bytes) }} in {{ data.build.packages.length }} package{{ data.build.packages.length === 1 ? '' : 's' }} · entered <Moment :at="data.build.created_at" /><template v-if="data.build.revision"> · made of <span class="mono">{{ data.build.revision.slice(0, 10) }}</span><template v-if="data.build.repository"> in {{ data.build.repository }}</template></template></p>

@@ -103,8 +103,8 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
     <label for="arriving">{{ part.name }} is on its way to the desk: {{ percent(part.share) }}</label>
     <progress id="arriving" :value="part.share" max="1" />
   </div>
-  <PushSheet v-if="arrived && data" :app="data.app" :facts="arrived" :build="null" :there="[]" @done="finished" @leave="arrived = null" />
-  <PushSheet v-if="sending && data" :key="sending.id" :app="data.app" :facts="sending.packages" :build="sending.id" :there="sending.consignments.map((entry) => entry.store)" @done="finished" @leave="sending = null" />
+  <PushSheet v-if="arrived && data" :app="data.app" :facts="arrived" :build="null" @done="finished" @leave="arrived = null" />
+  <PushSheet v-if="sending && data" :key="sending.id" :app="data.app" :facts="sending.packages" :build="sending.id" @done="finished" @leave="sending = null" />
   <form v-for="{ build, entry } in questions" :key="entry.id" class="card-plain question" @submit.prevent="answer(entry)">
     <h2>{{ entry.store_title }} holds {{ build.label }} and asks</h2>
     <p v-if="Object.keys(entry.answers).length" role="status">◌ Answered, not confirmed by the store yet. {{ entry.waiting_because }}</p>
@@ -118,7 +118,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
           </label>
         </div>
       </fieldset>
-      <label class="row-gap"><input v-model="standing[entry.id]" type="checkbox" class="form-check-input" /> Give the same answers by themselves from now on</label>
+      <label class="row-gap"><input v-model="standing[entry.id]" type="checkbox" class="form-check-input" /> Give the same answers automatically from now on</label>
       <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !complete(entry)">Answer</BButton>
     </template>
   </form>
@@ -137,7 +137,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
       <section v-if="soon.length || data.held.length" class="card-plain head" aria-label="What to mind">
         <div>
           <template v-if="soon.length">
-            <p class="soft small-print">Lapses soon</p>
+            <p class="soft small-print">Expires soon</p>
             <p v-for="lapse in soon.slice(0, 3)" :key="lapse.what + lapse.until" class="mind"><strong>◔ {{ lapse.what }}</strong> ends <Moment :at="lapse.until" />.</p>
             <RouterLink :to="`/apps/${app}/signing`">{{ soon.length > 3 ? `and ${soon.length - 3} more` : 'Signing' }}</RouterLink>
           </template>

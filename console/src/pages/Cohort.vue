@@ -129,7 +129,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
     <div class="row-gap">
       <BButton variant="primary" @click="hand">Hand a build to them</BButton>
       <BButton variant="outline-primary" @click="turn('add')">Add testers</BButton>
-      <BButton variant="outline-primary" @click="turn('list')">Take a list in</BButton>
+      <BButton variant="outline-primary" @click="turn('list')">Import a list</BButton>
       <BButton variant="outline-primary" :href="`/v1/apps/${app}/cohorts/${props.cohort}/export`">CSV</BButton>
     </div>
   </div>
@@ -162,12 +162,12 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       </article>
       <article class="card-plain"><h2>Standing brief</h2>
         <p v-for="(text, locale) in cohort.brief" :key="locale" class="clip"><span class="soft">{{ locale }}</span> {{ text }}</p>
-        <p v-if="!Object.keys(cohort.brief).length" class="soft">None yet; new builds can go on by themselves once there is one.</p>
+        <p v-if="!Object.keys(cohort.brief).length" class="soft">None yet; new builds can go on automatically once there is one.</p>
         <BButton size="sm" variant="link" @click="editBrief">{{ Object.keys(cohort.brief).length ? 'Change it' : 'Write one' }}</BButton>
       </article>
     </div>
     <form v-if="open === 'brief'" class="card-plain brief" @submit.prevent="keepBrief">
-      <label>What to try <textarea v-model="brief.text" class="form-control" rows="3" /></label>
+      <label>Please look at <textarea v-model="brief.text" class="form-control" rows="3" /></label>
       <div class="row-gap end"><label>Language <input v-model="brief.locale" class="form-control" maxlength="12" required /></label><label>Testers may ask <input v-model="brief.contact" type="email" class="form-control" required /></label><BButton type="submit" variant="primary">Keep it</BButton></div>
     </form>
 
@@ -179,7 +179,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
           <td><SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" /></td>
           <td><div v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id"><RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print">{{ counted(trial.invited) }}</span></div></td>
           <td><div class="row-gap right">
-            <label class="row-gap small-print"><input type="checkbox" class="form-check-input" :checked="entry.by_itself" @change="turnByItself(entry.store, $event)" /> new builds by themselves</label>
+            <label class="row-gap small-print"><input type="checkbox" class="form-check-input" :checked="entry.by_itself" @change="turnByItself(entry.store, $event)" /> new builds automatically</label>
             <BButton size="sm" variant="link" @click="detach(entry.store)">Take it away from {{ entry.store_title }}</BButton>
           </div></td>
         </tr>
@@ -219,7 +219,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
           </tr>
         </tbody>
       </table></div>
-      <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add somebody, pick from those known, or take a list in.' }}</p>
+      <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add somebody, pick from those known, or import a list.' }}</p>
       <BButton v-if="!people.ended.value && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
   </template>

@@ -74,10 +74,10 @@ async function handed(): Promise<void> {
           <div v-for="entry in cohort.at" :key="entry.store" class="at">
             <strong>{{ entry.store_title }}</strong>
             <SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" />
-            <span class="soft small-print">{{ entry.by_itself ? 'every new build goes to them by itself' : entry.review_first ? 'the store reviews first' : '' }}</span>
+            <span class="soft small-print">{{ entry.by_itself ? 'every new build goes to them automatically' : entry.review_first ? 'the store reviews first' : '' }}</span>
             <ul class="plain-list">
               <li v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id">
-                <RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print"><Moment :at="trial.changed_at" /></span><br />
+                <RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span v-if="!trial.confirmed" class="soft">◌ not confirmed</span> <span class="soft small-print"><Moment :at="trial.changed_at" /></span><br />
                 <span class="soft small-print">{{ counted(trial.invited) }}</span>
                 <span v-if="trial.reason" class="small-print alarm"> ✕ {{ trial.reason }}</span>
                 <span v-else-if="trial.stuck" class="small-print care"> ■ {{ trial.stuck }} not reached</span>

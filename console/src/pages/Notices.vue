@@ -10,7 +10,7 @@ import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { session } from '../session'
 
-const KINDS: NoticeKind[] = ['processing ended', 'held by a question', 'approved', 'rejected', 'breach', 'order failing', 'order refused', 'step waiting', 'changed at the store', 'rules changing', 'key or standing lapsing']
+const KINDS: NoticeKind[] = ['processing ended', 'held by a question', 'approved', 'rejected', 'breach', 'order failing', 'order refused', 'step waiting', 'changed at the store', 'offered again', 'event not taken', 'rules changing', 'key or standing lapsing']
 const { data, problem, load } = useLoading(async () => {
   const [subscriptions, deliveries, apps] = await Promise.all([
     told<Subscription[]>(api.GET('/v1/subscriptions')),

@@ -115,7 +115,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
 
     <div v-if="awaitingWord.some((leg) => leg.phase === 'approved')" class="word card-plain">
       <span>Approved, and waiting for your word: <strong>{{ awaitingWord.map((leg) => leg.store_title).join(', ') }}</strong></span>
-      <BButton variant="primary" :disabled="doing.busy.value" @click="giveWord(null)">Give the word</BButton>
+      <BButton variant="primary" :disabled="doing.busy.value" @click="giveWord(null)">Give the go-ahead</BButton>
     </div>
 
     <div class="legs">
@@ -124,8 +124,15 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
           <h2>{{ leg.store_title }}</h2>
           <span class="phase-now"><PhaseWord :phase="leg.phase" /> <template v-if="leg.launched_at">at {{ percent(leg.share) }}</template></span>
         </header>
-        <p v-if="leg.step" class="pending" role="status">
-          <strong>☞ Ordered; it waits for somebody's hands.</strong>
+        <div v-if="leg.offered_again" class="offered" role="alert">
+          <p><strong>■ The store offers it again.</strong> It was {{ leg.phase }}<template v-if="leg.seen">; {{ leg.store_title }} was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}</template>. That was not ordered here. Is it wanted?</p>
+          <div class="row-gap">
+            <BButton size="sm" variant="danger" @click="asked = { act: leg.phase === 'withdrawn' ? 'withdraw' : 'halt', store: leg.store }">Stop it again</BButton>
+            <BButton size="sm" variant="outline-primary" @click="asked = { act: 'resume', store: leg.store }">It is wanted</BButton>
+          </div>
+        </div>
+        <p v-else-if="leg.step" class="pending" role="status">
+          <strong>☞ Ordered; it waits for a person.</strong>
           <template v-if="leg.seen"> The store was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}.</template>
           <RouterLink to="/steps"> See the step</RouterLink>
         </p>
@@ -165,7 +172,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
           <h3>Review</h3>
           <ol class="plain-list">
             <li v-for="round in leg.rounds" :key="round.number">
-              <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
+              <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
               <p v-for="said in round.reasons" :key="said" class="reason">{{ said }}</p>
             </li>
           </ol>
@@ -192,7 +199,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
       <form v-if="editing" class="stack" @submit.prevent="saveNotes">
         <label>Language <input v-model="locale" class="form-control form-control-sm" placeholder="en" required style="max-width: 8rem" /></label>
         <label>Notes <textarea v-model="text" class="form-control" rows="3" /></label>
-        <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Leave it</BButton><span class="soft small-print">{{ text.length }} characters</span></div>
+        <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton><span class="soft small-print">{{ text.length }} characters</span></div>
       </form>
       <dl v-else-if="Object.keys(release.notes).length">
         <template v-for="(said, which) in release.notes" :key="which"><dt>{{ which }}</dt><dd>{{ said }} <BButton size="sm" variant="link" class="edit" @click="edit(String(which))">edit</BButton></dd></template>
@@ -218,6 +225,8 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .notes dl { grid-template-columns: auto 1fr; }
 .notes { margin-top: 1rem; }
 .pending { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin: 0; }
+.offered { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
+.offered p { margin: 0 0 0.5rem; }
 .findings li { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin-bottom: 0.35rem; }
 .reason { margin: 0.2rem 0 0; padding-left: 0.8rem; border-left: 3px solid var(--line); }
 .rounds li { padding: 0.35rem 0; }

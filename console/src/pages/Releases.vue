@@ -76,11 +76,11 @@ async function draft(): Promise<void> {
       <span v-if="!fitting(berth.store).length" class="soft small-print">No build of {{ version }} is ready at {{ berth.store_title }}.</span>
     </label>
     <label>What is new, in English <textarea v-model="notes" class="form-control" rows="2" /></label>
-    <label class="check"><input v-model="needsWord" type="checkbox" class="form-check-input" /> Launch only when I give the word</label>
+    <label class="check"><input v-model="needsWord" type="checkbox" class="form-check-input" /> Launch only when I give the go-ahead</label>
     <ProblemNote :problem="doing.problem.value" />
     <div class="row-gap">
       <BButton type="submit" variant="primary" :disabled="doing.busy.value || !Object.values(chosen).some(Boolean)">Draft it</BButton>
-      <BButton variant="link" @click="drafting = false">Leave it</BButton>
+      <BButton variant="link" @click="drafting = false">Cancel</BButton>
     </div>
   </form>
 

@@ -16,7 +16,7 @@ const router = useRouter()
 const { data, problem, load } = useLoading(() => told<ReportDetail>(api.GET('/v1/reports/{report}', { params: { path } })))
 useLive(load, (change) => change.subject === `report ${props.report}`)
 const doing = useDoing()
-const open = ref<'' | 'mend' | 'same'>('')
+const open = ref<'' | 'fix' | 'duplicate'>('')
 const builds = ref<Build[]>([])
 const others = ref<Report[]>([])
 const build = ref('')
@@ -32,24 +32,24 @@ async function act(work: () => Promise<unknown>): Promise<boolean> {
   return done
 }
 
-async function decide(what: 'accept' | 'mend' | 'same' | 'close' | 'reopen'): Promise<void> {
-  const body = { act: what, build: what === 'mend' ? build.value : null, same_as: what === 'same' ? other.value : null, reason: '' }
+async function decide(what: 'accept' | 'fix' | 'duplicate' | 'close' | 'reopen'): Promise<void> {
+  const body = { act: what, build: what === 'fix' ? build.value : null, duplicate_of: what === 'duplicate' ? other.value : null, reason: '' }
   if (await act(() => told(api.POST('/v1/reports/{report}/decisions', { params: { path }, body })))) open.value = ''
 }
 
-async function ask(what: 'mend' | 'same'): Promise<void> {
+async function ask(what: 'fix' | 'duplicate'): Promise<void> {
   if (open.value === what) {
     open.value = ''
     return
   }
   const app = data.value!.app
   await doing.run(async () => {
-    if (what === 'mend') {
+    if (what === 'fix') {
       builds.value = await told(api.GET('/v1/apps/{app}/builds', { params: { path: { app }, query: { limit: 40 } } }))
       build.value = builds.value[0]?.id ?? ''
     } else {
       const found = await told<Report[]>(api.GET('/v1/reports', { params: { query: { app, kind: data.value!.kind, limit: 100 } } }))
-      others.value = found.filter((entry) => entry.id !== props.report && entry.state !== 'same as')
+      others.value = found.filter((entry) => entry.id !== props.report && entry.state !== 'duplicate of')
       other.value = others.value[0]?.id ?? ''
     }
   })
@@ -73,15 +73,15 @@ const can = (what: string) => data.value?.possible.includes(what)
       <div><p class="soft small-print"><RouterLink :to="`/apps/${data.app}/reports`">Field reports of {{ data.app_title }}</RouterLink></p><h1>{{ data.kind === 'crash' ? data.headline : `Remark on ${data.build_label ?? data.app_title}` }}</h1></div>
       <div class="row-gap">
         <BButton v-if="can('accept')" variant="primary" @click="decide('accept')">Accept</BButton>
-        <BButton v-if="can('mend')" variant="outline-primary" @click="ask('mend')">Mended in …</BButton>
-        <BButton v-if="can('same')" variant="outline-primary" @click="ask('same')">Same as …</BButton>
+        <BButton v-if="can('fix')" variant="outline-primary" @click="ask('fix')">Fixed in …</BButton>
+        <BButton v-if="can('duplicate')" variant="outline-primary" @click="ask('duplicate')">Duplicate of …</BButton>
         <BButton v-if="can('close')" variant="outline-primary" @click="decide('close')">Close</BButton>
         <BButton v-if="can('reopen')" variant="outline-primary" @click="decide('reopen')">Open again</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
-    <form v-if="open === 'mend'" class="card-plain row-gap end" @submit.prevent="decide('mend')"><label>Mended in <select v-model="build" class="form-select" required><option v-for="entry in builds" :key="entry.id" :value="entry.id">{{ entry.label }} ({{ entry.platform }})</option></select></label><BButton type="submit" variant="primary" :disabled="!build">Keep it</BButton></form>
-    <form v-if="open === 'same'" class="card-plain row-gap end" @submit.prevent="decide('same')"><label class="grow">Says the same as <select v-model="other" class="form-select" required><option v-for="entry in others" :key="entry.id" :value="entry.id">{{ entry.headline }} ({{ entry.id }})</option></select></label><BButton type="submit" variant="primary" :disabled="!other">Keep it</BButton></form>
+    <form v-if="open === 'fix'" class="card-plain row-gap end" @submit.prevent="decide('fix')"><label>Fixed in <select v-model="build" class="form-select" required><option v-for="entry in builds" :key="entry.id" :value="entry.id">{{ entry.label }} ({{ entry.platform }})</option></select></label><BButton type="submit" variant="primary" :disabled="!build">Keep it</BButton></form>
+    <form v-if="open === 'duplicate'" class="card-plain row-gap end" @submit.prevent="decide('duplicate')"><label class="grow">Duplicate of <select v-model="other" class="form-select" required><option v-for="entry in others" :key="entry.id" :value="entry.id">{{ entry.headline }} ({{ entry.id }})</option></select></label><BButton type="submit" variant="primary" :disabled="!other">Keep it</BButton></form>
     <div class="split">
       <div class="stack">
         <section v-if="data.text || data.pictures.length" class="card-plain" aria-label="What was said">
@@ -102,7 +102,7 @@ const can = (what: string) => data.value?.possible.includes(what)
         </section>
       </div>
       <section class="card-plain facts" aria-label="About it">
-        <p><PhaseWord :phase="data.state" /> <RouterLink v-if="data.mended_in" :to="`/apps/${data.app}/builds/${data.mended_in}`">{{ data.mended_label }}</RouterLink><RouterLink v-if="data.same_as" :to="`/reports/${data.same_as}`">{{ data.same_as }}</RouterLink></p>
+        <p><PhaseWord :phase="data.state" /> <RouterLink v-if="data.fixed_in" :to="`/apps/${data.app}/builds/${data.fixed_in}`">{{ data.fixed_label }}</RouterLink><RouterLink v-if="data.duplicate_of" :to="`/reports/${data.duplicate_of}`">{{ data.duplicate_of }}</RouterLink></p>
         <dl>
           <dt>Kind</dt><dd>{{ data.kind }}</dd>
           <dt>Build</dt><dd><RouterLink v-if="data.build" :to="`/apps/${data.app}/builds/${data.build}`">{{ data.build_label }}</RouterLink><template v-else>not known</template></dd>

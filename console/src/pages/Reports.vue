@@ -20,7 +20,7 @@ const path = { app: props.app }
 const route = useRoute()
 const PAGE = 40
 type State = Report['state']
-const STATES: State[] = ['new', 'accepted', 'mended in', 'same as', 'closed']
+const STATES: State[] = ['new', 'accepted', 'fixed in', 'duplicate of', 'closed']
 const view = ref<'inbox' | 'crashes' | 'numbers'>('inbox')
 const wish = ref({ text: '', state: [] as State[], kind: '' as '' | 'remark' | 'crash', build: '', cohort: String(route.query.cohort ?? ''), group: String(route.query.group ?? '') })
 const asked = computed(() => ({ app: props.app, text: wish.value.text, kind: wish.value.kind || undefined, build: wish.value.build || undefined, cohort: wish.value.cohort || undefined, group: wish.value.group || undefined }))
@@ -83,7 +83,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
       <ul v-if="reports.length" class="plain-list inbox">
         <li v-for="report in reports" :key="report.id">
           <span class="what"><RouterLink :to="`/reports/${report.id}`">{{ report.headline }}</RouterLink><span v-if="report.alike > 1" class="soft"> ×{{ report.alike }}</span><span v-if="report.pictures.length" class="soft small-print"> · {{ report.pictures.length }} picture{{ report.pictures.length > 1 ? 's' : '' }}</span><br /><span class="soft small-print">{{ report.kind }} · {{ report.build_label ?? 'build not known' }}<template v-if="report.cohort"> · {{ report.cohort }}</template><template v-if="report.device"> · {{ report.device }}</template> · {{ report.tester?.name || report.tester?.email || 'nobody known' }}</span></span>
-          <span><PhaseWord :phase="report.state" /> <span class="nowrap">{{ report.mended_label ?? report.same_as }}</span><br /><span class="soft small-print">{{ report.ticket }}</span></span>
+          <span><PhaseWord :phase="report.state" /> <span class="nowrap">{{ report.fixed_label ?? report.duplicate_of }}</span><br /><span class="soft small-print">{{ report.ticket }}</span></span>
           <span class="soft small-print"><Moment :at="report.received_at" /></span>
         </li>
       </ul>

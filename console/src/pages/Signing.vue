@@ -16,7 +16,7 @@ const { data, problem, load } = useLoading<Register>(() => told(api.GET('/v1/app
 useLive(load, (change) => change.app === props.app || change.app === null)
 
 const doing = useDoing()
-const ACTS = { expect: 'Expect another certificate', replace: 'Replace a lost upload key', declare: 'Change what is declared', hold: 'Change who holds the key' } as const
+const ACTS = { expect: 'Expect another certificate', replace: "Replace a lost sender's key", declare: 'Change what is declared', hold: 'Change who holds the key' } as const
 type Deed = keyof typeof ACTS
 const asked = ref<{ act: Deed; platform: string } | null>(null)
 const given = reactive({ text: '', reason: '', holder: 'team' as 'team' | 'store' })
@@ -91,7 +91,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
   <p v-if="done" class="card-plain said" role="status">☞ {{ done }} <RouterLink to="/steps">See the steps</RouterLink></p>
   <template v-if="data">
     <section v-if="data.lapses.length" class="card-plain lapses" aria-labelledby="lapses">
-      <h2 id="lapses">What lapses when</h2>
+      <h2 id="lapses">What expires when</h2>
       <ul class="plain-list">
         <li v-for="lapse in data.lapses" :key="lapse.what + lapse.until" :class="{ care: soon(lapse.until) }"><strong>{{ soon(lapse.until) ? '◔' : '·' }} <Moment :at="lapse.until" /></strong><span>{{ lapse.what }}. <span class="soft">{{ lapse.then }}</span></span></li>
       </ul>
@@ -114,7 +114,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
           <label v-else-if="asked.act === 'declare'">Permissions and rights, one a line <textarea v-model="given.text" class="form-control" rows="4" /></label>
           <label v-else>SHA-256 of the new certificate <input v-model="given.text" class="form-control form-control-sm mono" required pattern="\s*[0-9a-fA-F]{64}\s*" title="64 hexadecimal digits" /></label>
           <label>Reason, for the logbook <input v-model="given.reason" class="form-control form-control-sm" required /></label>
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ ACTS[asked.act] }}</BButton><BButton size="sm" variant="link" @click="asked = null">Leave it</BButton></div>
+          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ ACTS[asked.act] }}</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
         </form>
         <div v-else class="row-gap deeds"><BButton v-for="(name, key) in ACTS" :key="key" size="sm" variant="link" @click="begin(key, page.platform)">{{ name }}</BButton></div>
       </section>
@@ -123,13 +123,13 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
         <p class="soft small-print">Sealed at rest. A build server fetches with <code>tide locker fetch</code>; each fetch stands in the logbook.</p>
         <ul v-if="data.locker.length" class="plain-list files">
           <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.lapses_at"> · ends <Moment :at="file.lapses_at" /></template></span>
-            <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Leave it</BButton></template></div></li>
+            <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Cancel</BButton></template></div></li>
         </ul>
         <p v-else class="soft">Nothing lies in it.</p>
         <div class="row-gap lay">
           <select v-model="laid.kind" class="form-select form-select-sm" aria-label="Kind of file"><option>certificate</option><option>key</option><option>profile</option><option>other</option></select>
           <select v-model="laid.platform" class="form-select form-select-sm" aria-label="Platform"><option value="" disabled>platform</option><option v-for="page in data.pages" :key="page.platform" :value="page.platform">{{ platformName(page.platform) }}</option></select>
-          <label class="btn btn-sm btn-outline-primary">Lay a file in<input type="file" class="visually-hidden" @change="lay" /></label>
+          <label class="btn btn-sm btn-outline-primary">Add a file<input type="file" class="visually-hidden" @change="lay" /></label>
         </div>
       </section>
       <section class="card-plain" aria-labelledby="devices">

@@ -114,7 +114,7 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
 
   <template v-if="data">
     <div v-if="data.stores.length" class="stores">
-      <StoreCard v-for="known in data.stores" :key="known.name" :store="known" />
+      <StoreCard v-for="known in data.stores" :key="known.name" :store="known" @changed="load" />
     </div>
     <EmptyState v-else-if="!connecting" title="No store is connected yet">Connect one with the file it handed out. For the stand-in stores of the demo, make one with <code>tide standin connection northgate FILE</code>.</EmptyState>
 

@@ -64,7 +64,7 @@ const nextPage = () => doing.run(people.next)
 <template>
   <div class="page-head">
     <div class="row-gap"><h1>Testers</h1><span v-if="count.data.value" class="soft">{{ count.data.value.count.toLocaleString('en') }}{{ search ? ' match' : '' }}</span><input v-model="search" type="search" class="form-control find" placeholder="Search name, address, tag" aria-label="Search testers" /></div>
-    <div class="row-gap"><BButton variant="outline-primary" @click="listing = !listing">Take a list in</BButton><BButton variant="outline-primary" :href="`/v1/testers/export?text=${encodeURIComponent(search)}`">CSV</BButton></div>
+    <div class="row-gap"><BButton variant="outline-primary" @click="listing = !listing">Import a list</BButton><BButton variant="outline-primary" :href="`/v1/testers/export?text=${encodeURIComponent(search)}`">CSV</BButton></div>
   </div>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -104,7 +104,7 @@ const nextPage = () => doing.run(people.next)
     <BButton v-if="!ended" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
   </section>
   <p v-else-if="seen && search" class="soft">Nobody matches.</p>
-  <EmptyState v-else-if="seen && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or take a list in.</EmptyState>
+  <EmptyState v-else-if="seen && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or import a list.</EmptyState>
   <p v-if="!seen && !problem" class="soft" role="status">Looking …</p>
 </template>
 

@@ -36,9 +36,9 @@ const invitations = people.rows
 const days = ref(3)
 const reason = ref('')
 const ending = ref(false)
-const mending = ref(false)
+const fixing = ref(false)
 const said = ref('')
-const mended = reactive({ locale: 'en', text: '', name: '', password: '', how: '' })
+const fixed = reactive({ locale: 'en', text: '', name: '', password: '', how: '' })
 
 async function act(work: () => Promise<unknown>): Promise<boolean> {
   said.value = ''
@@ -61,18 +61,18 @@ async function close(): Promise<void> {
 }
 
 async function handIn(): Promise<void> {
-  const sign_in = mended.name || mended.how ? { name: mended.name, password: mended.password, how: mended.how } : null
-  const brief: Record<string, string> = mended.text ? { [mended.locale]: mended.text } : {}
-  if (await act(() => told(api.POST('/v1/trials/{trial}/hand-ins', { params: { path }, body: { brief, contact: '', remarks_to: '', sign_in, reason: '' } })))) mending.value = false
+  const sign_in = fixed.name || fixed.how ? { name: fixed.name, password: fixed.password, how: fixed.how } : null
+  const brief: Record<string, string> = fixed.text ? { [fixed.locale]: fixed.text } : {}
+  if (await act(() => told(api.POST('/v1/trials/{trial}/hand-ins', { params: { path }, body: { brief, contact: '', remarks_to: '', sign_in, reason: '' } })))) fixing.value = false
 }
 
 const nextPage = () => doing.run(people.next)
 
-function mend(): void {
+function fix(): void {
   const kept = Object.entries(trial.value?.brief ?? {})[0]
-  mended.locale = kept?.[0] ?? 'en'
-  mended.text = kept?.[1] ?? ''
-  mending.value = !mending.value
+  fixed.locale = kept?.[0] ?? 'en'
+  fixed.text = kept?.[1] ?? ''
+  fixing.value = !fixing.value
 }
 const ORDER = ['queued', 'sent', 'bounced', 'accepted', 'installed', 'declined', 'removed']
 const counts = computed(() => ORDER.filter((what) => trial.value?.invited[what]).map((what) => ({ what, count: trial.value!.invited[what]! })))
@@ -85,26 +85,27 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
     <div class="page-head">
       <div><p class="soft small-print"><RouterLink :to="`/apps/${trial.app}/cohorts/${trial.cohort}`">{{ trial.cohort }} of {{ trial.app_title }}</RouterLink></p><h1>Trial of {{ trial.build_label }} at {{ trial.store_title }}</h1></div>
       <div class="row-gap">
-        <BButton v-if="trial.state === 'turned down'" variant="primary" @click="mend">Mend it and hand it in again</BButton>
+        <BButton v-if="trial.state === 'turned down'" variant="primary" @click="fix">Fix it and hand it in again</BButton>
         <BButton v-if="trial.possible.includes('close')" variant="outline-primary" @click="ending = !ending">End it</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
     <p v-if="said" role="status" class="said">✓ {{ said }}</p>
-    <form v-if="ending" class="card-plain row-gap end" @submit.prevent="close"><p class="wide">Nobody new gets the build from this trial, and {{ trial.store_title }} takes the seats back. Whoever has it keeps it until it lapses.</p><label class="grow">Why? <input v-model="reason" class="form-control" /></label><BButton type="submit" variant="danger" :disabled="doing.busy.value">End the trial</BButton><BButton variant="link" @click="ending = false">Leave it</BButton></form>
-    <form v-if="mending" class="card-plain mend" @submit.prevent="handIn">
-      <label>What to try ({{ mended.locale }}) <textarea v-model="mended.text" class="form-control" rows="3" /></label>
-      <div class="row-gap end"><label>Reviewer's account <input v-model="mended.name" class="form-control" autocomplete="off" :placeholder="trial.sign_in_sealed ? 'as before' : ''" /></label><label>Password <input v-model="mended.password" type="password" class="form-control" autocomplete="new-password" /></label><label class="grow">What else the reviewer must know <input v-model="mended.how" class="form-control" /></label></div>
-      <div><BButton type="submit" variant="primary" :disabled="doing.busy.value">Hand it in again</BButton> <BButton variant="link" @click="mending = false">Leave it</BButton></div>
+    <form v-if="ending" class="card-plain row-gap end" @submit.prevent="close"><p class="wide">Nobody new gets the build from this trial, and {{ trial.store_title }} takes the seats back. Whoever has it keeps it until it lapses.</p><label class="grow">Why? <input v-model="reason" class="form-control" /></label><BButton type="submit" variant="danger" :disabled="doing.busy.value">End the trial</BButton><BButton variant="link" @click="ending = false">Cancel</BButton></form>
+    <form v-if="fixing" class="card-plain fix" @submit.prevent="handIn">
+      <label>Please look at ({{ fixed.locale }}) <textarea v-model="fixed.text" class="form-control" rows="3" /></label>
+      <div class="row-gap end"><label>Reviewer's account <input v-model="fixed.name" class="form-control" autocomplete="off" :placeholder="trial.sign_in_sealed ? 'as before' : ''" /></label><label>Password <input v-model="fixed.password" type="password" class="form-control" autocomplete="new-password" /></label><label class="grow">What else the reviewer must know <input v-model="fixed.how" class="form-control" /></label></div>
+      <div><BButton type="submit" variant="primary" :disabled="doing.busy.value">Hand it in again</BButton> <BButton variant="link" @click="fixing = false">Cancel</BButton></div>
     </form>
 
     <div class="split">
       <section class="card-plain" aria-labelledby="stands">
         <h2 id="stands">Where it stands</h2>
+        <p v-if="!trial.confirmed" role="status"><strong>◌ Ordered, not confirmed.</strong> {{ trial.pending.join(', ') }}<template v-if="trial.seen">; {{ trial.store_title }} was last seen to hold it as {{ trial.seen }}</template>.</p>
         <p class="state"><PhaseWord :phase="trial.state" /> <span class="soft small-print">since <Moment :at="trial.changed_at" /></span></p>
         <p v-if="trial.reason" class="alarm">✕ {{ trial.reason }}</p>
         <dl>
-          <template v-if="trial.lapses_at"><dt>Lapses</dt><dd><Moment :at="trial.lapses_at" /></dd></template>
+          <template v-if="trial.lapses_at"><dt>Expires</dt><dd><Moment :at="trial.lapses_at" /></dd></template>
           <dt>Seats given</dt><dd>{{ trial.seated }}</dd>
           <template v-if="trial.sessions"><dt>Used</dt><dd>{{ trial.sessions }} sessions, {{ trial.crash_free === null ? '' : `${percent(trial.crash_free)} of them without a crash` }}</dd></template>
           <template v-if="trial.store_page"><dt>At the store</dt><dd><a :href="trial.store_page" rel="noreferrer" target="_blank">{{ trial.store_title }}'s page for testers</a></dd></template>
@@ -112,7 +113,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
           <dt>Reviewer's sign-in</dt><dd>{{ trial.sign_in_sealed ? 'sealed' : 'none given' }}</dd>
         </dl>
       </section>
-      <section class="card-plain" aria-labelledby="brief"><h2 id="brief">What to try</h2><p v-for="(text, locale) in trial.brief" :key="locale" class="text"><span class="soft small-print">{{ locale }}</span><br />{{ text }}</p></section>
+      <section class="card-plain" aria-labelledby="brief"><h2 id="brief">Please look at</h2><p v-for="(text, locale) in trial.brief" :key="locale" class="text"><span class="soft small-print">{{ locale }}</span><br />{{ text }}</p></section>
       <section class="card-plain" aria-labelledby="beside">
         <h2 id="beside">The same version for {{ trial.cohort }}, store by store</h2>
         <ul class="plain-list"><li v-for="entry in data!.beside" :key="entry.id"><strong>{{ entry.store_title }}</strong> <component :is="entry.id === trial.id ? 'span' : 'RouterLink'" :to="`/trials/${entry.id}`">{{ entry.build_label }}</component> <PhaseWord :phase="entry.state" /><br /><span class="soft small-print">{{ Object.entries(entry.invited).map(([what, count]) => `${count} ${what}`).join(', ') }}</span></li></ul>
@@ -153,8 +154,8 @@ section, form.card-plain { margin-bottom: 1rem; }
 .end { align-items: end; }
 .grow { flex: 1 1 14rem; }
 .wide { flex: 1 0 100%; margin: 0; }
-.mend { display: grid; gap: 0.6rem; }
-.mend label, form label { display: grid; gap: 0.2rem; font-size: 0.9rem; }
+.fix { display: grid; gap: 0.6rem; }
+.fix label, form label { display: grid; gap: 0.2rem; font-size: 0.9rem; }
 dl { display: grid; grid-template-columns: max-content 1fr; gap: 0.15rem 0.9rem; margin: 0.4rem 0 0; font-size: 0.9rem; }
 dt { color: var(--soft); font-weight: 400; }
 dd { margin: 0; overflow-wrap: anywhere; }

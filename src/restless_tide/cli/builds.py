@@ -6,7 +6,7 @@ from restless_tide.cli import facts as sheets
 from restless_tide.cli import numbers, push
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, app_argument, store_argument, stores_argument
+from restless_tide.cli.parsing import Nouns, app_argument, count, span, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
 from restless_tide.core.packages import Facts
@@ -19,7 +19,7 @@ _GROWN_SHOWN = 8
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("build", "builds: inspect, check, compare, push, list, show, answer, next, keep, clear")
+    nouns.noun("build")
     parser = nouns.command("build inspect", _inspect, "read what a package file is, without a desk")
     parser.add_argument("file", nargs="+", help="an APK, AAB, IPA, MSIX or MSIX bundle; several for a build of several")
     parser = nouns.command(
@@ -48,14 +48,14 @@ def add(nouns: Nouns) -> None:
         "--find", default="", metavar="TEXT", help="part of the version, the number, the id or the revision"
     )
     parser.add_argument("--order", choices=["newest", "oldest", "version", "number"], default="newest")
-    parser.add_argument("--limit", type=int, default=30, help="how many to show (30)")
+    parser.add_argument("--limit", type=count, default=30, help="how many to show (30)")
     nouns.command("build show", _show, "one build and where it is").add_argument("id")
     parser = nouns.command("build answer", _answer, "answer what a store holds a build for")
     parser.add_argument("consignment")
     parser.add_argument("answers", nargs="+", metavar="QUESTION=ANSWER")
-    parser.add_argument("--standing", action="store_true", help="give the same answers by themselves from now on")
-    parser.add_argument("--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait for the store")
-    parser = nouns.command("build answers", _answers, "what is answered by itself when a store asks")
+    parser.add_argument("--standing", action="store_true", help="give the same answers automatically from now on")
+    parser.add_argument("--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the store")
+    parser = nouns.command("build answers", _answers, "what is answered automatically when a store asks")
     app_argument(parser)
     store_argument(parser)
     parser.add_argument("--forget", metavar="QUESTION", help="have a person answer this one again")
@@ -63,7 +63,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("build keep", _keep, "set which package files the desk keeps")
     app_argument(parser)
     parser.add_argument("--newest", type=int, required=True, help="builds of each platform")
-    parser.add_argument("--days", type=float, required=True, help="and whatever is younger")
+    parser.add_argument("--days", type=span, required=True, help="and whatever is younger")
     parser = nouns.command(
         "build clear",
         _clear,
@@ -73,7 +73,7 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--dry-run", action="store_true", help="only say what would be cleared")
     parser.add_argument("--newest", type=int, help="another rule, this once")
-    parser.add_argument("--days", type=float, help="another rule, this once")
+    parser.add_argument("--days", type=span, help="another rule, this once")
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
@@ -89,15 +89,17 @@ def _inspect(call: Call) -> None:
 
 def _check(call: Call) -> Exit:
     packages = [sheets.read(file_argument(name)) for name in call.given.file]
-    stores = call.given.store or push.stores_for(call, packages)
-    found = {store: call.tide.builds.check(call.given.app, store, packages).findings for store in stores}
+    found = call.tide.builds.check(call.given.app, packages, *call.given.store)
 
     def shown() -> None:
-        for store, findings in found.items():
-            sheets.show_sheet(call, store, findings)
+        for sheet in found:
+            if sheet.there:
+                call.say(f"{sheet.store_title} has this build already.")
+            else:
+                sheets.show_sheet(call, sheet.store, sheet.findings)
 
-    call.answer([{"store": store, "findings": findings} for store, findings in found.items()], shown)
-    return sheets.exit_of([finding for findings in found.values() for finding in findings])
+    call.answer(found, shown)
+    return sheets.exit_of([finding for sheet in found for finding in sheet.findings])
 
 
 def _compare(call: Call) -> None:
@@ -208,7 +210,7 @@ def _answers(call: Call) -> None:
         for entry in found:
             table.add_row(entry.code, entry.answer, moment(entry.given_at), cell(entry.text))
         call.show(
-            table, empty="Nothing is answered by itself here. Keep an answer with: tide build answer … --standing"
+            table, empty="Nothing is answered automatically here. Keep an answer with: tide build answer … --standing"
         )
 
     call.answer(found, shown)

@@ -10,17 +10,17 @@ import time
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Any, TypeVar
-
-from pydantic import BaseModel
-from pydantic_core import to_jsonable_python
-from rich.console import Console
-from rich.markup import escape
-from rich.table import Table
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from restless_tide.cli import remembered
-from restless_tide.client import Tide
-from restless_tide.wire.errors import Invalid, Unauthenticated
+from restless_tide.core.errors import Invalid, Unauthenticated
+
+if TYPE_CHECKING:
+    from pydantic import BaseModel
+    from rich.console import Console
+    from rich.table import Table
+
+    from restless_tide.client import Tide
 
 Seen = TypeVar("Seen")
 
@@ -33,9 +33,19 @@ class Call:
 
     def __init__(self, given: argparse.Namespace) -> None:
         self.given = given
+
+    @cached_property
+    def console(self) -> Console:
+        from rich.console import Console
+
         width = None if sys.stdout.isatty() else _PIPE_COLUMNS
-        self.console = Console(width=width, highlight=False, soft_wrap=False)
-        self.aside = Console(stderr=True, highlight=False)
+        return Console(width=width, highlight=False, soft_wrap=False)
+
+    @cached_property
+    def aside(self) -> Console:
+        from rich.console import Console
+
+        return Console(stderr=True, highlight=False)
 
     @property
     def url(self) -> str:
@@ -47,6 +57,8 @@ class Call:
         token = self.given.token or os.environ.get("TIDE_TOKEN") or remembered.desk().token
         if not token:
             raise Unauthenticated("No token is known.", remedy="Sign in with: tide sign-in, or set TIDE_TOKEN.")
+        from restless_tide.client.tide import Tide
+
         return Tide(self.url, token=token)
 
     def answer(
@@ -54,14 +66,18 @@ class Call:
     ) -> None:
         """Print ``told`` as JSON when that was asked for, else call ``shown``."""
         if self.given.json:
+            from pydantic_core import to_jsonable_python
+
             print(json.dumps(to_jsonable_python(told), indent=2, ensure_ascii=False))
         else:
             shown()
 
     def say(self, text: str) -> None:
-        self.console.print(escape(text), soft_wrap=True)
+        self.console.print(escaped(text), soft_wrap=True)
 
     def table(self, *columns: str) -> Table:
+        from rich.table import Table
+
         table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 3, 0, 0))
         for column in columns:
             table.add_column(column, overflow="fold")
@@ -93,7 +109,14 @@ class Call:
 
 def cell(value: object) -> str:
     """A value as a table's cell, with nothing in it read as markup."""
-    return escape("" if value is None else str(value))
+    return escaped("" if value is None else str(value))
+
+
+def escaped(text: str) -> str:
+    """A text in which nothing is read as markup."""
+    from rich.markup import escape
+
+    return escape(text)
 
 
 def file_argument(text: str) -> Path:

@@ -8,13 +8,13 @@ from datetime import datetime
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import import_arguments, take_list, write_out
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, instant_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import CohortTold, JoinTold, SeatsTold
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("cohort", "groups of testers")
+    nouns.noun("cohort")
     parser = nouns.command("cohort add", _make, "make a cohort")
     parser.add_argument("name")
     app_argument(parser)
@@ -29,7 +29,7 @@ def add(nouns: Nouns) -> None:
     )
     app_argument(nouns.command("cohort list", _list, "list an app's cohorts"))
     _cohort(nouns.command("cohort show", _show, "who is in it, seats left, what they have and said, what is stuck"))
-    parser = nouns.command("cohort attach", _attach, "put a cohort at a store, or set what goes to it by itself")
+    parser = nouns.command("cohort attach", _attach, "put a cohort at a store, or set what goes to it automatically")
     _cohort(parser)
     parser.add_argument("--store", required=True, metavar="STORE")
     parser.add_argument(
@@ -49,7 +49,7 @@ def add(nouns: Nouns) -> None:
     switch = parser.add_mutually_exclusive_group()
     switch.add_argument("--open", action="store_true", help="anybody with the link may join")
     switch.add_argument("--close", action="store_true", help="nobody may join any more")
-    parser.add_argument("--limit", type=int, help="so many people at most")
+    parser.add_argument("--limit", type=count, help="so many people at most")
     instant_argument(parser, "--until", "nobody joins after this instant")
     parser.add_argument("--renew", action="store_true", help="make another link; the old one is void")
     parser = nouns.command("cohort import", _import, "take a list of testers (CSV) into a cohort, as one act")
@@ -67,13 +67,13 @@ def _cohort(parser: Parser) -> None:
 
 def brief_argument(parser: Parser) -> None:
     parser.add_argument(
-        "--try",
+        "--task",
         dest="brief",
         action="append",
         default=[],
         type=_text_of_locale,
         metavar="[LOCALE=]TEXT",
-        help="what to try; once for each language, without a locale in English",
+        help="what to look at; once for each language, without a locale in English",
     )
 
 
@@ -148,7 +148,7 @@ def _seats(entry: SeatsTold) -> str:
 
 
 def _words(entry: SeatsTold) -> tuple[str, str]:
-    return "yes" if entry.review_first else "no", "by themselves" if entry.by_itself else "by hand"
+    return "yes" if entry.review_first else "no", "automatically" if entry.by_itself else "by hand"
 
 
 def _join(join: JoinTold) -> str:
@@ -163,7 +163,7 @@ def _attach(call: Call) -> None:
     by_itself = {"yes": True, "no": False, None: None}[given.by_itself]
     cohort = call.tide.testing.attach(given.app, given.cohort, given.store, by_itself=by_itself)
     entry = next(entry for entry in cohort.at if entry.store == given.store.lower())
-    told = "go to it by themselves" if entry.by_itself else "go to it when somebody hands them over"
+    told = "go to it automatically" if entry.by_itself else "go to it when somebody hands them over"
     call.answer(
         cohort,
         lambda: call.say(

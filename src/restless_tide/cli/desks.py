@@ -22,7 +22,7 @@ _ENVIRONMENT = """The desk is set up by the environment:
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("desk", "run a desk: init, serve, clock")
+    nouns.noun("desk")
     parser = nouns.command(
         "desk init",
         _init,

@@ -7,12 +7,12 @@ from statistics import median
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, store_argument
+from restless_tide.cli.parsing import Nouns, count, span, store_argument
 from restless_tide.wire.stores import DrillTold
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("drill", "try the button that stops a release, touching none")
+    nouns.noun("drill")
     parser = nouns.command(
         "drill halt",
         _halt,
@@ -21,8 +21,8 @@ def add(nouns: Nouns) -> None:
         "ordered, carried and confirmed as a real halt is, and touches no release.",
     )
     store_argument(parser, required=False)
-    parser.add_argument("--times", type=int, default=3, metavar="N", help="how often (3)")
-    parser.add_argument("--wait", type=float, default=20.0, metavar="SECONDS", help="how long to wait for each (20)")
+    parser.add_argument("--times", type=count, default=3, metavar="N", help="how often (3)")
+    parser.add_argument("--wait", type=span, default=20.0, metavar="SECONDS", help="how long to wait for each (20)")
 
 
 def _halt(call: Call) -> Exit:

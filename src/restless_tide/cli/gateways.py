@@ -9,7 +9,7 @@ from rich.markup import escape
 
 from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns
+from restless_tide.cli.parsing import Nouns, span
 from restless_tide.core.packages import inspect_package
 from restless_tide.gateways.clauses import check
 from restless_tide.gateways.client import read_connection_file
@@ -23,13 +23,13 @@ It waits for the store's processing and review; a stand-in's clock can be sped u
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("gateway", "for those who write an adapter in front of a store")
+    nouns.noun("gateway")
     parser = nouns.command("gateway check", _check, "hold a gateway to the protocol", description=_DESCRIPTION)
     parser.add_argument("connection", help="the connection file of the gateway")
     parser.add_argument("package", help="a package that the store takes, of an app that has no berth there yet")
     parser.add_argument("--gateway", metavar="ADDRESS", help="another address than the one in the connection file")
     parser.add_argument(
-        "--patience", type=float, default=60.0, metavar="SECONDS", help="how long to wait for the store's own work (60)"
+        "--patience", type=span, default=60.0, metavar="SECONDS", help="how long to wait for the store's own work (60)"
     )
 
 

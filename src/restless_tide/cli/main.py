@@ -3,74 +3,80 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Sequence
+from importlib import import_module
 
 from restless_tide import __version__
-from restless_tide.cli import (
-    builds,
-    cohorts,
-    desks,
-    drills,
-    gateways,
-    notes,
-    notices,
-    people,
-    releases,
-    reports,
-    signing,
-    standins,
-    steps,
-    stores,
-    testers,
-    trials,
-    watching,
-)
-from restless_tide.cli.call import Call
 from restless_tide.cli.exits import MEANINGS, Exit, exit_of
-from restless_tide.cli.parsing import Nouns, Parser, UsageError
-from restless_tide.wire.errors import TideError
-from restless_tide.wire.problems import problem_of
+from restless_tide.cli.parsing import Noun, Nouns, Parser, UsageError
+from restless_tide.core.errors import TideError
+
+NOUNS = {
+    "overview": Noun("watching", "every app at every store: what is so, and what needs a person"),
+    "watch": Noun("watching", "follow everything that changes, until Ctrl-C"),
+    "logbook": Noun("watching", "who did what, when and why"),
+    "store": Noun("stores", "stores: connect, list, show"),
+    "app": Noun("stores", "apps: register, list, show"),
+    "berth": Noun("stores", "an app's place at a store"),
+    "build": Noun("builds", "builds: inspect, check, compare, push, list, show, answer, next, keep, clear"),
+    "cohort": Noun("cohorts", "groups of testers"),
+    "tester": Noun("testers", "people who test"),
+    "trial": Noun("trials", "a build in the hands of cohorts"),
+    "report": Noun("reports", "field reports: remarks and crashes from people who test"),
+    "notes": Noun("notes", "release notes: drafted from the source's own history"),
+    "signing": Noun("signing", "the signing register: keys, expected certificates, declared rights, test devices"),
+    "locker": Noun("signing", "certificate, key and profile files, sealed"),
+    "release": Noun("releases", "releases: draft, submit, show, give the go-ahead"),
+    "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
+    "step": Noun("steps", "steps that people carry to a store by hand"),
+    "notice": Noun("notices", "be told by mail or webhook when waiting ends or a person is needed"),
+    "drill": Noun("drills", "try the button that stops a release, touching none"),
+    "sign-in": Noun("people", "sign in to a desk and remember it"),
+    "sign-out": Noun("people", "forget the desk that was signed in to"),
+    "token": Noun("people", "tokens for scripts and build servers"),
+    "desk": Noun("desks", "run a desk: init, serve, clock"),
+    "gateway": Noun("gateways", "for those who write an adapter in front of a store"),
+    "standin": Noun("standins", "the simulated stores: clock, mischief, own pages, connection files, record"),
+}
+"""The first word of every command: the module of this folder in which it is, and what it is about."""
+
+# looking for plugins reads what every installed package says of itself
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
 _EXITS = "exit codes:\n" + "\n".join(f"  {code.value}  {meaning}" for code, meaning in MEANINGS.items())
 
 
-def parser() -> Parser:
+def parser(words: Sequence[str] | None = None) -> Parser:
+    """What reads a command line. Of all commands; given one's words, of those in its module, so that nothing else is loaded."""
     root = Parser(prog="tide", description="The desk at which a mobile release manager works.", epilog=_EXITS)
     root.add_argument("--version", action="version", version=f"tide {__version__}")
-    nouns = Nouns(root)
-    for room in (
-        watching,
-        stores,
-        builds,
-        cohorts,
-        testers,
-        trials,
-        reports,
-        notes,
-        signing,
-        releases,
-        steps,
-        notices,
-        drills,
-        people,
-        desks,
-        gateways,
-        standins,
-    ):
-        room.add(nouns)
+    nouns = Nouns(root, NOUNS)
+    if words is None:
+        modules = dict.fromkeys(noun.module for noun in NOUNS.values())
+    else:
+        first = next((word for word in words if not word.startswith("-")), "")
+        modules = {NOUNS[first].module: None} if first in NOUNS else {}
+    for module in modules:
+        import_module(f"restless_tide.cli.{module}").add(nouns)
+    if not modules:
+        nouns.name_all()
     return root
 
 
 def main(words: Sequence[str] | None = None) -> int:
     """Run one command; returns its exit code. No traceback reaches a person."""
     try:
-        given, unknown = parser().parse_known_args(words)
+        given_words = sys.argv[1:] if words is None else list(words)
+        given, unknown = parser(given_words).parse_known_args(given_words)
         if unknown:
             given.parser.unknown_options(unknown)
     except UsageError as wrong:
         print(wrong, file=sys.stderr)
         return Exit.USAGE
+    from restless_tide.cli.call import Call
+
     call = Call(given)
     try:
         return given.run(call) or Exit.DONE
@@ -90,6 +96,8 @@ def main(words: Sequence[str] | None = None) -> int:
 
 def _tell(wrong: TideError, *, as_json: bool) -> None:
     if as_json:
+        from restless_tide.wire.problems import problem_of
+
         print(json.dumps(problem_of(wrong).model_dump(mode="json"), ensure_ascii=False), file=sys.stderr)
         return
     print(wrong.detail, file=sys.stderr)

@@ -8,7 +8,7 @@ from restless_tide.wire.changes import ChangedTold
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("notes", "release notes: drafted from the source's own history")
+    nouns.noun("notes")
     parser = nouns.command(
         "notes draft",
         _draft,

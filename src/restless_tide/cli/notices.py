@@ -12,7 +12,7 @@ _WAIT_SECONDS = 10.0
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("notice", "be told by mail or webhook when waiting ends or a person is needed")
+    nouns.noun("notice")
     kinds = "\n".join(f"  {kind}" for kind in NoticeKind)
     parser = nouns.command(
         "notice subscribe",

@@ -7,6 +7,7 @@ from pathlib import Path
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.parsing import Nouns, app_argument, stores_argument
 from restless_tide.cli.telling import moment
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.version_files import write_into
 from restless_tide.wire.builds import ProposalTold
 from restless_tide.wire.errors import Invalid
@@ -43,7 +44,8 @@ def _next(call: Call) -> None:
     given, builds = call.given, call.tide.builds
     path = file_argument(given.write) if given.write else None
     if path is not None:
-        _written(path, "0.0.0", 0, given.version_key, given.number_key)  # before a number is held for nothing
+        # before a number is held for nothing
+        _written(path, "0.0.0", BuildNumber(0), given.version_key, given.number_key)
     if given.reserve:
         proposal = builds.reserve(given.app, *given.store, step=given.step, label=given.label)
     else:
@@ -54,7 +56,7 @@ def _next(call: Call) -> None:
     call.answer(proposal, lambda: _tell(call, proposal, path))
 
 
-def _written(path: Path, version: str, number: int, version_key: str, number_key: str) -> str:
+def _written(path: Path, version: str, number: BuildNumber, version_key: str, number_key: str) -> str:
     try:
         content = path.read_bytes().decode()
     except UnicodeDecodeError:
@@ -63,7 +65,8 @@ def _written(path: Path, version: str, number: int, version_key: str, number_key
             remedy="Save it as text; a binary property list must be turned into XML first.",
             code="version-file-broken",
         ) from None
-    return write_into(path.name, content, {version_key: version, number_key: number})
+    kept = number.parts[0] if len(number.parts) == 1 else number.text
+    return write_into(path.name, content, {version_key: version, number_key: kept})
 
 
 def _tell(call: Call, proposal: ProposalTold, path: Path | None) -> None:

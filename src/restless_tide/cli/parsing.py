@@ -5,15 +5,44 @@ from __future__ import annotations
 import argparse
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from difflib import get_close_matches
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
 
-from restless_tide.cli.call import Call
-from restless_tide.cli.exits import Exit
+from restless_tide.core.numbers import whole_number
 
-Run = Callable[[Call], Exit | None]
+if TYPE_CHECKING:
+    from restless_tide.cli.call import Call
+    from restless_tide.cli.exits import Exit
+
+    Run = Callable[[Call], Exit | None]
+
+
+class Noun(NamedTuple):
+    """A first word: the module with its commands, and what it is about."""
+
+    module: str
+    summary: str
+
+
+def count(text: str) -> int:
+    """How many: a whole number from 1 on."""
+    number = whole_number(text)
+    if not number:
+        raise argparse.ArgumentTypeError(f"{text!r} is no whole number from 1 on")
+    return number
+
+
+def span(text: str) -> float:
+    """How long, in the unit that the option names: never below zero, never without end."""
+    try:
+        length = float(text)
+    except ValueError:
+        length = -1.0
+    if not 0 <= length < float("inf"):
+        raise argparse.ArgumentTypeError(f"{text!r} is no length of time; write a number such as 30")
+    return length
 
 
 class UsageError(Exception):
@@ -42,7 +71,7 @@ class Parser(argparse.ArgumentParser):
         chosen = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
         if not chosen:
             return message[:1].upper() + message[1:] + "."
-        word, choices = chosen.group(1), re.findall(r"[\w-]+", chosen.group(2))
+        word, choices = chosen.group(1), [choice.strip("'") for choice in chosen.group(2).split(", ")]
         return f"{word!r} is not known here." + (_nearest(word, choices) or f" Choose from {', '.join(choices)}.")
 
     def _has_verbs(self) -> bool:
@@ -62,7 +91,8 @@ def _nearest(word: str, choices: list[str]) -> str:
 class Nouns:
     """The commands by noun and verb: ``tide NOUN VERB …``; a noun without verbs is a command of its own."""
 
-    def __init__(self, root: Parser) -> None:
+    def __init__(self, root: Parser, known: Mapping[str, Noun]) -> None:
+        self._known = known
         self._nouns = root.add_subparsers(metavar="COMMAND", required=True, title="commands")
         self._verbs: dict[str, Any] = {}
         self.common = Parser(add_help=False)
@@ -71,13 +101,20 @@ class Nouns:
         where.add_argument("--url", help="the desk's address (or TIDE_URL)")
         where.add_argument("--token", help="a bearer token (or TIDE_TOKEN)")
 
-    def noun(self, name: str, summary: str) -> None:
+    def name_all(self) -> None:
+        """Only name them, for help and for the nearest word."""
+        for name, noun in self._known.items():
+            self._nouns.add_parser(name, help=noun.summary)
+
+    def noun(self, name: str) -> None:
+        summary = self._known[name].summary
         parser = self._nouns.add_parser(name, help=summary, description=summary)
         self._verbs[name] = parser.add_subparsers(metavar="VERB", required=True, title="verbs")
 
-    def command(self, words: str, run: Run, summary: str, *, description: str = "") -> Parser:
+    def command(self, words: str, run: Run, summary: str = "", *, description: str = "") -> Parser:
         """Add a command such as ``build push``; returns its parser for the arguments."""
         noun, _, verb = words.partition(" ")
+        summary = summary or self._known[noun].summary
         home = self._verbs[noun] if verb else self._nouns
         parser: Parser = home.add_parser(
             verb or noun, help=summary, description=description or summary, parents=[self.common]

@@ -8,7 +8,7 @@ import platform
 
 from restless_tide.cli import remembered
 from restless_tide.cli.call import Call, cell
-from restless_tide.cli.parsing import Nouns
+from restless_tide.cli.parsing import Nouns, span
 from restless_tide.cli.telling import moment
 from restless_tide.client import Tide
 
@@ -17,15 +17,14 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "sign-in",
         _sign_in,
-        "sign in to a desk and remember it",
         description="Asks for the password, makes a token for this machine and remembers it. In a script, use TIDE_TOKEN instead.",
     )
     parser.add_argument("--email", required=True)
-    nouns.command("sign-out", _sign_out, "forget the desk that was signed in to")
-    nouns.noun("token", "tokens for scripts and build servers")
+    nouns.command("sign-out", _sign_out)
+    nouns.noun("token")
     parser = nouns.command("token add", _add_token, "make a token; its value is shown this once")
     parser.add_argument("label", help="where it is used, such as 'build server'")
-    parser.add_argument("--days", type=float, help="life in days; without it, until revoked")
+    parser.add_argument("--days", type=span, help="life in days; without it, until revoked")
     parser.add_argument(
         "--app",
         action="append",

@@ -6,7 +6,6 @@ import subprocess
 import sys
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,28 +13,24 @@ from typing import TYPE_CHECKING, Any
 from restless_tide.cli import facts as sheets
 from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, app_argument, stores_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, stores_argument
 from restless_tide.cli.telling import size
+from restless_tide.core.consignment import ON_ITS_WAY
 from restless_tide.core.packages import Facts
-from restless_tide.wire.builds import BuildTold, ConsignmentTold
+from restless_tide.core.readiness import demand_ready, of_stores
+from restless_tide.core.trial import BEFORE_PEOPLE
+from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.cohorts import TrialTold
-from restless_tide.wire.errors import Invalid, NotReady
-from restless_tide.wire.problems import FindingTold
+from restless_tide.wire.errors import Invalid
+from restless_tide.wire.problems import findings_of
+from restless_tide.wire.push import HandOnWanted, PushTold
 
 if TYPE_CHECKING:
     from rich.progress import Progress
 
-UNDER_WAY = ("queued", "sending", "processing")
 _WORST_FIRST = (Exit.REFUSED, Exit.HELD, Exit.NOT_CONFIRMED)
 _TRIAL_SECONDS = 30.0
 _HOUR = 3600.0
-
-
-@dataclass
-class _Outcome:
-    build: BuildTold
-    consignments: list[ConsignmentTold]
-    trials: list[TrialTold] = field(default_factory=list)
 
 
 def add(nouns: Nouns) -> None:
@@ -44,21 +39,32 @@ def add(nouns: Nouns) -> None:
         _push,
         "hand a build over and send it to stores",
         description="Reads the packages, checks them by every store's rules before a byte travels, hands them to the desk and "
-        "orders them to the stores. A cut line is taken up where it broke. It never goes to production by itself.",
+        "orders them to the stores. A cut line is taken up where it broke. It never goes to production automatically.",
     )
     parser.add_argument("file", nargs="+", help="the packages of one build: one, or one per processor kind")
     app_argument(parser)
     stores_argument(parser)
-    parser.add_argument("--trial", metavar="COHORT", help="hand it to a crew cohort as soon as a store has it ready")
-    parser.add_argument("--notes", default="", help="what the cohort is asked to try")
-    parser.add_argument("--contact", default="", help="the address testers answer to; yours, unless you say")
+    _what_follows(parser)
     parser.add_argument("--revision", help="the source it was made of; read from --source, unless you say")
     parser.add_argument("--repository", help="where that source lies, below the desk's repositories")
     parser.add_argument("--source", metavar="FOLDER", help="a git work tree to read the revision from")
+    parser = nouns.command("build send", _send, "send a build that is at the desk to more stores")
+    parser.add_argument("build", help="the build's id")
+    app_argument(parser)
+    stores_argument(parser)
+    _what_follows(parser)
+
+
+def _what_follows(parser: Parser) -> None:
+    parser.add_argument("--trial", metavar="COHORT", help="hand it to this cohort as soon as a store has it ready")
+    parser.add_argument("--notes", default="", help="what the cohort is asked to try; its own brief, unless you say")
+    parser.add_argument(
+        "--contact", default="", help="the address testers answer to; the cohort's or yours, unless you say"
+    )
     parser.add_argument(
         "--wait",
         nargs="?",
-        type=float,
+        type=span,
         const=_HOUR,
         default=0.0,
         metavar="SECONDS",
@@ -70,9 +76,8 @@ def _push(call: Call) -> Exit | None:
     given, builds = call.given, call.tide.builds
     paths = [file_argument(name) for name in given.file]
     packages = [sheets.read(path) for path in paths]
-    stores = given.store or stores_for(call, packages)
     revision = given.revision or (_revision(given.source) if given.source else None)
-    _demand_fit(call, packages, stores)
+    _demand_fit(call, packages)
     digests, had_it = [], True
     for path, package in zip(paths, packages, strict=True):
         with bar(call) as shown:
@@ -80,63 +85,60 @@ def _push(call: Call) -> Exit | None:
             sha256, had_this = builds.hand_over(path, sha256=package.sha256, told=partial(_advance, shown, task))
         digests.append(sha256)
         had_it = had_it and had_this
-    build = builds.enter(given.app, digests, revision=revision, repository=given.repository)
+    done = builds.push_packages(
+        given.app, digests, stores=given.store, revision=revision, repository=given.repository, hand_on=_hand_on(call)
+    )
     if not given.json:
         told = " (the desk had this file already)" if had_it else ""
-        call.say(f"Build {build.id}: {given.app} {build.label}{told}")
-    outcome = _Outcome(build, [builds.send(build.id, store) for store in stores])
-    outcome.consignments = follow(call, outcome.consignments, given.wait or (_HOUR if given.trial else 0.0))
-    if given.trial:
-        opened = [_hand_to(call, entry) for entry in outcome.consignments if entry.state == "ready"]
-        outcome.trials = call.wait_until(
-            lambda: [call.tide.testing.trial(trial.id) for trial in opened],
-            lambda found: all(trial.state != "with the store" for trial in found),
-            min(given.wait or _TRIAL_SECONDS, _TRIAL_SECONDS),
+        call.say(f"Build {done.build.id}: {given.app} {done.build.label}{told}")
+    return _finish(call, done)
+
+
+def _send(call: Call) -> Exit | None:
+    given = call.given
+    return _finish(call, call.tide.builds.send(given.app, given.build, *given.store, hand_on=_hand_on(call)))
+
+
+def _hand_on(call: Call) -> HandOnWanted | None:
+    given = call.given
+    if not given.trial:
+        return None
+    return HandOnWanted(cohorts=[given.trial], brief={"en": given.notes} if given.notes else {}, contact=given.contact)
+
+
+def _finish(call: Call, done: PushTold) -> Exit | None:
+    """Wait where that was asked for, and tell what became of it."""
+    given, waited = call.given, bool(call.given.wait)
+    consignments, trials = follow(call, done.consignments, given.wait), done.trials
+    ready = {entry.store for entry in consignments if entry.state == "ready"}
+    if waited and trials:
+        trials = call.wait_until(
+            lambda: [call.tide.testing.trial(trial.id) for trial in done.trials],
+            lambda found: not any(trial.store in ready and trial.state in BEFORE_PEOPLE for trial in found),
+            min(given.wait, _TRIAL_SECONDS),
         )
-    outcome.build = builds.one(build.id)
-    call.answer(
-        {"build": outcome.build, "consignments": outcome.consignments, "trials": outcome.trials},
-        lambda: _tell(call, outcome),
-    )
-    exits = {exit_of(entry, waited=bool(given.wait or given.trial)) for entry in outcome.consignments}
+    build = call.tide.builds.one(done.build.id)
+
+    def shown() -> None:
+        for consignment in consignments:
+            tell_consignment(call, consignment)
+        for trial in trials:
+            _tell_trial(call, trial)
+
+    call.answer({"build": build, "consignments": consignments, "trials": trials}, shown)
+    exits = {exit_of(entry, waited=waited) for entry in consignments}
     return next((code for code in _WORST_FIRST if code in exits), None)
 
 
-def stores_for(call: Call, packages: Sequence[Facts]) -> list[str]:
-    berths = call.tide.apps.one(call.given.app).berths
-    platform = packages[0].platform
-    found = [berth.store for berth in berths if berth.state == "open" and berth.platform == platform]
-    if not found:
-        raise Invalid(
-            f"{call.given.app} has no open berth for {platform}.",
-            remedy=f"Open one with: tide berth open --app {call.given.app} --store STORE",
-            code="berth-unknown",
-        )
-    return found
-
-
-def _demand_fit(call: Call, packages: Sequence[Facts], stores: Sequence[str]) -> None:
-    """Check at every store first; when one would refuse, nothing is sent anywhere. Raises NotReady."""
-    builds, app = call.tide.builds, call.given.app
-    digests = {package.sha256 for package in packages}
-    text = f"{packages[0].version} {packages[0].number}"
-    known = [
-        build for build in builds.of_app(app, limit=20, text=text)
-        if digests <= {package.sha256 for package in build.packages}
-    ]  # fmt: skip
-    there = {entry.store for build in known for entry in build.consignments}
-    blocked: list[tuple[str, FindingTold]] = []
-    for store in stores:
-        if store in there:
-            continue
-        findings = builds.check(app, store, packages).findings
-        if not call.given.json and findings:
-            sheets.show_sheet(call, store, findings)
-        blocked.extend((store, finding) for finding in findings if finding.level == "blocker")
-    if blocked:
-        told = " ".join(dict.fromkeys(f"{store}: {finding.detail}" for store, finding in blocked))
-        remedy = " ".join(dict.fromkeys(finding.remedy for _, finding in blocked if finding.remedy))
-        raise NotReady(f"Nothing was sent. {told}", remedy=remedy, code=blocked[0][1].code)
+def _demand_fit(call: Call, packages: Sequence[Facts]) -> None:
+    """Check at every store before a byte travels; when one would refuse, nothing is sent anywhere. Raises NotReady."""
+    sheets_told = call.tide.builds.check(call.given.app, packages, *call.given.store)
+    if not call.given.json:
+        for sheet in sheets_told:
+            if sheet.findings:
+                sheets.show_sheet(call, sheet.store, sheet.findings)
+    found = of_stores((sheet.store, findings_of(sheet.findings)) for sheet in sheets_told)
+    demand_ready(found, "Nothing was sent. Sending this build")
 
 
 def _revision(folder: str) -> str:
@@ -154,15 +156,6 @@ def _revision(folder: str) -> str:
             f"git knows no revision in {folder}.", remedy="Name it yourself: --revision", code="revision-missing"
         ) from None
     return said.stdout.strip()
-
-
-def _hand_to(call: Call, consignment: ConsignmentTold) -> TrialTold:
-    given = call.given
-    contact = given.contact or call.tide.people.me().email
-    notes = given.notes or "Use it as you always do, and tell us what is not right."
-    return call.tide.testing.open_trial(
-        given.app, cohort=given.trial, build=consignment.build, store=consignment.store, notes=notes, contact=contact
-    )
 
 
 def _advance(shown: Progress | None, task: Any, sent: int) -> None:
@@ -205,7 +198,7 @@ def follow(call: Call, consignments: Sequence[ConsignmentTold], seconds: float) 
 
 
 def _moves(entry: ConsignmentTold) -> bool:
-    return entry.state in UNDER_WAY or (entry.state == "held" and bool(entry.answers))
+    return entry.state in ON_ITS_WAY or (entry.state == "held" and bool(entry.answers))
 
 
 def exit_of(consignment: ConsignmentTold, *, waited: bool) -> Exit:
@@ -213,16 +206,17 @@ def exit_of(consignment: ConsignmentTold, *, waited: bool) -> Exit:
         return Exit.REFUSED
     if consignment.state == "held":
         return Exit.HELD
-    return Exit.NOT_CONFIRMED if waited and consignment.state in UNDER_WAY else Exit.DONE
+    return Exit.NOT_CONFIRMED if waited and consignment.state in ON_ITS_WAY else Exit.DONE
 
 
-def _tell(call: Call, outcome: _Outcome) -> None:
-    for consignment in outcome.consignments:
-        tell_consignment(call, consignment)
-    for trial in outcome.trials:
-        call.say(f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store_title} is {trial.state}.")
-        if trial.store_page:
-            call.say(f"  Testers find it at {trial.store_page}")
+def _tell_trial(call: Call, trial: TrialTold) -> None:
+    told = f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store_title}"
+    if trial.state == "drafted":
+        call.say(f"{told} is drafted. It begins once {trial.store_title} has the build ready.")
+    else:
+        call.say(f"{told} is {trial.state}.")
+    if trial.store_page:
+        call.say(f"  Testers find it at {trial.store_page}")
 
 
 def tell_consignment(call: Call, consignment: ConsignmentTold) -> None:

@@ -6,10 +6,10 @@ from datetime import datetime
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
 from restless_tide.cli.telling import moment, share
 from restless_tide.wire.errors import Invalid
-from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold, RoundTold
 
 _STEERING = {
     "advance": "one stage up, or to --share",
@@ -23,7 +23,7 @@ _ASKS_FIRST = ("finish", "withdraw")
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("release", "releases: draft, submit, show, give the word")
+    nouns.noun("release")
     parser = nouns.command("release draft", _draft, "draft a release with one leg per store")
     parser.add_argument("version")
     app_argument(parser)
@@ -60,7 +60,7 @@ def add(nouns: Nouns) -> None:
     store_argument(parser)
     parser.add_argument("--reason", default="")
     _wait_argument(parser)
-    parser = nouns.command("release word", _word, "give the word to launch")
+    parser = nouns.command("release word", _word, "give the go-ahead to launch")
     parser.add_argument("version")
     app_argument(parser)
     store_argument(parser, required=False)
@@ -70,7 +70,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
 
-    nouns.noun("rollout", "steer: advance, pause, resume, halt, finish, withdraw")
+    nouns.noun("rollout")
     for act, summary in _STEERING.items():
         parser = nouns.command(
             f"rollout {act}",
@@ -99,9 +99,13 @@ def _launch_arguments(parser: Parser) -> None:
         help="such as 5@24,20@48,100: per cent @ hours to hold; where the store leaves it free",
     )
     word = parser.add_mutually_exclusive_group()
-    word.add_argument("--needs-word", action="store_true", default=None, help="launch only when the word is given")
-    word.add_argument("--no-word", dest="needs_word", action="store_false", help="launch without a word")
-    parser.add_argument("--not-before", metavar="INSTANT", help="launch not before, such as 2026-12-01T09:00+01:00")
+    word.add_argument(
+        "--needs-word", action="store_true", default=None, help="launch only after somebody gave the go-ahead"
+    )
+    word.add_argument("--no-word", dest="needs_word", action="store_false", help="launch without a go-ahead")
+    parser.add_argument(
+        "--not-before", metavar="INSTANT", help="launch not before, such as 2026-12-01T09:00+01:00; none: no date"
+    )
     parser.add_argument(
         "--with-other-legs",
         action="store_true",
@@ -112,7 +116,7 @@ def _launch_arguments(parser: Parser) -> None:
 
 def _wait_argument(parser: Parser) -> None:
     parser.add_argument(
-        "--wait", type=float, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers"
+        "--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers"
     )
 
 
@@ -125,14 +129,14 @@ def _pairs(words: list[str], what: str) -> dict[str, str]:
 
 def _wish(call: Call, build: str | None) -> LegWanted:
     given = call.given
-    instant = None
-    if given.not_before:
+    instant, no_date = None, (given.not_before or "").strip().lower() == "none"
+    if given.not_before is not None and not no_date:
         try:
             instant = datetime.fromisoformat(given.not_before)
         except ValueError:
             raise Invalid(
                 f"{given.not_before!r} is no instant.",
-                remedy="Write it like 2026-12-01T09:00+01:00.",
+                remedy="Write it like 2026-12-01T09:00+01:00, or none for no date.",
                 code="instant-unfit",
             ) from None
     return LegWanted(
@@ -140,6 +144,7 @@ def _wish(call: Call, build: str | None) -> LegWanted:
         ladder=given.ladder,
         needs_word=given.needs_word,
         not_before=instant,
+        no_date=no_date,
         with_other_legs=given.with_other_legs,
     )
 
@@ -173,6 +178,7 @@ def _change(call: Call) -> None:
         ladder=wish.ladder,
         needs_word=wish.needs_word,
         not_before=wish.not_before,
+        no_date=bool(wish.no_date),
         with_other_legs=wish.with_other_legs,
     )
     call.answer(release, lambda: _tell(call, release))
@@ -218,9 +224,9 @@ def _show(call: Call) -> None:
 
 def _steer(call: Call) -> Exit | None:
     given = call.given
-    before = call.tide.releases.one(given.app, given.version)
-    chosen = [leg for leg in before.legs if given.store in (None, leg.store)]
     if given.act in _ASKS_FIRST:
+        before = call.tide.releases.one(given.app, given.version)
+        chosen = [leg for leg in before.legs if given.store in (None, leg.store)]
         consequences = [
             f"{leg.store_title}: {option.consequence}"
             for leg in chosen
@@ -234,7 +240,7 @@ def _steer(call: Call) -> Exit | None:
     done = call.tide.releases.steer(
         given.app, given.version, given.act, reason=given.reason, store=given.store, share=part
     )
-    release = call.wait_until(lambda: call.tide.releases.one(given.app, given.version), _all_confirmed, given.wait)
+    release = call.wait_until(lambda: call.tide.releases.one(given.app, given.version), _settled, given.wait)
 
     def shown() -> None:
         for outcome in done.outcomes:
@@ -260,9 +266,14 @@ def _all_confirmed(release: ReleaseTold) -> bool:
     return all(leg.confirmed for leg in release.legs)
 
 
+def _settled(release: ReleaseTold) -> bool:
+    """Whether waiting changes nothing more: confirmed, or asked of a person."""
+    return all(leg.confirmed or leg.offered_again for leg in release.legs)
+
+
 def _tell_when_settled(call: Call) -> Exit | None:
     release = call.wait_until(
-        lambda: call.tide.releases.one(call.given.app, call.given.version), _all_confirmed, call.given.wait
+        lambda: call.tide.releases.one(call.given.app, call.given.version), _settled, call.given.wait
     )
     call.answer(release, lambda: _tell(call, release))
     return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
@@ -273,6 +284,9 @@ def _stands(leg: LegTold) -> str:
     text = str(leg.phase)
     if leg.launched_at:
         text += f" at {share(leg.share)}"
+    if leg.offered_again:
+        seen = f", last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
+        return f"{text}, but the store offers it again{seen}. Stop it again, or resume it to take it as wanted"
     if not leg.confirmed:
         trouble = next(
             (order.trouble for order in leg.orders if order.trouble and order.state in ("queued", "sent")), None
@@ -293,7 +307,7 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
         for entry in leg.rounds:
             call.say(
-                f"  round {entry.number}: {entry.state}, {moment(entry.changed_at)}"
+                f"  round {entry.number}: {entry.state}{_unconfirmed(entry)}, {moment(entry.changed_at)}"
                 + (f": {' '.join(entry.reasons)}" if entry.reasons else "")
             )
         if leg.phase == "approved" and leg.waits_for:
@@ -310,6 +324,13 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say("")
     for locale, text in release.notes.items():
         call.say(f"notes {locale}: {text}")
+
+
+def _unconfirmed(entry: RoundTold) -> str:
+    if entry.confirmed:
+        return ""
+    seen = f", last seen {entry.seen}" if entry.seen and entry.seen != entry.state else ""
+    return f" (ordered, not confirmed{seen})"
 
 
 def _ladder(leg: LegTold) -> str:

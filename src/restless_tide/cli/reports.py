@@ -7,21 +7,21 @@ from pathlib import Path
 
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.lists import write_out
-from restless_tide.cli.parsing import Nouns, Parser, app_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, count
 from restless_tide.cli.telling import moment, size
 from restless_tide.wire.reports import ReportDetailTold
 
-_STATES = ("new", "accepted", "same as", "mended in", "closed")
+_STATES = ("new", "accepted", "duplicate of", "fixed in", "closed")
 _BAR = 24
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("report", "field reports: remarks and crashes from people who test")
+    nouns.noun("report")
     parser = nouns.command("report list", _list, "the inbox, newest first")
     _filters(parser)
     parser.add_argument("--cohort")
     parser.add_argument("--group", metavar="FINGERPRINT", help="only crashes that are the same")
-    parser.add_argument("--limit", type=int, default=50)
+    parser.add_argument("--limit", type=count, default=50)
     nouns.command("report show", _show, "one report, its stack and its conversation").add_argument("id")
     parser = nouns.command("report add", _file, "file a remark, or a crash from its stack")
     app_argument(parser)
@@ -29,7 +29,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--stack", metavar="FILE", help="the stack of a crash; - reads it from a pipe")
     parser.add_argument("--build", help="the build's id")
     parser.add_argument("--version")
-    parser.add_argument("--number", type=int)
+    parser.add_argument("--number", metavar="NUMBER", help="the build's number, such as 218 or 2.18.3")
     parser.add_argument("--tester", help="id or address of a known tester")
     parser.add_argument("--device", default="")
     parser.add_argument("--system", default="")
@@ -37,9 +37,9 @@ def add(nouns: Nouns) -> None:
     _decision(nouns, "accept", "take it up")
     _decision(nouns, "close", "nothing more is to be done")
     _decision(nouns, "reopen", "take it up again")
-    _decision(nouns, "mend", "it is mended in a build").add_argument("--build", required=True)
-    _decision(nouns, "same", "it says the same as another").add_argument(
-        "--as", dest="same_as", required=True, metavar="ID"
+    _decision(nouns, "fix", "it is fixed in a build").add_argument("--build", required=True)
+    _decision(nouns, "duplicate", "it is a duplicate of another").add_argument(
+        "--as", dest="duplicate_of", required=True, metavar="ID"
     )
     parser = nouns.command("report reply", _reply, "answer the tester by mail")
     parser.add_argument("id")
@@ -111,7 +111,7 @@ def _list(call: Call) -> None:
 
 
 def _state(report: object) -> str:
-    state, build, other = (getattr(report, name) for name in ("state", "mended_label", "same_as"))
+    state, build, other = (getattr(report, name) for name in ("state", "fixed_label", "duplicate_of"))
     return f"{state} {build or other or ''}".strip()
 
 
@@ -173,10 +173,10 @@ def _file(call: Call) -> None:
 def _decide(call: Call) -> None:
     given = call.given
     told = {"reason": given.reason}
-    if given.act == "mend":
+    if given.act == "fix":
         told["build"] = given.build
-    if given.act == "same":
-        told["same_as"] = given.same_as
+    if given.act == "duplicate":
+        told["duplicate_of"] = given.duplicate_of
     report = call.tide.reports.decide(given.id, given.act, **told)
     call.answer(report, lambda: call.say(f"{report.id} is {_state(report)}."))
 

@@ -6,16 +6,20 @@ import os
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from restless_tide.cli.call import Call, cell, file_argument
-from restless_tide.cli.parsing import Nouns, Parser, Run, app_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument
 from restless_tide.cli.telling import moment, size
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.signing import RegisterTold
 
+if TYPE_CHECKING:
+    from restless_tide.cli.parsing import Run
+
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("signing", "the signing register: keys, expected certificates, declared rights, test devices")
+    nouns.noun("signing")
     app_argument(
         nouns.command("signing show", _show, "whose signature is expected, who holds the key, what lapses when")
     )
@@ -33,7 +37,7 @@ def add(nouns: Nouns) -> None:
         nouns,
         "signing replace",
         _replace,
-        "replace a lost upload key: steps for a person where a store holds on to the first",
+        "replace a lost sender's key: steps for a person where a store holds on to the first",
     )
     parser.add_argument("--sha256", required=True, help="the new certificate's digest")
     parser = nouns.command("signing device", _device, "register a device for tests, or remove one")
@@ -43,8 +47,8 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--name", default="")
     parser.add_argument("--until", metavar="DATE", help="when its registration ends (2027-03-01)")
     parser.add_argument("--remove", action="store_true")
-    nouns.noun("locker", "certificate, key and profile files, sealed")
-    parser = nouns.command("locker put", _put, "lay a file into the locker")
+    nouns.noun("locker")
+    parser = nouns.command("locker put", _put, "put a file into the locker")
     parser.add_argument("file")
     app_argument(parser)
     parser.add_argument("--platform", required=True)
@@ -109,9 +113,7 @@ def _tell_locker(call: Call, found: RegisterTold) -> None:
     for file in found.locker:
         stored, lapses = moment(file.stored_at), moment(file.lapses_at)
         table.add_row(cell(file.name), file.kind, file.platform, size(file.size_bytes), stored, cell(file.told), lapses)
-    call.show(
-        table, empty="The locker is empty. Lay a file in with: tide locker put FILE --app APP --platform PLATFORM"
-    )
+    call.show(table, empty="The locker is empty. Add a file with: tide locker put FILE --app APP --platform PLATFORM")
 
 
 def _expect(call: Call) -> None:

@@ -21,7 +21,7 @@ _PORT_AFTER_DESK = {"northgate": 1, "openfield": 2, "slatehouse": 3, "mail": 4}
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("standin", "the simulated stores: clock, mischief, own pages, connection files, record")
+    nouns.noun("standin")
     stores = [name for name in _PORT_AFTER_DESK if name != "mail"]
 
     def of_store(words: str, run: Any, summary: str) -> Parser:
@@ -48,7 +48,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--clock-off", type=float, metavar="SECONDS", help="its clock differs from real time")
     parser.add_argument("--whims", type=float, metavar="RATE", help="share of reviews rejected by whim, 0 to 1")
     parser.add_argument("--failing", type=float, metavar="RATE", help="share of builds whose processing fails, 0 to 1")
-    parser.add_argument("--bad-number", type=int, metavar="N", help="the build with this number crashes often")
+    parser.add_argument("--bad-number", metavar="NUMBER", help="the build with this number crashes often")
     parser.add_argument(
         "--events",
         choices=["off", "late", "doubled", "shuffled", "forged", "well"],

@@ -12,7 +12,7 @@ from restless_tide.wire.steps import StepTold
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("step", "steps that people carry to a store by hand")
+    nouns.noun("step")
     parser = nouns.command("step list", _list, "what waits for a person, the urgent first")
     parser.add_argument("--settled", action="store_true", help="what was settled lately instead")
     nouns.command("step show", _show, "one step: what to do, what to take, what to look for").add_argument("step")

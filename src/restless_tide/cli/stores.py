@@ -8,7 +8,7 @@ from pydantic import ValidationError
 
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
 from restless_tide.cli.telling import moment, on_the_day
 from restless_tide.wire.apps import Availability, BerthDetailTold, OfferSheetTold
 from restless_tide.wire.errors import Invalid
@@ -18,7 +18,7 @@ _WAIT_SECONDS = 10.0
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("store", "stores: connect, list, show")
+    nouns.noun("store")
     parser = nouns.command("store connect", _connect, "connect a store from its connection file, or replace its key")
     parser.add_argument("name", help="a short name for this account")
     parser.add_argument("file", help="the connection file the store handed out")
@@ -27,12 +27,19 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("file", help="its rulebook (TOML; see docs/rulebooks.md)")
     nouns.command("store key-steps", _key_steps, "how a key is made at a store, with the rights it needs")
     nouns.command("store renew-secret", _renew, "a new secret for the events the store pushes").add_argument("name")
+    nouns.command(
+        "store retry-events",
+        _retry_events,
+        "try the events again that the desk could not take",
+        description="Try the store's events again that the desk could not take, after an update of the desk or of the\n"
+        "store's gateway. Events that came after them were taken all the same.",
+    ).add_argument("name")
     nouns.command("store list", _list, "list the stores")
     nouns.command("store show", _show, "how a store stands, what it allows, and which rules change").add_argument(
         "name"
     )
 
-    nouns.noun("app", "apps: register, list, show")
+    nouns.noun("app")
     parser = nouns.command("app add", _add_app, "register an app")
     parser.add_argument("name", help="short name for commands, such as marram")
     parser.add_argument("--title", default="", help="as people know it")
@@ -42,7 +49,7 @@ def add(nouns: Nouns) -> None:
     nouns.command("app list", _apps, "list the apps")
     nouns.command("app show", _app, "an app and its berths").add_argument("name")
 
-    nouns.noun("berth", "an app's place at a store")
+    nouns.noun("berth")
     parser = nouns.command("berth open", _open_berth, "open an app's place at a store, or try again after a refusal")
     app_argument(parser)
     store_argument(parser)
@@ -77,7 +84,7 @@ def add(nouns: Nouns) -> None:
 
 def _wait_argument(parser: Parser) -> None:
     parser.add_argument(
-        "--wait", type=float, default=_WAIT_SECONDS, metavar="SECONDS", help="how long to wait for the store's answer"
+        "--wait", type=span, default=_WAIT_SECONDS, metavar="SECONDS", help="how long to wait for the store's answer"
     )
 
 
@@ -125,6 +132,8 @@ def _list(call: Call) -> None:
 def _state(store: StoreTold) -> str:
     if store.hand_carried:
         return "carried by hand" + (f", {store.waiting_steps} step(s) wait" if store.waiting_steps else "")
+    if store.untaken and not store.trouble:
+        return f"reached; {len(store.untaken)} event(s) could not be taken"
     if store.trouble:
         return f"not reached: {cell(store.trouble)}"
     return (
@@ -163,6 +172,10 @@ def _tell_connection(call: Call, store: StoreTold) -> None:
         call.say(f"  {store.forged_events} pushed event(s) did not prove where they came from and were refused.")
     if abs(store.skew_seconds) >= 1:
         call.say(f"  Its clock differs from ours by {store.skew_seconds:.0f} s; the desk allows for it.")
+    for event in store.untaken:
+        call.say(f"  Event {event.sequence} ({event.type}) could not be taken {moment(event.at)}: {event.why}")
+    if store.untaken:
+        call.say(f"  After an update, try them again: tide store retry-events {store.name}")
     breaker = store.breaker
     rests = f", left alone until {moment(breaker.rests_until)}" if breaker.state == "open" else ""
     call.say(f"Breaker {breaker.state}, {breaker.failures} failure(s) in a row{rests}.")
@@ -201,6 +214,19 @@ def _key_steps(call: Call) -> None:
             call.say(f"{number}. {step}")
 
     call.answer({"steps": steps}, shown)
+
+
+def _retry_events(call: Call) -> Exit:
+    done = call.tide.stores.try_untaken(call.given.name)
+
+    def shown() -> None:
+        if not done.taken and not done.left:
+            call.say("Every event of this store was taken; there is nothing to try again.")
+        else:
+            call.say(f"{done.taken} taken now, {done.left} left.")
+
+    call.answer(done, shown)
+    return Exit.REFUSED if done.left else Exit.DONE
 
 
 def _renew(call: Call) -> None:

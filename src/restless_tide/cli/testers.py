@@ -7,7 +7,7 @@ from typing import Any
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import import_arguments, take_list, write_out
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, instant_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import TesterTold
 from restless_tide.wire.errors import Invalid
@@ -16,7 +16,7 @@ _STATES = ("queued", "sent", "bounced", "accepted", "installed", "declined", "re
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("tester", "people who test")
+    nouns.noun("tester")
     parser = nouns.command("tester add", _add, "put somebody into a cohort, or enter them without one")
     parser.add_argument("email")
     _told(parser)
@@ -27,7 +27,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("tester list", _list, "everybody who tests, or the people of a cohort and what they have")
     parser.add_argument("--search", default="", metavar="TEXT", help="in address, name and tags")
     parser.add_argument("--state", choices=_STATES, help="of the newest invitation; only of a cohort")
-    parser.add_argument("--limit", type=int, default=100)
+    parser.add_argument("--limit", type=count, default=100)
     _place(parser)
     nouns.command("tester show", _show, "what is known of somebody").add_argument("tester", help="id or address")
     parser = nouns.command("tester change", _change, "change what is known of somebody")
@@ -68,7 +68,7 @@ def _told(parser: Parser) -> None:
     parser.add_argument("--name")
     for word, help_text in (
         ("platform", "android, ios or desktop; may be given again"),
-        ("language", "such as de or en-GB, the dearest first; may be given again"),
+        ("language", "such as de or en-GB, the preferred one first; may be given again"),
         ("device", "may be given again"),
         ("tag", "may be given again"),
     ):

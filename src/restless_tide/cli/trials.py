@@ -9,7 +9,7 @@ from pathlib import Path
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, stores_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, span, stores_argument
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import (
     PlanTold,
@@ -25,7 +25,7 @@ _MARKS = {"blocker": "✕", "caution": "!", "note": "·"}
 
 
 def add(nouns: Nouns) -> None:
-    nouns.noun("trial", "a build in the hands of cohorts")
+    nouns.noun("trial")
     parser = nouns.command("trial check", _check, "what handing a build to cohorts would mean at each store")
     _wanted(parser)
     parser = nouns.command("trial open", _open, "hand a build to cohorts; each tester gets a mail")
@@ -38,7 +38,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("id")
     parser.add_argument("--state", help="only invitations in this state")
     parser.add_argument("--search", default="", metavar="TEXT")
-    parser.add_argument("--limit", type=int, default=50)
+    parser.add_argument("--limit", type=count, default=50)
     parser = nouns.command("trial wait", _wait_for, "wait until a trial is open and its mails are out")
     parser.add_argument("id")
     _wait(parser, 600.0)
@@ -56,7 +56,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("trial mail", _mail, "send mails again: one invitation's, or those of a trial not answered")
     parser.add_argument("id", help="an invitation, or a trial")
     parser.add_argument(
-        "--older-than", type=float, default=0.0, metavar="DAYS", help="only what has waited so long; of a trial"
+        "--older-than", type=span, default=0.0, metavar="DAYS", help="only what has waited so long; of a trial"
     )
     parser.add_argument("--bounced", action="store_true", help="also to addresses whose mail came back; of a trial")
 
@@ -67,7 +67,7 @@ def _wanted(parser: Parser) -> None:
     parser.add_argument("--build", required=True)
     stores_argument(parser)
     brief_argument(parser)
-    parser.add_argument("--notes", default="", help="the same as --try, in English")
+    parser.add_argument("--notes", default="", help="the same as --task, in English")
     parser.add_argument("--contact", default="", help="the address testers answer to")
     parser.add_argument("--remarks-to", default="", metavar="WHERE", help="where remarks go besides the tester's page")
     _sign_in_arguments(parser)
@@ -89,7 +89,7 @@ def _sign_in_arguments(parser: Parser) -> None:
 def _wait(parser: Parser, seconds: float = 10.0) -> None:
     parser.add_argument(
         "--wait",
-        type=float,
+        type=span,
         default=seconds,
         metavar="SECONDS",
         help="how long to wait until it is open and the mails are out",
@@ -173,13 +173,21 @@ def _settled(trial: TrialTold) -> bool:
     return over or (trial.state == "open" and trial.invited.get("queued", 0) <= trial.stuck)
 
 
+def state_told(trial: TrialTold) -> str:
+    """What is wanted, and where the store does not say the same yet."""
+    if trial.confirmed:
+        return str(trial.state)
+    seen = f", last seen {trial.seen}" if trial.seen and trial.seen != trial.state else ""
+    return f"{trial.state} (ordered, not confirmed{seen})"
+
+
 def _counts(trial: TrialTold) -> str:
     return ", ".join(f"{count} {state}" for state, count in trial.invited.items()) or "nobody"
 
 
 def _tell(call: Call, trial: TrialTold) -> None:
     call.say(
-        f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store_title} is {trial.state} ({_counts(trial)})"
+        f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store_title} is {state_told(trial)} ({_counts(trial)})"
     )
     if trial.reason:
         call.say(f"  ! {trial.reason}")
@@ -202,7 +210,7 @@ def _list(call: Call) -> None:
                 cell(trial.cohort),
                 trial.build_label,
                 trial.store,
-                trial.state,
+                state_told(trial),
                 moment(trial.changed_at),
                 _counts(trial),
                 str(trial.sessions or ""),

@@ -6,7 +6,7 @@ import json
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns
+from restless_tide.cli.parsing import Nouns, count
 from restless_tide.cli.telling import moment, on_the_day, share
 from restless_tide.wire.watching import BerthRow, LineTold
 
@@ -14,15 +14,15 @@ _SAIL = 10
 
 
 def add(nouns: Nouns) -> None:
-    nouns.command("overview", _overview, "every app at every store: what is so, and what needs a person")
-    parser = nouns.command("watch", _watch, "follow everything that changes, until Ctrl-C")
+    nouns.command("overview", _overview)
+    parser = nouns.command("watch", _watch)
     parser.add_argument("--app", help="only this app")
     parser.add_argument("--after", type=int, metavar="ID", help="go on after this event; without it, from now on")
-    parser.add_argument("--count", type=int, help="end after so many events")
-    nouns.noun("logbook", "who did what, when and why")
+    parser.add_argument("--count", type=count, help="end after so many events")
+    nouns.noun("logbook")
     parser = nouns.command("logbook show", _show, "the logbook, newest first")
     parser.add_argument("--app", help="only this app")
-    parser.add_argument("--limit", type=int, default=30, help="how many lines (30)")
+    parser.add_argument("--limit", type=count, default=30, help="how many lines (30)")
     nouns.command("logbook verify", _verify, "check that no line was altered")
 
 

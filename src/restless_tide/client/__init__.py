@@ -3,10 +3,10 @@
     from restless_tide.client import Tide
 
     with Tide("http://127.0.0.1:7100", token="tide_…") as tide:
-        build = tide.builds.push("marram.apk", app="marram", store="openfield")
+        pushed = tide.builds.push("marram.apk", app="marram", stores=["openfield"])
         tide.releases.steer("marram", "2.4.0", "halt", reason="crashes on start")
 
-Every error is one of the family below; each says what is wrong, where, and how to mend it.
+Every error is one of the family below; each says what is wrong, where, and how to fix it.
 """
 
 from restless_tide.client.tide import Tide
@@ -23,6 +23,7 @@ from restless_tide.wire.errors import (
     StoreUnreachable,
     TideError,
     TooLarge,
+    TooOften,
     Unauthenticated,
 )
 
@@ -40,5 +41,6 @@ __all__ = [
     "Tide",
     "TideError",
     "TooLarge",
+    "TooOften",
     "Unauthenticated",
 ]

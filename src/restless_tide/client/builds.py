@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +20,6 @@ from restless_tide.wire.builds import (
     ConsignmentTold,
     Facts,
     ProposalTold,
-    PushWanted,
     ReservationTold,
     ReserveWanted,
     RetentionRule,
@@ -29,18 +27,7 @@ from restless_tide.wire.builds import (
     StandingAnswerTold,
     UploadTold,
 )
-from restless_tide.wire.signing import (
-    DeclareWanted,
-    DeviceTold,
-    DeviceWanted,
-    ExpectWanted,
-    HoldWanted,
-    LockerFileTold,
-    RegisterTold,
-    ReplaceWanted,
-    ReplacingTold,
-    SigningTold,
-)
+from restless_tide.wire.push import HandOnWanted, PushTold, PushWanted
 
 
 class Builds(Noun):
@@ -82,9 +69,13 @@ class Builds(Noun):
         """Free a number that was reserved and never used."""
         self._line.delete(f"/v1/apps/{app}/reservations/{reservation}")
 
-    def check(self, app: str, store: str, facts: Sequence[Facts]) -> SheetTold:
-        """What stands against sending packages of these facts, before any byte travels."""
-        return self._line.post(f"/v1/apps/{app}/checks", SheetTold, CheckWanted(store=store, facts=list(facts)))
+    def check(self, app: str, facts: Sequence[Facts], *stores: str) -> list[SheetTold]:
+        """What stands against sending packages of these facts, store by store, before any byte travels.
+
+        No store named: every one with an open berth for the platform.
+        """
+        wanted = CheckWanted(stores=list(stores), facts=list(facts))
+        return self._line.post(f"/v1/apps/{app}/checks", list[SheetTold], wanted)
 
     def hand_over(
         self, file: str | Path, *, sha256: str | None = None, told: Progress = lambda _: None
@@ -107,22 +98,33 @@ class Builds(Noun):
         wanted = BuildWanted(packages=list(packages), revision=revision, repository=repository)
         return self._line.post(f"/v1/apps/{app}/builds", BuildTold, wanted)
 
-    def send(self, build: str, store: str) -> ConsignmentTold:
-        """Send a build on to a store. Raises NotReady with the findings."""
-        return self._line.post(f"/v1/builds/{build}/consignments", ConsignmentTold, PushWanted(store=store))
+    def push(self, *files: str | Path, app: str, told: Progress = lambda _: None, **wish: Any) -> PushTold:
+        """Hand the packages of one build over and push it; ``wish`` is what ``push_packages`` takes besides."""
+        return self.push_packages(app, [self.hand_over(file, told=told)[0] for file in files], **wish)
 
-    def push(
+    def push_packages(
         self,
-        *files: str | Path,
         app: str,
-        store: str,
+        packages: Sequence[str],
+        *,
+        stores: Sequence[str] = (),
         revision: str | None = None,
         repository: str | None = None,
-        told: Progress = lambda _: None,
-    ) -> ConsignmentTold:
-        """Hand the packages of one build over, enter it and send it to a store."""
-        packages = [self.hand_over(file, told=told)[0] for file in files]
-        return self.send(self.enter(app, packages, revision=revision, repository=repository).id, store)
+        hand_on: HandOnWanted | None = None,
+    ) -> PushTold:
+        """Send packages that were handed over to these stores (none: every one that takes them), all or none of them.
+
+        ``hand_on`` drafts trials that begin once a store has the build ready. Raises NotReady with the findings.
+        """
+        wanted = PushWanted(
+            packages=list(packages), stores=list(stores), revision=revision, repository=repository, hand_on=hand_on
+        )
+        return self._line.post(f"/v1/apps/{app}/pushes", PushTold, wanted)
+
+    def send(self, app: str, build: str, *stores: str, hand_on: HandOnWanted | None = None) -> PushTold:
+        """Send a build that is entered already to more stores. Raises NotReady with the findings."""
+        wanted = PushWanted(build=build, stores=list(stores), hand_on=hand_on)
+        return self._line.post(f"/v1/apps/{app}/pushes", PushTold, wanted)
 
     def consignment(self, consignment: str) -> ConsignmentTold:
         return self._line.get(f"/v1/consignments/{consignment}", ConsignmentTold)
@@ -154,60 +156,3 @@ class Builds(Noun):
     def lapses(self, app: str) -> list[AppLapseTold]:
         """What of the app lapses when, the soonest first."""
         return self._line.get(f"/v1/apps/{app}/lapses", list[AppLapseTold])
-
-
-class Signing(Noun):
-    """The signing register and the locker."""
-
-    def register(self, app: str) -> RegisterTold:
-        return self._line.get(f"/v1/apps/{app}/signing", RegisterTold)
-
-    def expect(
-        self, app: str, platform: str, *, reason: str, build: str | None = None, sha256: str | None = None
-    ) -> SigningTold:
-        """Expect another certificate from now on."""
-        wanted = ExpectWanted(platform=platform, build=build, sha256=sha256, reason=reason)
-        return self._line.put(f"/v1/apps/{app}/signing/expected", SigningTold, wanted)
-
-    def declare(self, app: str, platform: str, names: Sequence[str], *, reason: str) -> SigningTold:
-        """Declare which permissions and rights the app is meant to ask for."""
-        wanted = DeclareWanted(platform=platform, names=list(names), reason=reason)
-        return self._line.put(f"/v1/apps/{app}/signing/declared", SigningTold, wanted)
-
-    def hold(self, app: str, platform: str, holder: str, *, reason: str) -> SigningTold:
-        """Say who holds the key: team or store."""
-        wanted = HoldWanted.model_validate({"platform": platform, "holder": holder, "reason": reason})
-        return self._line.put(f"/v1/apps/{app}/signing/holder", SigningTold, wanted)
-
-    def replace(self, app: str, platform: str, sha256: str, *, reason: str) -> ReplacingTold:
-        """Replace a lost upload key."""
-        wanted = ReplaceWanted(platform=platform, sha256=sha256, reason=reason)
-        return self._line.post(f"/v1/apps/{app}/signing/replacements", ReplacingTold, wanted)
-
-    def add_device(
-        self, app: str, platform: str, identifier: str, *, name: str = "", lapses_at: datetime | None = None
-    ) -> DeviceTold:
-        wanted = DeviceWanted(platform=platform, identifier=identifier, name=name, lapses_at=lapses_at)
-        return self._line.post(f"/v1/apps/{app}/devices", DeviceTold, wanted)
-
-    def remove_device(self, app: str, device: str) -> None:
-        self._line.delete(f"/v1/apps/{app}/devices/{device}")
-
-    def put(self, app: str, file: str | Path, *, platform: str, kind: str = "other", name: str = "") -> LockerFileTold:
-        """Lay a file into the locker."""
-        path = Path(file)
-        answer = self._line.send(
-            "PUT",
-            f"/v1/apps/{app}/locker/{name or path.name}",
-            params={"platform": platform, "kind": kind},
-            content=path.read_bytes(),
-            headers={"Content-Type": "application/octet-stream"},
-        )
-        return LockerFileTold.model_validate_json(answer.content)
-
-    def fetch(self, app: str, name: str) -> bytes:
-        """A file out of the locker; that stands in the logbook."""
-        return self._line.send("GET", f"/v1/apps/{app}/locker/{name}/content").content
-
-    def take_out(self, app: str, name: str, *, reason: str = "") -> None:
-        self._line.send("DELETE", f"/v1/apps/{app}/locker/{name}", params={"reason": reason})

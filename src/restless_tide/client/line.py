@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import httpx
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
+from restless_tide.tls import verified
 from restless_tide.wire.errors import DeskUnreachable
 from restless_tide.wire.problems import error_from
 
@@ -27,9 +28,11 @@ class Line:
     def __init__(self, url: str, token: str | None) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.url = url.rstrip("/")
-        secure = not self.url.startswith("http://")  # loading the certificates takes longer than most commands
+        secure = verified(self.url)
         transport = httpx.HTTPTransport(verify=secure, trust_env=False, socket_options=_LITTLE_ON_ITS_WAY)
-        self._http = httpx.Client(base_url=self.url, headers=headers, timeout=_TIMEOUT, transport=transport)
+        self._http = httpx.Client(
+            base_url=self.url, headers=headers, timeout=_TIMEOUT, transport=transport, verify=secure
+        )
 
     def close(self) -> None:
         self._http.close()

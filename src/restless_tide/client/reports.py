@@ -53,7 +53,7 @@ class Reports(Noun):
         return self._line.send("GET", f"/v1/reports/{report}/pictures/{place}").content
 
     def decide(self, report: str, act: str, **told: Any) -> ReportDetailTold:
-        """``act``: accept, mend (``build``), same (``same_as``), close or reopen. Raises ImpossibleAct."""
+        """``act``: accept, fix (``build``), duplicate (``duplicate_of``), close or reopen. Raises ImpossibleAct."""
         body = DecideWanted.model_validate({"act": act, **told})
         return self._line.post(f"/v1/reports/{report}/decisions", ReportDetailTold, body)
 

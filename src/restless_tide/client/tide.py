@@ -2,33 +2,100 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from types import TracebackType
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
-from restless_tide.client.builds import Builds, Signing
 from restless_tide.client.line import Line
-from restless_tide.client.nouns import Apps, People, Releases, Watching
-from restless_tide.client.reports import Reports
-from restless_tide.client.standing import Notices, Steps, Stores
-from restless_tide.client.testing import Testing
+
+if TYPE_CHECKING:
+    from restless_tide.client.apps import Apps
+    from restless_tide.client.builds import Builds
+    from restless_tide.client.notices import Notices
+    from restless_tide.client.people import People
+    from restless_tide.client.releases import Releases
+    from restless_tide.client.reports import Reports
+    from restless_tide.client.signing import Signing
+    from restless_tide.client.steps import Steps
+    from restless_tide.client.stores import Stores
+    from restless_tide.client.testing import Testing
+    from restless_tide.client.watching import Watching
 
 
 class Tide:
-    """A desk at ``url``, as the person whose ``token`` it is. Close it, or use it in a ``with``."""
+    """A desk at ``url``, as the person whose ``token`` it is. Close it, or use it in a ``with``.
+
+    Each noun is loaded when it is first used: most callers, and every command, need one or two.
+    """
 
     def __init__(self, url: str, *, token: str | None = None) -> None:
         self._line = Line(url, token)
-        self.people = People(self._line)
-        self.stores = Stores(self._line)
-        self.apps = Apps(self._line)
-        self.builds = Builds(self._line)
-        self.signing = Signing(self._line)
-        self.testing = Testing(self._line)
-        self.reports = Reports(self._line)
-        self.releases = Releases(self._line)
-        self.steps = Steps(self._line)
-        self.notices = Notices(self._line)
-        self.watching = Watching(self._line)
+
+    @cached_property
+    def people(self) -> People:
+        from restless_tide.client.people import People
+
+        return People(self._line)
+
+    @cached_property
+    def stores(self) -> Stores:
+        from restless_tide.client.stores import Stores
+
+        return Stores(self._line)
+
+    @cached_property
+    def apps(self) -> Apps:
+        from restless_tide.client.apps import Apps
+
+        return Apps(self._line)
+
+    @cached_property
+    def builds(self) -> Builds:
+        from restless_tide.client.builds import Builds
+
+        return Builds(self._line)
+
+    @cached_property
+    def signing(self) -> Signing:
+        from restless_tide.client.signing import Signing
+
+        return Signing(self._line)
+
+    @cached_property
+    def testing(self) -> Testing:
+        from restless_tide.client.testing import Testing
+
+        return Testing(self._line)
+
+    @cached_property
+    def reports(self) -> Reports:
+        from restless_tide.client.reports import Reports
+
+        return Reports(self._line)
+
+    @cached_property
+    def releases(self) -> Releases:
+        from restless_tide.client.releases import Releases
+
+        return Releases(self._line)
+
+    @cached_property
+    def steps(self) -> Steps:
+        from restless_tide.client.steps import Steps
+
+        return Steps(self._line)
+
+    @cached_property
+    def notices(self) -> Notices:
+        from restless_tide.client.notices import Notices
+
+        return Notices(self._line)
+
+    @cached_property
+    def watching(self) -> Watching:
+        from restless_tide.client.watching import Watching
+
+        return Watching(self._line)
 
     def close(self) -> None:
         self._line.close()

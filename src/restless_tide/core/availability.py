@@ -18,7 +18,7 @@ _PLACES = 2
 class Availability(BaseModel):
     """How a berth offers its app. No countries: everywhere the store is; no price: free."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     closed: bool = Field(default=False, description="nobody new gets the app there")
     price: Decimal | None = Field(default=None, gt=0, description="in the currency; none: free")

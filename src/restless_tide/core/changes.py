@@ -21,7 +21,7 @@ _REVERT_TITLE = re.compile(r'Revert "(?P<summary>.+)"')
 GROUPS = {
     "breaking": "What works differently now",
     "feat": "New",
-    "fix": "Mended",
+    "fix": "Fixed",
     "perf": "Faster",
     "revert": "Taken back",
     "other": "Under the surface",

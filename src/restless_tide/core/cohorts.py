@@ -10,7 +10,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from restless_tide.core.errors import Conflict, Finding, Level, NotReady
+from restless_tide.core.errors import Conflict, Finding, Level
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import CohortKind, CohortRules, Rulebook
 
 
@@ -26,10 +27,10 @@ def seat_rules(rules: Rulebook, kind: CohortKind) -> CohortRules:
 
 @dataclass(frozen=True)
 class Seating:
-    """Who would sit at a store. ``taken`` seats are held already; people are told by their ids.
+    """Who would sit at a store; ``taken`` counts the seats that are held when all who fit have sat down.
 
-    ``fitting`` are those who find a seat, in the order in which they were named; ``left_out`` those for
-    whom none is left; ``outsiders`` those whom the store does not let into this kind.
+    People are told by their ids, in the order in which they were named: ``fitting`` are those who find a
+    seat, ``left_out`` those for whom none is left, ``outsiders`` those whom the store does not let into this kind.
     """
 
     store: str
@@ -42,7 +43,6 @@ class Seating:
 
     @property
     def left(self) -> int:
-        """Seats left when all who fit have sat down; never below zero."""
         return max(self.seats - self.taken, 0)
 
     @property
@@ -63,19 +63,14 @@ def seating(
     where the store knows no testers of this kind.
     """
     allowed = seat_rules(rules, kind)
-    own = {domain.lower() for domain in domains}
-    outsiders = tuple(
-        who
-        for who, address in wanted.items()
-        if allowed.own_domains_only and own and address.rpartition("@")[2].lower() not in own
-    )
+    own = {domain.lower() for domain in domains} if allowed.own_domains_only else set()
     sitting = set(seated)
     free = max(allowed.seats - len(sitting), 0)
-    fitting, left_out = [], []
-    for who in wanted:
-        if who in outsiders:
-            continue
-        if who in sitting:
+    fitting, left_out, outsiders = [], [], []
+    for who, address in wanted.items():
+        if own and address.rpartition("@")[2].lower() not in own:
+            outsiders.append(who)
+        elif who in sitting:
             fitting.append(who)
         elif free:
             fitting.append(who)
@@ -83,7 +78,7 @@ def seating(
         else:
             left_out.append(who)
     taken = len(sitting | set(fitting))
-    return Seating(rules.store, kind, allowed.seats, taken, tuple(fitting), tuple(left_out), outsiders)
+    return Seating(rules.store, kind, allowed.seats, taken, tuple(fitting), tuple(left_out), tuple(outsiders))
 
 
 def seat_findings(found: Seating, names: Mapping[str, str]) -> list[Finding]:
@@ -115,14 +110,6 @@ def seat_findings(found: Seating, names: Mapping[str, str]) -> list[Finding]:
     return findings
 
 
-def demand_seats(found: Seating, names: Mapping[str, str]) -> None:
-    """Raise NotReady unless everybody fits; nothing is half done."""
-    findings = seat_findings(found, names)
-    if findings:
-        first = findings[0]
-        raise NotReady(first.detail, code=first.code, remedy=first.remedy, findings=findings)
-
-
 def told(people: Sequence[str], names: Mapping[str, str], most: int = 5) -> str:
     """The first few by name, and how many more there are."""
     named = ", ".join(names.get(who, who) for who in people[:most])
@@ -134,7 +121,7 @@ class SeenTrial:
     """A trial that a store has opened before: which build, for which kind."""
 
     version: str
-    number: int
+    number: BuildNumber
     kind: CohortKind
 
 
@@ -148,7 +135,7 @@ class Foresight:
 
 
 def foresee_review(
-    rules: Rulebook, kind: CohortKind, version: str, number: int, opened: Iterable[SeenTrial]
+    rules: Rulebook, kind: CohortKind, version: str, number: BuildNumber, opened: Iterable[SeenTrial]
 ) -> Foresight:
     """Say beforehand whether a trial waits for the store's review; ``opened`` are the trials it has opened there."""
     allowed = seat_rules(rules, kind)
@@ -162,8 +149,13 @@ def foresee_review(
             return Foresight(False, f"{rules.store} has looked at {seen} for {kind} testers already.")
     first = f"the first build of version {version}" if per_version else f"build {version} ({number})"
     return Foresight(
-        True, f"{rules.store} reviews {first} before {kind} testers get it.", usual_hours=rules.review.usual_hours / 4
+        True, f"{rules.store} reviews {first} before {kind} testers get it.", rules.trial_review_hours(kind)
     )
+
+
+def may_install(platforms: Collection[str], platform: str) -> bool:
+    """Whether somebody with devices of these platforms may get such a build; who told of none may."""
+    return not platforms or platform in platforms
 
 
 def brief_findings(
@@ -174,7 +166,7 @@ def brief_findings(
     findings = []
     if not any(text.strip() for text in brief.values()):
         findings.append(
-            Finding("notes-missing", Level.BLOCKER, "A trial needs notes on what to try.", "brief", "Write them.")
+            Finding("notes-missing", Level.BLOCKER, "A trial needs notes on what to look at.", "brief", "Write them.")
         )
     for locale, text in brief.items():
         if len(text) > allowed.brief_limit_characters:
@@ -182,7 +174,7 @@ def brief_findings(
                 Finding(
                     "brief-too-long",
                     Level.BLOCKER,
-                    f"What to try has {len(text)} characters in {locale}; "
+                    f"The brief has {len(text)} characters in {locale}; "
                     f"{rules.store} takes {allowed.brief_limit_characters}.",
                     f"brief {locale}",
                     f"Cut {len(text) - allowed.brief_limit_characters} characters.",
@@ -194,7 +186,7 @@ def brief_findings(
                 Finding(
                     "brief-locale-missing",
                     Level.BLOCKER,
-                    f"{rules.store} wants what to try in {locale}.",
+                    f"{rules.store} wants what to look at in {locale}.",
                     f"brief {locale}",
                     "Write it in that language, too.",
                 )

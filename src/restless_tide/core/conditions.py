@@ -28,7 +28,7 @@ def unmet(conditions: Conditions, standing: Standing) -> list[str]:
     """What the launch still waits for, in plain words; empty when it may go."""
     missing = []
     if conditions.needs_word and not standing.word_given:
-        missing.append("the word to launch")
+        missing.append("the go-ahead to launch")
     if conditions.not_before is not None and standing.now < conditions.not_before:
         missing.append(f"the instant {conditions.not_before.isoformat(timespec='minutes')}")
     if conditions.with_other_legs and standing.unapproved_others:

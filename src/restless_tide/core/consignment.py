@@ -51,3 +51,7 @@ CONSIGNMENT = Machine(
         (S.READY, E.LAPSE): S.LAPSED,
     },
 )
+ON_ITS_WAY = frozenset({S.QUEUED, S.SENDING, S.PROCESSING})
+"""Nobody need do anything but wait."""
+UNDER_WAY = ON_ITS_WAY | {S.HELD}
+"""It is not decided yet what becomes of it."""

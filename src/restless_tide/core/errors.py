@@ -1,4 +1,4 @@
-"""The one family of errors: what is wrong, where, and how to mend it.
+"""The one family of errors: what is wrong, where, and how to fix it.
 
 Every error that a person can meet is one of these. The service maps the family once to RFC 9457
 problem documents; the client raises the same family again from them; the command line prints
@@ -22,7 +22,7 @@ class Level(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One line of a readiness sheet: ``code`` is stable, ``place`` says where, ``remedy`` how to mend it."""
+    """One line of a readiness sheet: ``code`` is stable, ``place`` says where, ``remedy`` how to fix it."""
 
     code: str
     level: Level
@@ -51,6 +51,13 @@ class TideError(Exception):
         self.findings = tuple(findings)
         if code is not None:
             self.code = code
+
+
+class TooOften(TideError):
+    """So many attempts that a pause is due."""
+
+    code = "too-often"
+    title = "Too many attempts"
 
 
 class Invalid(TideError):

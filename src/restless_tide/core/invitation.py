@@ -7,6 +7,7 @@ and none of them can move it back. A brake keeps anybody from being flooded.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 from enum import StrEnum
 
@@ -74,6 +75,8 @@ TAKES_PART = frozenset({S.ACCEPTED, S.INSTALLED})
 SITS = frozenset(S) - {S.DECLINED, S.REMOVED}
 """In these states somebody sits at the store while the trial runs."""
 
+_FURTHER = (S.REMOVED, S.DECLINED, S.BOUNCED, S.QUEUED, S.SENT, S.ACCEPTED, S.INSTALLED)
+
 AGAIN_AFTER_HOURS = 24
 MOST_MAILS = 4
 MOST_MAILS_A_DAY = 3
@@ -95,3 +98,18 @@ def demand_again(mails: int, last_mail_at: datetime | None, now: datetime) -> No
             remedy=f"It may be sent again from {free:%d %b %H:%M} UTC on.",
             code="mail-too-soon",
         )
+
+
+def furthest(states: Iterable[InvitationState]) -> InvitationState:
+    """Of several invitations of one person the state that got furthest towards the build on a device."""
+    return max(states, key=_FURTHER.index)
+
+
+def of_the_last_day(mailed: Iterable[datetime], now: datetime) -> list[datetime]:
+    return sorted(at for at in mailed if now - at < timedelta(days=1))
+
+
+def may_be_mailed_from(mailed: Sequence[datetime], now: datetime) -> datetime | None:
+    """When somebody may be mailed again who has had enough for a day; None: at once."""
+    recent = of_the_last_day(mailed, now)
+    return recent[-MOST_MAILS_A_DAY] + timedelta(days=1) if len(recent) >= MOST_MAILS_A_DAY else None

@@ -15,7 +15,7 @@ FULL_SHARE = 1.0
 class Stage(BaseModel):
     """``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person says so."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     share: float = Field(gt=0, le=1)
     dwell_hours: float | None = Field(default=None, ge=0)
@@ -28,7 +28,7 @@ class Stage(BaseModel):
 class Ladder(BaseModel):
     """A named list of stages whose shares rise; the last is everybody."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     name: str
     stages: tuple[Stage, ...] = Field(min_length=1)

@@ -1,4 +1,4 @@
-"""What all life cycles share: a table of (state, event) to state, and one way to walk it.
+"""What all life cycles share: a table of (state, event) to state, and the ways to read it.
 
 Each life cycle is a file of its own beside this one and holds its table as a literal that can be
 read like a page. Nothing else knows the rules: routes, orders, buttons and the diagrams in docs/
@@ -35,6 +35,20 @@ class Machine(Generic[State, Event]):
                 f"{self.noun} is {state}: {event} is not possible.",
                 possible=self.possible(state),
             ) from None
+
+    def allows(self, state: State, event: Event) -> bool:
+        """Whether the event has a meaning in this state."""
+        return (state, event) in self.table
+
+    def event_to(self, before: str, after: str) -> Event | None:
+        """The event that leads from one state to another in one step; None when there is none."""
+        found = (event for (state, event), follows in self.table.items() if state == before and follows == after)
+        return next(found, None)
+
+    def leads_to(self, event: Event) -> State:
+        """The one state that an event leads to. Raises ValueError when that depends on where it happens."""
+        (state,) = {follows for (_, happens), follows in self.table.items() if happens == event}
+        return state
 
     def possible(self, state: State) -> list[Event]:
         """The events that have a meaning in this state, in the order of the table."""

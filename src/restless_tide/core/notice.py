@@ -19,6 +19,8 @@ class NoticeKind(StrEnum):
     ORDER_REFUSED = "order refused"
     STEP_WAITING = "step waiting"
     CHANGED_AT_STORE = "changed at the store"
+    OFFERED_AGAIN = "offered again"
+    EVENT_UNTAKEN = "event not taken"
     RULES_CHANGING = "rules changing"
     LAPSING = "key or standing lapsing"
 
@@ -46,9 +48,6 @@ DELIVERY = Machine(
         (S.FAILED, E.SEND_AGAIN): S.QUEUED,
     },
 )
-
-MOST_ATTEMPTS = 12
-"""After so many tries a delivery is given up, visibly, and a person may have it sent again."""
 
 LAPSE_NOTICE_DAYS = (45, 14, 3, 0)
 """How long before a key, a membership or a paper lapses people are told."""

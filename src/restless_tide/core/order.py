@@ -4,13 +4,23 @@ An order that was sent and got no answer stays ``sent``: nobody knows what the s
 sent again under the same idempotency key until the store says what happened, or until a more
 urgent order (a halt) overtakes it. ``refused`` and ``dropped`` are final; ``confirmed`` is, too, but
 for a step at a hand-carried store that a person confirmed by mistake and undoes.
+
+``RULES`` has one row for each kind of order: everything that makes one kind different from another
+when orders are put in sequence. What is decided with it is in lane.py.
 """
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from enum import StrEnum
 
+from restless_tide.core.consignment import ConsignmentEvent
 from restless_tide.core.machine import Machine
+from restless_tide.core.retry import TO_STORES, URGENT
+from restless_tide.core.rollout import RolloutEvent
+from restless_tide.core.round import RoundEvent
+from restless_tide.core.trial import TrialEvent
 
 
 class OrderState(StrEnum):
@@ -49,6 +59,17 @@ class OrderKind(StrEnum):
     DRILL = "halt drill"
 
 
+class Subject(StrEnum):
+    """What an order is about: the table that its subject is a row of."""
+
+    STORE = "store"
+    BERTH = "berth"
+    CONSIGNMENT = "consignment"
+    TRIAL = "trial"
+    ROUND = "round"
+    LEG = "leg"
+
+
 S, E = OrderState, OrderEvent
 
 ORDER = Machine(
@@ -67,58 +88,72 @@ ORDER = Machine(
 )
 
 PENDING = frozenset({S.QUEUED, S.SENT})
+"""Not settled: the store has not said what became of it."""
 
-ROLLOUT_STEPS = frozenset(
-    {OrderKind.LAUNCH, OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME, OrderKind.HALT, OrderKind.WITHDRAW}
-)
-"""What moves a rollout at a store."""
+LAST_IN_TURN = 9
 
-_URGENCY = {OrderKind.HALT: 0, OrderKind.DRILL: 0, OrderKind.LAUNCH: 1, OrderKind.WITHDRAW: 2}
-_OVERTAKEN_BY = {
-    OrderKind.HALT: frozenset({OrderKind.LAUNCH, OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME}),
-    OrderKind.WITHDRAW: frozenset({OrderKind.SET_SHARE, OrderKind.PAUSE, OrderKind.RESUME}),
-    OrderKind.PAUSE: frozenset({OrderKind.SET_SHARE}),
+
+@dataclass(frozen=True, slots=True)
+class OrderRule:
+    """One kind of order.
+
+    ``subject`` is what it is about; ``events`` are the events of the subject's machine that people order by it.
+    ``turn``: smaller goes first within a lane. ``overtakes``: waiting orders of these kinds lose their meaning.
+    ``beside``: it waits for nothing, neither for calls in flight nor for a breaker or a wish of the store.
+    ``urgent``: people are being harmed while it waits, so it is tried again soon.
+    """
+
+    subject: Subject
+    events: tuple[StrEnum, ...] = ()
+    turn: int = LAST_IN_TURN
+    overtakes: frozenset[OrderKind] = frozenset()
+    beside: bool = False
+    urgent: bool = False
+
+
+_K = OrderKind
+_STEERED = frozenset({_K.SET_SHARE, _K.PAUSE, _K.RESUME})
+
+RULES: Mapping[OrderKind, OrderRule] = {
+    _K.OPEN_BERTH: OrderRule(Subject.BERTH),
+    _K.SET_AVAILABILITY: OrderRule(Subject.BERTH),
+    _K.SEND_BUILD: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ARRIVE,)),
+    _K.ANSWER: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ANSWER,)),
+    _K.OPEN_TRIAL: OrderRule(Subject.TRIAL, (TrialEvent.HAND_IN,)),
+    _K.CLOSE_TRIAL: OrderRule(Subject.TRIAL, (TrialEvent.CLOSE, TrialEvent.REPLACE)),
+    _K.SEAT: OrderRule(Subject.TRIAL),
+    _K.UNSEAT: OrderRule(Subject.TRIAL),
+    _K.SUBMIT: OrderRule(Subject.ROUND),
+    _K.RECALL: OrderRule(Subject.ROUND, (RoundEvent.RECALL,)),
+    _K.LAUNCH: OrderRule(Subject.LEG, (RolloutEvent.LAUNCH,), turn=1),
+    _K.SET_SHARE: OrderRule(Subject.LEG, (RolloutEvent.ADVANCE, RolloutEvent.FINISH)),
+    # a pause keeps its turn: going before a waiting resume, it would be undone by it
+    _K.PAUSE: OrderRule(Subject.LEG, (RolloutEvent.PAUSE,), overtakes=frozenset({_K.SET_SHARE}), urgent=True),
+    _K.RESUME: OrderRule(Subject.LEG, (RolloutEvent.RESUME,)),
+    _K.HALT: OrderRule(
+        Subject.LEG, (RolloutEvent.HALT,), turn=0, overtakes=_STEERED | {_K.LAUNCH}, beside=True, urgent=True
+    ),
+    _K.WITHDRAW: OrderRule(Subject.LEG, (RolloutEvent.WITHDRAW,), turn=2, overtakes=_STEERED, urgent=True),
+    _K.DRILL: OrderRule(Subject.STORE, turn=0, beside=True, urgent=True),
 }
 
-FIRST_PAUSE_SECONDS = 0.5
-LONGEST_PAUSE_SECONDS = 60.0
-LONGEST_URGENT_PAUSE_SECONDS = 2.0
-LONGEST_ASKED_SECONDS = 3600.0
+ROLLOUT_STEPS = frozenset(kind for kind, rule in RULES.items() if rule.subject is Subject.LEG)
+"""What moves a rollout at a store."""
+
+
+def kind_for(event: StrEnum) -> OrderKind:
+    """The order by which an event of a subject's machine is wanted of a store. Raises KeyError when there is none."""
+    return _KIND_FOR[event]
+
+
+_KIND_FOR = {event: kind for kind, rule in RULES.items() for event in rule.events}
+
 FAILING_AFTER_ATTEMPTS = 4
 """From so many unanswered attempts on, an order is called failing and people are told."""
-
-
-def urgency(kind: OrderKind) -> int:
-    """Smaller goes first within a lane. Halts go first, also before a launch that may or may not have arrived.
-
-    A pause keeps its turn: going before a waiting resume, it would be undone by it.
-    """
-    return _URGENCY.get(kind, 9)
-
-
-def overtaken_by(kind: OrderKind) -> frozenset[OrderKind]:
-    """The kinds of waiting orders of the same lane that lose their meaning when ``kind`` is ordered."""
-    return _OVERTAKEN_BY.get(kind, frozenset())
 
 
 def pause_before_retry_seconds(
     attempts: int, *, urgent: bool = False, asked_seconds: float = 0.0, dice: float = 1.0
 ) -> float:
-    """How long to wait after the n-th unanswered attempt: doubling, up to a minute, or 2 s when it is urgent.
-
-    ``dice`` (0 to 1) spreads it over its upper half, so that many orders do not come back at once.
-    ``asked_seconds`` is the store's own wish (Retry-After); what is urgent does not wait for it.
-    """
-    longest = LONGEST_URGENT_PAUSE_SECONDS if urgent else LONGEST_PAUSE_SECONDS
-    pause = min(FIRST_PAUSE_SECONDS * 2 ** min(attempts - 1, 20), longest) * (0.5 + 0.5 * dice)
-    return float(pause if urgent else max(pause, min(asked_seconds, LONGEST_ASKED_SECONDS)))
-
-
-def goes_first(kind: OrderKind) -> bool:
-    """Whether it goes beside whatever is in flight, waits for no breaker and for no wish of the store."""
-    return kind in (OrderKind.HALT, OrderKind.DRILL)
-
-
-def is_urgent(kind: OrderKind) -> bool:
-    """Whether people are being harmed while it waits."""
-    return kind in (OrderKind.HALT, OrderKind.DRILL, OrderKind.WITHDRAW, OrderKind.PAUSE)
+    """How long an order waits after its n-th unanswered attempt. What is urgent does not wait for a store's own wish."""
+    return (URGENT if urgent else TO_STORES).pause(attempts, asked=asked_seconds, dice=dice)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
+from restless_tide.core.numbers import whole_number
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.rulebook import Question, Rulebook
 
@@ -25,8 +26,7 @@ def foreseen(
 
 
 def _concerns(question: Question, package: Facts) -> bool:
-    text = package.target_platform or ""
-    level = int(text) if text.isdigit() else 0
+    level = whole_number(package.target_platform or "") or 0
     if question.when_permission is not None and question.when_permission not in package.permissions:
         return False
     if question.when_target_at_least is not None and level < question.when_target_at_least:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 
 from restless_tide.core.changes import measured
 from restless_tide.core.errors import Finding, Level, NotReady
+from restless_tide.core.numbers import whole_number
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.questions import foreseen
 from restless_tide.core.rulebook import Numbering, Rulebook
@@ -188,6 +190,11 @@ def check_submission(
     return findings
 
 
+def of_stores(sheets: Iterable[tuple[str, Sequence[Finding]]]) -> list[Finding]:
+    """The findings of several stores as one list; each names its store."""
+    return [replace(found, detail=f"{store}: {found.detail}") for store, findings in sheets for found in findings]
+
+
 def demand_ready(findings: Sequence[Finding], act: str) -> None:
     """Raise NotReady with all findings when one of them blocks ``act``."""
     blockers = [finding for finding in findings if finding.level is Level.BLOCKER]
@@ -256,7 +263,7 @@ def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Fin
 
 
 def _whole(level: str | None) -> int | None:
-    return int(level) if level and level.isdigit() else None
+    return whole_number(level) if level else None
 
 
 def _blocker(code: str, detail: str, place: str, remedy: str = "") -> Finding:

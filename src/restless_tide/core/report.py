@@ -19,15 +19,15 @@ class ReportKind(StrEnum):
 class ReportState(StrEnum):
     NEW = "new"
     ACCEPTED = "accepted"
-    SAME = "same as"
-    MENDED = "mended in"
+    DUPLICATE = "duplicate of"
+    FIXED = "fixed in"
     CLOSED = "closed"
 
 
 class ReportEvent(StrEnum):
     ACCEPT = "accept"
-    SAME = "same"
-    MEND = "mend"
+    DUPLICATE = "duplicate"
+    FIX = "fix"
     CLOSE = "close"
     REOPEN = "reopen"
 
@@ -39,15 +39,15 @@ REPORT = Machine(
     initial=S.NEW,
     table={
         (S.NEW, E.ACCEPT): S.ACCEPTED,
-        (S.NEW, E.SAME): S.SAME,
-        (S.NEW, E.MEND): S.MENDED,
+        (S.NEW, E.DUPLICATE): S.DUPLICATE,
+        (S.NEW, E.FIX): S.FIXED,
         (S.NEW, E.CLOSE): S.CLOSED,
-        (S.ACCEPTED, E.SAME): S.SAME,
-        (S.ACCEPTED, E.MEND): S.MENDED,
+        (S.ACCEPTED, E.DUPLICATE): S.DUPLICATE,
+        (S.ACCEPTED, E.FIX): S.FIXED,
         (S.ACCEPTED, E.CLOSE): S.CLOSED,
-        (S.SAME, E.REOPEN): S.ACCEPTED,
-        (S.MENDED, E.REOPEN): S.ACCEPTED,
-        (S.MENDED, E.CLOSE): S.CLOSED,
+        (S.DUPLICATE, E.REOPEN): S.ACCEPTED,
+        (S.FIXED, E.REOPEN): S.ACCEPTED,
+        (S.FIXED, E.CLOSE): S.CLOSED,
         (S.CLOSED, E.REOPEN): S.ACCEPTED,
     },
 )

@@ -7,6 +7,8 @@ from datetime import datetime, timedelta
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from restless_tide.core.numbers import LONGEST_DAYS
+
 
 class RetentionRule(BaseModel):
     """Keep the newest builds of each platform, and what is younger; all else may go unless it is in use."""
@@ -14,7 +16,7 @@ class RetentionRule(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     keep_newest: int = Field(default=10, ge=0, le=10_000, description="builds of each platform")
-    keep_days: float = Field(default=90, ge=0, description="whatever is younger stays")
+    keep_days: float = Field(default=90, ge=0, le=LONGEST_DAYS, description="whatever is younger stays")
 
 
 class Kept(BaseModel):

@@ -73,6 +73,12 @@ ROLLOUT = Machine(
 
 STEERING = (E.ADVANCE, E.PAUSE, E.RESUME, E.HALT, E.FINISH, E.WITHDRAW)
 ON_ITS_WAY = frozenset({S.RISING, S.PAUSED})
+OFFERED = frozenset({S.RISING, S.PAUSED, S.COMPLETE})
+"""In these states the store offers the build to somebody."""
+STOPPED = frozenset({S.HALTED, S.WITHDRAWN})
+"""In these states it shall be offered to nobody new, and only a person may change that."""
+OVER = frozenset(ROLLOUT.final())
+"""No order leads out of these states."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,10 +177,24 @@ def _settled(progress: Progress, ladder: Ladder) -> Progress:
 
 
 def options(
-    progress: Progress, ladder: Ladder, rules: RolloutRules, previous_version: str | None
+    progress: Progress,
+    ladder: Ladder,
+    rules: RolloutRules,
+    previous_version: str | None,
+    *,
+    offered_again: bool = False,
 ) -> Mapping[RolloutEvent, Option]:
-    """Every steering act: possible or not here and at this store, and what it would mean for people."""
-    return {act: _option(act, progress, ladder, rules, previous_version) for act in STEERING}
+    """Every steering act: possible or not here and at this store, and what it would mean for people.
+
+    ``offered_again``: the store was seen to offer again what was stopped, and a person is asked whether that is wanted.
+    """
+    here = {act: _option(act, progress, ladder, rules, previous_version) for act in STEERING}
+    if offered_again:
+        stop = E.WITHDRAW if progress.state is S.WITHDRAWN else E.HALT
+        here[stop] = Option(stop, True, consequence=_consequence(stop, progress, ladder, rules, previous_version))
+        taken = "The store offers it again; that is taken as wanted, and nothing is sent to the store."
+        here[E.RESUME] = Option(E.RESUME, True, consequence=taken)
+    return here
 
 
 def demand(chosen: Option, here: Mapping[RolloutEvent, Option]) -> None:
@@ -208,7 +228,7 @@ def _store_objection(act: RolloutEvent, progress: Progress, ladder: Ladder, rule
     if act is E.HALT and progress.state is S.COMPLETE and not rules.halt_when_complete:
         return "This store cannot halt a release that everybody is offered; withdraw it instead."
     if act is E.RESUME and progress.state is S.HALTED and rules.after_halt is AfterHalt.NEW_BUILD:
-        return "This store takes up a halted release only with a new build; mend forward or withdraw."
+        return "This store takes up a halted release only with a new build; fix it with a new build, or withdraw."
     if act is E.WITHDRAW and not rules.withdraw:
         return "This store does not take a release down; halt it instead."
     return ""

@@ -1,6 +1,6 @@
 """A round: one attempt of a leg at the store's review.
 
-A round never comes back from a verdict. Whatever follows a rejection (another build, mended texts,
+A round never comes back from a verdict. Whatever follows a rejection (another build, corrected texts,
 an answer to the reviewer) is the next round of the same leg. A recall may come too late: then the
 store's verdict stands, although the round was called back here.
 """

@@ -20,6 +20,7 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationErro
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.ladder import Ladder
+from restless_tide.core.numbers import MOST_PARTS
 
 
 class Rules(BaseModel):
@@ -67,7 +68,7 @@ class Who(StrEnum):
 class PackageRules(Rules):
     formats: tuple[str, ...] = Field(min_length=1, description="formats taken, such as 'apk', 'ipa' or 'msix'")
     most_packages: int = Field(default=1, ge=1, description="packages in one build")
-    largest_bytes: int = Field(default=4 * 1024**3, gt=0, description="of one package")
+    largest_bytes: int = Field(default=5_000_000_000, gt=0, description="of one package")
     lowest_target_platform: int | None = Field(default=None, description="the target level a package must reach")
     first_build_by_hand: bool = Field(default=False, description="the very first build goes in on the store's pages")
     one_per_processor: bool = Field(default=False, description="each package of a build is for another processor kind")
@@ -76,7 +77,9 @@ class PackageRules(Rules):
     )
     signature_required: bool = Field(default=False, description="unsigned packages are turned away")
     certificate_stays: bool = Field(default=False, description="every build is signed as the first one was")
-    profile_kinds: tuple[str, ...] = Field(default=(), description="kinds of profile taken: store, ad hoc …; none: any")
+    profile_kinds: tuple[str, ...] = Field(
+        default=(), description="kinds of profile taken: store, named devices …; none: any"
+    )
     smallest_icon_pixels: int | None = Field(default=None, gt=0, description="the shorter side of the icon inside")
     icon_opaque: bool = Field(default=False, description="the icon inside has no transparency")
     reasons_required: bool = Field(default=False, description="every access asked for says why")
@@ -85,7 +88,8 @@ class PackageRules(Rules):
 class NumberRules(Rules):
     numbering: Numbering
     version_must_exceed_live: bool = False
-    largest_number: int = Field(default=2_000_000_000, gt=0)
+    largest_number: int = Field(default=1_000_000_000, gt=0, description="of each part of a number")
+    most_parts: int = Field(default=1, ge=1, le=MOST_PARTS, description="parts of a number, with dots between them")
 
 
 class Question(Rules):
@@ -114,17 +118,20 @@ class CohortRules(Rules):
     own_domains_only: bool = Field(default=False, description="only addresses of the account's own domains")
     review_first: bool = Field(default=False, description="the store looks at a build before these people get it")
     reviewed_once_per: Literal["version", "build"] = Field(
-        default="version", description="what one review holds for, where there is one"
+        default="build", description="what one review holds for, where there is one"
+    )
+    review_usual_hours: float | None = Field(
+        default=None, ge=0, description="how long that review usually takes; none: as long as a release's"
     )
     sign_in_required: bool = Field(default=False, description="its reviewer is told how to sign in")
-    brief_limit_characters: int = Field(default=4000, gt=0, description="of what to try, in each locale")
+    brief_limit_characters: int = Field(default=2000, gt=0, description="of what to look at, in each locale")
     brief_locales_required: tuple[str, ...] = ()
     trial_days: int | None = Field(default=None, gt=0, description="a trial lapses after so many days")
 
 
 class ReviewRules(Rules):
     usual_hours: float = Field(gt=0)
-    notes_limit_characters: int = Field(default=500, gt=0)
+    notes_limit_characters: int = Field(default=600, gt=0, description="counted as notes_counted_in says")
     notes_counted_in: Literal["characters", "UTF-16 units", "bytes"] = "characters"
     notes_locales_required: tuple[str, ...] = ()
     needed_for: tuple[str, ...] = Field(default=("release",), description="what is reviewed: release, trial, texts …")
@@ -144,7 +151,7 @@ class RolloutRules(Rules):
 
 
 class NameRules(Rules):
-    longest: int = Field(default=50, gt=0, description="characters")
+    longest: int = Field(default=64, gt=0, description="characters")
     claimed_first: bool = Field(default=False, description="the name is claimed before anything else")
     lapses_unused_days: int | None = Field(default=None, gt=0, description="a claim lapses without a build")
 
@@ -156,7 +163,7 @@ class FieldRules(Rules):
 
 class PictureRules(Rules):
     formats: tuple[str, ...] = ("png",)
-    smallest_pixels: int = Field(default=512, gt=0, description="the shorter side")
+    smallest_pixels: int = Field(default=400, gt=0, description="the shorter side")
     derived_from_one: bool = Field(default=False, description="all sizes are made from one original")
 
 
@@ -206,6 +213,11 @@ class Rulebook(Rules):
     listing: ListingRules = ListingRules()
     availability: AvailabilityRules = AvailabilityRules()
     things: dict[str, Thing] = Field(default_factory=dict, description="the prerequisite graph")
+
+    def trial_review_hours(self, kind: CohortKind) -> float:
+        """How long the store usually looks at a build before these testers get it."""
+        own = self.cohorts[kind].review_usual_hours
+        return self.review.usual_hours if own is None else own
 
     @model_validator(mode="after")
     def _graph_can_be_walked(self) -> Rulebook:

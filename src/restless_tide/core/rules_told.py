@@ -30,14 +30,15 @@ def _packages(rules: Rulebook) -> str:
 
 
 def _numbers(rules: Rulebook) -> str:
-    return _NUMBERS[rules.numbers.numbering] + (
-        " A version must exceed the live one." if rules.numbers.version_must_exceed_live else ""
-    )
+    text = _NUMBERS[rules.numbers.numbering]
+    if rules.numbers.most_parts > 1:
+        text += f" A number has up to {rules.numbers.most_parts} parts."
+    return text + (" A version must exceed the live one." if rules.numbers.version_must_exceed_live else "")
 
 
 def _review(rules: Rulebook) -> str:
     review = rules.review
-    return f"Review usually takes {review.usual_hours:g} hours; notes up to {review.notes_limit_characters} characters."
+    return f"Review usually takes {review.usual_hours:g} hours; notes up to {review.notes_limit_characters} {review.notes_counted_in}."
 
 
 def _rollout(rules: Rulebook) -> list[str]:

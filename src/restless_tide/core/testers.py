@@ -13,10 +13,11 @@ import csv
 import io
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from restless_tide.core.errors import Invalid
+from restless_tide.core.numbers import whole_number
 
 LARGEST_BYTES = 8 * 1024 * 1024
 MOST_ROWS = 50_000
@@ -44,6 +45,7 @@ _PLATFORMS = {
     "android": "android", "ios": "ios", "iphone": "ios", "ipad": "ios", "ipados": "ios",
     "desktop": "desktop", "windows": "desktop", "pc": "desktop",
 }  # fmt: skip
+PLATFORMS = tuple(dict.fromkeys(_PLATFORMS.values()))
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -228,7 +230,7 @@ def _columns(
     columns: dict[str, tuple[int, ...]] = {}
     if has_header:
         for place, word in enumerate(words):
-            name = _KNOWN.get(word) or _KNOWN.get(cell_without_dash(first[place]))
+            name = _KNOWN.get(word) or _KNOWN.get(first[place].strip().lower())
             if name is not None and name not in columns:
                 columns[name] = (place,)
         if "name" not in columns:
@@ -262,16 +264,13 @@ def _columns(
     return (list(first) if has_header else None), columns
 
 
-def cell_without_dash(cell: str) -> str:
-    return cell.strip().lower()
-
-
 def _place(where: str, header: Sequence[str]) -> int:
     for place, name in enumerate(header):
         if name.strip().lower() == where.strip().lower():
             return place
-    if where.isdigit() and 0 < int(where) <= len(header):
-        return int(where) - 1
+    number = whole_number(where)
+    if number is not None and 0 < number <= len(header):
+        return number - 1
     raise Invalid(
         f"The list has no column {where!r}.", remedy=f"Columns are {', '.join(header)}.", code="column-unknown"
     )
@@ -317,29 +316,23 @@ def _judged(
             raw=raw,
         )
         if address in seen:
-            yield _as(row, RowKind.TWICE, f"the same address as on line {seen[address]}")
+            yield replace(row, kind=RowKind.TWICE, said=f"the same address as on line {seen[address]}")
             continue
         seen[address] = line
         near = alike.get(lookalike(address))
         alike.setdefault(lookalike(address), (line, address))
         if address in already:
-            yield _as(row, RowKind.ALREADY, "in the cohort already")
+            yield replace(row, kind=RowKind.ALREADY, said="in the cohort already")
         elif address in known:
-            yield _as(row, RowKind.KNOWN, "known to the desk")
+            yield replace(row, kind=RowKind.KNOWN, said="known to the desk")
         elif near is not None:
-            yield _as(row, RowKind.NEW, f"perhaps the same person as {near[1]} on line {near[0]}")
+            yield replace(row, said=f"perhaps the same person as {near[1]} on line {near[0]}")
         elif lookalike(address) in known_alike:
-            yield _as(
-                row, RowKind.NEW, f"perhaps the same person as {known_alike[lookalike(address)]}, whom the desk knows"
+            yield replace(
+                row, said=f"perhaps the same person as {known_alike[lookalike(address)]}, whom the desk knows"
             )
         else:
             yield row
-
-
-def _as(row: Row, kind: RowKind, said: str) -> Row:
-    return Row(
-        row.line, kind, row.address, row.name, row.platforms, row.languages, row.tags, row.devices, row.consented, said, row.raw
-    )  # fmt: skip
 
 
 def _words(cell: str) -> tuple[str, ...]:
@@ -350,7 +343,7 @@ def _platforms(cell: str) -> tuple[str, ...]:
     found = []
     for word in _words(cell.lower()):
         if word not in _PLATFORMS:
-            raise Invalid(f"{word!r} is no platform ({', '.join(dict.fromkeys(_PLATFORMS.values()))})", remedy="")
+            raise Invalid(f"{word!r} is no platform ({', '.join(PLATFORMS)})", remedy="")
         found.append(_PLATFORMS[word])
     return tuple(dict.fromkeys(found))
 

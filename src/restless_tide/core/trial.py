@@ -57,5 +57,7 @@ TRIAL = Machine(
 
 SEATED = frozenset({S.WITH_STORE, S.OPEN})
 """In these states its people sit at the store."""
-UNDER_WAY = frozenset({S.DRAFTED, S.WITH_STORE, S.TURNED_DOWN, S.OPEN})
+BEFORE_PEOPLE = frozenset({S.DRAFTED, S.WITH_STORE})
+"""It goes on by itself until people have it."""
+UNDER_WAY = BEFORE_PEOPLE | {S.TURNED_DOWN, S.OPEN}
 """In these states somebody who joins the cohort is taken along."""

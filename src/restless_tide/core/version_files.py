@@ -150,7 +150,8 @@ def _change_yaml(content: str, key: list[str], value: str | int, name: str) -> s
         node = children[0]
     if not isinstance(node, yaml.ScalarNode) or node.style in ("|", ">"):
         raise _missing(key, name)
-    quote = node.style or ("'" if node.tag.endswith(":str") and not _is_plain(str(value)) else "")
+    is_text = node.tag.endswith(":str") or isinstance(value, str)
+    quote = node.style or ("'" if is_text and not _is_plain(str(value)) else "")
     return content[: node.start_mark.index] + f"{quote}{value}{quote}" + content[node.end_mark.index :]
 
 

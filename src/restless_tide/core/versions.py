@@ -2,8 +2,9 @@
 
 A version is what people see; a number is what machines compare. Versions are compared as Semantic
 Versioning 2.0 compares their three numbers (section 11); shorter ones count as ending in zeros, so
-that ``2.4`` and ``2.4.0`` are the same step. A number once seen at a store is used up there, also
-when the build was refused.
+that ``2.4`` and ``2.4.0`` are the same step. A build's number has one part or, on some platforms, up
+to three, compared in the same way. A number once seen at a store is used up there, also when the
+build was refused.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from restless_tide.core.errors import Finding, Invalid, Level
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Numbering, Rulebook
 
 _VERSION = re.compile(r"(0|[1-9]\d*)(?:\.(0|[1-9]\d*))?(?:\.(0|[1-9]\d*))?")
@@ -46,14 +48,18 @@ class Version:
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """One build that a store has seen. ``live`` also when its release is complete or still rising."""
+    """One build that a store has seen. ``live`` also when its release is complete or still rising.
+
+    ``went_out``: people were offered it once, also when it was withdrawn or superseded since.
+    """
 
     version: str
-    number: int
+    number: BuildNumber
     live: bool = False
     in_release: bool = False
     refused: bool = False
     reserved: bool = False
+    went_out: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +67,7 @@ class Proposal:
     """The version and number that may come next, and each reason in a line."""
 
     version: str
-    number: int
+    number: BuildNumber
     reasons: tuple[str, ...]
 
 
@@ -110,14 +116,13 @@ def propose_for_all(shelves: Sequence[Shelf], step: Step = Step.PATCH) -> Propos
     reasons = [reason for _, reason in wanted]
     if len({found for found, _ in wanted}) > 1:
         reasons.append(f"The highest of these, {version}, fits every store.")
-    number = 1
-    for shelf in shelves:
-        lowest, reason = _number_at(shelf, version)
-        number = max(number, lowest)
-        reasons.append(reason)
+    parts = min(shelf.rules.numbers.most_parts for shelf in shelves)
+    lowest, told = zip(*(_number_at(shelf, version, parts) for shelf in shelves), strict=True)
+    number = max(lowest)
+    reasons.extend(told)
     if len(shelves) > 1:
         reasons.append(f"{number} is the lowest number that is free at every store.")
-    tight = next((shelf.rules for shelf in shelves if number > shelf.rules.numbers.largest_number), None)
+    tight = next((shelf.rules for shelf in shelves if max(number.parts) > shelf.rules.numbers.largest_number), None)
     if tight is not None:
         raise Invalid(
             f"{tight.store} takes numbers up to {tight.numbers.largest_number}; the next free one would be {number}.",
@@ -131,55 +136,68 @@ def _version_at(shelf: Shelf, step: Step) -> tuple[Version, str]:
     store, held = shelf.rules.store, shelf.held
     if not held:
         return Version(1, 0, 0), f"{store} holds no build of this app yet: the first version is 1.0.0."
-    live = live_version(held)
+    gone_out = max((parse_version(build.version) for build in held if build.live or build.went_out), default=None)
     newest = max(parse_version(build.version) for build in held)
-    if live is None or newest > live:
+    if gone_out is None or newest > gone_out:
         reserved = all(build.reserved for build in held if parse_version(build.version) == newest)
         why = "is reserved" if reserved else "has not gone out yet"
         return newest, f"{store}: {newest} {why}, so the version stays and only the number rises."
-    stepped = live.stepped(step)
-    return stepped, f"{store}: {live} is live, so the next {step} version is {stepped}."
+    stepped = gone_out.stepped(step)
+    state = "is live" if gone_out == live_version(held) else "has gone out"
+    return stepped, f"{store}: {gone_out} {state}, so the next {step} version is {stepped}."
 
 
-def _number_at(shelf: Shelf, version: Version) -> tuple[int, str]:
+def _number_at(shelf: Shelf, version: Version, parts: int) -> tuple[BuildNumber, str]:
     store, used = shelf.rules.store, _used(shelf.rules, shelf.held, version)
-    lowest = max((build.number for build in used), default=0) + 1
+    highest = _highest(used)
+    lowest = highest.raised(parts, shelf.rules.numbers.largest_number)
     if shelf.rules.numbers.numbering is Numbering.RISES_FOR_EVER:
         scope = "numbers rise for ever"
     else:
         scope = f"numbers restart with each version, here {version}"
     if not used:
         return lowest, f"{store}: {scope}; none is used yet, so 1 is free."
-    highest = [build for build in used if build.number == lowest - 1]
-    known = [word for word in ("live", "reserved", "refused") if any(getattr(build, word) for build in highest)]
-    if any(build.in_release for build in highest) and "live" not in known:
+    these = [build for build in used if build.number == highest]
+    known = [word for word in ("live", "reserved", "refused") if any(getattr(build, word) for build in these)]
+    if any(build.in_release for build in these) and "live" not in known:
         known.append("in review")
     told = f" ({', '.join(known)}: used up)" if known else ""
-    return lowest, f"{store}: {scope}; {lowest - 1}{told} is the highest seen, so {lowest} is free."
+    return lowest, f"{store}: {scope}; {highest}{told} is the highest seen, so {lowest} is free."
 
 
-def check_number(rules: Rulebook, held: Sequence[Held], version_text: str, number: int) -> list[Finding]:
+def check_number(rules: Rulebook, held: Sequence[Held], version_text: str, number: BuildNumber) -> list[Finding]:
     """What the store's numbering says against this version and number; empty when it fits."""
-    version = parse_version(version_text)
+    version, largest, most_parts = parse_version(version_text), rules.numbers.largest_number, rules.numbers.most_parts
     findings = []
-    lowest = _lowest_free(rules, held, version)
-    if number < lowest:
+    highest = _highest(_used(rules, held, version))
+    if number <= highest:
         scope = "" if rules.numbers.numbering is Numbering.RISES_FOR_EVER else f" of version {version}"
         findings.append(
             Finding(
                 code="number-not-rising",
                 level=Level.BLOCKER,
-                detail=f"Number {number} is not above {lowest - 1}, the highest{scope} that {rules.store} has seen.",
+                detail=f"Number {number} is not above {highest}, the highest{scope} that {rules.store} has seen.",
                 place="number",
-                remedy=f"Build again with number {lowest} or higher.",
+                remedy=f"Build again with number {highest.raised(most_parts, largest)} or higher.",
             )
         )
-    if number > rules.numbers.largest_number:
+    if len(number.parts) > most_parts:
+        wanted = "a whole number without dots" if most_parts == 1 else f"{most_parts} parts at most"
+        findings.append(
+            Finding(
+                code="number-has-parts",
+                level=Level.BLOCKER,
+                detail=f"Number {number} has {len(number.parts)} parts; {rules.store} takes {wanted}.",
+                place="number",
+                remedy="Count builds with fewer parts and build again.",
+            )
+        )
+    if max(number.parts) > largest:
         findings.append(
             Finding(
                 code="number-too-large",
                 level=Level.BLOCKER,
-                detail=f"Number {number} is above {rules.numbers.largest_number}, the largest {rules.store} takes.",
+                detail=f"Number {number} is above {largest}, the largest {rules.store} takes.",
                 place="number",
                 remedy="Choose a smaller number: it can never be lowered again.",
             )
@@ -198,8 +216,8 @@ def check_number(rules: Rulebook, held: Sequence[Held], version_text: str, numbe
     return findings
 
 
-def _lowest_free(rules: Rulebook, held: Sequence[Held], version: Version) -> int:
-    return max((build.number for build in _used(rules, held, version)), default=0) + 1
+def _highest(used: Sequence[Held]) -> BuildNumber:
+    return max((build.number for build in used), default=BuildNumber(0))
 
 
 def _used(rules: Rulebook, held: Sequence[Held], version: Version) -> list[Held]:

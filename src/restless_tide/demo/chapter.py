@@ -20,13 +20,14 @@ from restless_tide.demo.walkers import Walkers
 from restless_tide.standins.__main__ import RULEBOOKS
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from restless_tide.standins.signing import certificate_of, der_of, profile
+from restless_tide.tls import verified
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.releases import LegWanted
 
 LENGTH = timedelta(days=23)
 WRACKLINE = Path(__file__).parent / "wrackline.toml"
 ANNOUNCED = RULEBOOKS / "announced"
-_PLACE_ANDROID = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION", "android.permission.CAMERA")
+_PLACE_ANDROID = ("android.permission.INTERNET", "android.permission.VIBRATE", "android.permission.CAMERA")
 _PLACE_IOS = ("NSCameraUsageDescription", "NSLocationWhenInUseUsageDescription")
 _CREW = (
     ("Wren Aldous", "wren@example.org"),
@@ -96,7 +97,7 @@ class Chapter:
         self._desktop()
         self._say("Marram 2.4.0 is tried by the crew and the walkers, then rises")
         self._marram_in_trial()
-        self._say("Loam is rejected, Ferryglass 5.2.1 waits for the word")
+        self._say("Loam is rejected, Ferryglass 5.2.1 waits for the go-ahead")
         self._loam_and_mend()
         self._say("Slatehouse announces other rules")
         self._other_rules()
@@ -160,7 +161,8 @@ class Chapter:
             files = [write(path.with_name(f"{path.name}.{suffix}"), recipe)]
         revision = self._revisions.get(app, {}).get(version)
         repository = app if revision else None
-        consignment = self._tide.builds.push(*files, app=app, store=store, revision=revision, repository=repository)
+        pushed = self._tide.builds.push(*files, app=app, stores=[store], revision=revision, repository=repository)
+        consignment = pushed.consignments[0]
         self._season.settle()
         if ios and any(step.app == app and "first build" in step.title for step in self._tide.steps.waiting()):
             self._season.hand_in(store, identifier, files[0])
@@ -215,7 +217,7 @@ class Chapter:
         self._season.pass_hours(30)
         walkers = next(trial.id for trial in self._tide.testing.trials("marram") if trial.cohort == "dune-walkers")
         self._walkers.report(walkers)
-        self._tide.builds.send(android, "wrackline")
+        self._tide.builds.send("marram", android, "wrackline")
         self._season.settle()
         self._settle_step("Hand in build")
         self._settle_step("See whether", "ready")
@@ -254,7 +256,13 @@ class Chapter:
             who = mail["to"].partition("@")[0]
             link = re.search(r"http\S+/invitation/\S+", mail["text"])
             if who in answers and link:
-                httpx.post(link.group(), data={"answer": answers[who]}, timeout=10, trust_env=False)
+                httpx.post(
+                    link.group(),
+                    data={"answer": answers[who]},
+                    timeout=10,
+                    trust_env=False,
+                    verify=verified(link.group()),
+                )
 
     def _loam_and_mend(self) -> None:
         loam = self._push("loam", "Loam", "1.0.0", 1, "openfield")
@@ -272,15 +280,15 @@ class Chapter:
         )
         self._tide.releases.submit("loam", "1.0.0")
         self._season.pass_hours(14)
-        mended = self._push("ferryglass", "Ferryglass", "5.2.1", 1, "northgate")
-        leg = LegWanted(build=mended, ladder="10@24,50@48,100", needs_word=True)
+        fixed = self._push("ferryglass", "Ferryglass", "5.2.1", 1, "northgate")
+        leg = LegWanted(build=fixed, ladder="10@24,50@48,100", needs_word=True)
         self._tide.releases.draft(
             "ferryglass", "5.2.1", legs={"northgate": leg}, notes={"en": "Starts again when the timetable is empty."}
         )
         self._tide.releases.submit("ferryglass", "5.2.1")
         recipe = PackageRecipe("org.example.saltgrass.loam", "1.0.1", 2, "Loam", _PLACE_ANDROID, padding_bytes=180_000)
         self._season.pass_hours(31)
-        self._tide.builds.push(write_apk(self._packages / "loam-1.0.1-2.apk", recipe), app="loam", store="openfield")
+        self._tide.builds.push(write_apk(self._packages / "loam-1.0.1-2.apk", recipe), app="loam")
         self._season.pass_hours(1)
 
     def _desktop(self) -> None:
@@ -298,7 +306,7 @@ class Chapter:
         held = self._tide.builds.reserve("marram", step="minor", label="build server, job 812")
         place = ("android.permission.CAMERA", "android.permission.BODY_SENSORS")
         recipe = PackageRecipe(
-            "org.example.saltgrass.marram", held.version, held.number, "Marram",
+            "org.example.saltgrass.marram", held.version, held.number.text, "Marram",
             (*_PLACE_ANDROID, "android.permission.ACTIVITY_RECOGNITION", *place), padding_bytes=430_000, lowest_platform=28,
         )  # fmt: skip
         file = write_apk(self._packages / f"marram-{held.version}-{held.number}.apk", recipe)
@@ -311,13 +319,19 @@ class Chapter:
         upload, ends = certificate_of("Saltgrass upload", begins, 9_000), datetime.now(UTC) + timedelta(days=12)
         (self._packages / "upload.der").write_bytes(der_of(upload))
         made = profile(
-            "Saltgrass upload", "org.example.saltgrass.marram", upload, ends, devices=("00008120-0A11", "00008120-0B22")
+            "Saltgrass upload",
+            "org.example.saltgrass.marram",
+            upload,
+            ends,
+            devices=("DEMO-DEVICE-0A11", "DEMO-DEVICE-0B22"),
         )
         (self._packages / "devices.mobileprovision").write_bytes(made)
         signing.put("marram", self._packages / "upload.der", platform="android", kind="certificate")
         signing.put("marram", self._packages / "devices.mobileprovision", platform="ios", kind="profile")
-        signing.add_device("marram", "ios", "00008120-0A11", name="Wren's phone", lapses_at=ends + timedelta(days=40))
-        signing.add_device("marram", "ios", "00008120-0B22", name="The tablet in the field bag")
+        signing.add_device(
+            "marram", "ios", "DEMO-DEVICE-0A11", name="Wren's phone", lapses_at=ends + timedelta(days=40)
+        )
+        signing.add_device("marram", "ios", "DEMO-DEVICE-0B22", name="The tablet in the field bag")
         self._walkers.sort(entered.id)
 
     def _other_rules(self) -> None:

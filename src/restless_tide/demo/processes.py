@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import signal
 import socket
@@ -21,9 +22,18 @@ import httpx
 from restless_tide.wire.errors import Conflict, DeskUnreachable
 
 HOST = "127.0.0.1"
-START_SECONDS = 30.0
+START_SECONDS = 120.0
 STOP_SECONDS = 15.0
 STORES = ("northgate", "openfield", "slatehouse")
+
+
+_LIBC = ctypes.CDLL(None)
+_PR_SET_PDEATHSIG = 1
+
+
+def _end_with_parent() -> None:
+    """Have the kernel end this child when its parent dies, however that comes about (prctl(2))."""
+    _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
 @dataclass(frozen=True)
@@ -195,17 +205,21 @@ class Processes:
         return next((name for name, process in self._running.items() if process.poll() is not None), None)
 
     def _spawn(self, name: str) -> None:
-        """In a session of its own, so that Ctrl-C reaches only the parent, which then ends all in order."""
         self.folder.mkdir(parents=True, exist_ok=True)
-        environment = self.desk_environment() if name == "desk" else None
-        with (self.folder / f"{name}.log").open("ab") as log, _uninterrupted():
-            self._running[name] = subprocess.Popen(
+        with _uninterrupted():
+            self._running[name] = self._begin(name, self.folder / f"{name}.log")
+
+    def _begin(self, name: str, log: Path) -> subprocess.Popen[bytes]:
+        """In a session of its own, so that Ctrl-C reaches only the parent, which then ends all in order."""
+        with log.open("ab") as opened:
+            return subprocess.Popen(
                 [sys.executable, "-m", *self._command(name)],
-                stdout=log,
-                stderr=log,
+                stdout=opened,
+                stderr=opened,
                 stdin=subprocess.DEVNULL,
-                env=environment,
+                env=self.desk_environment() if name == "desk" else None,
                 start_new_session=True,
+                preexec_fn=_end_with_parent if sys.platform == "linux" else None,
             )
 
     def _await(self, name: str) -> None:
@@ -215,5 +229,5 @@ class Processes:
                 if httpx.get(self._answers_at(name), timeout=2, trust_env=False, verify=False).is_success:  # noqa: S501  (loopback)
                     return
             except httpx.TransportError:
-                time.sleep(0.05)
+                time.sleep(0.02)
         raise DeskUnreachable(f"The {name} process did not start.", remedy=f"Its log: {self.folder / f'{name}.log'}")

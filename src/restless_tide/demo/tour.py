@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import re
@@ -10,9 +11,10 @@ import shutil
 import sys
 import tempfile
 import time
+from contextlib import chdir, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any
 
 import httpx
 
@@ -20,6 +22,7 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.main import main as run_command
 from restless_tide.demo.processes import Processes, free_ports
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
+from restless_tide.tls import verified
 from restless_tide.wire.errors import TideError
 
 _MARRAM = "org.example.saltgrass.marram"
@@ -39,11 +42,12 @@ class Tour:
     def __init__(self, folder: Path, processes: Processes) -> None:
         self._folder = folder
         self._processes = processes
-        self._environment = processes.desk_environment() | {
-            "TIDE_URL": processes.ports.address,
-            "TIDE_PASSWORD": "a-tour-of-the-dunes",
-            "XDG_CONFIG_HOME": str(folder / "config"),
-        }
+        os.environ.update(processes.desk_environment())
+        os.environ.update(
+            TIDE_URL=processes.ports.address,
+            TIDE_PASSWORD="a-tour-of-the-dunes",
+            XDG_CONFIG_HOME=str(folder / "config"),
+        )
 
     def say(self, text: str) -> None:
         print(f"\n\033[1m# {text}\033[0m" if sys.stdout.isatty() else f"\n# {text}", flush=True)
@@ -70,30 +74,11 @@ class Tour:
             raise SystemExit(f"{word!r} did not come; the tour stops here.")
 
     def _run(self, words: list[str]) -> Done:
-        """Run the command in a process of its own, forked from this one so that it need not load everything again."""
-        with tempfile.TemporaryFile() as said, tempfile.TemporaryFile() as complained:
-            child = os.fork()
-            if child == 0:
-                self._become_the_command(words, said.fileno(), complained.fileno())
-            _, status = os.waitpid(child, 0)
-            said.seek(0)
-            complained.seek(0)
-            return Done(os.waitstatus_to_exitcode(status), said.read().decode(), complained.read().decode())
-
-    def _become_the_command(self, words: list[str], said: int, complained: int) -> NoReturn:
-        code = 70
-        try:
-            os.dup2(said, 1)
-            os.dup2(complained, 2)
-            sys.stdout, sys.stderr = open(1, "w", closefd=False), open(2, "w", closefd=False)  # noqa: SIM115
-            os.environ.clear()
-            os.environ.update(self._environment)
-            os.chdir(self._folder)
+        """Run the command as its own process would, but in this one, which has loaded everything already."""
+        said, complained = io.StringIO(), io.StringIO()
+        with redirect_stdout(said), redirect_stderr(complained), chdir(self._folder):
             code = run_command(words)
-            sys.stdout.flush()
-            sys.stderr.flush()
-        finally:
-            os._exit(code)
+        return Done(code, said.getvalue(), complained.getvalue())
 
     def walk(self) -> None:
         self._open()
@@ -149,7 +134,7 @@ class Tour:
 
     def _builds(self) -> tuple[str, str]:
         self.say("Real packages: looked at, pushed, a store's question answered")
-        place = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
+        place = ("android.permission.INTERNET", "android.permission.VIBRATE")
         write_apk(self._folder / "marram.apk", PackageRecipe(_MARRAM, "2.4.0", 17, "Marram", place))
         write_ipa(
             self._folder / "marram.ipa", PackageRecipe(_MARRAM, "2.4.0", 1, "Marram", ("NSCameraUsageDescription",))
@@ -171,7 +156,7 @@ class Tour:
         self.until("build list --app marram", "openfield: held")
         builds = {build["consignments"][0]["store"]: build for build in self.ask("build list --app marram")}
         held = builds["openfield"]["consignments"][0]["id"]
-        self.tide(f"build answer {held} location-in-background=no --standing")
+        self.tide(f"build answer {held} rings-when-locked=no --standing")
         self.say("The same file again is recognised; a number that does not rise is refused before a byte leaves")
         self.tide("build push marram.apk --app marram --store openfield")
         write_apk(self._folder / "late.apk", PackageRecipe(_MARRAM, "2.4.0", 16, "Marram", place))
@@ -194,7 +179,7 @@ class Tour:
         self.tide("cohort import crew people.csv --app marram --skip-bad")
         wanted = (
             f"--app marram --cohort crew --build {android} --store openfield "
-            '--try "Walk a known path with the new dune maps." --contact ida@saltgrass.example.org'
+            '--task "Walk a known path with the new dune maps." --contact ida@saltgrass.example.org'
         )
         self.tide(f"trial check {wanted}")
         self.tide(f"trial open {wanted}")
@@ -202,13 +187,13 @@ class Tour:
         link = re.search(r"http\S+/invitation/\S+", mail)
         assert link is not None
         self.say("Wren opens the link and accepts")
-        httpx.post(link.group(), data={"answer": "accept"}, timeout=10, trust_env=False)
+        httpx.post(link.group(), data={"answer": "accept"}, timeout=10, trust_env=False, verify=verified(link.group()))
         trial = self.ask("trial list --app marram")[0]
         self.say("She installs it at the store, and says what she sees; a crash comes in, too, and the team answers")
         form = {"address": "wren@example.org", "act": "install", "device": "Wavelet 9", "system": "Android 15"}
-        httpx.post(trial["store_page"], data=form, timeout=10, trust_env=False)
+        httpx.post(trial["store_page"], data=form, timeout=10, trust_env=False, verify=verified(trial["store_page"]))
         remark = {"text": "The contour lines disappear on the beach."}
-        httpx.post(f"{link.group()}/remarks", data=remark, timeout=10, trust_env=False)
+        httpx.post(f"{link.group()}/remarks", data=remark, timeout=10, trust_env=False, verify=verified(link.group()))
         self.until(f"trial show {trial['id']}", "Wavelet 9")
         (self._folder / "stack.txt").write_text(
             "java.lang.IllegalStateException: tile 14/3 is empty\n\tat org.example.TileStore.open(TileStore.java:7)\n",
@@ -232,20 +217,20 @@ class Tour:
         for store in ("northgate", "openfield"):
             self.tide(f"standin step {store} 40")
         self.until("release show 2.4.0 --app marram", "rejected")
-        self.say("Another build in the same version, and again; launched only when the word is given")
-        place = ("android.permission.INTERNET", "android.permission.ACCESS_FINE_LOCATION")
-        write_apk(self._folder / "mended.apk", PackageRecipe(_MARRAM, "2.4.0", 18, "Marram", place, lowest_platform=28))
-        self.tide("build compare marram.apk mended.apk")
-        self.tide("build push mended.apk --app marram --store openfield")
+        self.say("Another build in the same version, and again; launched only after the go-ahead")
+        place = ("android.permission.INTERNET", "android.permission.VIBRATE")
+        write_apk(self._folder / "fixed.apk", PackageRecipe(_MARRAM, "2.4.0", 18, "Marram", place, lowest_platform=28))
+        self.tide("build compare marram.apk fixed.apk")
+        self.tide("build push fixed.apk --app marram --store openfield")
         self.until("build list --app marram", "openfield: processing")
         self.tide("standin step openfield 1")
-        mended = self.ask("build list --app marram")[0]
-        self.say("Openfield asks again, and the standing answer is given by itself")
-        self.until(f"build show {mended['id']}", "Openfield: ready")
-        self.tide(f"release change 2.4.0 --app marram --store openfield --build {mended['id']} --needs-word")
+        fixed = self.ask("build list --app marram")[0]
+        self.say("Openfield asks again, and the standing answer is given automatically")
+        self.until(f"build show {fixed['id']}", "Openfield: ready")
+        self.tide(f"release change 2.4.0 --app marram --store openfield --build {fixed['id']} --needs-word")
         self.tide("release submit 2.4.0 --app marram --store openfield")
         self.tide("standin step openfield 40")
-        self.until("release show 2.4.0 --app marram", "the word to launch")
+        self.until("release show 2.4.0 --app marram", "the go-ahead to launch")
         self.tide('release word 2.4.0 --app marram --reason "the ferry fair opens"')
         self.until("release show 2.4.0 --app marram", "rising at 2%")
 

@@ -14,6 +14,7 @@ from PIL import Image, ImageDraw
 
 from restless_tide.client import Tide
 from restless_tide.demo.season import Season
+from restless_tide.tls import verified
 
 CONTACT = "testing@saltgrass.example.org"
 COUNT = 236
@@ -159,7 +160,7 @@ class Walkers:
                 "platform": "android",
                 "consent": "yes",
             }
-            httpx.post(link, data=form | {"name": first}, timeout=10, trust_env=False)
+            httpx.post(link, data=form | {"name": first}, timeout=10, trust_env=False, verify=verified(link))
 
     def answer(self, trial: str, share: float, installing: float) -> None:
         """Some accept by the link in their mail, and most of those install it at the store."""
@@ -171,13 +172,14 @@ class Walkers:
         }
         told = self._tide.testing.trial(trial)
         reference = (told.store_page or "").rpartition("/")[2]
-        with httpx.Client(timeout=10, trust_env=False) as http:
+        with httpx.Client(timeout=10, trust_env=False, verify=False) as http:  # noqa: S501  (loopback)
             for invitation in self._tide.testing.invitations(trial):
                 address = invitation.tester.email
                 if invitation.state not in ("sent", "accepted") or dice.random() > share or address not in links:
                     continue
-                http.post(links[address], data={"answer": "decline" if dice.random() < 0.04 else "accept"})
-                if dice.random() < installing:
+                declines, installs = dice.random() < 0.04, dice.random() < installing
+                http.post(links[address], data={"answer": "decline" if declines else "accept"})
+                if installs and not declines:
                     device, system = dice.choice(_DEVICES)
                     act = {"address": address, "act": "install", "device": device, "system": system}
                     self._season.control(told.store, f"testers/{reference}", act)
@@ -204,8 +206,8 @@ class Walkers:
         file.write_text(NAME_MAP, encoding="utf-8")
         self._tide.reports.keep_symbols(told.build, file)
 
-    def sort(self, mended_in: str) -> None:
-        """The team looks at what came: accepts, answers, marks as mended, closes."""
+    def sort(self, fixed_in: str) -> None:
+        """The team looks at what came: accepts, answers, marks as fixed, closes."""
         reports = self._tide.reports
         remarks = reports.some(app="marram", kind="remark")
         bright = next(report for report in remarks if "too bright" in report.text)
@@ -220,9 +222,9 @@ class Walkers:
         crashes = self._same(reports.groups("marram")[0].fingerprint)
         reports.decide(crashes[0], "accept")
         for other in crashes[1:4]:
-            reports.decide(other, "same", same_as=crashes[0])
+            reports.decide(other, "duplicate", duplicate_of=crashes[0])
         dates = self._same(reports.groups("marram")[1].fingerprint)
-        reports.decide(dates[0], "mend", build=mended_in)
+        reports.decide(dates[0], "fix", build=fixed_in)
         self._tide.testing.attach("marram", "crew", "openfield", by_itself=True)
         self._season.settle()
 

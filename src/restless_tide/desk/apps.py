@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.availability import Availability, check_change, consequences
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level
-from restless_tide.core.graph import Standing, applies, locked_because, missing_before, will_lock
+from restless_tide.core.graph import Standing, applies, locked_because, missing_before, way_to, will_lock
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
@@ -178,7 +178,7 @@ def set_availability(act: Act, app_name: str, store_name: str, wanted: Availabil
 def things_at(session: Session, berth: Berth, now: datetime) -> list[ThingView]:
     """The store's prerequisite graph for this berth: what is done, what waits for what, what locks when."""
     rules, standing = rules_of(berth.store), standing_at(session, berth)
-    done = _done_at(session, berth)
+    done = _done_at(session, berth, now)
     views = []
     for key, thing in rules.things.items():
         waits = missing_before(rules.things, key, done, now)
@@ -189,7 +189,7 @@ def things_at(session: Session, berth: Berth, now: datetime) -> list[ThingView]:
     return views
 
 
-def _done_at(session: Session, berth: Berth) -> set[str]:
+def _done_at(session: Session, berth: Berth, now: datetime) -> set[str]:
     done = {"name", "berth", "countries", "free-or-paid", "price", "who"} if berth.store_ref else set()
     account = account_of(berth.store)
     if account is None or all(paper.state == "valid" for paper in account.papers):
@@ -198,5 +198,5 @@ def _done_at(session: Session, berth: Berth) -> set[str]:
     if session.scalar(ready.limit(1)) is not None:
         done.add("build")
     if standing_at(session, berth).live:
-        done |= {"review", "launch", "texts", "pictures", "picture", "removal-page"}
+        done |= {step.key for step in way_to(rules_of(berth.store).things, "launch", (), now)}
     return done

@@ -12,11 +12,12 @@ from sqlalchemy.orm import Session, selectinload
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, StoreUnreachable
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import base_of, check_push, demand_ready
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import find, holdings, numbers, packages, signing
+from restless_tide.desk import find, holdings, numbers, signing
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, BuildPackage, Consignment, Package
@@ -50,42 +51,18 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
     Conflict when another build of the app carries the same version and number on that platform.
     """
     app = find.app(act.session, app_name)
-    if not digests:
-        raise Invalid("A build needs at least one package.", code="packages-missing")
-    known = [known_package(act.session, digest) for digest in dict.fromkeys(digests)]
-    facts = [Facts.model_validate(package.facts) for package in known]
+    facts = packages_of_one(act.session, digests)
     first = base_of(facts)
     if source.revision is not None and not _REVISION.fullmatch(source.revision):
         raise Invalid(
             f"{source.revision!r} is no revision.", remedy="Write 7 to 64 hexadecimal digits.", code="revision-unfit"
         )
-    if any(
-        (other.identifier, other.version or first.version, other.number)
-        != (first.identifier, first.version, first.number)
-        for other in facts
-    ):
-        raise Invalid(
-            "The packages of one build must carry the same identifier, version and number.", code="packages-differ"
-        )
     platform = first.platform
     demand_ready(_identity_findings(app, platform, first), "Taking in this build")
-    same = act.session.scalar(
-        select(Build).where(
-            Build.app_id == app.id,
-            Build.platform == platform,
-            Build.version == first.version,
-            Build.number == first.number,
-        )
-    )
-    if same is not None:
-        if {entry.sha256 for entry in same.packages} == {package.sha256 for package in known}:
-            same.revision, same.repository = source.revision or same.revision, source.repository or same.repository
-            return same, True
-        raise Conflict(
-            f"{app.title} {same.label} is known already, with other bytes (build {same.id}).",
-            remedy="Raise the number and build again: one version and number is one build for ever.",
-            code="number-taken",
-        )
+    known = made_of(act.session, app, facts)
+    if known is not None:
+        known.revision, known.repository = source.revision or known.revision, source.repository or known.repository
+        return known, True
     build = Build(
         app_id=app.id,
         platform=platform,
@@ -97,19 +74,49 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
         repository=source.repository,
     )
     build.app = app
-    build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(known)]
+    build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(facts)]
     act.session.add(build)
     act.session.flush()
     act.log(
         "build entered",
         f"build {build.id}",
         app=app.name,
-        after={"version": build.version, "number": build.number, "platform": platform},
+        after={"version": build.version, "number": build.number.text, "platform": platform},
     )
     act.session.refresh(build, ["packages"])
     signing.note_first_build(act, build)
     numbers.take_up(act, build)
     return build, False
+
+
+def packages_of_one(session: Session, digests: Sequence[str]) -> list[Facts]:
+    """The facts of packages that have arrived and belong to one build. Raises NotFound, Invalid."""
+    if not digests:
+        raise Invalid("A build needs at least one package.", code="packages-missing")
+    facts = [Facts.model_validate(known_package(session, digest).facts) for digest in dict.fromkeys(digests)]
+    first = base_of(facts)
+    if any(
+        (other.identifier, other.version or first.version, other.number)
+        != (first.identifier, first.version, first.number)
+        for other in facts
+    ):
+        raise Invalid(
+            "The packages of one build must carry the same identifier, version and number.", code="packages-differ"
+        )
+    return facts
+
+
+def made_of(session: Session, app: App, facts: Sequence[Facts]) -> Build | None:
+    """The app's build of exactly these packages. Raises Conflict when another one has its version and number."""
+    first = base_of(facts)
+    known = same(session, app, first.version, first.number, first.platform)
+    if known is None or {entry.sha256 for entry in known.packages} == {entry.sha256 for entry in facts}:
+        return known
+    raise Conflict(
+        f"{app.title} {known.label} is known already, with other bytes (build {known.id}).",
+        remedy="Raise the number and build again: one version and number is one build for ever.",
+        code="number-taken",
+    )
 
 
 def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) -> list[Finding]:
@@ -147,40 +154,31 @@ def check(desk: Desk, app_name: str, store_name: str, facts: Sequence[Facts]) ->
         return [_with_answer(finding, standing) for finding in found]
 
 
-def push(desk: Desk, person: str, build_id: str, store_name: str) -> Consignment:
-    """Send a build to a store: checked first, then ordered. A refused consignment may be sent again.
-
-    Raises NotReady with the findings when something stands in the way.
-    """
-    with desk.look() as session:
-        build = find.build(session, build_id)
-        store = find.store(session, store_name)
-        berth = find.berth(session, build.app, store)
-        known = _consignment(session, build, berth)
-        findings = (
-            [] if known else [*_cleared(build), *check(desk, build.app.name, store_name, packages.facts_of(build))]
-        )
-    demand_ready(findings, f"Sending {build.label} to {store.name}")
-    with desk.act(person) as act:
-        build = find.build(act.session, build_id)
-        berth = find.berth(act.session, build.app, find.store(act.session, store_name))
-        consignment = _consignment(act.session, build, berth)
-        if consignment is not None:
-            return consignment
-        size = sum(entry.package.size_bytes for entry in build.packages)
-        consignment = Consignment(
-            build_id=build.id, berth_id=berth.id, created_at=act.now, changed_at=act.now, size_bytes=size
-        )
-        act.session.add(consignment)
-        act.session.flush()
-        act.order(OrderKind.SEND_BUILD, lane=consignment.id, store=berth.store, subject=consignment.id)
-        act.log(
-            "build sent",
-            f"consignment {consignment.id}",
-            app=build.app.name,
-            after={"build": build.id, "version": build.version, "number": build.number, "store": berth.store.name},
-        )
+def order_to(act: Act, build: Build, store_name: str) -> Consignment:
+    """Order a build to a store, where it was checked before; one that went there already is returned as it is."""
+    berth = find.berth(act.session, build.app, find.store(act.session, store_name))
+    consignment = _consignment(act.session, build, berth)
+    if consignment is not None:
         return consignment
+    size = sum(entry.package.size_bytes for entry in build.packages)
+    consignment = Consignment(
+        build_id=build.id, berth_id=berth.id, created_at=act.now, changed_at=act.now, size_bytes=size
+    )
+    act.session.add(consignment)
+    act.session.flush()
+    act.order(OrderKind.SEND_BUILD, lane=consignment.id, store=berth.store, subject=consignment.id)
+    act.log(
+        "build sent",
+        f"consignment {consignment.id}",
+        app=build.app.name,
+        after={
+            "build": build.id,
+            "version": build.version,
+            "number": build.number.text,
+            "store": berth.store.name,
+        },
+    )
+    return consignment
 
 
 def answer(
@@ -259,8 +257,8 @@ def of_app(session: Session, app_name: str, wish: Wish = Wish()) -> list[Build]:
     keys: tuple[Any, ...] = {
         "newest": (Build.created_at, Build.id),
         "oldest": (Build.created_at, Build.id),
-        "version": (Build.version_order, Build.number, Build.id),
-        "number": (Build.number, Build.version_order, Build.id),
+        "version": (Build.version_order, Build.number_order, Build.id),
+        "number": (Build.number_order, Build.version_order, Build.id),
     }[wish.order]
     falls = wish.order != "oldest"
     if wish.after:
@@ -285,16 +283,7 @@ def _with_answer(finding: Finding, standing: dict[str, str]) -> Finding:
     """A question that is foreseen, with the answer that will be given by itself."""
     if finding.code != "will-be-asked" or finding.place not in standing:
         return finding
-    return replace(finding, remedy=f"It will be answered by itself: {standing[finding.place]}.")
-
-
-def _cleared(build: Build) -> list[Finding]:
-    """A build whose files were cleared cannot be sent until they are pushed again."""
-    gone = [entry.sha256 for entry in build.packages if entry.package.cleared_at is not None]
-    if not gone:
-        return []
-    detail = f"The package file of {build.label} was cleared from the desk."
-    return [Finding("package-cleared", Level.BLOCKER, detail, "package", "Push the file to the desk again.")]
+    return replace(finding, remedy=f"It will be answered automatically: {standing[finding.place]}.")
 
 
 def _identity_findings(app: App, platform: str, facts: Facts) -> list[Finding]:
@@ -309,9 +298,10 @@ def _identity_findings(app: App, platform: str, facts: Facts) -> list[Finding]:
     return [Finding("identifier-differs", Level.BLOCKER, detail, "identifier", remedy)]
 
 
-def same(session: Session, app: App, version: str, number: int, platform: str | None) -> Build | None:
+def same(session: Session, app: App, version: str, number: BuildNumber, platform: str | None) -> Build | None:
     """The build of an app with this version and number; None where there is none, or several without a platform."""
-    wanted = select(Build).where(Build.app_id == app.id, Build.version == version, Build.number == number)
+    wanted = select(Build).where(Build.app_id == app.id, Build.version == version)
+    wanted = wanted.where(Build.number_order == number.order)
     if platform is not None:
         wanted = wanted.where(Build.platform == platform)
     found = session.scalars(wanted.limit(2)).all()

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import func, insert, select
+from sqlalchemy import delete, func, insert, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.cohorts import Seating, demand_seats, seat_rules
+from restless_tide.core.cohorts import seat_rules
 from restless_tide.core.errors import Conflict, Invalid, NotFound
-from restless_tide.core.invitation import INVITATION, InvitationEvent
+from restless_tide.core.invitation import InvitationEvent
+from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.trial import SEATED, UNDER_WAY
 from restless_tide.desk import find, seating, testers
@@ -62,7 +63,7 @@ def of_app(session: Session, app_name: str) -> list[Cohort]:
 
 
 def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_itself: bool | None) -> Cohort:
-    """Put a cohort at a berth, or set there whether new builds go to it by themselves.
+    """Put a cohort at a berth, or set there whether new builds go to it automatically.
 
     Raises Conflict where the store knows no such kind; Invalid for a rule without a brief to send along.
     """
@@ -77,7 +78,7 @@ def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_its
     if by_itself and not (cohort.brief and cohort.contact):
         raise Invalid(
             f"{cohort.name} has no standing brief to send along with a new build.",
-            remedy=f"Write one: tide cohort brief {cohort.name} --app {app.name} --try TEXT --contact ADDRESS",
+            remedy=f"Write one: tide cohort brief {cohort.name} --app {app.name} --task TEXT --contact ADDRESS",
             code="brief-missing",
         )
     if by_itself is not None:
@@ -157,11 +158,6 @@ def set_join(
 # who is in it
 
 
-def size(session: Session, cohort: Cohort) -> int:
-    found = select(func.count()).select_from(Membership).where(Membership.cohort_id == cohort.id)
-    return session.scalar(found) or 0
-
-
 def add_tester(act: Act, app_name: str, cohort_name: str, email: str, told: Personal) -> tuple[Tester, str]:
     """Put somebody into a cohort; known testers are found by address. Trials under way take them along.
 
@@ -182,103 +178,69 @@ def add_tester(act: Act, app_name: str, cohort_name: str, email: str, told: Pers
 def pick_testers(act: Act, app_name: str, cohort_name: str, wanted: Sequence[str]) -> list[Tester]:
     """Put testers that the desk knows into a cohort; who is in it already stays. Returns those who are new to it."""
     cohort = find.cohort(act.session, find.app(act.session, app_name), cohort_name)
-    found = [find.tester(act.session, who) for who in dict.fromkeys(wanted)]
-    inside = members_among(act.session, cohort, [tester.id for tester in found])
-    new = [tester for tester in found if tester.id not in inside]
+    new = strangers(act.session, cohort, find.testers(act.session, wanted))
     put_in(act, cohort, new, "by the desk")
     return new
 
 
-def members_among(session: Session, cohort: Cohort, ids: Collection[str]) -> set[str]:
-    return set(
-        session.scalars(
-            select(Membership.tester_id).where(Membership.cohort_id == cohort.id, Membership.tester_id.in_(ids))
-        )
-    )
+def strangers(session: Session, cohort: Cohort, people: Sequence[Tester]) -> list[Tester]:
+    """Those of ``people`` who are not in the cohort."""
+    inside = set(session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
+    return [tester for tester in people if tester.id not in inside]
 
 
 def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str, *, logged: bool = True) -> None:
     """Write the memberships and take the people along to whatever trials are under way; all of them, or NotReady."""
     if not new:
         return
-    for trial in under_way(cohort):
-        fit = _for_build(trial, new)
-        found = try_trial(act.session, trial, fit)
-        if trial.state in SEATED:
-            demand_seats(found, {tester.id: tester.email for tester in fit})
     act.session.execute(
         insert(Membership),
         [{"cohort_id": cohort.id, "tester_id": tester.id, "joined_at": act.now, "joined_how": how} for tester in new],
     )
     for trial in under_way(cohort):
-        fit = _for_build(trial, new)
+        fit = seating.who_may_install(trial.consignment.build, new)
+        if trial.state in SEATED:
+            demand_ready(seating.findings(act.session, trial, fit), f"Taking them into {cohort.name}")
         seating.invite(act, trial, fit)
         if trial.state in SEATED:
             seating.order_seats(act, trial, fit)
     act.session.flush()
     if logged:
-        after = {"testers": [tester.id for tester in new]} if len(new) <= 20 else {"testers": len(new)}
-        act.log(
-            "tester added" if len(new) == 1 else "testers added",
-            f"cohort {cohort.name}",
-            app=cohort.app.name,
-            after=after,
-        )
+        _log_people(act, "added", cohort, new)
+
+
+def _log_people(
+    act: Act, what: str, cohort: Cohort, people: Sequence[Tester], reason: str = "", *, gone: bool = False
+) -> None:
+    """A few people by their ids, many as a number."""
+    told: dict[str, object] = {"testers": [tester.id for tester in people] if len(people) <= 20 else len(people)}
+    noun = "tester" if len(people) == 1 else "testers"
+    before, after = (told, None) if gone else (None, told)
+    act.log(f"{noun} {what}", f"cohort {cohort.name}", app=cohort.app.name, reason=reason, before=before, after=after)
 
 
 def under_way(cohort: Cohort) -> list[Trial]:
     return [trial for trial in cohort.trials if trial.state in UNDER_WAY]
 
 
-def _for_build(trial: Trial, people: Sequence[Tester]) -> list[Tester]:
-    platform = trial.consignment.build.platform
-    return [tester for tester in people if not tester.platforms or platform in tester.platforms]
-
-
-def try_trial(session: Session, trial: Trial, people: Sequence[Tester]) -> Seating:
-    consignment = trial.consignment
-    return seating.try_seats(session, consignment.berth, trial.cohort.kind, consignment.build, people)
-
-
 def remove_testers(act: Act, app_name: str, cohort_name: str, wanted: Sequence[str], reason: str = "") -> int:
     """Take people out of a cohort; they stay known to the desk, and give back their seats. Raises NotFound."""
-    app = find.app(act.session, app_name)
-    cohort = find.cohort(act.session, app, cohort_name)
-    found = []
-    for who in dict.fromkeys(wanted):
-        tester = find.tester(act.session, who)
-        membership = act.session.get(Membership, (cohort.id, tester.id))
-        if membership is None:
-            raise NotFound(f"{tester.email} is not in {cohort.name}.", code="tester-unknown")
-        act.session.delete(membership)
-        found.append(tester)
-    stand_up(act, cohort, found)
-    before = {"testers": [tester.id for tester in found]} if len(found) <= 20 else {"testers": len(found)}
-    act.log(
-        "tester removed" if len(found) == 1 else "testers removed",
-        f"cohort {cohort.name}",
-        app=app.name,
-        reason=reason,
-        before=before,
-    )
+    cohort = find.cohort(act.session, find.app(act.session, app_name), cohort_name)
+    found = find.testers(act.session, wanted)
+    outside = strangers(act.session, cohort, found)
+    if outside:
+        raise NotFound(f"{outside[0].email} is not in {cohort.name}.", code="tester-unknown")
+    _take_out(act, cohort, found, reason)
     return len(found)
 
 
-def stand_up(
-    act: Act, cohort: Cohort, people: Sequence[Tester], event: InvitationEvent = InvitationEvent.REMOVE
-) -> None:
-    """Take people out of the trials of a cohort that are under way."""
-    ids = {tester.id: tester for tester in people}
+def _take_out(act: Act, cohort: Cohort, people: Sequence[Tester], reason: str) -> None:
+    ids = [tester.id for tester in people]
+    act.session.execute(delete(Membership).where(Membership.cohort_id == cohort.id, Membership.tester_id.in_(ids)))
     for trial in under_way(cohort):
-        rows = act.session.scalars(
-            select(Invitation).where(Invitation.trial_id == trial.id, Invitation.tester_id.in_(ids))
-        ).all()
-        seats = [ids[row.tester_id] for row in rows if seating.holds_seat(trial, row)]
-        for row in rows:
-            if (row.state, event) in INVITATION.table:
-                seating.move(act, row, event)
-        if seats:
-            seating.order_removal(act, trial, seats)
+        wanted = select(Invitation).where(Invitation.trial_id == trial.id, Invitation.tester_id.in_(ids))
+        seating.leave(act, trial, act.session.scalars(wanted).all(), InvitationEvent.REMOVE)
+    _log_people(act, "removed", cohort, people, reason, gone=True)
 
 
 def remove_everywhere(act: Act, who: str, reason: str) -> int:
@@ -288,7 +250,7 @@ def remove_everywhere(act: Act, who: str, reason: str) -> int:
         select(Cohort).join(Membership, Membership.cohort_id == Cohort.id).where(Membership.tester_id == tester.id)
     ).all()
     for cohort in rows:
-        remove_testers(act, cohort.app.name, cohort.name, [tester.id], reason)
+        _take_out(act, cohort, [tester], reason)
     return len(rows)
 
 
@@ -321,6 +283,7 @@ def standings(session: Session, cohort: Cohort) -> list[Standing]:
             .limit(1)
         )
         build = newest.consignment.build if newest else None
-        taken = len(seating.seated(session, row.berth, cohort.kind, build))
+        sitting = seating.seated(row.berth, cohort.kind, build).subquery()
+        taken = session.scalar(select(func.count()).select_from(sitting)) or 0
         found.append(Standing(row, rules.seats, taken, rules.seats_per_build))
     return found

@@ -10,30 +10,36 @@ import threading
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, LostLease
 from restless_tide.core.logbook import BEGINNING, Line, digest_of
 from restless_tide.core.notice import NoticeKind
-from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind, overtaken_by
-from restless_tide.core.step import STEP, StepEvent, StepState
+from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.desk import lanes
 from restless_tide.desk.clock import Clock
+from restless_tide.desk.reading import PackageReader
 from restless_tide.desk.settings import Settings
-from restless_tide.gateways.client import Gateway, request_id
-from restless_tide.gateways.protocol import ConnectionFile
+from restless_tide.gateways.client import Gateway
+from restless_tide.gateways.protocol import ConnectionFile, StoreEvent
 from restless_tide.records.database import Database
 from restless_tide.records.digest_files import DigestFiles
 from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key
-from restless_tide.records.tables import Change, Delivery, Lease, LogbookLine, Notice, Order, Step, Store, Subscription
+from restless_tide.records.tables import Change, Delivery, Lease, LogbookLine, Notice, Order, Store, Subscription
 
 ENGINE = "engine"
 """How the desk's own background stands in the logbook; a store stands there as ``store:NAME``."""
+
+
+_NEWEST_DIGEST = f"SELECT digest FROM {LogbookLine.__tablename__} ORDER BY id DESC LIMIT 1"  # noqa: S608
+_FENCE = f"SELECT fence FROM {Lease.__tablename__} WHERE name = ?"  # noqa: S608
+"""Asked in every act, so they go to SQLite as they stand."""
 
 
 @dataclass
@@ -44,6 +50,13 @@ class Act:
     now: datetime
     person: str
     seal: Seal
+    _last_digest: list[str] = field(default_factory=list)
+    """The digest of the newest line, once an act has written one; shared by all who act in this transaction."""
+    _afterwards: list[Callable[[], None]] = field(default_factory=list)
+
+    def afterwards(self, then: Callable[[], None]) -> None:
+        """Do something that lives outside the records, such as remembering, once the act is committed; else never."""
+        self._afterwards.append(then)
 
     def log(
         self,
@@ -56,8 +69,12 @@ class Act:
         after: dict[str, Any] | None = None,
     ) -> None:
         """Write the logbook line, chained to the one before, and tell the live feed."""
-        previous = self.session.scalar(select(LogbookLine.digest).order_by(LogbookLine.id.desc()).limit(1))
+        if not self._last_digest:
+            self.session.flush()
+            newest = self.session.connection().exec_driver_sql(_NEWEST_DIGEST).scalar()
+            self._last_digest.append(newest or BEGINNING)
         line = Line(self.now, self.person, act, subject, app, reason, before, after)
+        self._last_digest[0] = digest_of(line, self._last_digest[0])
         self.session.add(
             LogbookLine(
                 at=line.at,
@@ -68,49 +85,41 @@ class Act:
                 reason=reason,
                 before=before,
                 after=after,
-                digest=digest_of(line, previous or BEGINNING),
+                digest=self._last_digest[0],
             )
         )
         self.tell(act, subject, app=app, said=reason)
 
+    @contextmanager
+    def attempt(self) -> Iterator[None]:
+        """A part of this act that is undone by itself when it raises; what is around it stays."""
+        kept = len(self._afterwards)
+        try:
+            with self.session.begin_nested():
+                yield
+        except BaseException:
+            self._last_digest.clear()
+            del self._afterwards[kept:]
+            lanes.forget_known(self.session)
+            raise
+
+    def as_person(self, person: str) -> Act:
+        """The same act, in somebody else's name."""
+        return replace(self, person=person)
+
     def tell(self, kind: str, subject: str, *, app: str | None = None, said: str = "") -> None:
         """Tell the live feed of a change that deserves no logbook line, such as progress."""
         self.session.add(Change(at=self.now, kind=kind, subject=subject, app=app, said=said))
-        self.session.flush()
 
     def order(
         self, kind: OrderKind, *, lane: str, store: Store, subject: str, payload: dict[str, Any] | None = None
     ) -> Order:
         """Place an order to a store; waiting orders of the lane that it overtakes are dropped with a trace."""
-        overtaken = overtaken_by(kind)
-        if overtaken:
-            waiting = select(Order).where(Order.lane == lane, Order.state.in_(PENDING), Order.kind.in_(overtaken))
-            for order in self.session.scalars(waiting):
-                order.state = ORDER.after(order.state, OrderEvent.DROP)
-                order.settled_at = self.now
-                order.trouble = f"overtaken by {kind}"
-                self.drop_steps(order)
-        position = (self.session.scalar(select(func.max(Order.position))) or 0) + 1
-        order = Order(
-            position=position,
-            kind=kind,
-            lane=lane,
-            store_id=store.id,
-            subject=subject,
-            payload=payload or {},
-            ordered_at=self.now,
-            ordered_by=self.person,
-            request=request_id.get(),
-        )
-        self.session.add(order)
-        self.session.flush()
-        return order
+        return lanes.place(self, kind, lane=lane, store=store, subject=subject, payload=payload)[0]
 
-    def drop_steps(self, order: Order) -> None:
-        """Nobody need do by hand any more what this order asked for."""
-        for step in self.session.scalars(select(Step).where(Step.order_id == order.id)):
-            if step.state is StepState.WAITING:
-                step.state, step.settled_at = STEP.after(step.state, StepEvent.DROP), self.now
+    def drop(self, order: Order, why: str) -> None:
+        """A waiting order has lost its meaning; nobody need do by hand any more what it asked for."""
+        lanes.settle(self, order, OrderState.DROPPED, why)
 
     def notice(
         self, kind: NoticeKind, key: str, subject: str, said: str, *, place: str, app: str | None = None
@@ -138,6 +147,7 @@ class Desk:
         self.database = Database(settings.data / "desk.sqlite")
         self.database.migrate()
         self.files = PackageFiles(settings.data / "packages")
+        self.reader = PackageReader()
         self.pictures = DigestFiles(settings.data / "pictures")
         self.symbols = DigestFiles(settings.data / "symbols")
         self.seal = Seal(master_key(settings.data, settings.master_key))
@@ -146,6 +156,8 @@ class Desk:
         self._listeners: list[Callable[[], None]] = []
         self.fence: int | None = None
         """The number under which this desk's engine holds the lease; what the engine writes is checked against it."""
+        self.in_flight: dict[str, frozenset[str]] = {}
+        """The keys of the calls that this desk's engine has in flight, by lane."""
         self.mail_trouble: str | None = None
         """Why no mail goes out just now; None: nothing is known to be in the way."""
         self.to_scrub = False
@@ -156,6 +168,13 @@ class Desk:
         """Stores that told of another rulebook or standing; they are asked for it at once."""
         self.look_after: dict[str, float] = {}
         """When each store is next to be looked at for pictures and figures of use, by the process's own clock."""
+        self.hearing = threading.Lock()
+        self.heard: dict[str, list[StoreEvent]] = {}
+        """Pushed events by store that are to be taken in a moment."""
+        self.answered: dict[str, set[tuple[int, str]]] = {}
+        """By store, places in its sequence with the key that led there, which an answer has told already."""
+        self.ring_heard: Callable[[], None] = lambda: None
+        """Have the engine take what was pushed; set by the engine."""
         self.forged: Counter[str] = Counter()
         """Pushed events by store that did not prove where they came from, since this process began."""
 
@@ -167,10 +186,13 @@ class Desk:
         """
         with self.database.writing() as session:
             if self.fence is not None and (person == ENGINE or person.startswith("store:")):
-                held = session.scalar(select(Lease.fence).where(Lease.name == ENGINE))
+                held = session.connection().exec_driver_sql(_FENCE, (ENGINE,)).scalar()
                 if held != self.fence:
                     raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
-            yield Act(session, self.clock.now(), person, self.seal)
+            act = Act(session, self.clock.now(), person, self.seal)
+            yield act
+        for then in act._afterwards:
+            then()
         self.ring()
 
     def ring(self) -> None:
@@ -208,4 +230,5 @@ class Desk:
     def close(self) -> None:
         for _, gateway in self._gateways.values():
             gateway.close()
+        self.reader.close()
         self.database.close()

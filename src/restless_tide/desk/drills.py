@@ -8,8 +8,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid
-from restless_tide.core.order import OrderKind, OrderState
-from restless_tide.desk import find
+from restless_tide.core.order import OrderKind, OrderState, Subject
+from restless_tide.desk import find, lanes
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Order, Store
 
@@ -38,7 +38,7 @@ def order_halts(act: Act, store_name: str | None) -> list[Order]:
         )
     act.log("halt drilled", f"{len(connected)} store(s)", after={"stores": [store.name for store in connected]})
     return [
-        act.order(OrderKind.DRILL, lane=f"drill {store.id}", store=store, subject=store.id, payload={})
+        act.order(OrderKind.DRILL, lane=lanes.lane_of(Subject.STORE, store), store=store, subject=store.id, payload={})
         for store in connected
     ]
 

@@ -18,6 +18,7 @@ from restless_tide.records.tables import (
     Consignment,
     FieldReport,
     Leg,
+    Membership,
     Release,
     Store,
     Tester,
@@ -89,10 +90,50 @@ def cohorts(session: Session, app_row: App, names: Sequence[str]) -> list[Cohort
 
 def tester(session: Session, who: str) -> Tester:
     """A tester by id or address."""
-    found = session.scalar(
-        select(Tester).where(or_(Tester.id == who, Tester.email == who.strip().lower()), Tester.forgotten_at.is_(None))
+    return testers(session, [who])[0]
+
+
+def testers(session: Session, wanted: Sequence[str]) -> list[Tester]:
+    """Testers by id or address, each once, in the order in which they are named."""
+    named = {who: who.strip().lower() for who in wanted}
+    rows = session.scalars(
+        select(Tester).where(or_(Tester.id.in_(named), Tester.email.in_(named.values())), Tester.forgotten_at.is_(None))
     )
-    return found or _missing("tester", who, [], "See: tide tester list --search TEXT")
+    known = {name: row for row in rows for name in (row.id, row.email)}
+    found = {}
+    for who, address in named.items():
+        row = known.get(who) or known.get(address)
+        if row is None:
+            _missing("tester", who, [], "See: tide tester list --search TEXT")
+        found[row.id] = row
+    return list(found.values())
+
+
+def tester_of(session: Session, app: App, who: str) -> Tester:
+    """Somebody in a cohort of an app, by id or address. Whoever else the desk knows is not found by this."""
+    found = session.scalar(
+        select(Tester)
+        .join(Membership, Membership.tester_id == Tester.id)
+        .join(Cohort, Cohort.id == Membership.cohort_id)
+        .where(
+            Cohort.app_id == app.id,
+            or_(Tester.id == who, Tester.email == who.strip().lower()),
+            Tester.forgotten_at.is_(None),
+        )
+        .limit(1)
+    )
+    if found is None:
+        raise NotFound(
+            f"No tester of {app.title} is called {who!r}.",
+            remedy=f"Put them into one of its cohorts: tide tester add {who} --app {app.name} --cohort COHORT",
+            code="tester-unknown",
+        )
+    return found
+
+
+def tester_at(session: Session, address: str) -> Tester | None:
+    """Whoever the desk knows by an address."""
+    return session.scalar(select(Tester).where(Tester.email == address.strip().lower()))
 
 
 def report(session: Session, report_id: str) -> FieldReport:
@@ -109,8 +150,10 @@ def release(session: Session, app_row: App, version: str) -> Release:
     found = session.scalar(
         select(Release).where(Release.app_id == app_row.id, or_(Release.version == version, Release.id == version))
     )
+    if found is not None:
+        return found
     versions = session.scalars(select(Release.version).where(Release.app_id == app_row.id)).all()
-    return found or _missing(
+    return _missing(
         "release", version, versions, f"Draft it with: tide release draft --app {app_row.name} --version {version}"
     )
 

@@ -9,11 +9,10 @@ from functools import lru_cache
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.cohorts import Seating, demand_seats, seat_findings
 from restless_tide.core.errors import Finding, Level, NotReady
 from restless_tide.core.testers import Row, RowKind, Sheet, lookalike, read_testers
 from restless_tide.core.trial import SEATED
-from restless_tide.desk import cohorts, find
+from restless_tide.desk import cohorts, find, seating
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.columns import new_id
@@ -27,7 +26,6 @@ class Import:
     """A list as it was understood, and what taking it in would do or has done."""
 
     sheet: Sheet
-    seatings: tuple[Seating, ...]
     findings: tuple[Finding, ...]
     applied: bool
     entered: int = 0
@@ -45,9 +43,7 @@ def look(
     """What would become of each row, and whether the stores have seats for those who would come. Raises Invalid."""
     cohort = _cohort(session, app_name, cohort_name)
     sheet = _read(session, content, mapping, cohort)
-    seatings = _seatings(session, cohort, sheet) if cohort else ()
-    names = {address: address for address in (row.address for row in sheet.rows)}
-    findings = [found for entry in seatings for found in seat_findings(entry, names)]
+    findings = _seat_findings(session, cohort, sheet) if cohort else []
     bad = sheet.of(RowKind.BAD)
     if bad:
         findings.append(
@@ -56,10 +52,10 @@ def look(
                 Level.BLOCKER,
                 f"{len(bad)} of {len(sheet.rows)} rows cannot be taken, the first on line {bad[0].line}: {bad[0].said}.",
                 "list",
-                "Mend them in the file, or leave them out: --skip-bad.",
+                "Fix them in the file, or leave them out: --skip-bad.",
             )
         )
-    return Import(sheet, seatings, tuple(findings), applied=False)
+    return Import(sheet, tuple(findings), applied=False)
 
 
 def apply(
@@ -72,7 +68,7 @@ def apply(
     *,
     skip_bad: bool,
 ) -> Import:
-    """Take a list in, all of it or nothing; one line in the logbook. Raises NotReady with every bad row's reason, or seats short."""
+    """Import a list, all of it or nothing; one line in the logbook. Raises NotReady with every bad row's reason, or seats short."""
     with desk.act(person) as act:
         cohort = _cohort(act.session, app_name, cohort_name)
         sheet = _read(act.session, content, mapping, cohort)
@@ -81,7 +77,7 @@ def apply(
             raise NotReady(
                 f"{len(bad)} of {len(sheet.rows)} rows cannot be taken; nothing was changed.",
                 code="rows-bad",
-                remedy="Mend them in the file, or leave them out: --skip-bad.",
+                remedy="Fix them in the file, or leave them out: --skip-bad.",
                 findings=[
                     Finding("row-bad", Level.BLOCKER, f"{row.raw!r}: {row.said}", f"line {row.line}")
                     for row in bad[:500]
@@ -93,7 +89,7 @@ def apply(
         subject = f"cohort {cohort.name}" if cohort else "testers"
         after = {"rows": len(sheet.rows), "new": len(new), "known": len(known), "bad, left out": len(bad)}
         act.log("testers imported", subject, app=app, after=after)
-        return Import(sheet, (), (), applied=True, entered=len(new), joined=joined)
+        return Import(sheet, (), applied=True, entered=len(new), joined=joined)
 
 
 def _cohort(session: Session, app_name: str | None, cohort_name: str | None) -> Cohort | None:
@@ -111,16 +107,30 @@ def _read(session: Session, content: bytes, mapping: dict[str, str], cohort: Coh
     return read_testers(content, _address, known=known, already=already, mapping=mapping)
 
 
-def _seatings(session: Session, cohort: Cohort, sheet: Sheet) -> tuple[Seating, ...]:
-    coming = [_stranger(row) for row in sheet.of(*_WRITTEN)]
-    return tuple(
-        cohorts.try_trial(session, trial, coming) for trial in cohorts.under_way(cohort) if trial.state in SEATED
-    )
+def _seat_findings(session: Session, cohort: Cohort, sheet: Sheet) -> list[Finding]:
+    """Whether those who would come fit into the trials under way; who is not entered yet goes by the address."""
+    rows, known = sheet.of(*_WRITTEN), _known(session, sheet)
+    coming = [
+        Tester(
+            id=known[row.address].id if row.address in known else row.address,
+            email=row.address,
+            platforms=[*(known[row.address].platforms if row.address in known else ()), *row.platforms],
+        )
+        for row in rows
+    ]
+    found = []
+    for trial in cohorts.under_way(cohort):
+        if trial.state in SEATED:
+            fit = seating.who_may_install(trial.consignment.build, coming)
+            found += seating.findings(session, trial, fit)
+    return found
 
 
-def _stranger(row: Row) -> Tester:
-    """Somebody who is not entered yet, for trying whether there is a seat."""
-    return Tester(id=row.address, email=row.address, name=row.name, platforms=list(row.platforms))
+def _known(session: Session, sheet: Sheet) -> dict[str, Tester]:
+    """Those of the list whom the desk knows, by address."""
+    wanted = {row.address for row in sheet.of(*_WRITTEN)}
+    everybody = session.scalars(select(Tester).where(Tester.forgotten_at.is_(None)))
+    return {tester.email: tester for tester in everybody if tester.email in wanted}
 
 
 def _enter(act: Act, sheet: Sheet) -> tuple[list[Tester], list[Tester]]:
@@ -144,14 +154,12 @@ def _enter(act: Act, sheet: Sheet) -> tuple[list[Tester], list[Tester]]:
     ]
     if fresh:
         act.session.execute(insert(Tester), fresh)
-    told = {row.address: row for row in sheet.of(*_WRITTEN)}
-    found = act.session.scalars(select(Tester).where(Tester.forgotten_at.is_(None))).all()
-    new_addresses = {row.address for row in rows}
-    new = [tester for tester in found if tester.email in new_addresses]
-    known = [tester for tester in found if tester.email in told and tester.email not in new_addresses]
-    for tester in known:
-        _add_to(tester, told[tester.email])
-    return new, known
+    found = _known(act.session, sheet)
+    new = [found[row.address] for row in rows]
+    known = sheet.of(RowKind.KNOWN)
+    for row in known:
+        _add_to(found[row.address], row)
+    return new, [found[row.address] for row in known]
 
 
 def _add_to(tester: Tester, row: Row) -> None:
@@ -167,11 +175,7 @@ def _add_to(tester: Tester, row: Row) -> None:
 
 
 def _join(act: Act, cohort: Cohort, people: list[Tester]) -> int:
-    inside = set(act.session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
-    coming = [tester for tester in people if tester.id not in inside]
-    for trial in cohorts.under_way(cohort):
-        if trial.state in SEATED:
-            demand_seats(cohorts.try_trial(act.session, trial, coming), {tester.id: tester.email for tester in coming})
+    coming = cohorts.strangers(act.session, cohort, people)
     cohorts.put_in(act, cohort, coming, "with an imported list", logged=False)
     return len(coming)
 

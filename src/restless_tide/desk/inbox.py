@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import Select, func, or_, select
+from sqlalchemy import ColumnElement, Select, SQLColumnExpression, String, case, cast, func, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.invitation import InvitationState
+from restless_tide.core.invitation import furthest as furthest_of
 from restless_tide.core.report import OPEN, ReportKind, ReportState
 from restless_tide.desk import find
 from restless_tide.records.tables import Build, Cohort, FieldReport, Invitation, Trial, TrialUsage
@@ -18,7 +19,7 @@ from restless_tide.records.tables import Build, Cohort, FieldReport, Invitation,
 
 @dataclass(frozen=True)
 class Wanted:
-    """Which reports; what is None is not asked for."""
+    """Which reports; what is None is not asked for. ``group`` is a fingerprint, or the beginning of one."""
 
     app: str | None = None
     build: str | None = None
@@ -27,7 +28,6 @@ class Wanted:
     states: Sequence[ReportState] = ()
     group: str | None = None
     text: str = ""
-    tester: str | None = None
 
 
 def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
@@ -45,9 +45,7 @@ def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
     if wanted.states:
         query = query.where(FieldReport.state.in_(wanted.states))
     if wanted.group is not None:
-        query = query.where(FieldReport.fingerprint == wanted.group)
-    if wanted.tester is not None:
-        query = query.where(FieldReport.tester_id == wanted.tester)
+        query = query.where(FieldReport.fingerprint.between(wanted.group, wanted.group + "g"))
     for word in wanted.text.lower().split()[:8]:
         query = query.where(
             or_(
@@ -81,55 +79,77 @@ def counted(session: Session, wanted: Wanted) -> dict[str, int]:
     return {str(ReportState(state)): count for state, count in rows}
 
 
-@dataclass
-class Group:
-    """Crashes that are the same by their fingerprint. ``builds`` by label; counts are reports and people."""
+def of_tester(session: Session, tester_id: str, app_id: str, limit: int = 20) -> list[FieldReport]:
+    """What somebody sent in about an app, the newest first."""
+    wanted = select(FieldReport).where(FieldReport.tester_id == tester_id, FieldReport.app_id == app_id)
+    return list(session.scalars(wanted.order_by(FieldReport.received_at.desc()).limit(limit)))
 
-    fingerprint: str
-    headline: str
-    thrown: str
-    count: int = 0
-    people: int = 0
-    open: int = 0
-    first_at: datetime | None = None
-    last_at: datetime | None = None
-    builds: Counter[str] = field(default_factory=Counter)
-    devices: Counter[str] = field(default_factory=Counter)
-    symbolised: bool = False
-    newest: str = ""
+
+@dataclass(frozen=True)
+class Group:
+    """Crashes that are the same by their fingerprint. ``builds`` and ``devices`` count reports by label."""
+
+    newest: FieldReport
+    count: int
+    people: int
+    open: int
+    first_at: datetime
+    symbolised: bool
+    builds: dict[str, int]
+    devices: dict[str, int]
 
 
 def groups(session: Session, app_name: str, build_id: str | None = None, limit: int = 100) -> list[Group]:
     """The crashes of an app, equal ones together, the most frequent first."""
-    app = find.app(session, app_name)
-    query = (
-        select(
-            FieldReport.fingerprint, FieldReport.headline, FieldReport.thrown, FieldReport.tester_id, FieldReport.device,
-            FieldReport.state, FieldReport.received_at, FieldReport.id, FieldReport.symbolised, Build.version, Build.number,
-        )
-        .outerjoin(Build, FieldReport.build_id == Build.id)
-        .where(FieldReport.app_id == app.id, FieldReport.fingerprint.is_not(None))
-    )  # fmt: skip
+    app, mark = find.app(session, app_name), FieldReport.fingerprint
+    of_these = [FieldReport.app_id == app.id, mark.is_not(None)]
     if build_id is not None:
-        query = query.where(FieldReport.build_id == find.build(session, build_id).id)
-    found: dict[str, Group] = {}
-    people: dict[str, set[str]] = defaultdict(set)
-    for row in session.execute(query.order_by(FieldReport.received_at, FieldReport.id)):
-        group = found.setdefault(row.fingerprint, Group(row.fingerprint, row.headline, row.thrown))
-        group.count += 1
-        group.open += row.state in OPEN
-        group.first_at = group.first_at or row.received_at
-        group.last_at, group.newest, group.headline = row.received_at, row.id, row.headline
-        group.symbolised = group.symbolised or row.symbolised
-        if row.version is not None:
-            group.builds[f"{row.version} ({row.number})"] += 1
-        if row.device:
-            group.devices[row.device] += 1
-        if row.tester_id:
-            people[row.fingerprint].add(row.tester_id)
-    for group in found.values():
-        group.people = len(people[group.fingerprint])
-    return sorted(found.values(), key=lambda group: (-group.count, group.fingerprint))[:limit]
+        of_these.append(FieldReport.build_id == find.build(session, build_id).id)
+    times = func.count()
+    found = session.execute(
+        select(
+            mark,
+            times,
+            func.count(FieldReport.tester_id.distinct()),
+            func.sum(case((FieldReport.state.in_(OPEN), 1), else_=0)),
+            func.min(FieldReport.received_at),
+            func.max(FieldReport.symbolised),
+        )
+        .where(*of_these)
+        .group_by(mark)
+        .order_by(times.desc(), mark)
+        .limit(limit)
+    ).all()
+    of_these.append(mark.in_([row[0] for row in found]))
+    place = func.row_number().over(partition_by=mark, order_by=(FieldReport.received_at.desc(), FieldReport.id.desc()))
+    ranked = select(FieldReport.id, place.label("place")).where(*of_these).subquery()
+    newest = select(FieldReport).join(ranked, ranked.c.id == FieldReport.id).where(ranked.c.place == 1)
+    by_mark = {row.fingerprint: row for row in session.scalars(newest)}
+    builds = _most_common(session, (Build.version + " (" + cast(Build.number, String) + ")"), of_these)
+    devices = _most_common(session, FieldReport.device, [*of_these, FieldReport.device != ""])
+    return [
+        Group(by_mark[name], times, people, open_now, first_at, symbolised, builds[name], devices[name])
+        for name, times, people, open_now, first_at, symbolised in found
+    ]
+
+
+def _most_common(
+    session: Session, label: SQLColumnExpression[str], of_these: Sequence[ColumnElement[bool]], most: int = 10
+) -> dict[str | None, dict[str, int]]:
+    """By fingerprint: how many reports there are of each label, the most frequent first."""
+    count = func.count()
+    rows = session.execute(
+        select(FieldReport.fingerprint, label, count)
+        .outerjoin(Build, FieldReport.build_id == Build.id)
+        .where(*of_these, label.is_not(None))
+        .group_by(FieldReport.fingerprint, label)
+        .order_by(count.desc(), label)
+    )
+    found: dict[str | None, dict[str, int]] = defaultdict(dict)
+    for mark, name, number in rows:
+        if len(found[mark]) < most:
+            found[mark][name] = number
+    return found
 
 
 @dataclass(frozen=True)
@@ -150,12 +170,6 @@ class BuildNumbers:
     @property
     def crash_free(self) -> float | None:
         return 1 - self.crashed / self.sessions if self.sessions else None
-
-
-_FURTHEST = [
-    InvitationState.DECLINED, InvitationState.BOUNCED, InvitationState.QUEUED, InvitationState.SENT,
-    InvitationState.ACCEPTED, InvitationState.INSTALLED,
-]  # fmt: skip
 
 
 def numbers(session: Session, app_name: str, limit: int = 20) -> list[BuildNumbers]:
@@ -184,7 +198,7 @@ def _numbers_of(session: Session, build: Build, trials: list[str]) -> BuildNumbe
             Invitation.trial_id.in_(trials), Invitation.state != InvitationState.REMOVED
         )
     ):
-        furthest[tester_id] = max(reached_state, furthest.get(tester_id, reached_state), key=_FURTHEST.index)
+        furthest[tester_id] = furthest_of((reached_state, furthest.get(tester_id, reached_state)))
     reached = Counter(furthest.values())
     days = session.execute(
         select(TrialUsage.day, func.sum(TrialUsage.sessions), func.sum(TrialUsage.crashed))
@@ -215,7 +229,7 @@ def _numbers_of(session: Session, build: Build, trials: list[str]) -> BuildNumbe
 
 HEADER = (
     "id", "app", "build", "kind", "state", "at", "device", "system", "language", "text", "crash", "fingerprint",
-    "mended in", "same as", "ticket", "pictures", "source",
+    "fixed in", "duplicate of", "ticket", "pictures", "source",
 )  # fmt: skip
 
 
@@ -226,7 +240,7 @@ def export_rows(session: Session, wanted: Wanted) -> list[list[object]]:
         [
             row.id, row.app.name, row.build.label if row.build else "", row.kind, row.state, row.at.isoformat(), row.device,
             row.system, row.language, row.text, row.headline, row.fingerprint or "",
-            row.mending.label if row.mending else "", row.same_as or "", row.ticket, len(row.pictures), row.source,
+            row.fixed_build.label if row.fixed_build else "", row.duplicate_of or "", row.ticket, len(row.pictures), row.source,
         ]
         for row in found
     ]  # fmt: skip

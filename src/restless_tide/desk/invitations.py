@@ -23,9 +23,13 @@ from restless_tide.desk import find, seating
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.testers import matching
 from restless_tide.records.seal import Seal
-from restless_tide.records.tables import Invitation, Membership, Tester, Trial
+from restless_tide.records.tables import Consignment, Invitation, Membership, Tester, Trial
 
-_PAST = {InvitationEvent.ACCEPT: "accepted", InvitationEvent.DECLINE: "declined", InvitationEvent.INSTALL: "installed"}
+_AT_STORE = {
+    "accepted": InvitationEvent.ACCEPT,
+    "installed": InvitationEvent.INSTALL,
+    "declined": InvitationEvent.DECLINE,
+}
 
 
 def personal_code(seal: Seal, invitation: Invitation) -> str:
@@ -72,16 +76,12 @@ def accepted(act: Act, invitation: Invitation) -> None:
         if invitation.tester.consented_at is None:
             invitation.tester.consented_at, invitation.tester.consent_how = act.now, "by accepting an invitation"
     if before is InvitationState.DECLINED and trial.state in SEATED:
-        consignment = trial.consignment
-        found = seating.try_seats(
-            act.session, consignment.berth, trial.cohort.kind, consignment.build, [invitation.tester]
-        )
-        if not found.all_fit:
+        if not seating.try_trial(act.session, trial, [invitation.tester]).all_fit:
             raise Conflict(
                 "No seat is left in this test.", remedy="Ask the contact in the mail.", code="seats-exhausted"
             )
         seating.order_seats(act, trial, [invitation.tester])
-    _log(act, invitation, InvitationEvent.ACCEPT, before)
+    _log(act, invitation, before)
 
 
 def declined(act: Act, invitation: Invitation) -> None:
@@ -89,19 +89,13 @@ def declined(act: Act, invitation: Invitation) -> None:
     before, trial = invitation.state, invitation.trial
     if before in (InvitationState.DECLINED, InvitationState.REMOVED):
         return
-    sits = seating.holds_seat(trial, invitation)
-    seating.move(act, invitation, InvitationEvent.DECLINE)
+    seating.leave(act, trial, [invitation], InvitationEvent.DECLINE)
     membership = act.session.get(Membership, (trial.cohort_id, invitation.tester_id))
     if membership is not None:
         membership.declined_at = act.now
-    if sits:
-        seating.order_removal(act, trial, [invitation.tester])
     for other, other_trial in _others(act.session, invitation):
-        if (other.state, InvitationEvent.DECLINE) in INVITATION.table:
-            if seating.holds_seat(other_trial, other):
-                seating.order_removal(act, other_trial, [invitation.tester])
-            seating.move(act, other, InvitationEvent.DECLINE)
-    _log(act, invitation, InvitationEvent.DECLINE, before)
+        seating.leave(act, other_trial, [other], InvitationEvent.DECLINE)
+    _log(act, invitation, before)
 
 
 def _others(session: Session, invitation: Invitation) -> list[tuple[Invitation, Trial]]:
@@ -119,9 +113,9 @@ def _others(session: Session, invitation: Invitation) -> list[tuple[Invitation, 
     return [(other, trial) for other, trial in rows]
 
 
-def _log(act: Act, invitation: Invitation, event: InvitationEvent, before: InvitationState) -> None:
+def _log(act: Act, invitation: Invitation, before: InvitationState) -> None:
     act.log(
-        f"invitation {_PAST[event]}",
+        f"invitation {invitation.state}",
         f"invitation {invitation.id}",
         app=invitation.trial.cohort.app.name,
         before={"state": str(before)},
@@ -138,15 +132,12 @@ def seen_at_store(act: Act, trial: Trial, address: str, state: str, device: str,
     )
     if invitation is None:
         return False
-    event = {
-        "accepted": InvitationEvent.ACCEPT,
-        "installed": InvitationEvent.INSTALL,
-        "declined": InvitationEvent.DECLINE,
-    }.get(state)
-    if event is InvitationEvent.INSTALL:
+    event = _AT_STORE.get(state)
+    moves = event is not None and (invitation.state, event) in INVITATION.table
+    if state == "installed" and (moves or invitation.state is InvitationState.INSTALLED):
         invitation.device, invitation.system = device[:100], system[:100]
         _remember_device(invitation.tester, device)
-    if event is None or (invitation.state, event) not in INVITATION.table:
+    if event is None or not moves:
         return True
     if event is InvitationEvent.DECLINE:
         declined(act, invitation)
@@ -156,7 +147,7 @@ def seen_at_store(act: Act, trial: Trial, address: str, state: str, device: str,
     membership = act.session.get(Membership, (trial.cohort_id, invitation.tester_id))
     if membership is not None:
         membership.accepted_at = membership.accepted_at or act.now
-    _log(act, invitation, event, before)
+    _log(act, invitation, before)
     return True
 
 
@@ -277,3 +268,22 @@ def newest(session: Session, cohort_id: str, testers: Sequence[str]) -> dict[str
     for invitation in rows:
         found[invitation.tester_id] = invitation
     return found
+
+
+def newer(session: Session, invitation: Invitation) -> Invitation | None:
+    """The tester's invitation to a newer build of the same cohort that is open at the same store."""
+    trial = invitation.trial
+    return session.scalar(
+        select(Invitation)
+        .join(Trial, Invitation.trial_id == Trial.id)
+        .join(Consignment, Trial.consignment_id == Consignment.id)
+        .where(
+            Invitation.tester_id == invitation.tester_id,
+            Trial.cohort_id == trial.cohort_id,
+            Trial.state == TrialState.OPEN,
+            Trial.created_at > trial.created_at,
+            Consignment.berth_id == trial.consignment.berth_id,
+        )
+        .order_by(Trial.created_at.desc())
+        .limit(1)
+    )

@@ -7,10 +7,9 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from restless_tide.core.cohorts import demand_seats
-from restless_tide.core.errors import Conflict, NotFound
-from restless_tide.core.trial import SEATED
-from restless_tide.desk import cohorts, testers
+from restless_tide.core.errors import Conflict, NotFound, NotReady
+from restless_tide.core.testers import PLATFORMS
+from restless_tide.desk import cohorts, members, testers
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.testers import Personal
 from restless_tide.records.seal import Seal
@@ -38,7 +37,7 @@ def closed_because(session: Session, cohort: Cohort, now: datetime) -> str | Non
         return "closed"
     if cohort.join_until is not None and cohort.join_until <= now:
         return "over"
-    if cohort.join_limit is not None and cohorts.size(session, cohort) >= cohort.join_limit:
+    if cohort.join_limit is not None and members.size(session, cohort).testers >= cohort.join_limit:
         return "full"
     return None
 
@@ -56,16 +55,11 @@ def join(desk: Desk, given: str, email: str, name: str, platform: str, language:
         tester, new = testers.get_or_add(act, email, Personal())
         act.person = f"tester:{tester.id}"
         if new:  # what is known of somebody is not changed by whoever knows their address
-            platforms = [platform] if platform in testers.PLATFORMS else []
+            platforms = [platform] if platform in PLATFORMS else []
             testers.tell(tester, Personal(name=name, platforms=platforms, languages=[language] if language else None))
-        membership = act.session.get(Membership, (cohort.id, tester.id))
-        if membership is not None:
+        if act.session.get(Membership, (cohort.id, tester.id)):
             return
-        for trial in cohorts.under_way(cohort):
-            if trial.state in SEATED:
-                found = cohorts.try_trial(act.session, trial, [tester])
-                try:
-                    demand_seats(found, {})
-                except Conflict:
-                    raise Conflict("Nobody can join at the moment.", code="join-full") from None
-        cohorts.put_in(act, cohort, [tester], "by the link")
+        try:
+            cohorts.put_in(act, cohort, [tester], "by the link")
+        except NotReady:  # how many seats there are, and who has them, is nobody's business here
+            raise Conflict("Nobody can join at the moment.", code="join-full") from None

@@ -10,11 +10,26 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.conditions import Conditions, Standing, unmet
 from restless_tide.core.ladder import Ladder
+from restless_tide.core.lane import Held
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
-from restless_tide.core.order import PENDING
-from restless_tide.core.rollout import Option, Progress, RolloutEvent, RolloutState, options, stage_ends
+from restless_tide.core.rollout import (
+    OFFERED,
+    ROLLOUT,
+    Option,
+    Progress,
+    RolloutEvent,
+    RolloutState,
+    adopted,
+    options,
+    stage_ends,
+)
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Leg, Order, Round
+from restless_tide.records.tables import Leg, Round
+
+
+def leg_subject(leg: Leg) -> str:
+    """How a leg stands in the logbook."""
+    return f"release {leg.release.version} at {leg.berth.store.name}"
 
 
 def ladder_of(leg: Leg) -> Ladder:
@@ -45,11 +60,24 @@ def keep_unlaunched(leg: Leg) -> None:
     leg.launched_at, leg.needs_word, leg.word_given_at = None, True, None
 
 
+def adopt(leg: Leg, wanted: Held, now: datetime) -> None:
+    """Have what the store holds be wanted of the leg from now on."""
+    state = RolloutState(wanted.state)
+    if state is ROLLOUT.initial:
+        keep_unlaunched(leg)
+        return
+    if leg.launched_at is None and state in OFFERED:
+        leg.launched_at = now
+    keep_progress(leg, adopted(progress_of(leg), state, wanted.share, ladder_of(leg), now))
+
+
 def last_round(leg: Leg) -> Round | None:
     return leg.rounds[-1] if leg.rounds else None
 
 
 def phase(leg: Leg) -> LegPhase:
+    if leg.state is not ROLLOUT.initial:
+        return phase_of(leg.state, None, leg.build_id)
     last = last_round(leg)
     return phase_of(leg.state, LastRound(last.state, last.build_id) if last else None, leg.build_id)
 
@@ -70,7 +98,18 @@ def previous_version(session: Session, leg: Leg) -> str | None:
 
 def steering(session: Session, leg: Leg) -> Mapping[RolloutEvent, Option]:
     """Every steering act on this leg: possible or not, and what it would mean."""
-    return options(progress_of(leg), ladder_of(leg), rules_of(leg.berth.store).rollout, previous_version(session, leg))
+    return possible(leg, previous_version(session, leg))
+
+
+def possible(leg: Leg, before: str | None = None) -> Mapping[RolloutEvent, Option]:
+    """The same; without the version ``before`` it is not told what a withdrawal would bring back."""
+    rules = rules_of(leg.berth.store).rollout
+    return options(progress_of(leg), ladder_of(leg), rules, before, offered_again=offered_again(leg))
+
+
+def offered_again(leg: Leg) -> bool:
+    """Whether the store offers again what was stopped, and a person has to say if that is wanted."""
+    return leg.sighting is not None and leg.sighting.asked
 
 
 def unapproved_others(leg: Leg) -> tuple[str, ...]:
@@ -83,9 +122,3 @@ def waits_for(leg: Leg, now: datetime) -> list[str]:
     conditions = Conditions(needs_word=leg.needs_word, not_before=leg.not_before, with_other_legs=leg.with_other_legs)
     standing = Standing(word_given=leg.word_given_at is not None, now=now, unapproved_others=unapproved_others(leg))
     return unmet(conditions, standing)
-
-
-def pending_orders(session: Session, lane: str) -> list[Order]:
-    return list(
-        session.scalars(select(Order).where(Order.lane == lane, Order.state.in_(PENDING)).order_by(Order.position))
-    )

@@ -24,7 +24,7 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,79}")
 
 
 def put(act: Act, desk: Desk, app_name: str, platform: str, kind: str, name: str, content: bytes) -> LockerFile:
-    """Lay a file into the locker, sealed; one of the same name is replaced and kept as such."""
+    """Put a file into the locker, sealed; one of the same name is replaced and kept as such."""
     app = find.app(act.session, app_name)
     if not _NAME.fullmatch(name):
         raise Invalid(

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, StoreUnreachable
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.versions import Held, Proposal, Shelf, Step, propose_for_all
 from restless_tide.desk import find, holdings
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, Build, Reservation
+from restless_tide.records.tables import App, Berth, Build, Leg, Reservation
 
 _LABEL_LIMIT = 120
 
@@ -46,7 +47,7 @@ def reserve(
         )
         act.session.add(reservation)
         act.session.flush()
-        told = {"version": proposal.version, "number": proposal.number, "label": label}
+        told = {"version": proposal.version, "number": proposal.number.text, "label": label}
         act.log("number reserved", f"reservation {reservation.id}", app=app.name, after=told)
         return reservation, proposal, cautions
 
@@ -67,14 +68,16 @@ def give_back(act: Act, app_name: str, reservation_id: str) -> None:
     if found.build_id is not None:
         raise Conflict(f"Build {found.build_id} carries this number; it is used up.", code="number-taken")
     act.session.delete(found)
-    told = {"version": found.version, "number": found.number}
+    told = {"version": found.version, "number": found.number.text}
     act.log("number given back", f"reservation {found.id}", app=app.name, before=told)
 
 
 def take_up(act: Act, build: Build) -> None:
     """The build that a number was reserved for has come."""
     same = select(Reservation).where(
-        Reservation.app_id == build.app_id, Reservation.version == build.version, Reservation.number == build.number
+        Reservation.app_id == build.app_id,
+        Reservation.version == build.version,
+        Reservation.number_order == build.number.order,
     )
     for reservation in act.session.scalars(same):
         reservation.build_id = reservation.build_id or build.id
@@ -109,8 +112,20 @@ def _shelves(desk: Desk, app_name: str, store_names: Sequence[str]) -> tuple[lis
                 held = holdings.held_by_record(session, berth)
                 detail = f"{berth.store.name} was not asked, its line is from the desk's own records: {wrong.detail}"
                 cautions.append(Finding("store-not-asked", Level.CAUTION, detail, berth.store.name, wrong.remedy))
-            shelves.append(_Asked(berth.store.name, berth.platform, Shelf(rules_of(berth.store), tuple(held))))
+            gone_out = _gone_out(session, berth)
+            told = tuple(replace(build, went_out=(build.version, build.number) in gone_out) for build in held)
+            shelves.append(_Asked(berth.store.name, berth.platform, Shelf(rules_of(berth.store), told)))
     return shelves, cautions
+
+
+def _gone_out(session: Session, berth: Berth) -> set[tuple[str, BuildNumber]]:
+    """The builds of this berth whose releases people were offered, whatever became of them."""
+    offered = (
+        select(Build.version, Build.number)
+        .join(Leg, Leg.build_id == Build.id)
+        .where(Leg.berth_id == berth.id, Leg.launched_at.is_not(None))
+    )
+    return {(version, number) for version, number in session.execute(offered)}
 
 
 def _proposal(session: Session, app: App, shelves: Sequence[_Asked], step: Step) -> Proposal:

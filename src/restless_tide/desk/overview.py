@@ -33,6 +33,7 @@ from restless_tide.records.tables import (
     Step,
     Store,
     Trial,
+    UntakenEvent,
 )
 
 _TROUBLED_AFTER_ATTEMPTS = 2
@@ -45,7 +46,7 @@ _PAST = frozenset({RolloutState.SUPERSEDED, RolloutState.WITHDRAWN, RolloutState
 
 @dataclass(frozen=True)
 class Call:
-    """Something that needs a person: what it is, and where to mend it."""
+    """Something that needs a person: what it is, and where to fix it."""
 
     said: str
     place: str
@@ -110,11 +111,17 @@ def look_over_desk(session: Session, mail_trouble: str | None) -> list[Call]:
 
 def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
     calls = [
-        Call(f"A step waits for somebody's hands: {step.title}.", "/steps", "blocker" if step.urgent else "caution")
+        Call(f"A step waits for a person: {step.title}.", "/steps", "blocker" if step.urgent else "caution")
         for step in session.scalars(select(Step).where(Step.store_id == store.id, Step.state == StepState.WAITING))
     ]
     if store.trouble:
         calls.append(Call(f"{store.name} is not reached: {store.trouble}", "/stores", "caution"))
+    count = session.scalar(select(func.count()).select_from(UntakenEvent).where(UntakenEvent.store_id == store.id))
+    if count:
+        told = "1 event" if count == 1 else f"{count} events"
+        calls.append(
+            Call(f"{told} of {store.name} could not be taken. Nothing else waits for that.", "/stores", "caution")
+        )
     if store.rulebook_trouble:
         calls.append(Call(store.rulebook_trouble, "/stores", "caution"))
     calls += [Call(told, "/stores", "blocker") for told in standing.blocked_now(store)]
@@ -219,8 +226,11 @@ def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
     elif phase is LegPhase.HALTED and newest:
         possible = [str(option.act) for option in legs.steering(session, leg).values() if option.possible]
         calls.append(
-            Call(f"{version} is halted: {' or '.join(['mend forward with a new build', *possible])}.", place, "caution")
+            Call(f"{version} is halted: {' or '.join(['fix it with a new build', *possible])}.", place, "caution")
         )
+    if legs.offered_again(leg):
+        said = f"{leg.berth.store.name} offers {version} again, which was {leg.state}: stop it again, or resume it."
+        calls.append(Call(said, place, "blocker"))
     for order in session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(3)):
         if order.state is OrderState.SENT and order.attempts >= _TROUBLED_AFTER_ATTEMPTS:
             calls.append(

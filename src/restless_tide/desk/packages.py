@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session, selectinload
 
-from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.consignment import UNDER_WAY
+from restless_tide.core.errors import Finding, Level
 from restless_tide.core.packages import Facts
 from restless_tide.core.retention import Judged, Kept, RetentionRule, judge
 from restless_tide.core.rollout import RolloutState
@@ -18,7 +19,6 @@ from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Build, BuildPackage, Consignment, Leg, Package, Trial
 
-_UNDER_WAY = (ConsignmentState.QUEUED, ConsignmentState.SENDING, ConsignmentState.PROCESSING, ConsignmentState.HELD)
 _TRIED = (TrialState.OPEN, TrialState.WITH_STORE)
 _WORDS = {
     RolloutState.COMPLETE: "live",
@@ -106,7 +106,7 @@ def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = N
 
 def used_builds(session: Session, app: App) -> set[str]:
     """The builds of an app whose files are needed; ``in_use`` tells of each of them why."""
-    under_way = Consignment.state.in_(_UNDER_WAY)
+    under_way = Consignment.state.in_(UNDER_WAY)
     on_trial = Consignment.id.in_(select(Trial.consignment_id).where(Trial.state.in_(_TRIED)))
     sent = select(Consignment.build_id).join(Build, Build.id == Consignment.build_id).where(Build.app_id == app.id)
     released = select(Leg.build_id).join(Build, Build.id == Leg.build_id).where(Build.app_id == app.id)
@@ -119,7 +119,7 @@ def used_builds(session: Session, app: App) -> set[str]:
 def in_use(session: Session, build: Build) -> str:
     """Why a build's files are needed, in words; empty when they are not."""
     for consignment in build.consignments:
-        if consignment.state in _UNDER_WAY:
+        if consignment.state in UNDER_WAY:
             return f"{consignment.state} at {rules_of(consignment.berth.store).store}"
     for leg in session.scalars(select(Leg).where(Leg.build_id == build.id)):
         if leg.state not in _OVER:
@@ -140,3 +140,12 @@ def _builds(session: Session, app: App) -> Sequence[Build]:
 def _needed_elsewhere(session: Session, app: App, wanted: set[str]) -> set[str]:
     others = select(BuildPackage.sha256).join(Build, Build.id == BuildPackage.build_id).where(Build.app_id != app.id)
     return set(session.scalars(others.where(BuildPackage.sha256.in_(wanted)))) if wanted else set()
+
+
+def cleared_findings(build: Build) -> list[Finding]:
+    """A build whose files were cleared cannot be sent until they are pushed again."""
+    gone = [entry.sha256 for entry in build.packages if entry.package.cleared_at is not None]
+    if not gone:
+        return []
+    detail = f"The package file of {build.label} was cleared from the desk."
+    return [Finding("package-cleared", Level.BLOCKER, detail, "package", "Push the file to the desk again.")]

@@ -87,14 +87,14 @@ def draw_anew(content: bytes) -> Drawn:
     return Drawn(out.getvalue(), "image/jpeg", *canvas.size)
 
 
-def attach(act: Act, report: FieldReport, drawn: Drawn, sha256: str) -> ReportPicture:
-    """Put a picture that is kept already into a report. Raises Conflict when it has enough."""
+def attach(desk: Desk, act: Act, report: FieldReport, drawn: Drawn) -> None:
+    """Keep a picture, and put it into a report. Raises Conflict when it has enough."""
     if len(report.pictures) >= MOST_PICTURES:
         raise Conflict(f"A report has {MOST_PICTURES} pictures at most.", code="pictures-used-up")
     picture = ReportPicture(
         report_id=report.id,
         position=max((entry.position for entry in report.pictures), default=0) + 1,
-        sha256=sha256,
+        sha256=desk.pictures.keep(drawn.content),
         media_type=drawn.media_type,
         width=drawn.width,
         height=drawn.height,
@@ -102,17 +102,13 @@ def attach(act: Act, report: FieldReport, drawn: Drawn, sha256: str) -> ReportPi
     )
     report.pictures.append(picture)
     act.tell("report has a picture", f"report {report.id}", app=report.app.name)
-    return picture
 
 
-def add(desk: Desk, person: str, report_id: str, content: bytes) -> FieldReport:
+def add(desk: Desk, person: str, report_id: str, content: bytes) -> None:
     """Draw a picture anew and put it into a report."""
     drawn = draw_anew(content)
-    sha256 = desk.pictures.keep(drawn.content)
     with desk.act(person) as act:
-        report = find.report(act.session, report_id)
-        attach(act, report, drawn, sha256)
-    return report
+        attach(desk, act, find.report(act.session, report_id), drawn)
 
 
 def drop_unused(desk: Desk, session: Session, digests: Collection[str]) -> None:

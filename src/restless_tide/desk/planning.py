@@ -17,16 +17,14 @@ from restless_tide.core.cohorts import (
     foresee_review,
     seat_findings,
 )
+from restless_tide.core.consignment import UNDER_WAY as COMING
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding, Invalid, Level, NotReady
+from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.trial import UNDER_WAY
 from restless_tide.desk import builds, cohorts, find, seating
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, Berth, Build, Cohort, Consignment, Tester, Trial
-
-_COMING = frozenset(
-    {ConsignmentState.QUEUED, ConsignmentState.SENDING, ConsignmentState.PROCESSING, ConsignmentState.HELD}
-)
+from restless_tide.records.tables import App, Berth, Build, Cohort, Consignment, Membership, Tester, Trial
 
 
 @dataclass(frozen=True)
@@ -41,7 +39,7 @@ class Brief:
 
 @dataclass(frozen=True)
 class Plan:
-    """One cohort at one store: what handing the build to it would mean there."""
+    """One cohort at one store: what handing the build to it would mean there. ``carried`` of them have taken part before."""
 
     cohort: Cohort
     berth: Berth
@@ -49,6 +47,7 @@ class Plan:
     texts: dict[str, str]
     contact: str
     people: tuple[Tester, ...]
+    carried: int
     without_platform: int
     seating: Seating | None
     foresight: Foresight | None
@@ -56,12 +55,8 @@ class Plan:
     findings: tuple[Finding, ...]
 
     @property
-    def blocked(self) -> bool:
-        return any(finding.level is Level.BLOCKER for finding in self.findings)
-
-    @property
     def waits_for_build(self) -> bool:
-        return self.consignment is not None and self.consignment.state in _COMING
+        return self.consignment is not None and self.consignment.state in COMING
 
 
 def plan(
@@ -124,7 +119,7 @@ def _plan_one(
     texts = {locale: text.strip() for locale, text in (brief.texts or cohort.brief).items() if text.strip()}
     contact = brief.contact or cohort.contact
     if consignment is None or consignment.state is not ConsignmentState.READY:
-        coming = consignment is not None and consignment.state in _COMING
+        coming = consignment is not None and consignment.state in COMING
         state = consignment.state if consignment else "not sent there"
         if not (coming and when_ready):
             findings.append(
@@ -148,14 +143,14 @@ def _plan_one(
                 f"Put it there: tide cohort attach {cohort.name} --app {app.name} --store {store.name}",
             )
         )
-        return Plan(cohort, berth, consignment, texts, contact, (), 0, None, None, None, tuple(findings))
+        return Plan(cohort, berth, consignment, texts, contact, (), 0, 0, None, None, None, tuple(findings))
     everybody = seating.people(session, cohort)
-    people = seating.people(session, cohort, build.platform)
-    if not people:
+    people = seating.who_may_install(build, everybody)
+    if not everybody:
         findings.append(
             Finding(
                 "cohort-empty",
-                Level.BLOCKER if not everybody and cohort.kind != "walk-in" else Level.NOTE,
+                Level.NOTE if cohort.kind is CohortKind.WALK_IN else Level.BLOCKER,
                 f"Nobody is in {cohort.name}.",
                 "cohort",
                 f"Add testers: tide tester add ADDRESS --app {app.name} --cohort {cohort.name}",
@@ -186,9 +181,14 @@ def _plan_one(
             )
         )
     return Plan(
-        cohort, berth, consignment, texts, contact, tuple(people), left, seats, foresight,
+        cohort, berth, consignment, texts, contact, tuple(people), _carried(session, cohort, people), left, seats, foresight,
         replaced_by(cohort, berth), tuple(findings),
     )  # fmt: skip
+
+
+def _carried(session: Session, cohort: Cohort, people: Sequence[Tester]) -> int:
+    before = select(Membership.tester_id).where(Membership.cohort_id == cohort.id, Membership.accepted_at.is_not(None))
+    return len({tester.id for tester in people}.intersection(session.scalars(before)))
 
 
 def opened_before(session: Session, berth: Berth) -> list[SeenTrial]:

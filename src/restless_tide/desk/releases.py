@@ -26,12 +26,16 @@ from restless_tide.records.tables import Leg, Release, Round
 
 @dataclass(frozen=True)
 class LegWish:
-    """What is wanted of a leg; None leaves a thing as it is. ``ladder`` is in parse_ladder's short form."""
+    """What is wanted of a leg; None leaves a thing as it is, and ``no_date`` takes the date away.
+
+    ``ladder`` is in parse_ladder's short form.
+    """
 
     build: str | None = None
     ladder: str | None = None
     needs_word: bool | None = None
     not_before: datetime | None = None
+    no_date: bool = False
     with_other_legs: bool | None = None
 
 
@@ -167,12 +171,12 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
 
 
 def give_word(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
-    """Give the word to launch, for one leg or for all that need it. The launch follows when all conditions hold."""
+    """Give the go-ahead to launch, for one leg or for all that need it. The launch follows when all conditions hold."""
     release = find.release(act.session, find.app(act.session, app_name), version)
     waiting = [leg for leg in release.legs if store_name is None or find.leg(release, store_name) is leg]
     chosen = [leg for leg in waiting if leg.needs_word and leg.word_given_at is None and leg.launched_at is None]
     if not chosen:
-        raise ImpossibleAct(f"No leg of {release.version} waits for the word.", possible=[])
+        raise ImpossibleAct(f"No leg of {release.version} waits for the go-ahead.", possible=[])
     for leg in chosen:
         leg.word_given_at = act.now
         act.log("word given", _subject(leg), app=release.app.name, reason=reason)
@@ -234,7 +238,7 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
         leg.ladder = _allowed_ladder(rules.rollout, rules.store, wish.ladder).model_dump(mode="json")
     if wish.needs_word is not None:
         leg.needs_word = wish.needs_word
-    if wish.not_before is not None:
+    if wish.not_before is not None or wish.no_date:
         leg.not_before = wish.not_before
     if wish.with_other_legs is not None:
         leg.with_other_legs = wish.with_other_legs
@@ -251,7 +255,8 @@ def _allowed_ladder(rules: RolloutRules, store: str, text: str) -> Ladder:
 
 
 def _touches_launch(wish: LegWish) -> bool:
-    return any(value is not None for value in (wish.ladder, wish.needs_word, wish.not_before, wish.with_other_legs))
+    given = (wish.ladder, wish.needs_word, wish.not_before, wish.with_other_legs)
+    return wish.no_date or any(value is not None for value in given)
 
 
 def _touch(act: Act, release: Release) -> None:

@@ -15,8 +15,9 @@ from restless_tide.core.crashes.stack import LONGEST_STACK, MOST_FRAMES
 from restless_tide.core.errors import Conflict, Invalid
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.report import REPORT, ReportEvent, ReportKind, ReportState
-from restless_tide.desk import find, symbols
+from restless_tide.desk import find, pictures, symbols
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.pictures import Drawn
 from restless_tide.records.tables import (
     App,
     Build,
@@ -31,7 +32,10 @@ LONGEST_TEXT = 10_000
 
 @dataclass(frozen=True)
 class Filing:
-    """What somebody reports. A crash has a ``stack`` as text, or ``frames``; ``source_ref`` is a store's own name for it."""
+    """What somebody reports. A crash has a ``stack`` as text, or ``frames``; ``source_ref`` is a store's own name for it.
+
+    ``drawn`` are pictures that came with it; ``pictures_due`` counts those that have yet to be fetched.
+    """
 
     kind: ReportKind
     text: str = ""
@@ -46,6 +50,7 @@ class Filing:
     source: str = "api"
     source_ref: str | None = None
     pictures_due: int = 0
+    drawn: Sequence[Drawn] = ()
 
 
 def file(
@@ -60,7 +65,7 @@ def file(
     store_id: str | None = None,
 ) -> FieldReport:
     """Take a report in beside its build. Raises Invalid where it says nothing."""
-    if told.kind is ReportKind.REMARK and not told.text.strip() and not told.pictures_due:
+    if told.kind is ReportKind.REMARK and not (told.text.strip() or told.pictures_due or told.drawn):
         raise Invalid(
             "The report says nothing.", remedy="Write a line, or send a picture with it.", code="report-empty"
         )
@@ -86,12 +91,14 @@ def file(
         at=told.at or act.now,
         received_at=act.now,
         changed_at=act.now,
-        pictures_due=max(told.pictures_due, 0),
+        pictures_due=told.pictures_due,
     )
     if told.kind is ReportKind.CRASH:
         _write_crash(desk, report, _crash_of(told), told.stack, build)
     act.session.add(report)
     act.session.flush()
+    for drawn in told.drawn:
+        pictures.attach(desk, act, report, drawn)
     after = {"kind": str(told.kind), "source": told.source, "build": build.id if build else None}
     act.log("report came in", f"report {report.id}", app=app.name, after=after)
     return report
@@ -165,21 +172,21 @@ def decide(
     event: ReportEvent,
     *,
     build_id: str | None = None,
-    same_as: str | None = None,
+    duplicate_of: str | None = None,
     reason: str = "",
 ) -> FieldReport:
-    """Accept, mend (in a build), mark as the same as another, close or open again. Raises ImpossibleAct, Invalid, NotFound."""
+    """Accept, fix (in a build), mark as the same as another, close or open again. Raises ImpossibleAct, Invalid, NotFound."""
     report = find.report(act.session, report_id)
     before = report.state
     after = REPORT.after(before, event)
-    if event is ReportEvent.MEND:
+    if event is ReportEvent.FIX:
         if build_id is None:
-            raise Invalid("In which build is it mended?", remedy="Name it: --build ID", code="build-missing")
-        report.mended_in = find.build_of(act.session, report.app, build_id).id
-    if event is ReportEvent.SAME:
-        report.same_as = _root(act.session, report, same_as)
+            raise Invalid("In which build is it fixed?", remedy="Name it: --build ID", code="build-missing")
+        report.fixed_in = find.build_of(act.session, report.app, build_id).id
+    if event is ReportEvent.DUPLICATE:
+        report.duplicate_of = _root(act.session, report, duplicate_of)
     if event is ReportEvent.REOPEN:
-        report.mended_in = report.same_as = None
+        report.fixed_in = report.duplicate_of = None
     report.state, report.changed_at = after, act.now
     act.log(
         _TOLD[event],
@@ -187,29 +194,29 @@ def decide(
         app=report.app.name,
         reason=reason,
         before={"state": str(before)},
-        after={"state": str(after), "build": report.mended_in, "same as": report.same_as},
+        after={"state": str(after), "build": report.fixed_in, "duplicate of": report.duplicate_of},
     )
     return report
 
 
 _TOLD = {
     ReportEvent.ACCEPT: "report accepted",
-    ReportEvent.SAME: "report joined to another",
-    ReportEvent.MEND: "report mended",
+    ReportEvent.DUPLICATE: "report joined to another",
+    ReportEvent.FIX: "report fixed",
     ReportEvent.CLOSE: "report closed",
     ReportEvent.REOPEN: "report opened again",
 }
 
 
-def _root(session: Session, report: FieldReport, same_as: str | None) -> str:
+def _root(session: Session, report: FieldReport, duplicate_of: str | None) -> str:
     """The report that stands for both; never the report itself."""
-    if same_as is None:
+    if duplicate_of is None:
         raise Invalid("As which report is it the same?", remedy="Name it: --as ID", code="report-missing")
-    other = find.report(session, same_as)
+    other = find.report(session, duplicate_of)
     seen = {report.id}
-    while other.same_as is not None and other.id not in seen:
+    while other.duplicate_of is not None and other.id not in seen:
         seen.add(other.id)
-        other = find.report(session, other.same_as)
+        other = find.report(session, other.duplicate_of)
     if other.id == report.id:
         raise Conflict("A report cannot be the same as itself.", remedy="Name the other one.", code="report-itself")
     if other.app_id != report.app_id:
@@ -260,9 +267,9 @@ def heard(act: Act, report: FieldReport, text: str) -> ReportWord:
     """The tester wrote back."""
     word = ReportWord(report_id=report.id, at=act.now, person_id=None, text=text.strip()[:LONGEST_TEXT], state=None)
     report.words.append(word)
-    if report.state in (ReportState.CLOSED, ReportState.MENDED):
+    if report.state in (ReportState.CLOSED, ReportState.FIXED):
         report.state = REPORT.after(report.state, ReportEvent.REOPEN)
-        report.mended_in = None
+        report.fixed_in = None
     report.changed_at = act.now
     act.session.flush()
     act.log("tester wrote back", f"report {report.id}", app=report.app.name)

@@ -10,7 +10,8 @@ from typing import Any
 from sqlalchemy import Select, insert, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.cohorts import Seating, seat_rules, seating
+from restless_tide.core.cohorts import Seating, may_install, seat_findings, seat_rules, seating
+from restless_tide.core.errors import Finding
 from restless_tide.core.invitation import INVITATION, SITS, InvitationEvent, InvitationState
 from restless_tide.core.order import OrderKind
 from restless_tide.core.rulebook import CohortKind
@@ -34,8 +35,8 @@ def sitting_at() -> Select[str]:
     )
 
 
-def seated(session: Session, berth: Berth, kind: CohortKind, build: Build | None) -> set[str]:
-    """Who sits at a berth in this kind, as the store counts them; by build where its rulebook says so."""
+def seated(berth: Berth, kind: CohortKind, build: Build | None) -> Select[str]:
+    """The ids of those who sit at a berth in this kind, as the store counts them; by build where its rulebook says so."""
     found = (
         sitting_at()
         .join(Consignment, Trial.consignment_id == Consignment.id)
@@ -43,10 +44,8 @@ def seated(session: Session, berth: Berth, kind: CohortKind, build: Build | None
         .where(Consignment.berth_id == berth.id, Cohort.kind == kind)
     )
     if seat_rules(rules_of(berth.store), kind).seats_per_build:
-        if build is None:
-            return set()
-        found = found.where(Consignment.build_id == build.id)
-    return set(session.scalars(found))
+        found = found.where(Consignment.build_id == (build.id if build else None))
+    return found.distinct()
 
 
 def try_seats(
@@ -58,61 +57,76 @@ def try_seats(
     besides: Collection[str] = (),
 ) -> Seating:
     """Whether ``testers`` fit beside those who sit there, and beside ``besides`` who are to sit down in the same act."""
-    sitting = seated(session, berth, kind, build) | set(besides)
+    sitting = {*session.scalars(seated(berth, kind, build)), *besides}
     domains = berth.store.account.get("domains") or ()
     return seating(rules_of(berth.store), kind, sitting, {tester.id: tester.email for tester in testers}, domains)
 
 
-def people(session: Session, cohort: Cohort, platform: str | None = None) -> list[Tester]:
-    """Who of a cohort is invited to a build: whoever has not declined, and has the platform as far as one knows."""
-    found = session.scalars(
-        select(Tester)
-        .join(Membership, Membership.tester_id == Tester.id)
-        .where(Membership.cohort_id == cohort.id, Membership.declined_at.is_(None))
-        .order_by(Membership.joined_at, Tester.id)
-    ).all()
-    return [tester for tester in found if platform is None or not tester.platforms or platform in tester.platforms]
+def try_trial(session: Session, trial: Trial, testers: Sequence[Tester]) -> Seating:
+    """Whether ``testers`` fit into a trial."""
+    consignment = trial.consignment
+    return try_seats(session, consignment.berth, trial.cohort.kind, consignment.build, testers)
 
 
-def invite(act: Act, trial: Trial, testers: Sequence[Tester]) -> list[str]:
-    """Write the invitations of ``testers`` to a trial; returns the ids of those who are new to it or are back in it."""
-    before = {
-        row.tester_id: row
-        for row in act.session.scalars(
-            select(Invitation).where(Invitation.trial_id == trial.id, Invitation.state == InvitationState.REMOVED)
-        )
-    }
-    accepted = set(
-        act.session.scalars(
-            select(Membership.tester_id).where(
-                Membership.cohort_id == trial.cohort_id, Membership.accepted_at.is_not(None)
-            )
+def findings(session: Session, trial: Trial, testers: Sequence[Tester]) -> list[Finding]:
+    """What stands in the way of seating all of ``testers`` in a trial."""
+    return seat_findings(try_trial(session, trial, testers), {tester.id: tester.email for tester in testers})
+
+
+def people(session: Session, cohort: Cohort) -> list[Tester]:
+    """Who of a cohort is invited to builds: whoever has not declined."""
+    return list(
+        session.scalars(
+            select(Tester)
+            .join(Membership, Membership.tester_id == Tester.id)
+            .where(Membership.cohort_id == cohort.id, Membership.declined_at.is_(None))
+            .order_by(Membership.joined_at, Tester.id)
         )
     )
+
+
+def who_may_install(build: Build, testers: Sequence[Tester]) -> list[Tester]:
+    """Those of ``testers`` who have a device for the build, as far as one knows."""
+    return [tester for tester in testers if may_install(tester.platforms, build.platform)]
+
+
+def invite(act: Act, trial: Trial, testers: Sequence[Tester]) -> None:
+    """Write the invitations of ``testers`` to a trial."""
+    for batch in batches(testers):
+        _invite(act, trial, {tester.id: tester for tester in batch})
+
+
+def _invite(act: Act, trial: Trial, testers: dict[str, Tester]) -> None:
+    removed = Invitation.state == InvitationState.REMOVED
+    before = act.session.scalars(
+        select(Invitation).where(Invitation.trial_id == trial.id, Invitation.tester_id.in_(testers), removed)
+    ).all()
+    for invitation in before:
+        invitation.seated_at = invitation.try_after = None
+        move(act, invitation, InvitationEvent.INVITE)
+    of_cohort = select(Membership.tester_id).where(Membership.cohort_id == trial.cohort_id)
+    accepted = set(
+        act.session.scalars(of_cohort.where(Membership.tester_id.in_(testers), Membership.accepted_at.is_not(None)))
+    )
     rows: list[dict[str, Any]] = []
-    for tester in testers:
-        if tester.id in before:
-            back = before[tester.id]
-            back.seated_at = back.try_after = None
-            move(act, back, InvitationEvent.INVITE)
-            continue
+    for tester_id in testers.keys() - {invitation.tester_id for invitation in before}:
+        tester = testers[tester_id]
         dead = tester.bounced_at is not None
         state = InvitationState.BOUNCED if dead else InvitationState.QUEUED
         rows.append(
             {
                 "trial_id": trial.id,
-                "tester_id": tester.id,
+                "tester_id": tester_id,
                 "state": state,
                 "created_at": act.now,
                 "changed_at": act.now,
-                "carried": tester.id in accepted,
+                "carried": tester_id in accepted,
                 "moments": {str(state): act.now.isoformat()},
                 "trouble": f"mail to this address came back: {tester.bounce_said}" if dead else None,
             }
         )
     if rows:
         act.session.execute(insert(Invitation), rows)
-    return [tester.id for tester in testers]
 
 
 def move(act: Act, invitation: Invitation, event: InvitationEvent) -> None:
@@ -126,23 +140,33 @@ def holds_seat(trial: Trial, invitation: Invitation) -> bool:
     return trial.state in SEATED and invitation.state in SITS
 
 
+def leave(act: Act, trial: Trial, invitations: Sequence[Invitation], event: InvitationEvent) -> None:
+    """These people leave a trial; whoever sits at the store gives the seat back."""
+    sitting = [invitation.tester for invitation in invitations if holds_seat(trial, invitation)]
+    for invitation in invitations:
+        if (invitation.state, event) in INVITATION.table:
+            move(act, invitation, event)
+    order_removal(act, trial, sitting)
+
+
 def order_seats(act: Act, trial: Trial, testers: Sequence[Tester]) -> None:
     """Order seats at the store for these, in batches."""
     for batch in batches(testers):
-        _order(act, OrderKind.SEAT, trial, batch)
+        order(act, OrderKind.SEAT, trial, batch)
 
 
 def order_removal(act: Act, trial: Trial, testers: Sequence[Tester]) -> None:
     """Have the store take these out of the trial."""
     for batch in batches(testers):
-        _order(act, OrderKind.UNSEAT, trial, batch)
+        order(act, OrderKind.UNSEAT, trial, batch)
 
 
 def batches(testers: Sequence[Tester]) -> list[Sequence[Tester]]:
     return [testers[begin : begin + BATCH] for begin in range(0, len(testers), BATCH)]
 
 
-def _order(act: Act, kind: OrderKind, trial: Trial, testers: Sequence[Tester]) -> Order:
+def order(act: Act, kind: OrderKind, trial: Trial, testers: Sequence[Tester]) -> Order:
+    """An order about these people of a trial."""
     payload = {"testers": [tester.id for tester in testers], SEALED: seal_addresses(act.seal, trial, testers)}
     return act.order(kind, lane=trial.id, store=trial.consignment.berth.store, subject=trial.id, payload=payload)
 

@@ -108,7 +108,7 @@ def hold(act: Act, app_name: str, platform: str, holder: KeyHolder, reason: str)
 
 
 def replace(act: Act, app_name: str, platform: str, sha256: str, reason: str) -> list[Step]:
-    """Replace a lost upload key: a step at every store that holds on to the first one, then the new one is expected.
+    """Replace a lost sender's key: a step at every store that holds on to the first one, then the new one is expected.
 
     Raises Invalid without a reason or for what is no digest.
     """
@@ -124,11 +124,11 @@ def replace(act: Act, app_name: str, platform: str, sha256: str, reason: str) ->
             store_id=berth.store_id,
             app=app.name,
             subject=f"{REPLACING} {berth.id}",
-            title=f"Have {title} take the new upload key of {app.title}",
+            title=f"Have {title} take the new sender's key of {app.title}",
             todo=[
                 f"Sign in at {title} as somebody who may change the account.",
                 f"Open the signing page of {app.title} ({berth.identifier}).",
-                "Ask for another upload key and hand in the new certificate from the locker.",
+                "Ask for another sender's key and hand in the new certificate from the locker.",
                 "Confirm here once the store says that it takes the new key.",
             ],
             texts={_NEW_CERTIFICATE: digest, "Reason": reason},

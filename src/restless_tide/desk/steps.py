@@ -6,11 +6,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound
-from restless_tide.core.order import ORDER, ROLLOUT_STEPS, OrderEvent, OrderKind
+from restless_tide.core.order import ORDER, ROLLOUT_STEPS, RULES, OrderEvent, OrderKind, Subject
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.step import STEP, StepEvent, StepState
+from restless_tide.desk import lanes
 from restless_tide.desk.desk import Act
-from restless_tide.records.tables import Leg, Order, Step
+from restless_tide.records.tables import Order, Sighting, Step
 
 _REFUSALS = frozenset({"refused", "rejected"})
 UNDOABLE = ROLLOUT_STEPS | {OrderKind.SET_AVAILABILITY}
@@ -52,7 +53,7 @@ def settle(act: Act, step_id: str, outcome: str, said: str) -> Step:
     step.state = STEP.after(step.state, event)
     step.outcome, step.said, step.settled_at, step.settled_by = outcome, said.strip(), act.now, act.person
     if step.order is not None:
-        step.order.try_after, step.order.trouble = None, None
+        lanes.person_settled(act, step.order)
     act.log(f"step {outcome}", f"step {step.id}", app=step.app, reason=step.said, after={"step": step.title})
     return step
 
@@ -81,13 +82,14 @@ def undo(act: Act, step_id: str, reason: str) -> Step:
         raise ImpossibleAct("What this step told has been taken up already.", possible=["act anew"])
     if _followed(act.session, order):
         raise ImpossibleAct("Something was ordered after it; undo that first, or act anew.", possible=["act anew"])
-    order.state, order.settled_at = ORDER.after(order.state, OrderEvent.UNDO), None
-    leg = act.session.get(Leg, order.subject)
-    if leg is not None and leg.sighting is not None:
+    lanes.forget_known(act.session)
+    order.state, order.settled_at, order.with_person = ORDER.after(order.state, OrderEvent.UNDO), None, True
+    seen = act.session.get(Sighting, order.subject)
+    if seen is not None and RULES[order.kind].subject is Subject.LEG:
         if step.before:
-            leg.sighting.state, leg.sighting.share = RolloutState(step.before["state"]), float(step.before["share"])
+            seen.state, seen.share = RolloutState(step.before["state"]), float(step.before["share"])
         else:
-            act.session.delete(leg.sighting)
+            act.session.delete(seen)
     step.state, step.outcome, step.settled_at, step.settled_by = after, None, None, None
     act.log("step undone", f"step {step.id}", app=step.app, reason=reason, after={"step": step.title})
     return step

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import select
@@ -10,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.records.tables import Store
+from restless_tide.records.tables import Store, UntakenEvent
 
 _read: dict[str, tuple[dict[str, Any], Rulebook]] = {}
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
@@ -31,10 +32,16 @@ def slug(text: str, noun: str) -> str:
 def rules_of(store: Store) -> Rulebook:
     """The store's rulebook as rules; read anew only when it has changed."""
     known = _read.get(store.id)
-    if known is None or known[0] != store.rulebook:
+    if known is None or (known[0] is not store.rulebook and known[0] != store.rulebook):
         known = _read[store.id] = (store.rulebook, Rulebook.model_validate(store.rulebook))
     return known[1]
 
 
 def every(session: Session) -> list[Store]:
     return list(session.scalars(select(Store).order_by(Store.name)))
+
+
+def untaken(session: Session, store: Store) -> Sequence[UntakenEvent]:
+    """The store's events that could not be taken, oldest first."""
+    found = select(UntakenEvent).where(UntakenEvent.store_id == store.id).order_by(UntakenEvent.sequence)
+    return session.scalars(found).all()

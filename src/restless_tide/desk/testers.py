@@ -11,9 +11,9 @@ from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid
-from restless_tide.core.invitation import INVITATION, InvitationEvent, InvitationState
+from restless_tide.core.invitation import InvitationEvent
 from restless_tide.core.order import PENDING
-from restless_tide.core.testers import lookalike
+from restless_tide.core.testers import PLATFORMS, lookalike
 from restless_tide.desk import find, pictures, seating
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act, Desk
@@ -33,7 +33,6 @@ from restless_tide.records.tables import (
     Trial,
 )
 
-PLATFORMS = ("android", "ios", "desktop")
 FORGOTTEN = "(forgotten)"
 
 
@@ -53,7 +52,7 @@ class Personal:
 def get_or_add(act: Act, email: str, told: Personal) -> tuple[Tester, bool]:
     """The tester with this address, entered if need be; and whether they are new. Raises Invalid."""
     address = mail_address(email)
-    tester = act.session.scalar(select(Tester).where(Tester.email == address))
+    tester = find.tester_at(act.session, address)
     new = tester is None
     if tester is None:
         tester = Tester(email=address, name="", created_at=act.now, lookalike=lookalike(address))
@@ -87,7 +86,7 @@ def change(act: Act, who: str, told: Personal, email: str | None = None) -> Test
     """Change what is known of somebody; another address is taken where mails have not gone yet, too."""
     tester = find.tester(act.session, who)
     if email is not None and (address := mail_address(email)) != tester.email:
-        if act.session.scalar(select(Tester.id).where(Tester.email == address)):
+        if find.tester_at(act.session, address):
             raise Conflict(
                 f"{address} is another tester's address.", remedy="Forget one of the two.", code="tester-known"
             )
@@ -174,10 +173,7 @@ def _leave_everything(act: Act, tester: Tester) -> None:
         select(Invitation, Trial).join(Trial, Invitation.trial_id == Trial.id).where(Invitation.tester_id == tester.id)
     ).all()
     for invitation, trial in rows:
-        if seating.holds_seat(trial, invitation):
-            seating.order_removal(act, trial, [tester])
-        if (invitation.state, InvitationEvent.REMOVE) in INVITATION.table:
-            seating.move(act, invitation, InvitationEvent.REMOVE)
+        seating.leave(act, trial, [invitation], InvitationEvent.REMOVE)
         invitation.device = invitation.system = ""
         invitation.trouble = None
     for membership in act.session.scalars(select(Membership).where(Membership.tester_id == tester.id)):
@@ -253,14 +249,3 @@ def row_of(tester: Tester) -> list[object]:
         " | ".join(tester.devices),
         tester.consented_at.date().isoformat() if tester.consented_at else "",
     ]
-
-
-def takes_part_anywhere(session: Session, tester: Tester) -> list[tuple[Invitation, Trial]]:
-    """Their invitations, the newest first."""
-    rows = session.execute(
-        select(Invitation, Trial)
-        .join(Trial, Invitation.trial_id == Trial.id)
-        .where(Invitation.tester_id == tester.id, Invitation.state != InvitationState.REMOVED)
-        .order_by(Invitation.created_at.desc())
-    ).all()
-    return [(invitation, trial) for invitation, trial in rows]

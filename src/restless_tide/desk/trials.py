@@ -11,13 +11,11 @@ from datetime import datetime, timedelta
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.cohorts import (
-    brief_findings,
-    seat_findings,
-)
-from restless_tide.core.errors import Conflict, Invalid, Level, NotReady
+from restless_tide.core.cohorts import brief_findings
+from restless_tide.core.errors import Conflict, Invalid, NotReady
 from restless_tide.core.invitation import SITS
-from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind
+from restless_tide.core.order import PENDING, OrderKind
+from restless_tide.core.readiness import demand_ready
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import cohorts, find, seating
 from restless_tide.desk.addresses import mail_address
@@ -48,10 +46,7 @@ def open_trials(
 ) -> list[Trial]:
     """Hand a build to cohorts; mails go out when a store has opened it. All of it, or NotReady with every finding."""
     plans = plan(act.session, app_name, build_id, cohort_names, store_names, brief, when_ready=when_ready)
-    blockers = [found for entry in plans for found in entry.findings if found.level is Level.BLOCKER]
-    if blockers:
-        first = blockers[0]
-        raise NotReady(first.detail, code=first.code, remedy=first.remedy, findings=blockers)
+    demand_ready([found for entry in plans for found in entry.findings], "Handing this build on")
     return [_open_one(act, entry, brief, by_itself=by_itself) for entry in plans]
 
 
@@ -105,18 +100,12 @@ def keep_sign_in(act: Act, trial: Trial, sign_in: Mapping[str, str]) -> None:
 def hand_in(act: Act, trial: Trial, people: Sequence[Tester]) -> None:
     """Order the trial at its store: the first batch of seats with it, the others after it."""
     trial.state, trial.changed_at, trial.reason = TRIAL.after(trial.state, TrialEvent.HAND_IN), act.now, None
-    first = people[: seating.BATCH]
-    payload = {
-        "testers": [tester.id for tester in first],
-        seating.SEALED: seating.seal_addresses(act.seal, trial, first),
-    }
-    store = trial.consignment.berth.store
-    act.order(OrderKind.OPEN_TRIAL, lane=trial.id, store=store, subject=trial.id, payload=payload)
+    seating.order(act, OrderKind.OPEN_TRIAL, trial, people[: seating.BATCH])
     seating.order_seats(act, trial, people[seating.BATCH :])
 
 
 def again(act: Act, trial_id: str, brief: Brief, reason: str) -> Trial:
-    """Hand a trial in once more that the store turned down, with a mended brief. Raises ImpossibleAct, NotReady."""
+    """Hand a trial in once more that the store turned down, with a corrected brief. Raises ImpossibleAct, NotReady."""
     trial = find.trial(act.session, trial_id)
     TRIAL.after(trial.state, TrialEvent.HAND_IN)
     if brief.texts:
@@ -127,16 +116,13 @@ def again(act: Act, trial_id: str, brief: Brief, reason: str) -> Trial:
         trial.remarks_to = brief.remarks_to
     if brief.sign_in is not None:
         keep_sign_in(act, trial, brief.sign_in)
-    berth, cohort = trial.consignment.berth, trial.cohort
-    people = still_invited(act.session, trial)
-    found = seating.try_seats(act.session, berth, cohort.kind, trial.consignment.build, people)
-    blockers = brief_findings(
-        rules_of(berth.store), cohort.kind, trial.brief, sign_in=trial.sealed_sign_in is not None, reviewed=True
-    ) + seat_findings(found, {tester.id: tester.email for tester in people})
-    if blockers:
-        raise NotReady(blockers[0].detail, code=blockers[0].code, remedy=blockers[0].remedy, findings=blockers)
+    people, kind = still_invited(act.session, trial), trial.cohort.kind
+    rules = rules_of(trial.consignment.berth.store)
+    has_sign_in = trial.sealed_sign_in is not None
+    missing = brief_findings(rules, kind, trial.brief, sign_in=has_sign_in, reviewed=True)
+    demand_ready([*missing, *seating.findings(act.session, trial, people)], "Handing it in again")
     hand_in(act, trial, people)
-    act.log("trial handed in again", f"trial {trial.id}", app=cohort.app.name, reason=reason)
+    act.log("trial handed in again", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
     return trial
 
 
@@ -179,11 +165,9 @@ def _end(act: Act, trial: Trial, event: TrialEvent) -> None:
     if before in (TrialState.DRAFTED, TrialState.TURNED_DOWN):
         return
     for order in act.session.scalars(select(Order).where(Order.lane == trial.id, Order.state.in_(PENDING))):
-        if order.kind is OrderKind.SEAT and (order.state, OrderEvent.DROP) in ORDER.table:
-            order.state, order.settled_at = ORDER.after(order.state, OrderEvent.DROP), act.now
-            order.trouble = "the trial ended"
+        if order.kind is OrderKind.SEAT:
+            act.drop(order, "the trial ended")
             seating.forget_addresses(order)
-            act.drop_steps(order)
     act.order(OrderKind.CLOSE_TRIAL, lane=trial.id, store=trial.consignment.berth.store, subject=trial.id)
 
 
@@ -192,11 +176,9 @@ def build_ready(act: Act, consignment: Consignment) -> None:
     drafted = select(Trial).where(Trial.consignment_id == consignment.id, Trial.state == TrialState.DRAFTED)
     for trial in act.session.scalars(drafted).all():
         people = still_invited(act.session, trial)
-        berth, kind = consignment.berth, trial.cohort.kind
-        found = seating.try_seats(act.session, berth, kind, consignment.build, people)
-        blockers = seat_findings(found, {tester.id: tester.email for tester in people})
-        if blockers:
-            trial.reason = blockers[0].detail
+        in_the_way = seating.findings(act.session, trial, people)
+        if in_the_way:
+            trial.reason = in_the_way[0].detail
             act.log("drafted trial stays", f"trial {trial.id}", app=trial.cohort.app.name, reason=trial.reason)
         else:
             hand_in(act, trial, people)
@@ -212,7 +194,7 @@ def build_ready(act: Act, consignment: Consignment) -> None:
         except (NotReady, Conflict, Invalid) as wrong:
             row.trouble = f"{consignment.build.label}: {wrong.detail}"
             subject = f"cohort {cohort.name} at {store.name}"
-            act.log("not handed on by itself", subject, app=app.name, reason=row.trouble)
+            act.log("not handed on automatically", subject, app=app.name, reason=row.trouble)
 
 
 def _tried(cohort: Cohort, consignment: Consignment) -> bool:

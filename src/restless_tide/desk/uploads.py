@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, NotFound, TooLarge
-from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.packages import Facts
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Package, Upload
 
@@ -71,8 +71,7 @@ def one(session: Session, person: str, upload_id: str) -> Upload:
 def finish(desk: Desk, person: str, upload: Upload) -> Facts:
     """Keep a package that has wholly arrived. Raises Invalid or PackageUnreadable; then the bytes are dropped."""
     try:
-        with desk.files.whole(upload.id, upload.sha256).open("rb") as source:
-            facts = inspect_package(source, upload.sha256)
+        facts = desk.reader.read(desk.files.whole(upload.id, upload.sha256), upload.sha256)
     except Invalid:
         drop(desk, person, upload)
         raise

@@ -6,17 +6,16 @@ import time
 from datetime import timedelta
 
 import structlog
-from sqlalchemy import select
 
 from restless_tide.core.breaker import Breaker
 from restless_tide.core.errors import Invalid, StoreRefused, TideError
-from restless_tide.core.order import PENDING
-from restless_tide.desk import rulebooks
+from restless_tide.desk import lanes, rulebooks
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, sightings
-from restless_tide.engine.carriers import needed
 from restless_tide.gateways.client import Gateway
-from restless_tide.records.tables import Order, Store
+from restless_tide.gateways.protocol import StoreEvent
+from restless_tide.records.tables import Store
 
 STANDING_EVERY = timedelta(minutes=10)
 LOOK_EVERY_SECONDS = 2.0
@@ -24,22 +23,32 @@ LOOK_EVERY_SECONDS = 2.0
 _log = structlog.get_logger("engine")
 
 
-def ask(desk: Desk, store_id: str) -> bool:
-    """Take what a store has told since the last time; False when it does not answer. It is marked so then."""
+def ask(desk: Desk, store_id: str) -> int | None:
+    """Take what a store has told since the last time; returns how many events were new.
+
+    None when it does not answer; it is marked so then.
+    """
     with desk.look() as session:
         store = needed(session, Store, store_id)
-        after, troubled = store.events_seen, store.trouble is not None
+        cursor, troubled = sightings.cursor_of(store), store.trouble is not None
+        overlap = 1 if cursor.seen and cursor.last else 0
         seen, unpushed = store.rulebook_seen_at, store.push_ref is None
     try:
         gateway = desk.gateway(store)
-        events = gateway.events(after)
+        events = gateway.events(cursor.seen - overlap)
+        restored = sightings.was_restored(cursor, events)
+        history = _everything(gateway) if restored else ()
     except TideError as wrong:
         note_failure(desk, store_id, wrong.detail, told=True)
-        return False
+        return None
     if troubled:
         note_success(desk, store_id)
-    if events or troubled:
-        sightings.take(desk, store_id, events)
+    if restored:
+        sightings.restore(desk, store_id, cursor, history)
+    events = events[overlap:]
+    taken = 0
+    if (events and not restored) or troubled:
+        taken = sightings.take(desk, store_id, events)
     now = desk.clock.now()
     if seen is None or store_id in desk.news or not timedelta() <= now - seen < STANDING_EVERY:
         desk.news.discard(store_id)
@@ -50,7 +59,15 @@ def ask(desk: Desk, store_id: str) -> bool:
         desk.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
         field_reports.fetch_pictures(desk, store_id, gateway)
         field_reports.ask_usage(desk, store_id, gateway)
-    return True
+    return taken
+
+
+def _everything(gateway: Gateway) -> tuple[StoreEvent, ...]:
+    """Every event that a store has ever told."""
+    found: list[StoreEvent] = []
+    while page := gateway.events(found[-1].sequence if found else 0):
+        found.extend(page)
+    return tuple(found)
 
 
 def note_failure(desk: Desk, store_id: str, detail: str, *, told: bool) -> None:
@@ -82,8 +99,7 @@ def note_success(desk: Desk, store_id: str) -> None:
         was_away, store.trouble = store.trouble is not None, None
         store.reached_at = act.now
         if was_away:
-            for order in act.session.scalars(select(Order).where(Order.store_id == store.id, Order.state.in_(PENDING))):
-                order.try_after = None
+            lanes.forget_waits(act.session, store)
             act.tell("store back", f"store {store.name}")
 
 

@@ -15,6 +15,7 @@ from typing import Any, BinaryIO, NoReturn
 
 from restless_tide.core.errors import StoreRefused
 from restless_tide.core.ladder import FULL_SHARE
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.gateways import protocol
 
 DONE, REFUSED = "done", "refused"
@@ -120,7 +121,7 @@ class ByHand:
         self._ask(
             f"Answer {self._store}'s questions", "Give the answers below.", look_for="Nothing is open.", texts=answers
         )
-        return protocol.ConsignmentAnswer(id=consignment, state="processing", version="", number=0)
+        return protocol.ConsignmentAnswer(id=consignment, state="processing", version="", number=BuildNumber(0))
 
     def open_trial(self, berth: str, wanted: protocol.TrialRequest, key: str) -> protocol.TrialAnswer:
         self._ask(
@@ -128,7 +129,7 @@ class ByHand:
             "Start a test of the newest build for the addresses below.",
             look_for="The store lists the testers.",
             texts={
-                **{f"what to try, {locale}": text for locale, text in wanted.brief.items()},
+                **{f"what to look at, {locale}": text for locale, text in wanted.brief.items()},
                 "contact": wanted.contact,
                 "for the reviewer": "\n".join(f"{name}: {text}" for name, text in (wanted.sign_in or {}).items()),
                 "testers": "\n".join(wanted.testers),
@@ -243,14 +244,14 @@ def watch_review(store: str, version: str, usual_hours: float) -> Prepared:
     )
 
 
-def first_build(store: str, app: str, version: str, number: int, files: tuple[dict[str, Any], ...]) -> Prepared:
+def first_build(store: str, app: str, version: str, number: BuildNumber, files: tuple[dict[str, Any], ...]) -> Prepared:
     """The step for a store that takes the very first build only on its own pages."""
     return Prepared(
         f"Hand in the first build of {app} at {store} by hand",
         (
             f"Open {app} on {store}'s own pages: it takes the very first build only there.",
             f"Upload {'the file' if len(files) == 1 else 'the files'} below, unchanged.",
-            "The desk recognises it by itself; every later build goes by the gateway.",
+            "The desk recognises it automatically; every later build goes by the gateway.",
         ),
         f"The store shows version {version} with number {number} as received.",
         files=files,

@@ -3,40 +3,33 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any, cast
+from typing import Any
 
+import structlog
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import ROLLOUT_STEPS, OrderKind
-from restless_tide.core.rollout import adopted
+from restless_tide.core.rollout import RolloutState
 from restless_tide.core.step import STEP, StepEvent, StepState, reminders_due
-from restless_tide.desk import legs
+from restless_tide.desk import lanes, legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.lanes import needed
 from restless_tide.desk.stores import rules_of
 from restless_tide.engine import sightings
 from restless_tide.engine.by_hand import Prepared, Settled, watch_processing, watch_review
-from restless_tide.engine.carriers import needed
-from restless_tide.gateways.protocol import StoreEvent
-from restless_tide.records.tables import App, Berth, Consignment, Leg, Order, Round, Step, Trial
+from restless_tide.engine.follow import app_of
+from restless_tide.gateways.protocol import RolloutAnswer, StoreEvent
+from restless_tide.records.tables import Consignment, Leg, Order, Round, Step
 
+_log = structlog.get_logger("engine")
 _SETTLED = (StepState.CONFIRMED, StepState.REFUSED)
 
 
 def settled_of(step: Step | None) -> Settled | None:
     return Settled(step.outcome or "", step.said) if step is not None else None
-
-
-def app_of(session: Session, order: Order) -> App | None:
-    """The app that an order is about."""
-    for table in (Leg, Round, Consignment, Trial, Berth):
-        row: Any = session.get(table, order.subject)
-        if row is not None:
-            leg = row.leg if table is Round else row
-            berth = row.consignment.berth if table is Trial else row if table is Berth else leg.berth
-            return cast(App, berth.app)
-    return None
 
 
 def hand_to_person(act: Act, order: Order, prepared: Prepared) -> Step:
@@ -72,8 +65,23 @@ def _write(act: Act, order: Order, prepared: Prepared, subject: str, order_id: s
     return step
 
 
+def as_seen(session: Session, order: Order, answer: Any) -> Any:
+    """What a person's word says that the store holds now, with a place of our own in its sequence."""
+    if not hasattr(answer, "sequence"):
+        return answer
+    order.store.events_seen += 1
+    told: dict[str, Any] = {"sequence": order.store.events_seen}
+    if isinstance(answer, RolloutAnswer) and not answer.share:
+        leg = needed(session, Leg, order.subject)
+        seen = lanes.sighting_of(session, leg.id)
+        told["share"] = seen.share if seen else leg.share
+        if RolloutState(answer.state) is RolloutState.RISING and told["share"] == FULL_SHARE:
+            told["state"] = RolloutState.COMPLETE
+    return answer.model_copy(update=told)
+
+
 def follow_up(act: Act, order: Order, answer: Any) -> None:
-    """After a hand-carried order was confirmed: tell what a gateway would have told, or watch for it."""
+    """After a hand-carried order was confirmed: watch for what a gateway would tell by itself."""
     rules = rules_of(order.store)
     if order.kind is OrderKind.SEND_BUILD:
         label = needed(act.session, Consignment, order.subject).build.label
@@ -86,27 +94,32 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
         for step in act.session.scalars(select(Step).where(Step.subject == answer.id, Step.order_id.is_(None))):
             if step.state is StepState.WAITING:
                 step.state = STEP.after(step.state, StepEvent.DROP)
-        _tell(act, "submission.changed", answer.id, {"state": "recalled", "reasons": []})
-    elif order.kind in (OrderKind.OPEN_TRIAL, OrderKind.CLOSE_TRIAL):
-        _tell(act, "trial.changed", answer.id, {"state": answer.state, "reason": None})
     elif order.kind in ROLLOUT_STEPS:
         leg = needed(act.session, Leg, order.subject)
-        before = {"state": leg.sighting.state, "share": leg.sighting.share} if leg.sighting else None
-        share = answer.share or (leg.sighting.share if leg.sighting else leg.share)
-        state = "complete" if answer.state == "rising" and share == 1.0 else answer.state
-        for step in act.session.scalars(select(Step).where(Step.order_id == order.id)):
-            step.before = before or {}
         if leg.running_since is not None:
-            leg.running_since = act.now
-        progress = legs.progress_of(leg)
-        if leg.share != share and not legs.pending_orders(act.session, leg.id):
-            progress = adopted(progress, leg.state, share, legs.ladder_of(leg), act.now)
-        legs.keep_progress(leg, progress)
-        _tell(act, "rollout.changed", answer.submission, {"state": state, "share": share})
+            leg.running_since = act.now  # the stage begins when somebody has done it
+            legs.keep_progress(leg, legs.progress_of(leg))
+
+
+def remember_before(act: Act, order: Order) -> None:
+    """Keep with the steps of an order what was seen before it, so that a mistaken confirmation can be undone."""
+    seen = lanes.sighting_of(act.session, order.subject)
+    before = {"state": seen.state, "share": seen.share} if seen is not None else {}
+    for step in act.session.scalars(select(Step).where(Step.order_id == order.id)):
+        step.before = before
+
+
+_TOLD_BY = {
+    "approved": "submission.changed",
+    "rejected": "submission.changed",
+    "ready": "consignment.changed",
+    "refused": "consignment.changed",
+}
+"""What a store with a gateway would tell, by what a person said of a step that only watches."""
 
 
 def take_words(desk: Desk) -> int:
-    """Take in what people said of steps that only watch; returns how many."""
+    """Take in what people said of steps that only watch; returns how many. One that cannot be taken stops no other."""
     with desk.look() as session:
         said = session.scalars(
             select(Step.id).where(Step.order_id.is_(None), Step.state.in_(_SETTLED), Step.applied.is_(False))
@@ -115,12 +128,21 @@ def take_words(desk: Desk) -> int:
         with desk.act(ENGINE) as act:
             step = needed(act.session, Step, step_id)
             step.applied = True
-            reasons = [line.strip() for line in step.said.splitlines() if line.strip()]
-            if step.outcome in ("approved", "rejected"):
-                _tell(act, "submission.changed", step.subject, {"state": step.outcome, "reasons": reasons})
-            else:
-                _tell(act, "consignment.changed", step.subject, {"state": step.outcome, "reason": step.said or None})
+            try:
+                with act.attempt():
+                    _take_word(desk, act, step)
+            except Exception:  # noqa: BLE001  (the other steps are taken all the same)
+                _log.exception("what was said of a step could not be taken", step=step_id)
     return len(said)
+
+
+def _take_word(desk: Desk, act: Act, step: Step) -> None:
+    kind = _TOLD_BY.get(step.outcome or "")
+    if kind == "submission.changed":
+        reasons = [line.strip() for line in step.said.splitlines() if line.strip()]
+        _tell(desk, act, step, kind, {"state": step.outcome, "reasons": reasons})
+    elif kind is not None:
+        _tell(desk, act, step, kind, {"state": step.outcome, "reason": step.said or None})
 
 
 def remind(desk: Desk) -> int:
@@ -145,8 +167,15 @@ def remind(desk: Desk) -> int:
     return len(due)
 
 
-def _tell(act: Act, kind: str, subject: str, data: dict[str, Any]) -> None:
+def _tell(desk: Desk, act: Act, step: Step, kind: str, data: dict[str, Any]) -> None:
+    step.store.events_seen += 1
     event = StoreEvent(
-        id=uuid.uuid4().hex, source="by hand", type=kind, subject=subject, time=act.now, sequence=0, data=data
+        id=uuid.uuid4().hex,
+        source="by hand",
+        type=kind,
+        subject=step.subject,
+        time=act.now,
+        sequence=step.store.events_seen,
+        data=data,
     )
-    sightings.apply(act, event)
+    sightings.apply(desk, act, step.store, event)

@@ -18,13 +18,16 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
 from restless_tide.core.errors import StoreUnreachable
-from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind
-from restless_tide.core.rollout import RolloutState, adopted
+from restless_tide.core.lane import Held
+from restless_tide.core.order import PENDING, OrderKind
+from restless_tide.core.rollout import ON_ITS_WAY, RolloutEvent, RolloutState, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import legs, seating
+from restless_tide.desk import lanes, legs, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.lanes import needed
+from restless_tide.desk.legs import leg_subject
 from restless_tide.desk.stores import rules_of
 from restless_tide.engine.by_hand import NeedsPerson, first_build
 from restless_tide.gateways import protocol
@@ -33,7 +36,6 @@ from restless_tide.gateways.way import Way
 from restless_tide.records.tables import Berth, Consignment, Invitation, Leg, Order, Round, Step, Trial
 
 Call = Callable[[Way], Any]
-Row = TypeVar("Row")
 
 
 class Prepare(Protocol):
@@ -42,16 +44,47 @@ class Prepare(Protocol):
 
 @dataclass(frozen=True)
 class Carrier:
+    """One kind of order. ``confirmed`` and ``refused`` write down what the answer says besides what the store holds now."""
+
     prepare: Prepare
     confirmed: Callable[[Act, Order, Any], None]
     refused: Callable[[Act, Order, str], None]
 
 
-def needed(session: Session, table: type[Row], row_id: str) -> Row:
-    """A row that an order speaks of; it cannot be missing, since orders and rows are written together."""
-    row = session.get(table, row_id)
-    assert row is not None, f"{table.__name__} {row_id} is missing"
-    return row
+def held_in(answer: Any) -> Held | None:
+    """What a store holds now, by its answer; None where the answer is of another kind."""
+    match answer:
+        case protocol.RolloutAnswer():
+            return Held(answer.state, answer.share)
+        case protocol.ConsignmentAnswer() | protocol.TrialAnswer() | protocol.SubmissionAnswer():
+            return Held(answer.state)
+        case protocol.AvailabilityAnswer():
+            return lanes.offered(answer.model_dump(mode="json", exclude={"sequence"}))
+    return None
+
+
+Answer = TypeVar("Answer", protocol.ConsignmentAnswer, protocol.TrialAnswer, protocol.SubmissionAnswer)
+
+
+def about(reference: str, answer: Answer) -> Answer:
+    """The answer, if it is about what was asked. Raises StoreUnreachable: then nobody knows what the store did."""
+    if answer.id != reference:
+        raise _mixed_up(reference, answer.id)
+    return answer
+
+
+def about_rollout(reference: str, answer: protocol.RolloutAnswer) -> protocol.RolloutAnswer:
+    if answer.submission != reference:
+        raise _mixed_up(reference, answer.submission)
+    return answer
+
+
+def _mixed_up(asked: str, answered: str) -> StoreUnreachable:
+    return StoreUnreachable(
+        f"The store was asked about {asked} and answered about {answered}.",
+        remedy="Tell whoever runs the gateway; the act is tried again meanwhile.",
+        code="store-answer-unreadable",
+    )
 
 
 # berths
@@ -88,15 +121,11 @@ def _set_availability(desk: Desk, session: Session, order: Order) -> Call:
 
 def _availability_set(act: Act, order: Order, answer: protocol.AvailabilityAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
-    berth.told_until = max(berth.told_until, answer.sequence or 0)
-    berth.availability_seen = answer.model_dump(mode="json", exclude={"sequence"})
     act.tell("availability set", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name)
 
 
 def _availability_refused(act: Act, order: Order, reason: str) -> None:
-    """What the store was last seen to hold is what is so."""
     berth = needed(act.session, Berth, order.subject)
-    berth.availability = dict(berth.availability_seen or {})
     act.log("availability refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
 
 
@@ -132,7 +161,10 @@ def _send_build(desk: Desk, session: Session, order: Order) -> Call:
                 uploads.append(gateway.send_package(berth, source, size_bytes, f"{order.id}-{place}", told))
             before += size_bytes
         wanted = protocol.ConsignmentRequest(uploads=tuple(uploads), version=version, number=number)
-        return gateway.consign(berth, wanted, order.id)
+        answer = gateway.consign(berth, wanted, order.id)
+        if (answer.version, answer.number) != (version, number):
+            raise _mixed_up(f"build {version} ({number})", f"{answer.version} ({answer.number})")
+        return answer
 
     return call
 
@@ -184,9 +216,7 @@ def _build_sent(act: Act, order: Order, answer: protocol.ConsignmentAnswer) -> N
     consignment = needed(act.session, Consignment, order.subject)
     if consignment.state is CONSIGNMENT.initial:
         consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.SEND)
-    consignment.state = CONSIGNMENT.after(consignment.state, ConsignmentEvent.ARRIVE)
-    consignment.store_ref, consignment.sent_bytes, consignment.changed_at = answer.id, consignment.size_bytes, act.now
-    act.tell("build processing", f"consignment {consignment.id}", app=consignment.build.app.name)
+    consignment.store_ref, consignment.sent_bytes = answer.id, consignment.size_bytes
 
 
 def _build_refused(act: Act, order: Order, reason: str) -> None:
@@ -199,7 +229,7 @@ def _build_refused(act: Act, order: Order, reason: str) -> None:
 def _answer(desk: Desk, session: Session, order: Order) -> Call:
     consignment = needed(session, Consignment, order.subject)
     reference, answers = consignment.store_ref or "", dict(order.payload["answers"])
-    return lambda gateway: gateway.answer(reference, answers, order.id)
+    return lambda gateway: about(reference, gateway.answer(reference, answers, order.id))
 
 
 def _answer_refused(act: Act, order: Order, reason: str) -> None:
@@ -245,28 +275,26 @@ def _trial_refused(act: Act, order: Order, reason: str) -> None:
     for later in act.session.scalars(
         select(Order).where(Order.lane == order.lane, Order.state.in_(PENDING), Order.id != order.id)
     ):
-        later.state, later.settled_at = ORDER.after(later.state, OrderEvent.DROP), act.now
-        later.trouble = "the store took no trial"
+        act.drop(later, "the store took no trial")
         seating.forget_addresses(later)
-        act.drop_steps(later)
     act.log("trial turned down", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
 
 
 def _close_trial(desk: Desk, session: Session, order: Order) -> Call:
     reference = needed(session, Trial, order.subject).store_ref or ""
-    return lambda gateway: gateway.close_trial(reference, order.id)
+    return lambda gateway: about(reference, gateway.close_trial(reference, order.id))
 
 
 def _seat(desk: Desk, session: Session, order: Order) -> Call:
     reference = needed(session, Trial, order.subject).store_ref or ""
     addresses = seating.open_addresses(desk.seal, order)
-    return lambda gateway: gateway.seat(reference, addresses, order.id)
+    return lambda gateway: about(reference, gateway.seat(reference, addresses, order.id))
 
 
 def _unseat(desk: Desk, session: Session, order: Order) -> Call:
     reference = needed(session, Trial, order.subject).store_ref or ""
     addresses = seating.open_addresses(desk.seal, order)
-    return lambda gateway: gateway.unseat(reference, addresses, order.id)
+    return lambda gateway: about(reference, gateway.unseat(reference, addresses, order.id))
 
 
 def _seats_given(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
@@ -278,9 +306,8 @@ def _seats_given(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
 
 def _seats_taken_back(act: Act, order: Order, answer: protocol.TrialAnswer) -> None:
     _set_seats(act, order, None)
-    act.tell(
-        "seats taken back", f"trial {order.subject}", app=needed(act.session, Trial, order.subject).cohort.app.name
-    )
+    app = needed(act.session, Trial, order.subject).cohort.app.name
+    act.tell("seats taken back", f"trial {order.subject}", app=app)
 
 
 def _set_seats(act: Act, order: Order, at: datetime | None) -> None:
@@ -338,11 +365,13 @@ def _submission_refused(act: Act, order: Order, reason: str) -> None:
 
 def _recall(desk: Desk, session: Session, order: Order) -> Call:
     reference = needed(session, Round, order.subject).store_ref or ""
-    return lambda gateway: gateway.recall(reference, order.id)
+    return lambda gateway: about(reference, gateway.recall(reference, order.id))
 
 
 def _recall_refused(act: Act, order: Order, reason: str) -> None:
+    """Somebody wanted it back: should the store approve it, it is never launched by itself."""
     leg = needed(act.session, Round, order.subject).leg
+    leg.needs_word, leg.word_given_at = True, None
     act.log("recall refused", leg_subject(leg), app=leg.release.app.name, reason=reason)
 
 
@@ -351,17 +380,17 @@ def _recall_refused(act: Act, order: Order, reason: str) -> None:
 
 def _launch(desk: Desk, session: Session, order: Order) -> Call:
     reference, share = _approved_reference(session, order), float(order.payload["share"])
-    return lambda gateway: gateway.launch(reference, share, order.id)
+    return lambda gateway: about_rollout(reference, gateway.launch(reference, share, order.id))
 
 
 def _set_share(desk: Desk, session: Session, order: Order) -> Call:
     reference, share = _approved_reference(session, order), float(order.payload["share"])
-    return lambda gateway: gateway.set_share(reference, share, order.id)
+    return lambda gateway: about_rollout(reference, gateway.set_share(reference, share, order.id))
 
 
 def _steer(desk: Desk, session: Session, order: Order) -> Call:
     reference, act, reason = _approved_reference(session, order), str(order.kind), str(order.payload.get("reason", ""))
-    return lambda gateway: gateway.steer(reference, act, reason, order.id)
+    return lambda gateway: about_rollout(reference, gateway.steer(reference, act, reason, order.id))
 
 
 def _approved_reference(session: Session, order: Order) -> str:
@@ -371,62 +400,47 @@ def _approved_reference(session: Session, order: Order) -> str:
 
 
 def _steering_refused(act: Act, order: Order, reason: str) -> None:
-    """The store said no: what it was last seen to hold is what is so, and the desk takes it as it is.
-
-    A leg that the store never showed was not launched there; it waits for a word, so that nothing launches by itself.
-    """
     leg = needed(act.session, Leg, order.subject)
-    before = {"state": str(leg.state), "share": leg.share}
-    if leg.sighting is not None:
-        seen = adopted(
-            legs.progress_of(leg), RolloutState(leg.sighting.state), leg.sighting.share, legs.ladder_of(leg), act.now
-        )
-        legs.keep_progress(leg, seen)
-    elif order.kind in (OrderKind.LAUNCH, OrderKind.HALT):
-        legs.keep_unlaunched(leg)
-    after = {"state": str(leg.state), "share": leg.share}
-    unlaunched = order.kind is OrderKind.HALT and leg.sighting is None
+    unlaunched = order.kind is OrderKind.HALT and lanes.sighting_of(act.session, leg.id) is None
     told = "halted before it was launched" if unlaunched else f"{order.kind} refused"
-    act.log(told, leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=after)
+    after = {"state": str(leg.state), "share": leg.share}
+    act.log(told, leg_subject(leg), app=leg.release.app.name, reason=reason, after=after)
 
 
-def leg_subject(leg: Leg) -> str:
-    return f"release {leg.release.version} at {leg.berth.store.name}"
-
-
-def _told_by_events(act: Act, order: Order, answer: Any) -> None:
-    """What the store now holds comes back as a sighting; the order itself needs nothing more."""
-
-
-def _stepped(act: Act, order: Order, answer: protocol.RolloutAnswer) -> None:
-    """The sighting comes with the events; those up to here tell of what was ordered here.
-
-    A step that was dropped because this one overtook it never raised the share: the store's answer says where it stands.
-    """
+def _launched(act: Act, order: Order, answer: Any) -> None:
+    """A new rollout takes the place of one that is still on its way or halted at the same berth."""
     leg = needed(act.session, Leg, order.subject)
-    leg.told_until = max(leg.told_until, answer.sequence or 0)
-    if answer.share and answer.share != leg.share and not legs.pending_orders(act.session, leg.id):
-        before = legs.progress_of(leg)
-        legs.keep_progress(leg, adopted(before, leg.state, answer.share, legs.ladder_of(leg), act.now))
-        act.tell("share as the store holds it", leg_subject(leg), app=leg.release.app.name, said=f"{answer.share:.0%}")
+    others = act.session.scalars(
+        select(Leg).where(
+            Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_((*ON_ITS_WAY, RolloutState.HALTED))
+        )
+    )
+    for other in others:
+        after = steered(legs.progress_of(other), RolloutEvent.SUPERSEDE, legs.ladder_of(other), act.now)
+        legs.keep_progress(other, after)
+        act.log("superseded", leg_subject(other), app=leg.release.app.name, after={"by": leg.release.version})
 
 
-_ROLLOUT_STEP = Carrier(_steer, _stepped, _steering_refused)
+def _nothing_more(act: Act, order: Order, answer: Any) -> None:
+    """What the store holds now is all that the answer tells."""
+
+
+_ROLLOUT_STEP = Carrier(_steer, _nothing_more, _steering_refused)
 
 CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.SET_AVAILABILITY: Carrier(_set_availability, _availability_set, _availability_refused),
-    OrderKind.DRILL: Carrier(_drill, _told_by_events, _note_drill),
+    OrderKind.DRILL: Carrier(_drill, _nothing_more, _note_drill),
     OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
     OrderKind.SEND_BUILD: Carrier(_send_build, _build_sent, _build_refused),
-    OrderKind.ANSWER: Carrier(_answer, _told_by_events, _answer_refused),
+    OrderKind.ANSWER: Carrier(_answer, _nothing_more, _answer_refused),
     OrderKind.OPEN_TRIAL: Carrier(_open_trial, _trial_taken, _trial_refused),
-    OrderKind.CLOSE_TRIAL: Carrier(_close_trial, _told_by_events, _note_trial_trouble),
+    OrderKind.CLOSE_TRIAL: Carrier(_close_trial, _nothing_more, _note_trial_trouble),
     OrderKind.SEAT: Carrier(_seat, _seats_given, _seats_refused),
     OrderKind.UNSEAT: Carrier(_unseat, _seats_taken_back, _seats_refused),
     OrderKind.SUBMIT: Carrier(_submit, _submission_taken, _submission_refused),
-    OrderKind.RECALL: Carrier(_recall, _told_by_events, _recall_refused),
-    OrderKind.LAUNCH: Carrier(_launch, _stepped, _steering_refused),
-    OrderKind.SET_SHARE: Carrier(_set_share, _stepped, _steering_refused),
+    OrderKind.RECALL: Carrier(_recall, _nothing_more, _recall_refused),
+    OrderKind.LAUNCH: Carrier(_launch, _launched, _steering_refused),
+    OrderKind.SET_SHARE: Carrier(_set_share, _nothing_more, _steering_refused),
     OrderKind.PAUSE: _ROLLOUT_STEP,
     OrderKind.RESUME: _ROLLOUT_STEP,
     OrderKind.HALT: _ROLLOUT_STEP,

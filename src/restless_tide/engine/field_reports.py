@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from typing import Any
 
 import structlog
 from sqlalchemy import select
@@ -13,20 +12,18 @@ from restless_tide.core.crashes.stack import LONGEST_STACK
 from restless_tide.core.errors import StoreRefused, TideError
 from restless_tide.core.report import ReportKind
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import pictures, reports
+from restless_tide.desk import find, pictures, reports
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.lanes import needed
 from restless_tide.desk.reports import Filing
-from restless_tide.engine.carriers import needed
 from restless_tide.gateways.client import Gateway
-from restless_tide.gateways.protocol import StoreEvent
+from restless_tide.gateways.protocol import FiledReport, StoreEvent
 from restless_tide.records.tables import (
     Berth,
     Build,
-    Cohort,
     Consignment,
     FieldReport,
     Store,
-    Tester,
     Trial,
     TrialUsage,
 )
@@ -37,36 +34,31 @@ _log = structlog.get_logger("engine")
 
 
 def take_in(desk: Desk, act: Act, store: Store, event: StoreEvent) -> bool:
-    """Write down a report that a store tells of; False when it is about nothing that is known here."""
-    told = event.data
-    trial = act.session.scalar(select(Trial).where(Trial.store_ref == str(told.get("trial"))))
-    build = trial.consignment.build if trial else _build(act, told)
-    berth = (
-        trial.consignment.berth
-        if trial
-        else act.session.scalar(select(Berth).where(Berth.store_ref == str(told.get("berth"))))
-    )
+    """Write down a report that a store tells of; False when it is about nothing that is known here. Raises ValidationError."""
+    told = FiledReport.model_validate(event.data)
+    trial = _trial(act, store, told)
+    build = trial.consignment.build if trial else _build(act, store, told)
+    berth = trial.consignment.berth if trial else _berth(act, store, told)
     if berth is None:
         return False
     known = select(FieldReport.id).where(FieldReport.store_id == store.id, FieldReport.source_ref == event.subject)
     if act.session.scalar(known):
         return True
-    address = str(told.get("address") or "").strip().lower()
-    tester = act.session.scalar(select(Tester).where(Tester.email == address)) if address else None
     filing = Filing(
-        ReportKind.CRASH if told.get("kind") == "crash" else ReportKind.REMARK,
-        text=str(told.get("text") or "")[: reports.LONGEST_TEXT],
-        device=str(told.get("device") or ""),
-        system=str(told.get("system") or ""),
-        language=str(told.get("language") or ""),
+        ReportKind(told.kind),
+        text=told.text[: reports.LONGEST_TEXT],
+        device=told.device,
+        system=told.system,
+        language=told.language,
         at=event.time,
-        stack=str(told.get("stack") or "")[:LONGEST_STACK],
-        thrown=str(told.get("thrown") or ""),
-        frames=told.get("frames") or (),
+        stack=told.stack[:LONGEST_STACK],
+        thrown=told.thrown,
+        frames=[frame.model_dump() for frame in told.frames],
         source="store",
         source_ref=event.subject,
-        pictures_due=min(int(told.get("pictures") or 0), pictures.MOST_PICTURES),
+        pictures_due=min(told.pictures, pictures.MOST_PICTURES),
     )
+    tester = find.tester_at(act.session, told.address) if told.address else None
     try:
         reports.file(desk, act, berth.app, filing, build=build, trial=trial, tester=tester, store_id=store.id)
     except TideError as wrong:  # a store's nonsense is noted and stops nothing
@@ -75,16 +67,27 @@ def take_in(desk: Desk, act: Act, store: Store, event: StoreEvent) -> bool:
     return True
 
 
-def _build(act: Act, told: dict[str, Any]) -> Build | None:
+def _trial(act: Act, store: Store, told: FiledReport) -> Trial | None:
+    """The trial at this store; another store may use the same reference for something else."""
+    if not told.trial:
+        return None
+    here = select(Trial).join(Consignment).join(Berth).where(Berth.store_id == store.id)
+    return act.session.scalar(here.where(Trial.store_ref == told.trial))
+
+
+def _berth(act: Act, store: Store, told: FiledReport) -> Berth | None:
+    return act.session.scalar(select(Berth).where(Berth.store_id == store.id, Berth.store_ref == told.berth))
+
+
+def _build(act: Act, store: Store, told: FiledReport) -> Build | None:
+    if told.number is None:
+        return None
     return act.session.scalar(
         select(Build)
         .join(Consignment, Consignment.build_id == Build.id)
         .join(Berth, Consignment.berth_id == Berth.id)
-        .where(
-            Berth.store_ref == str(told.get("berth")),
-            Build.version == str(told.get("version")),
-            Build.number == told.get("number"),
-        )
+        .where(Berth.store_id == store.id, Berth.store_ref == told.berth)
+        .where(Build.version == told.version, Build.number_order == told.number.order)
     )
 
 
@@ -109,9 +112,8 @@ def fetch_pictures(desk: Desk, store_id: str, gateway: Gateway) -> int:
                     return came
                 _note(desk, report_id, wrong.detail)
                 continue
-            sha256 = desk.pictures.keep(drawn.content)
             with desk.act(ENGINE) as act:
-                pictures.attach(act, needed(act.session, FieldReport, report_id), drawn, sha256)
+                pictures.attach(desk, act, needed(act.session, FieldReport, report_id), drawn)
             came += 1
         with desk.act(ENGINE) as act:
             needed(act.session, FieldReport, report_id).pictures_due = 0
@@ -132,7 +134,6 @@ def ask_usage(desk: Desk, store_id: str, gateway: Gateway) -> int:
             select(Trial.id, Trial.store_ref, Trial.usage_asked_at)
             .join(Consignment, Trial.consignment_id == Consignment.id)
             .join(Berth, Consignment.berth_id == Berth.id)
-            .join(Cohort, Trial.cohort_id == Cohort.id)
             .where(Berth.store_id == store_id, Trial.state == TrialState.OPEN, Trial.store_ref.is_not(None))
         ).all()
     asked = 0

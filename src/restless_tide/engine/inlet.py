@@ -6,11 +6,12 @@ guessed; a mail server in front passes them on by SMTP or LMTP (RFC 2033).
 
 from __future__ import annotations
 
+import asyncio
 import email
 import email.policy
 import re
 from email.message import EmailMessage, Message
-from typing import Any
+from typing import Any, NamedTuple
 
 import structlog
 from aiosmtpd.controller import Controller
@@ -20,11 +21,14 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 from restless_tide.core.errors import LostLease, TideError
 from restless_tide.desk import invitations, pictures, reports
 from restless_tide.desk.desk import ENGINE, Desk
+from restless_tide.desk.lanes import needed
 from restless_tide.engine import postbox
-from restless_tide.engine.carriers import needed
 from restless_tide.records.tables import FieldReport, Invitation
 
 LARGEST_MAIL_BYTES = 16 * 1024 * 1024
+MOST_HEADER_BYTES, LONGEST_FIELD_BYTES, LONGEST_LINE_BYTES, MOST_PARTS = 64 * 1024, 8 * 1024, 4 * 1024, 500
+_STATUS_TYPES = ("message/delivery-status", "message/global-delivery-status")
+"""Of RFC 3464, and of RFC 6533 for addresses in other scripts."""
 _QUOTED = re.compile(r"^\s*>")
 _WROTE = re.compile(
     r"^\s*(On .{5,200} wrote:|Am .{5,200} schrieb.{0,100}:|-{2,}\s*(Original|Urspr).*)\s*$", re.IGNORECASE
@@ -70,11 +74,17 @@ class _Taker:
 
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         content = envelope.content or b""
-        mail = email.message_from_bytes(
-            content if isinstance(content, bytes) else content.encode(), policy=email.policy.default
-        )
+        whole = content if isinstance(content, bytes) else content.encode()
+        return await asyncio.to_thread(self._take, envelope.rcpt_tos, whole)
+
+    def _take(self, addresses: list[str], content: bytes) -> str:
+        odd = too_odd(content)
+        if odd is not None:
+            _log.info("a mail is not read", why=odd)
+            return f"554 5.6.0 it is not read: {odd}"
         try:
-            for address in envelope.rcpt_tos:
+            mail = email.message_from_bytes(content, policy=email.policy.default)
+            for address in addresses:
                 found = postbox.subject_of(self._desk, address)
                 if found is not None:
                     take(self._desk, *found, mail)
@@ -88,6 +98,23 @@ class _Taker:
         return "250 2.0.0 taken"
 
 
+def too_odd(content: bytes) -> str | None:
+    """Why a mail is not even parsed: reading headers costs more than their length; None: it is parsed."""
+    if len(content.split(b"\r\n\r\n", 1)[0].split(b"\n\n", 1)[0]) > MOST_HEADER_BYTES:
+        return f"its headers are over {MOST_HEADER_BYTES} bytes"
+    folded = parts = 0
+    for line in content.splitlines():
+        if len(line) > LONGEST_LINE_BYTES:
+            return f"a line is over {LONGEST_LINE_BYTES} bytes"
+        folded = folded + len(line) if line[:1] in (b" ", b"\t") else len(line)
+        if folded > LONGEST_FIELD_BYTES:
+            return f"a header is over {LONGEST_FIELD_BYTES} bytes"
+        parts += line.startswith(b"--")
+        if parts > MOST_PARTS:
+            return f"it has over {MOST_PARTS} parts"
+    return None
+
+
 def take(desk: Desk, what: str, subject: str, mail: EmailMessage | Message) -> None:
     """Take in a mail that came to one of this desk's addresses."""
     if what == postbox.BOUNCE:
@@ -97,18 +124,19 @@ def take(desk: Desk, what: str, subject: str, mail: EmailMessage | Message) -> N
 
 
 def _take_bounce(desk: Desk, invitation_id: str, mail: EmailMessage | Message) -> None:
-    status = delivery_status(mail)
-    if status is None:
+    statuses = delivery_statuses(mail)
+    if not statuses:
         _log.info("a mail came back that says nothing of delivery", invitation=invitation_id)
         return
-    action, code, said = status
-    if action not in ("failed", "delayed"):
-        return
-    for_good = action == "failed" and not code.startswith("4")
     with desk.act(ENGINE) as act:
         invitation = act.session.get(Invitation, invitation_id)
         if invitation is None:
             return
+        ours = [status for status in statuses if status.recipient == invitation.tester.email.lower()]
+        _, action, code, said = min(ours or statuses, key=lambda status: status.action != "failed")
+        if action not in ("failed", "delayed"):
+            return
+        for_good = action == "failed"  # a mail server has given up, whatever class its status has
         told = said.replace(invitation.tester.email, "the address")
         trouble = (
             f"the mail came back: {code} {told}".strip() if for_good else f"the mail waits on its way: {code} {told}"
@@ -116,19 +144,40 @@ def _take_bounce(desk: Desk, invitation_id: str, mail: EmailMessage | Message) -
         invitations.bounced(act, invitation, trouble, for_good=for_good)
 
 
-def delivery_status(mail: EmailMessage | Message) -> tuple[str, str, str] | None:
-    """Action, status and diagnostic of the first recipient of a delivery status notification (RFC 3464); None: it is none."""
+class Status(NamedTuple):
+    """What a delivery status notification says of one recipient."""
+
+    recipient: str
+    action: str
+    code: str
+    said: str
+
+
+def delivery_statuses(mail: EmailMessage | Message) -> list[Status]:
+    """What a delivery status notification (RFC 3464, RFC 6533) says, recipient by recipient; empty: it is none."""
     if mail.get_content_type() != "multipart/report":
-        return None
-    for part in mail.walk():
-        if part.get_content_type() != "message/delivery-status":
-            continue
-        blocks = part.get_payload()
-        for block in blocks if isinstance(blocks, list) else []:
-            if isinstance(block, Message) and block.get("Action"):
-                diagnostic = str(block.get("Diagnostic-Code") or "").partition(";")[2].strip()
-                return str(block["Action"]).strip().lower(), str(block.get("Status") or "").strip(), diagnostic
-    return None
+        return []
+    return [
+        Status(
+            str(block.get("Final-Recipient") or "").partition(";")[2].strip().lower(),
+            str(block["Action"]).strip().lower(),
+            str(block.get("Status") or "").strip(),
+            str(block.get("Diagnostic-Code") or "").partition(";")[2].strip(),
+        )
+        for part in mail.walk()
+        if part.get_content_type() in _STATUS_TYPES
+        for block in _blocks(part)
+        if block.get("Action")
+    ]
+
+
+def _blocks(part: Message) -> list[Message]:
+    """The groups of fields of a status part. Of the newer type the mail's reader makes one message; it is read here."""
+    inner = [block for block in part.get_payload() if isinstance(block, Message)]
+    if part.get_content_type() == _STATUS_TYPES[0]:
+        return inner
+    text = "".join(block.as_bytes().decode("utf-8", "replace") for block in inner)
+    return [email.message_from_string(block, policy=email.policy.default) for block in re.split(r"\r?\n\r?\n", text)]
 
 
 def _take_answer(desk: Desk, report_id: str, mail: EmailMessage | Message) -> None:
@@ -145,7 +194,6 @@ def _take_answer(desk: Desk, report_id: str, mail: EmailMessage | Message) -> No
                 _log.info("an attachment is no picture", report=report_id)
     if not text and not drawn:
         return
-    kept = [(entry, desk.pictures.keep(entry.content)) for entry in drawn]
     with desk.look() as session:
         found = session.get(FieldReport, report_id)
         if found is None or found.tester_id is None:
@@ -154,9 +202,8 @@ def _take_answer(desk: Desk, report_id: str, mail: EmailMessage | Message) -> No
     with desk.act(f"tester:{tester}") as act:
         report = needed(act.session, FieldReport, report_id)
         reports.heard(act, report, text or "(a picture)")
-        for entry, sha256 in kept:
-            if len(report.pictures) < pictures.MOST_PICTURES:
-                pictures.attach(act, report, entry, sha256)
+        for entry in drawn[: pictures.MOST_PICTURES - len(report.pictures)]:
+            pictures.attach(desk, act, report, entry)
 
 
 def _plain_text(mail: EmailMessage | Message) -> str:

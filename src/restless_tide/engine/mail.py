@@ -20,17 +20,24 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoes
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import joinedload, selectinload
 
-from restless_tide.core.invitation import INVITATION, MOST_MAILS_A_DAY, InvitationEvent, InvitationState
-from restless_tide.core.order import pause_before_retry_seconds
+from restless_tide.core.invitation import (
+    INVITATION,
+    MOST_MAILS_A_DAY,
+    InvitationEvent,
+    InvitationState,
+    may_be_mailed_from,
+    of_the_last_day,
+)
+from restless_tide.core.retry import TO_PEOPLE
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import invitations, seating
 from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.invitations import personal_code
+from restless_tide.desk.lanes import needed
 from restless_tide.desk.stores import rules_of
-from restless_tide.desk.words import language_of, text_for, words
+from restless_tide.desk.words import language_of, steps_for, text_for, words
 from restless_tide.engine import postbox
-from restless_tide.engine.carriers import needed
-from restless_tide.records.tables import Cohort, Consignment, Invitation, Trial
+from restless_tide.records.tables import Cohort, Consignment, Invitation, Tester, Trial
 
 _BATCH = 100
 _NOT_TAKEN = "the mail server does not take it"
@@ -107,7 +114,9 @@ class Postman:
                 .where(Invitation.id.in_(ids))
                 .order_by(Invitation.created_at, Invitation.id)
             ).all()
-            flooded = {row.id: free for row in found if (free := _free_again(row, now)) is not None}
+            flooded = {
+                row.id: free for row in found if (free := may_be_mailed_from(_mailed(row.tester), now)) is not None
+            }
             ready, unwritten = [], []
             for row in found:
                 if row.id in flooded:
@@ -146,7 +155,8 @@ class Postman:
             row = needed(act.session, Invitation, ready.invitation)
             row.mails += 1
             row.mailed_at, row.attempts, row.try_after = act.now, 0, None
-            row.tester.mailed = [*_of_a_day(row.tester.mailed, act.now), act.now.isoformat()]
+            recent = [*of_the_last_day(_mailed(row.tester), act.now), act.now]
+            row.tester.mailed = [at.isoformat() for at in recent]
             if (row.state, InvitationEvent.SEND) in INVITATION.table:
                 row.trouble = None
                 seating.move(act, row, InvitationEvent.SEND)
@@ -170,7 +180,7 @@ class Postman:
         with self._desk.act(ENGINE) as act:
             row = needed(act.session, Invitation, invitation_id)
             row.attempts += 1
-            row.try_after = act.now + timedelta(seconds=pause_before_retry_seconds(row.attempts))
+            row.try_after = act.now + timedelta(seconds=TO_PEOPLE.pause(row.attempts))
             row.trouble = trouble
 
     def _heard(self) -> None:
@@ -191,23 +201,15 @@ class Postman:
         told = postbox.told(wrong)
         _log.warning("mail does not go out", why=told)
         with self._desk.act(ENGINE) as act:
-            pause = timedelta(seconds=pause_before_retry_seconds(self._failures))
+            pause = timedelta(seconds=TO_PEOPLE.pause(self._failures))
             act.session.execute(update(Invitation).where(*_WAITS).values(try_after=act.now + pause, trouble=told))
             if self._desk.mail_trouble != told:
                 act.tell("mail waits", "mail", said=told)
             self._desk.mail_trouble = told
 
 
-def _of_a_day(instants: list[str], now: datetime) -> list[str]:
-    return [instant for instant in instants if now - datetime.fromisoformat(instant) < timedelta(days=1)]
-
-
-def _free_again(invitation: Invitation, now: datetime) -> datetime | None:
-    """When the tester may be mailed again, where they have had enough for a day."""
-    recent = sorted(_of_a_day(invitation.tester.mailed, now))
-    if len(recent) < MOST_MAILS_A_DAY:
-        return None
-    return datetime.fromisoformat(recent[-MOST_MAILS_A_DAY]) + timedelta(days=1)
+def _mailed(tester: Tester) -> list[datetime]:
+    return [datetime.fromisoformat(at) for at in tester.mailed]
 
 
 def _written(desk: Desk, invitation: Invitation) -> Ready:
@@ -228,7 +230,7 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
     link = f"{desk.settings.address}/invitation/{personal_code(desk.seal, invitation)}"
     content = {
         "w": {name: text.format(**named) for name, text in said["mail"].items()},
-        "steps": steps(build.platform, language, named, has_page=bool(trial.store_page)),
+        "steps": steps_for(build.platform, language, named, has_page=bool(trial.store_page)),
         "brief": text_for(trial.brief, tester.languages),
         "link": link,
         "language": language,
@@ -236,15 +238,10 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
         "has_name": bool(tester.name),
         "remarks_to": trial.remarks_to,
     }
-    domain = desk.settings.mail_domain
-    mail = EmailMessage()
-    mail["From"] = desk.settings.mail_from
-    mail["To"] = tester.email
-    mail["Reply-To"] = trial.contact
     subject = said["mail"]["subject_new" if invitation.carried else "subject"].format(**named)
-    mail["Subject"] = " ".join(subject.split())
-    mail["Message-ID"] = f"<{invitation.id}.{invitation.mails + 1}@{domain}>"
-    mail["Auto-Submitted"] = "auto-generated"
+    mail = postbox.begun(desk.settings, tester.email, subject, f"{invitation.id}.{invitation.mails + 1}")
+    mail["Reply-To"] = trial.contact
+    mail["List-Id"] = f"<{trial.id}.trials.{desk.settings.mail_domain}>"
     mail["List-Unsubscribe"] = f"<{link}/unsubscribe>"
     mail["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
     mail.set_content(TEMPLATES.get_template("invitation.txt").render(content))
@@ -252,12 +249,3 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
     mail["Content-Language"] = language
     back = postbox.address_for(desk, postbox.BOUNCE, invitation.id)
     return Ready(invitation.id, mail, back or desk.settings.mail_from)
-
-
-def steps(platform: str, language: str, named: dict[str, object], *, has_page: bool) -> list[str]:
-    """What a tester does on their platform, step by step."""
-    said = words(language)["steps"]
-    found = [said[f"{platform}_{place}"] for place in (1, 2, 3) if f"{platform}_{place}" in said]
-    if has_page:
-        found.insert(1, said["link"])
-    return [text.format(**named) for text in (*found, said["last"])]

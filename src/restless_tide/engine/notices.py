@@ -7,72 +7,108 @@ import random
 import smtplib
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from email.message import EmailMessage
 
-import httpx
+import structlog
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 from standardwebhooks import Webhook
 
-from restless_tide.core.errors import TideError
-from restless_tide.core.notice import DELIVERY, MOST_ATTEMPTS, DeliveryEvent, DeliveryState, NoticeKind, lapse_mark
-from restless_tide.core.order import pause_before_retry_seconds
+from restless_tide.core.errors import LostLease
+from restless_tide.core.notice import DELIVERY, DeliveryEvent, DeliveryState, NoticeKind, lapse_mark
+from restless_tide.core.retry import MOST_ATTEMPTS, TO_PEOPLE
 from restless_tide.desk import lapses
 from restless_tide.desk.addresses import demand_reachable
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.lanes import needed
 from restless_tide.desk.notices import secret_of
 from restless_tide.desk.standing import lapsing
 from restless_tide.engine import postbox
-from restless_tide.engine.carriers import needed
+from restless_tide.engine.webhooks import Answer, Letter, Webhooks
 from restless_tide.records.tables import App, Delivery, Notice, Store, Subscription
 
 _BATCH = 20
 _GONE = 410
+"""What a receiver answers that wants nothing any more (RFC 9110, section 15.5.11)."""
+_log = structlog.get_logger("engine")
 
 
-class Undelivered(Exception):
-    """It did not go out, and why; it is tried again."""
+class Courier:
+    """Sends the notices of a desk: mails one after the other, webhooks side by side."""
 
+    def __init__(self, desk: Desk) -> None:
+        self._desk = desk
+        self._webhooks = Webhooks(lambda address: demand_reachable(address, desk.settings), self._answered, desk.ring)
 
-def deliver_waiting(desk: Desk, http: httpx.Client) -> int:
-    """Send what waits; returns how many were taken by their receivers."""
-    now = desk.clock.now()
-    with desk.look() as session:
-        waiting = session.scalars(
-            select(Delivery.id)
-            .where(Delivery.state == DeliveryState.QUEUED, or_(Delivery.try_after.is_(None), Delivery.try_after <= now))
-            .limit(_BATCH)
-        ).all()
-    return sum(_deliver(desk, http, delivery_id) for delivery_id in waiting)
+    def close(self) -> None:
+        self._webhooks.close()
 
-
-def _deliver(desk: Desk, http: httpx.Client, delivery_id: str) -> bool:
-    with desk.look() as session:
-        delivery = needed(session, Delivery, delivery_id)
-        subscription = delivery.subscription
-        if subscription.ended_at is not None:
-            trouble: str | None = "the subscription has ended"
-        else:
+    def send_waiting(self) -> None:
+        """Send what waits, of every subscription; one that cannot be sent keeps no other."""
+        for delivery_id in self._waiting():
             try:
-                (_post if subscription.channel == "webhook" else _mail)(desk, http, delivery, subscription)
-                trouble = None
-            except Undelivered as wrong:
-                trouble = str(wrong)
-            except TideError as wrong:
-                trouble = wrong.detail
-    with desk.act(ENGINE) as act:
-        _settle(act, needed(act.session, Delivery, delivery_id), trouble)
-    return trouble is None
+                self._send(delivery_id)
+            except LostLease:
+                raise
+            except Exception:  # noqa: BLE001  (it is tried again later, and the others go)
+                _log.exception("a notice could not be sent", delivery=delivery_id)
+                self._settle(delivery_id, Answer("the desk could not send it; its log has the details"))
+
+    def _waiting(self) -> list[str]:
+        """Of every receiver that has nothing under way, the oldest: one for a webhook, several for a mail address."""
+        due = or_(Delivery.try_after.is_(None), Delivery.try_after <= self._desk.clock.now())
+        busy = self._webhooks.busy
+        with self._desk.look() as session:
+            waits = select(Delivery.subscription_id).where(Delivery.state == DeliveryState.QUEUED, due).distinct()
+            found: list[str] = []
+            for subscription_id in session.scalars(waits).all():
+                if subscription_id in busy:
+                    continue
+                subscription = needed(session, Subscription, subscription_id)
+                oldest = (
+                    select(Delivery.id)
+                    .join(Notice)
+                    .where(Delivery.subscription_id == subscription_id, Delivery.state == DeliveryState.QUEUED, due)
+                    .order_by(Notice.at)
+                    .limit(1 if subscription.channel == "webhook" else _BATCH)
+                )
+                found += session.scalars(oldest)
+        return found
+
+    def _send(self, delivery_id: str) -> None:
+        with self._desk.look() as session:
+            delivery = needed(session, Delivery, delivery_id)
+            subscription = delivery.subscription
+            if subscription.ended_at is not None:
+                answer = Answer("the subscription has ended")
+            elif subscription.channel == "webhook":
+                self._webhooks.post(_letter(self._desk, delivery, subscription))
+                return
+            else:
+                answer = Answer(_mail(self._desk, delivery, subscription))
+        self._settle(delivery_id, answer)
+
+    def _answered(self, letter: Letter, answer: Answer) -> None:
+        self._settle(letter.id, answer)
+
+    def _settle(self, delivery_id: str, answer: Answer) -> None:
+        with self._desk.act(ENGINE) as act:
+            delivery = needed(act.session, Delivery, delivery_id)
+            if answer.status == _GONE and delivery.subscription.ended_at is None:
+                delivery.subscription.ended_at = act.now
+                why = f"its receiver answered {_GONE}: it wants nothing any more"
+                act.log("subscription ended", f"subscription {delivery.subscription_id}", reason=why)
+            _settle(act, delivery, answer)
 
 
-def _settle(act: Act, delivery: Delivery, trouble: str | None) -> None:
+def _settle(act: Act, delivery: Delivery, answer: Answer) -> None:
     if delivery.state is not DeliveryState.QUEUED:
         return
     delivery.attempts += 1
-    delivery.trouble = trouble
-    over = trouble is not None and (delivery.attempts >= MOST_ATTEMPTS or delivery.subscription.ended_at is not None)
-    if trouble is not None and not over:
-        pause = pause_before_retry_seconds(delivery.attempts, dice=random.random())  # noqa: S311
+    delivery.trouble = answer.trouble
+    taken = answer.trouble is None
+    over = not taken and (delivery.attempts >= MOST_ATTEMPTS or delivery.subscription.ended_at is not None)
+    if not taken and not over:
+        pause = TO_PEOPLE.pause(delivery.attempts, asked=answer.asked_seconds, dice=random.random())  # noqa: S311
         delivery.try_after = act.now + timedelta(seconds=pause)
         return
     delivery.state = DELIVERY.after(delivery.state, DeliveryEvent.GIVE_UP if over else DeliveryEvent.SEND)
@@ -80,14 +116,12 @@ def _settle(act: Act, delivery: Delivery, trouble: str | None) -> None:
     act.tell(f"notice {delivery.state}", f"notice {delivery.notice_id}", app=delivery.notice.app)
 
 
-def _mail(desk: Desk, _: httpx.Client, delivery: Delivery, subscription: Subscription) -> None:
+def _mail(desk: Desk, delivery: Delivery, subscription: Subscription) -> str | None:
+    """Send a notice by mail; returns what is in the way, if anything."""
     notice = delivery.notice
-    mail = EmailMessage()
-    mail["From"] = desk.settings.mail_from
-    mail["To"] = subscription.address
-    mail["Subject"] = f"{notice.kind}: {notice.subject}"
-    mail["Message-ID"] = f"<{delivery.id}@{desk.settings.mail_from.rpartition('@')[2]}>"
     where = f"{desk.settings.address}{notice.place}"
+    mail = postbox.begun(desk.settings, subscription.address, f"{notice.kind}: {notice.subject}", delivery.id)
+    mail["List-Id"] = f"Notices of the desk <notices.{desk.settings.mail_domain}>"
     mail.set_content(
         f"{notice.said}\n\n{where}\n\nYou are told because you subscribed: {desk.settings.address}/notices\n"
     )
@@ -95,11 +129,12 @@ def _mail(desk: Desk, _: httpx.Client, delivery: Delivery, subscription: Subscri
         with postbox.connected(desk.settings) as server:
             server.send_message(mail)
     except (OSError, smtplib.SMTPException) as wrong:
-        raise Undelivered(postbox.told(wrong)) from None
+        return postbox.told(wrong)
+    return None
 
 
-def _post(desk: Desk, http: httpx.Client, delivery: Delivery, subscription: Subscription) -> None:
-    demand_reachable(subscription.address, desk.settings)
+def _letter(desk: Desk, delivery: Delivery, subscription: Subscription) -> Letter:
+    """A notice as a CloudEvent, signed by Standard Webhooks."""
     notice = delivery.notice
     body = json.dumps(
         {
@@ -120,12 +155,7 @@ def _post(desk: Desk, http: httpx.Client, delivery: Delivery, subscription: Subs
         "webhook-timestamp": str(int(now.timestamp())),
         "webhook-signature": Webhook(secret_of(desk, subscription)).sign(notice.id, now, body),
     }
-    try:
-        answer = http.post(subscription.address, content=body, headers=headers)
-    except (httpx.HTTPError, httpx.InvalidURL) as wrong:
-        raise Undelivered(f"nothing takes it there ({type(wrong).__name__})") from None
-    if not answer.is_success:
-        raise Undelivered(f"it was answered {answer.status_code}")
+    return Letter(delivery.id, subscription.id, subscription.address, body, headers)
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,8 @@ import smtplib
 import ssl
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
+from email.message import EmailMessage
 
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
@@ -29,6 +31,18 @@ def connected(settings: Settings) -> Iterator[smtplib.SMTP]:
         if settings.smtp_user:
             server.login(settings.smtp_user, settings.smtp_password)
         yield server
+
+
+def begun(settings: Settings, to: str, subject: str, mail_id: str) -> EmailMessage:
+    """A mail that the desk writes by itself, with what every mail carries (RFC 5322, RFC 3834). Only its content is missing."""
+    mail = EmailMessage()
+    mail["From"] = settings.mail_from
+    mail["To"] = to
+    mail["Subject"] = " ".join(subject.split())
+    mail["Date"] = datetime.now(UTC)
+    mail["Message-ID"] = f"<{mail_id}@{settings.mail_domain}>"
+    mail["Auto-Submitted"] = "auto-generated"
+    return mail
 
 
 def told(wrong: Exception) -> str:

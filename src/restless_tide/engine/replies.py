@@ -9,13 +9,13 @@ from email.message import EmailMessage
 
 from sqlalchemy import or_, select
 
-from restless_tide.core.notice import DELIVERY, MOST_ATTEMPTS, DeliveryEvent, DeliveryState
-from restless_tide.core.order import pause_before_retry_seconds
+from restless_tide.core.notice import DELIVERY, DeliveryEvent, DeliveryState
+from restless_tide.core.retry import MOST_ATTEMPTS, TO_PEOPLE
 from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.invitations import personal_code
+from restless_tide.desk.lanes import needed
 from restless_tide.desk.words import language_of, words
 from restless_tide.engine import postbox
-from restless_tide.engine.carriers import needed
 from restless_tide.engine.mail import TEMPLATES
 from restless_tide.records.tables import FieldReport, Invitation, ReportWord
 
@@ -66,7 +66,7 @@ def _settle(desk: Desk, word_id: str, trouble: str | None, *, over: bool = False
         word.attempts += 1
         word.trouble = trouble
         if trouble is not None and not over and word.attempts < MOST_ATTEMPTS:
-            pause = pause_before_retry_seconds(word.attempts, dice=random.random())  # noqa: S311
+            pause = TO_PEOPLE.pause(word.attempts, dice=random.random())  # noqa: S311
             word.try_after = act.now + timedelta(seconds=pause)
             return
         word.state = DELIVERY.after(word.state, DeliveryEvent.GIVE_UP if trouble else DeliveryEvent.SEND)
@@ -81,13 +81,10 @@ def _written(desk: Desk, word: ReportWord) -> EmailMessage | None:
     said = words(language_of([report.language, *tester.languages]))["mail"]
     version = report.build.version if report.build else ""
     named = {"app": report.app.title, "version": version, "name": tester.name}
-    mail = EmailMessage()
-    mail["From"] = desk.settings.mail_from
-    mail["To"] = tester.email
+    mail = postbox.begun(desk.settings, tester.email, said["reply_subject"].format(**named), word.id)
+    del mail["Auto-Submitted"]  # somebody of the team wrote it
     contact = report.trial.contact if report.trial else desk.settings.mail_from
     mail["Reply-To"] = postbox.address_for(desk, postbox.REPORT, report.id) or contact
-    mail["Subject"] = " ".join(said["reply_subject"].format(**named).split())
-    mail["Message-ID"] = f"<{word.id}@{desk.settings.mail_domain}>"
     mail.set_content(
         TEMPLATES.get_template("reply.txt").render(
             hello=(said["hello"] if tester.name else said["hello_nobody"]).format(**named),

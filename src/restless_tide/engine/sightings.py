@@ -1,145 +1,440 @@
-"""Taking sightings: what a store tells of itself is read in its order and written beside what was ordered.
+"""Taking sightings: what a store tells of itself is read in its order and told to the lanes.
 
 Events are pulled, and pushed where the store does that; each is taken in the store's sequence and in
-the same transaction as the cursor, so none is lost and none counts twice. An event about something whose order has been sent but not confirmed yet
-is left where it is until the confirmation is written; an event about something nobody here ordered
-is passed over.
+the same transaction as the cursor, so none is lost and none counts twice. An event under the key of an
+order whose answer is not written down yet, about something unknown so far, waits for that answer; an
+event about something that nobody here ordered is passed over.
+
+No event can stop the ones after it. One that cannot be taken, whatever the reason, is kept as it came,
+with the reason; the store shows trouble, people are told, and it can be tried again.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from typing import Any, NamedTuple
 
-from sqlalchemy import func, select
+import structlog
+from pydantic import ValidationError
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
-from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
+from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
+from restless_tide.core.lane import Held, Restored, Sighted
 from restless_tide.core.notice import NoticeKind
-from restless_tide.core.order import ORDER, PENDING, OrderEvent, OrderKind, OrderState
-from restless_tide.core.rollout import RolloutState, adopted
-from restless_tide.core.round import ROUND, RoundEvent, RoundState
+from restless_tide.core.order import PENDING, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
-from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import builds, invitations, legs, trials
+from restless_tide.desk import invitations, lanes
 from restless_tide.desk.desk import ENGINE, Act, Desk
-from restless_tide.desk.stores import rules_of
-from restless_tide.engine import field_reports
-from restless_tide.engine.carriers import leg_subject, needed
+from restless_tide.desk.lanes import needed
+from restless_tide.engine import field_reports, follow
+from restless_tide.engine.follow import Word
+from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import StoreEvent
-from restless_tide.records.tables import Berth, Build, Consignment, Leg, Order, Round, Sighting, Step, Store, Trial
+from restless_tide.records.tables import (
+    Berth,
+    Build,
+    Consignment,
+    Leg,
+    Order,
+    Round,
+    Sighting,
+    Step,
+    Store,
+    Trial,
+    UntakenEvent,
+)
 
-_CONSIGNMENT_EVENTS = {
-    ConsignmentState.PROCESSING: ConsignmentEvent.ARRIVE,
-    ConsignmentState.HELD: ConsignmentEvent.HOLD,
-    ConsignmentState.READY: ConsignmentEvent.CLEAR,
-    ConsignmentState.REFUSED: ConsignmentEvent.REFUSE,
-}
-_ROUND_EVENTS = {
-    RoundState.IN_HAND: RoundEvent.TAKE_UP,
-    RoundState.APPROVED: RoundEvent.APPROVE,
-    RoundState.REJECTED: RoundEvent.REJECT,
-    RoundState.RECALLED: RoundEvent.RECALL,
-}
-_TRIAL_EVENTS = {
-    TrialState.OPEN: TrialEvent.OPEN,
-    TrialState.TURNED_DOWN: TrialEvent.TURN_DOWN,
-    TrialState.CLOSED: TrialEvent.CLOSE,
-    TrialState.LAPSED: TrialEvent.LAPSE,
-}
+_log = structlog.get_logger("engine")
+LONGEST_WHY = 500
+RESTORED = "restored"
+MOST_HEARD = 1000
+"""Of one store's pushed events that wait to be taken; what comes beyond is asked for later."""
+MOST_KEPT = 1000
+"""Of one store's events that could not be taken; the cursor goes on all the same."""
+
+
+class TooEarly(Exception):
+    """The event is about something whose order is not settled yet; it is taken once the answer is written down."""
 
 
 def take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: bool = False) -> int:
-    """Write down events in the store's sequence, as far as there is no gap; returns how many were new."""
-    taken = 0
-    with desk.look() as session:
-        name = needed(session, Store, store_id).name
-    with desk.act(f"store:{name}") as act:
+    """Write down events in the store's sequence, as far as there is no gap; returns how many were taken.
+
+    They are taken together first, and each on its own when one of them cannot be.
+    """
+    try:
+        return _take(desk, store_id, events, pushed=pushed, each=False)
+    except _CannotTake:
+        return _take(desk, store_id, events, pushed=pushed, each=True)
+
+
+class _CannotTake(Exception):
+    """One of the events raised."""
+
+
+def _take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: bool, each: bool) -> int:
+    taken, news = 0, False
+    passed = set[tuple[int, str]]()
+    with desk.act(ENGINE) as act:
         store = needed(act.session, Store, store_id)
+        by_store = act.as_person(f"store:{store.name}")
         store.reached_at = act.now
         if pushed:
             store.pushed_at = act.now
+        told = desk.answered.setdefault(store_id, set())
+        known = _read_ahead(act.session, store, [event for event in events if (event.sequence, event.key) not in told])
         for event in sorted(events, key=lambda event: event.sequence):
             if event.sequence <= store.events_seen:
                 continue
             if event.sequence > store.events_seen + 1:
                 break
-            known = (
-                field_reports.take_in(desk, act, store, event) if event.type == "report.filed" else apply(act, event)
-            )
-            if not known and _awaits_confirmation(act, store):
+            try:
+                if (event.sequence, event.key) in told:
+                    passed.add((event.sequence, event.key or ""))
+                elif each:
+                    with act.attempt():
+                        apply(desk, by_store, store, event, known)
+                else:
+                    apply(desk, by_store, store, event, known)
+            except TooEarly:
                 break
-            store.events_seen, store.last_event_at = event.sequence, event.time
+            except Exception as wrong:  # nobody can tell what a store will send
+                if not each:
+                    raise _CannotTake from wrong
+                keep_untaken(act, store, event, wrong)
+            store.events_seen, store.last_event_at, store.last_event = event.sequence, event.time, event.id
             taken += 1
-            if event.type.startswith(("rulebook.", "account.")):
-                desk.news.add(store_id)
+            news = news or event.type.startswith(("rulebook.", "account."))
+    told -= passed
+    if news:
+        desk.news.add(store_id)
     return taken
 
 
-def hear(desk: Desk, store_id: str, event: StoreEvent) -> bool:
-    """Take a pushed event, already verified; False when it comes too early: then the store is asked for what is missing."""
+def keep_untaken(act: Act, store: Store, event: StoreEvent, wrong: Exception) -> None:
+    """Keep an event that could not be taken, so that nothing is lost, and tell people."""
+    why = _reason(wrong)
+    _log.warning("an event could not be taken", store=store.name, type=event.type, why=type(wrong).__name__)
+    kept = (
+        select(UntakenEvent).where(UntakenEvent.store_id == store.id).order_by(UntakenEvent.sequence).limit(MOST_KEPT)
+    )
+    rows = act.session.scalars(kept).all()
+    same = next((row for row in rows if row.sequence == event.sequence), None)
+    if same is not None:
+        same.why = why
+        return
+    if len(rows) >= MOST_KEPT:
+        act.session.delete(rows[0])
+    act.session.add(
+        UntakenEvent(
+            store_id=store.id, sequence=event.sequence, body=event.model_dump(mode="json"), why=why, at=act.now
+        )
+    )
+    said = f"{store.name} told of {event.type} (its event {event.sequence}), and the desk cannot take it: {why}"
+    act.log("event not taken", f"store {store.name}", reason=said)
+    key = f"{store.id}/untaken/{event.sequence}"
+    act.notice(NoticeKind.EVENT_UNTAKEN, key, f"store {store.name}", said, place="/stores")
+
+
+def _reason(wrong: Exception) -> str:
+    """What is wrong with an event, without repeating what it holds."""
+    if isinstance(wrong, ValidationError):
+        told = "; ".join(f"{'.'.join(map(str, error['loc']))}: {error['msg']}" for error in wrong.errors()[:5])
+        return f"it does not hold what the gateway protocol asks for ({told})."[:LONGEST_WHY]
+    return f"taking it failed ({type(wrong).__name__}); the desk's log has the details."[:LONGEST_WHY]
+
+
+def try_untaken(desk: Desk, person: str, store_name: str) -> tuple[int, int]:
+    """Try the events again that could not be taken; returns how many were taken now, and how many are left."""
     with desk.look() as session:
-        store = needed(session, Store, store_id)
-        early, known = False, event.sequence <= store.events_seen
-    if not known:
-        early = not take(desk, store_id, [event], pushed=True)
-    if early or store_id in desk.news:
-        desk.gaps.add(store_id)
-    return not early
+        store = session.scalars(select(Store).where(Store.name == store_name)).one()
+        store_id = store.id
+        found = select(UntakenEvent).where(UntakenEvent.store_id == store_id).order_by(UntakenEvent.sequence)
+        rows = [(row.id, row.body) for row in session.scalars(found)]
+    taken = 0
+    for row_id, body in rows:
+        with desk.act(person) as act:
+            store = needed(act.session, Store, store_id)
+            event = StoreEvent.model_validate(body)
+            try:
+                with act.attempt():
+                    apply(desk, act.as_person(f"store:{store.name}"), store, event)
+            except Exception as wrong:  # noqa: BLE001  (it stays where it is, with the reason)
+                needed(act.session, UntakenEvent, row_id).why = _reason(wrong)
+                continue
+            act.session.delete(needed(act.session, UntakenEvent, row_id))
+            taken += 1
+    if rows:
+        with desk.act(person) as act:
+            act.log("events tried again", f"store {store_name}", after={"taken": taken, "left": len(rows) - taken})
+    return taken, len(rows) - taken
 
 
-def _awaits_confirmation(act: Act, store: Store) -> bool:
-    sent = select(func.count()).select_from(Order).where(Order.store_id == store.id, Order.state == OrderState.SENT)
-    by_hand = select(Step.order_id).where(Step.order_id.is_not(None), Step.state == StepState.WAITING)
-    return bool(act.session.scalar(sent.where(Order.id.not_in(by_hand))))
+def hear(desk: Desk, store_id: str, event: StoreEvent) -> None:
+    """A store has pushed an event, already verified; it is taken in a moment, together with others that came.
+
+    Should the desk die before, the event is asked for again, since the cursor has not moved.
+    """
+    with desk.hearing:
+        heard = desk.heard.setdefault(store_id, [])
+        if len(heard) < MOST_HEARD:
+            heard.append(event)
+    desk.ring_heard()
 
 
-def apply(act: Act, event: StoreEvent) -> bool:
-    """Write one event down; False when it speaks of something unknown here."""
+def take_heard(desk: Desk) -> float | None:
+    """Take what was pushed; where something is missing before it, the store is asked for it. Nothing else is due then."""
+    for store_id in list(desk.heard):
+        with desk.hearing:
+            events = desk.heard.pop(store_id, [])
+        if not events:
+            continue
+        with desk.look() as session:
+            seen = needed(session, Store, store_id).events_seen
+        last = max(event.sequence for event in events)
+        if last > seen:
+            taken = take(desk, store_id, events, pushed=True)
+            if seen + taken < last:
+                desk.gaps.add(store_id)
+        if store_id in desk.news:
+            desk.gaps.add(store_id)
+        if store_id in desk.gaps:
+            desk.ring()
+    return None
+
+
+class Cursor(NamedTuple):
+    """How far a store's events were taken: the place of the last one, and its name."""
+
+    seen: int
+    last: str | None
+
+
+def cursor_of(store: Store) -> Cursor:
+    return Cursor(store.events_seen, store.last_event)
+
+
+def was_restored(cursor: Cursor, events: Sequence[StoreEvent]) -> bool:
+    """Whether the store no longer has the event that was taken last: it was restored from a backup.
+
+    ``events`` are what it tells from that event on, asked for when the cursor stood there.
+    """
+    return bool(cursor.seen and cursor.last) and (not events or (events[0].sequence, events[0].id) != cursor)
+
+
+def restore(desk: Desk, store_id: str, cursor: Cursor, events: Sequence[StoreEvent]) -> None:
+    """Take a store as it is after it was restored: everything it has ever told, the last of each subject.
+
+    What differs now from what is wanted is ordered again by the lanes. Nothing is done when events were taken since
+    the cursor was read: then the next look tells whether it was restored.
+    """
+    newest = {(event.type, event.subject): event for event in events}
+    last = max((event.sequence for event in events), default=0)
+    with desk.act(ENGINE) as act:
+        store = needed(act.session, Store, store_id)
+        if cursor_of(store) != cursor:
+            return
+        _log.warning("a store was restored from a backup", store=store.name)
+        by_store = act.as_person(f"store:{store.name}")
+        before, store.events_seen = store.events_seen, last
+        store.last_event = next((event.id for event in events if event.sequence == last), None)
+        said = (
+            f"{store.name} went back in its own record: {before} events were known, {last} are there now."
+            " It was probably restored from a backup. What is wanted is ordered again where it differs."
+        )
+        act.log("store restored", f"store {store.name}", reason=said)
+        key = f"{store.id}/restored/{act.now.isoformat()}"
+        act.notice(NoticeKind.CHANGED_AT_STORE, key, f"store {store.name}", said, place="/stores")
+        for subject, row in _seen_after(act.session, store, last):
+            follow.happen(desk, act, subject, row, Restored(last), heard=last)
+        for event in sorted(newest.values(), key=lambda event: event.sequence):
+            if event.type == "report.filed":
+                continue
+            try:
+                with act.attempt():
+                    apply(desk, by_store, store, event, restored=True)
+            except TooEarly:
+                continue
+            except Exception as wrong:  # noqa: BLE001  (as in take)
+                keep_untaken(act, store, event, wrong)
+
+
+def _seen_after(session: Session, store: Store, sequence: int) -> list[tuple[Subject, Any]]:
+    """Everything at a store whose sighting has a place after ``sequence``."""
+    found: list[tuple[Subject, Any]] = []
+    late = select(Sighting.subject).where(Sighting.sequence > sequence)
+    of_store = {
+        Subject.BERTH: select(Berth),
+        Subject.CONSIGNMENT: select(Consignment).join(Berth),
+        Subject.TRIAL: select(Trial).join(Consignment).join(Berth),
+        Subject.ROUND: select(Round).join(Leg).join(Berth),
+        Subject.LEG: select(Leg).join(Berth),
+    }
+    for subject, rows in of_store.items():
+        table: Any = lanes.TABLES[subject]
+        wanted = rows.where(Berth.store_id == store.id, table.id.in_(late))
+        found += [(subject, row) for row in session.scalars(wanted)]
+    return found
+
+
+class Known:
+    """What a page of events speaks of, read at once: rounds by the store's names, and keys of ours."""
+
+    def __init__(self) -> None:
+        self.rounds: dict[str, Round] = {}
+        self.keys: set[str] = set()
+
+
+_READ_AHEAD_FROM = 20
+
+
+def _read_ahead(session: Session, store: Store, events: Sequence[StoreEvent]) -> Known | None:
+    """Read what many events speak of in a few queries; a few events ask for themselves."""
+    if len(events) < _READ_AHEAD_FROM:
+        return None
+    known = Known()
+    subjects = {event.subject for event in events if event.type in ("rollout.changed", "submission.changed")}
+    wanted = select(Round).join(Leg).join(Berth).where(Berth.store_id == store.id, Round.store_ref.in_(subjects))
+    for row in session.scalars(wanted):
+        known.rounds[row.store_ref or ""] = row
+    keys = {event.key for event in events if event.key}
+    known.keys = set(session.scalars(select(Order.id).where(Order.id.in_(keys))))
+    lanes.legs_ahead(session, {row.leg_id for row in known.rounds.values()})
+    lanes.sightings_of(session, [row.id for row in known.rounds.values()])
+    return known
+
+
+def apply(
+    desk: Desk, act: Act, store: Store, event: StoreEvent, known: Known | None = None, *, restored: bool = False
+) -> None:
+    """Write one event down. Raises TooEarly, and ValidationError for one that does not say what its type asks for.
+
+    ``restored``: it tells of what was so long ago and is so again, which is nobody's wish.
+    """
+    model = protocol.EVENT_DATA.get(event.type)
+    if model is None:
+        return
+    data: Any = model.model_validate(event.data)
+    key = RESTORED if restored else _key_of_ours(act, event, known)
     match event.type:
-        case "consignment.changed":
-            return _consignment_changed(act, event)
-        case "submission.changed":
-            return _round_changed(act, event)
-        case "trial.changed":
-            return _trial_changed(act, event)
-        case "tester.changed":
-            return _tester_changed(act, event)
         case "rollout.changed":
-            return _rollout_changed(act, event)
+            _rollout_changed(desk, act, store, event, data, key, known)
+        case "report.filed":
+            field_reports.take_in(desk, act, store, event)
+        case "tester.changed":
+            trial = _row(act.session, Subject.TRIAL, store, event.subject)
+            if trial is not None:
+                invitations.seen_at_store(act, trial, data.address, data.state, data.device, data.system)
         case "berth.changed":
-            return _berth_changed(act, event)
-    return False
+            _berth_changed(desk, act, store, event, data, key)
+        case _:
+            _subject_changed(desk, act, store, event, data, key, known)
 
 
-def _berth_changed(act: Act, event: StoreEvent) -> bool:
+def _key_of_ours(act: Act, event: StoreEvent, known: Known | None) -> str | None:
+    if event.key is None:
+        return None
+    if known is not None:
+        return event.key if event.key in known.keys else None
+    return event.key if act.session.get(Order, event.key) is not None else None
+
+
+_SUBJECTS = {
+    "consignment.changed": Subject.CONSIGNMENT,
+    "submission.changed": Subject.ROUND,
+    "trial.changed": Subject.TRIAL,
+}
+
+
+def _row(session: Session, subject: Subject, store: Store, reference: str) -> Any:
+    """What a store calls so; None when nothing here is."""
+    at = Berth.store_id == store.id
+    wanted: dict[Subject, Any] = {
+        Subject.BERTH: select(Berth).where(at, Berth.store_ref == reference),
+        Subject.CONSIGNMENT: select(Consignment).join(Berth).where(at, Consignment.store_ref == reference),
+        Subject.TRIAL: select(Trial).join(Consignment).join(Berth).where(at, Trial.store_ref == reference),
+        Subject.ROUND: select(Round).join(Leg).join(Berth).where(at, Round.store_ref == reference),
+    }
+    return session.scalar(wanted[subject].limit(1))
+
+
+def _subject_changed(
+    desk: Desk, act: Act, store: Store, event: StoreEvent, data: Any, key: str | None, known: Known | None
+) -> None:
+    """A build, a submission or a trial stands elsewhere now."""
+    subject = _SUBJECTS[event.type]
+    row: Any = known.rounds.get(event.subject) if known and subject is Subject.ROUND else None
+    row = row or _row(act.session, subject, store, event.subject)
+    if row is None and subject is Subject.CONSIGNMENT:
+        row = _handed_in_there(act, store, event.subject, data)
+    if row is None:
+        _demand_settled(act, key)
+        return
+    word = Word(event.time, event.id, data)
+    follow.happen(
+        desk, act, subject, row, Sighted(Held(data.state), event.sequence, key), word=word, heard=event.sequence
+    )
+
+
+def _demand_settled(act: Act, key: str | None) -> None:
+    """Raise TooEarly when the order that an unknown subject comes from is still to be settled."""
+    order = act.session.get(Order, key) if key is not None else None
+    if order is not None and order.state in PENDING:
+        raise TooEarly
+
+
+def _rollout_changed(
+    desk: Desk,
+    act: Act,
+    store: Store,
+    event: StoreEvent,
+    data: protocol.RolloutChanged,
+    key: str | None,
+    known: Known | None,
+) -> None:
+    round_ = known.rounds.get(event.subject) if known else _row(act.session, Subject.ROUND, store, event.subject)
+    if round_ is None:
+        return
+    leg: Leg = round_.leg
+    before = lanes.sighting_of(act.session, leg.id)
+    old = (before.state, before.share) if before else None
+    held = Held(data.state, data.share)
+    what, word = Sighted(held, event.sequence, key), Word(event.time, event.id)
+    follow.happen(desk, act, Subject.LEG, leg, what, word=word, heard=event.sequence)
+    if old != (data.state, data.share):
+        act.tell(
+            "seen", f"release {leg.release.version} at {store.name}", app=leg.release.app.name,
+            said=f"{data.state} at {data.share:.0%}",
+        )  # fmt: skip
+
+
+def _berth_changed(
+    desk: Desk, act: Act, store: Store, event: StoreEvent, data: protocol.BerthChanged, key: str | None
+) -> None:
     """Somebody set availability on the store's own pages, or the name lapsed unused."""
-    berth = act.session.scalar(select(Berth).where(Berth.store_ref == event.subject))
+    berth = _row(act.session, Subject.BERTH, store, event.subject)
     if berth is None:
-        return False
-    subject, app = f"berth {berth.app.name} at {berth.store.name}", berth.app.name
-    if event.data.get("state") == "lapsed":
+        _demand_settled(act, key)
+        return
+    if data.state == "lapsed":
+        subject, app = f"berth {berth.app.name} at {berth.store.name}", berth.app.name
         berth.store_ref, berth.refused_because = None, "the name lapsed, because no build came in time"
         act.log("name lapsed", subject, app=app, reason=berth.refused_because)
         act.notice(
             NoticeKind.LAPSING, f"{berth.id}/{event.id}", subject, "The name lapsed unused.", place="/stores", app=app
         )
-        return True
-    seen = event.data.get("availability")
-    if seen and seen != berth.availability_seen and event.sequence > berth.told_until:
-        before, berth.availability_seen = berth.availability_seen, seen
-        if seen != berth.availability and not _in_flight(act, berth.id):
-            berth.availability = seen
-            act.log("changed at the store", subject, app=app, before=before, after=seen)
-            said = "Where and for how much it is offered was changed on the store's own pages."
-            act.notice(NoticeKind.CHANGED_AT_STORE, event.id, subject, said, place="/stores", app=app)
-    return True
+    elif data.availability is not None:
+        held = lanes.offered(data.availability.model_dump(mode="json"))
+        what = Sighted(held, event.sequence, key)
+        word = Word(event.time, event.id)
+        follow.happen(desk, act, Subject.BERTH, berth, what, word=word, heard=event.sequence)
 
 
-def _handed_in_there(act: Act, event: StoreEvent) -> Consignment | None:
+def _handed_in_there(act: Act, store: Store, reference: str, data: protocol.ConsignmentChanged) -> Consignment | None:
     """The consignment that somebody took to the store's own pages, recognised by berth, version and number."""
-    berth = act.session.scalar(select(Berth).where(Berth.store_ref == str(event.data.get("berth"))))
-    if berth is None:
+    berth = _row(act.session, Subject.BERTH, store, data.berth or "")
+    if berth is None or data.number is None:
         return None
     found = act.session.scalar(
         select(Consignment)
@@ -147,221 +442,18 @@ def _handed_in_there(act: Act, event: StoreEvent) -> Consignment | None:
         .where(
             Consignment.berth_id == berth.id,
             Consignment.store_ref.is_(None),
-            Build.version == str(event.data.get("version")),
-            Build.number == event.data.get("number"),
+            Build.version == data.version,
+            Build.number_order == data.number.order,
         )
     )
-    if found is None:
+    order = next(iter(lanes.pending(act.session, found.id)), None) if found is not None else None
+    if found is None or order is None:
         return None
-    waiting = select(Order).join(Step).where(Order.lane == found.id, Order.state.in_(PENDING))
-    order = act.session.scalar(waiting.limit(1))
-    if order is None:
-        return None
-    found.store_ref, found.sent_bytes = event.subject, found.size_bytes
+    found.store_ref, found.sent_bytes = reference, found.size_bytes
     found.state = CONSIGNMENT.after(CONSIGNMENT.initial, ConsignmentEvent.SEND)
-    order.state, order.settled_at, order.trouble = ORDER.after(order.state, OrderEvent.CONFIRM), act.now, None
+    lanes.settle(act, order, OrderState.CONFIRMED)
     for step in act.session.scalars(select(Step).where(Step.order_id == order.id, Step.state == StepState.WAITING)):
         step.state, step.outcome, step.settled_at = STEP.after(step.state, StepEvent.CONFIRM), "done", act.now
         step.said, step.settled_by = "The desk recognised it.", act.person
     act.log("first build recognised", f"consignment {found.id}", app=berth.app.name, after={"build": found.build.label})
     return found
-
-
-def _consignment_changed(act: Act, event: StoreEvent) -> bool:
-    consignment = act.session.scalar(select(Consignment).where(Consignment.store_ref == event.subject))
-    consignment = consignment or _handed_in_there(act, event)
-    if consignment is None:
-        return False
-    state = ConsignmentState(event.data["state"])
-    step = _CONSIGNMENT_EVENTS[state]
-    asked = list(event.data.get("questions") or [])
-    same = consignment.state is state and not (state is ConsignmentState.HELD and asked != consignment.questions)
-    if same or (consignment.state is not state and (consignment.state, step) not in CONSIGNMENT.table):
-        return True
-    before = consignment.state
-    consignment.state = state if before is state else CONSIGNMENT.after(before, step)
-    consignment.changed_at, consignment.questions, consignment.answers = act.now, asked, {}
-    consignment.reason = event.data.get("reason")
-    act.log(
-        f"build {state}",
-        f"consignment {consignment.id}",
-        app=consignment.build.app.name,
-        reason=consignment.reason or "",
-        before={"state": str(before)},
-        after={"state": str(state), "build": consignment.build.label},
-    )
-    if not _answered_by_itself(act, consignment):
-        _tell_of_build(act, event, consignment)
-    if consignment.state is ConsignmentState.READY:
-        trials.build_ready(replace(act, person=ENGINE), consignment)
-    return True
-
-
-def _answered_by_itself(act: Act, consignment: Consignment) -> bool:
-    """Whether standing answers fit every question that the store holds the build for; then they are given."""
-    if consignment.state is not ConsignmentState.HELD:
-        return False
-    answers = standing_answers.fitting(act.session, consignment.berth, consignment.questions)
-    if answers is None:
-        return False
-    by_itself = replace(act, person=ENGINE)  # the store told of the question; it did not answer it
-    builds.answer(by_itself, consignment.id, answers, reason="by the standing answers")
-    return True
-
-
-def _tell_of_build(act: Act, event: StoreEvent, consignment: Consignment) -> None:
-    app, label = consignment.build.app, f"{consignment.build.app.title} {consignment.build.label}"
-    store, place = rules_of(consignment.berth.store).store, f"/apps/{consignment.build.app.name}/builds"
-    kinds = {
-        ConsignmentState.READY: (NoticeKind.PROCESSED, f"{label} is ready at {store}."),
-        ConsignmentState.REFUSED: (NoticeKind.PROCESSED, f"{store} refused {label}: {consignment.reason}"),
-        ConsignmentState.HELD: (NoticeKind.HELD, f"{store} holds {label} and asks a question."),
-    }
-    if consignment.state in kinds:
-        kind, said = kinds[consignment.state]
-        act.notice(kind, event.id, f"{label} at {store}", said, place=place, app=app.name)
-
-
-def _round_changed(act: Act, event: StoreEvent) -> bool:
-    round_ = act.session.scalar(select(Round).where(Round.store_ref == event.subject))
-    if round_ is None:
-        return False
-    state = RoundState(event.data["state"])
-    step = _ROUND_EVENTS.get(state)
-    if step is None or (round_.state, step) not in ROUND.table:
-        return True
-    before = round_.state
-    round_.state, round_.changed_at = ROUND.after(before, step), act.now
-    round_.reasons = list(event.data.get("reasons") or [])
-    if (before, state) == (RoundState.RECALLED, RoundState.APPROVED):
-        round_.leg.needs_word, round_.leg.word_given_at = True, None  # somebody wanted it back: never launch by itself
-    act.log(
-        f"review: {state}",
-        leg_subject(round_.leg),
-        app=round_.leg.release.app.name,
-        reason=" ".join(round_.reasons),
-        before={"round": str(before)},
-        after={"round": str(state)},
-    )
-    if state in (RoundState.APPROVED, RoundState.REJECTED):
-        release, store = round_.leg.release, rules_of(round_.leg.berth.store).store
-        said = f"{release.app.title} {release.version} was {state} by {store}. {' '.join(round_.reasons)}".strip()
-        kind = NoticeKind.APPROVED if state is RoundState.APPROVED else NoticeKind.REJECTED
-        place = f"/apps/{release.app.name}/releases/{release.version}"
-        act.notice(kind, event.id, leg_subject(round_.leg), said, place=place, app=release.app.name)
-    return True
-
-
-def _trial_changed(act: Act, event: StoreEvent) -> bool:
-    trial = act.session.scalar(select(Trial).where(Trial.store_ref == event.subject))
-    if trial is None:
-        return False
-    state = TrialState(event.data["state"])
-    trial.store_page = event.data.get("page") or trial.store_page
-    step = _TRIAL_EVENTS.get(state)
-    if step is None or (trial.state, step) not in TRIAL.table:
-        return True
-    before = trial.state
-    trial.state, trial.changed_at = TRIAL.after(before, step), act.now
-    trial.reason = event.data.get("reason")
-    app = trial.cohort.app
-    act.log(
-        f"trial {state}",
-        f"trial {trial.id}",
-        app=app.name,
-        reason=trial.reason or "",
-        before={"state": str(before)},
-        after={"state": str(state)},
-    )
-    if state is TrialState.OPEN:
-        trials.opened(replace(act, person=ENGINE), trial)
-    if state in (TrialState.OPEN, TrialState.TURNED_DOWN):
-        label, store = trial.consignment.build.label, rules_of(trial.consignment.berth.store).store
-        told = "is open" if state is TrialState.OPEN else f"was turned down: {trial.reason}"
-        said = f"The trial of {app.title} {label} with {trial.cohort.name} at {store} {told}."
-        kind = NoticeKind.APPROVED if state is TrialState.OPEN else NoticeKind.REJECTED
-        if before is TrialState.WITH_STORE and (state is TrialState.TURNED_DOWN or _was_reviewed(trial)):
-            act.notice(kind, event.id, f"trial {trial.id}", said, place=f"/trials/{trial.id}", app=app.name)
-    return True
-
-
-def _was_reviewed(trial: Trial) -> bool:
-    rules = rules_of(trial.consignment.berth.store).cohorts.get(trial.cohort.kind)
-    return rules is not None and rules.review_first
-
-
-def _tester_changed(act: Act, event: StoreEvent) -> bool:
-    """Somebody accepted, installed or left on the store's own side."""
-    trial = act.session.scalar(select(Trial).where(Trial.store_ref == event.subject))
-    if trial is None:
-        return False
-    told = {name: str(event.data.get(name) or "") for name in ("address", "state", "device", "system")}
-    return invitations.seen_at_store(act, trial, **told)
-
-
-def _rollout_changed(act: Act, event: StoreEvent) -> bool:
-    round_ = act.session.scalar(select(Round).where(Round.store_ref == event.subject))
-    if round_ is None:
-        return False
-    leg = round_.leg
-    state, share = RolloutState(event.data["state"]), float(event.data["share"])
-    if leg.sighting is None:
-        leg.sighting = Sighting(leg_id=leg.id, state=state, share=share, at=event.time, seen_at=act.now)
-    seen = leg.sighting
-    seen.state, seen.share, seen.sequence, seen.at, seen.seen_at = state, share, event.sequence, event.time, act.now
-    act.tell("seen", leg_subject(leg), app=leg.release.app.name, said=f"{state} at {share:.0%}")
-    reconcile(act, leg)
-    return True
-
-
-def reconcile(act: Act, leg: Leg) -> None:
-    """Where the store was last seen elsewhere than this desk has ordered it, somebody acted there: take it as it is.
-
-    Done when a sighting comes in and when an order is settled, and only while nothing is on its way. What the store
-    told up to ``told_until`` was ordered here. A step that a halt overtook in flight is no wish of anybody's: it is
-    halted again.
-    """
-    seen, release = leg.sighting, leg.release
-    if seen is None or 0 < seen.sequence <= leg.told_until or _in_flight(act, leg.id):
-        return
-    state, share = RolloutState(seen.state), seen.share
-    if (leg.state, leg.share) == (state, share):
-        return
-    if state is RolloutState.RISING and halt_again_after_late_step(act, leg):
-        return
-    before = {"state": str(leg.state), "share": leg.share}
-    if leg.launched_at is None and state in (RolloutState.RISING, RolloutState.COMPLETE):
-        leg.launched_at = act.now
-    legs.keep_progress(leg, adopted(legs.progress_of(leg), state, share, legs.ladder_of(leg), act.now))
-    after = {"state": str(state), "share": share}
-    act.log("changed at the store", leg_subject(leg), app=release.app.name, before=before, after=after)
-    if state is not RolloutState.SUPERSEDED:
-        said = f"{release.app.title} {release.version} is {state} at {share:.0%}; that was not ordered here."
-        place, key = f"/apps/{release.app.name}/releases/{release.version}", f"{leg.id}/seen/{seen.sequence}"
-        act.notice(NoticeKind.CHANGED_AT_STORE, key, leg_subject(leg), said, place=place, app=release.app.name)
-
-
-def halt_again_after_late_step(act: Act, leg: Leg) -> bool:
-    """Halt once more when a step that a halt overtook in flight may have reached the store after it.
-
-    That is so when the leg's newest order is the halt, or was dropped by it, and what it dropped had been sent.
-    """
-    orders = act.session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(20))
-    halted = False
-    for order in orders:
-        if order.kind is OrderKind.HALT:
-            if order.state in PENDING or order.payload.get("again"):
-                return order.state in PENDING
-            halted = True
-        elif order.state is OrderState.DROPPED and halted and order.attempts:
-            payload = {"again": True, "reason": f"{order.kind} was in flight when it was halted"}
-            act.order(OrderKind.HALT, lane=leg.id, store=leg.berth.store, subject=leg.id, payload=payload)
-            return True
-        elif order.state is not OrderState.DROPPED:
-            return False
-    return False
-
-
-def _in_flight(act: Act, lane: str) -> bool:
-    pending = select(func.count()).select_from(Order).where(Order.lane == lane, Order.state.in_(PENDING))
-    return bool(act.session.scalar(pending))

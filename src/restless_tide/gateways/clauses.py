@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 
 from restless_tide.core.errors import Invalid
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.conformance import (
@@ -27,6 +28,7 @@ from restless_tide.gateways.conformance import (
     fits,
 )
 from restless_tide.gateways.protocol import ConnectionFile
+from restless_tide.tls import verified
 
 # 2 Who is asking
 
@@ -274,7 +276,8 @@ def _handed_in(suite: Suite) -> str | None:
     berth, facts = suite.known["a berth"], suite.material.facts
     for event in suite.events():
         data = event.data
-        same = (data.get("berth"), data.get("version"), data.get("number")) == (berth, facts.version, facts.number)
+        number = BuildNumber(data.get("number", 0))
+        same = (data.get("berth"), data.get("version"), number) == (berth, facts.version, facts.number)
         if event.type == "consignment.changed" and same:
             return event.subject
     return None
@@ -418,6 +421,14 @@ def _events(suite: Suite) -> None:
     demand(halts or "the key of a halt" not in suite.known, "the halt was not told")
 
 
+def _keys(suite: Suite) -> None:
+    key = suite.known["the key of a halt"][0]
+    halts = [
+        event for event in suite.events() if event.type == "rollout.changed" and event.data.get("state") == "halted"
+    ]
+    demand(any(event.key == key for event in halts), "the event that told of a halt does not carry the key of its call")
+
+
 def _pushes(suite: Suite) -> None:
     address = "http://127.0.0.1:9/events"
     made = suite.done("/v1/pushes", protocol.PushAnswer, {"address": address}, "a push")
@@ -461,6 +472,7 @@ CLAUSES: list[Check] = [
     ("8.2", "a halt is done once, and refused as impossible when there is nothing to halt", _halted),
     ("8.3", "gauges are told", _gauges),
     ("9.1", "events are numbered without gaps and can be replayed", _events),
+    ("9.3", "an event carries the key of the call that caused it", _keys),
     ("9.2", "events are pushed, signed with a secret that can be renewed", _pushes),
     ("8.4", "a drill goes the whole way and changes nothing", _drill),
 ]
@@ -468,5 +480,7 @@ CLAUSES: list[Check] = [
 
 def check(connection: ConnectionFile, material: Material) -> Iterator[Finding]:
     """Run the suite. The gateway is reached at the address in the connection file."""
-    with httpx.Client(base_url=connection.gateway, timeout=20, trust_env=False) as http:
+    with httpx.Client(
+        base_url=connection.gateway, timeout=20, trust_env=False, verify=verified(connection.gateway)
+    ) as http:
         yield from Suite(connection, material, http, CLAUSES).run()

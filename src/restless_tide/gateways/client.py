@@ -9,24 +9,24 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import math
 import threading
 import time
 import uuid
 from collections.abc import Callable
 from contextvars import ContextVar
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any, BinaryIO, TypeVar
 
 import httpx
 import jwt
 from pydantic import BaseModel, ValidationError
 
+from restless_tide.core.dates import http_date, seconds_asked
 from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import ConnectionFile
+from restless_tide.tls import verified
 
 Answer = TypeVar("Answer", bound=BaseModel)
 
@@ -49,7 +49,9 @@ class Gateway:
     def __init__(self, connection: ConnectionFile, *, name: str) -> None:
         self._name = name
         self._connection = connection
-        self._http = httpx.Client(base_url=connection.gateway, timeout=_TIMEOUT, trust_env=False)
+        self._http = httpx.Client(
+            base_url=connection.gateway, timeout=_TIMEOUT, trust_env=False, verify=verified(connection.gateway)
+        )
         self._lock = threading.Lock()
         self._token: str | None = None
         self._token_until = 0.0
@@ -308,7 +310,7 @@ class Gateway:
 
     def _clocks_differ(self, answer: httpx.Response) -> bool:
         """Whether the store's clock (its Date header) is another than ours; then ours is set by it for this store."""
-        told = _http_date(answer.headers.get("date", ""))
+        told = http_date(answer.headers.get("date", ""))
         skew = (told - datetime.now(UTC)).total_seconds() if told else 0.0
         if abs(skew - self.skew_seconds) < LEAST_SKEW_SECONDS:
             return False
@@ -354,7 +356,7 @@ class Gateway:
         remedy = str(problem.get("remedy") or "")
         if answer.status_code in _UNKNOWN_OUTCOME or code == NOT_YET:
             wrong = StoreUnreachable(detail, remedy=remedy, code=code if code == NOT_YET else None)
-            wrong.wait_seconds = _seconds_asked(answer.headers.get("retry-after", ""))
+            wrong.wait_seconds = seconds_asked(answer.headers.get("retry-after", ""))
             raise wrong
         if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN):
             raise StoreRefused(
@@ -377,23 +379,6 @@ def _kept(headers: httpx.Headers) -> dict[str, str]:
     """The headers without those that speak of an encoding which is undone already."""
     undone = ("content-encoding", "content-length", "transfer-encoding")
     return {name: value for name, value in headers.items() if name not in undone}
-
-
-def _http_date(text: str) -> datetime | None:
-    try:
-        told = parsedate_to_datetime(text)
-    except (ValueError, TypeError):
-        return None
-    return told if told.tzinfo else told.replace(tzinfo=UTC)
-
-
-def _seconds_asked(text: str) -> float:
-    """Retry-After (RFC 9110, section 10.2.3): seconds, or an instant."""
-    if text.strip().isdigit():
-        return float(text)
-    until = _http_date(text)
-    seconds = (until - datetime.now(UTC)).total_seconds() if until else 0.0
-    return seconds if math.isfinite(seconds) and seconds > 0 else 0.0
 
 
 def _told_transport(wrong: httpx.TransportError | httpx.DecodingError) -> str:

@@ -7,9 +7,11 @@ them through a life cycle of core.
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
+
+from restless_tide.core.numbers import BuildNumber
 
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 ALGORITHM = "ES256"
@@ -23,6 +25,17 @@ RIGHTS = ("read", "builds", "trials", "releases", "rollouts", "availability")
 """What a key may be allowed; the desk works fully with all of them."""
 ACT_IMPOSSIBLE = "act-impossible"
 """The code of a refusal because the rollout is already where the act would lead, or cannot get there."""
+
+
+MOST_LISTED = 200
+Reference = Annotated[str, Field(min_length=1, max_length=200)]
+"""The store's own name for something."""
+Words = Annotated[str, Field(max_length=10_000)]
+ConsignmentHeld = Literal["processing", "held", "ready", "refused", "lapsed"]
+TrialHeld = Literal["with the store", "open", "turned down", "closed", "lapsed"]
+SubmissionHeld = Literal["queued", "in hand", "approved", "rejected", "recalled"]
+RolloutHeld = Literal["rising", "paused", "halted", "complete", "withdrawn", "superseded"]
+"""What a store may hold of each; a store says no other state."""
 
 
 class Message(BaseModel):
@@ -83,7 +96,7 @@ class BerthAnswer(Message):
 
 class HeldBuild(Message):
     version: str
-    number: int
+    number: BuildNumber
     live: bool = False
     in_release: bool = False
     refused: bool = False
@@ -100,23 +113,26 @@ class UploadAnswer(Message):
 class ConsignmentRequest(Message):
     uploads: tuple[str, ...] = Field(min_length=1)
     version: str
-    number: int
+    number: BuildNumber
 
 
 class QuestionAsked(Message):
-    code: str
-    text: str
-    help: str = ""
-    choices: tuple[str, ...] = ()
+    code: Annotated[str, Field(max_length=200)]
+    text: Words
+    help: Words = ""
+    choices: tuple[Annotated[str, Field(max_length=400)], ...] = Field(default=(), max_length=MOST_LISTED)
 
 
 class ConsignmentAnswer(Message):
-    id: str
-    state: Literal["processing", "held", "ready", "refused"]
-    version: str
-    number: int
-    questions: tuple[QuestionAsked, ...] = ()
-    reason: str | None = None
+    """A build at the store. ``sequence`` is that of the event that told of the act, in an answer to one."""
+
+    id: Reference
+    state: ConsignmentHeld
+    version: str = Field(max_length=100)
+    number: BuildNumber
+    questions: tuple[QuestionAsked, ...] = Field(default=(), max_length=MOST_LISTED)
+    reason: Words | None = None
+    sequence: int | None = None
 
 
 class AnswersRequest(Message):
@@ -128,7 +144,7 @@ MOST_TESTERS = 500
 
 
 class TrialRequest(Message):
-    """``brief`` is what to try, by locale; ``sign_in`` is for the store's reviewer alone."""
+    """``brief`` is what to look at, by locale; ``sign_in`` is for the store's reviewer alone."""
 
     consignment: str
     kind: str
@@ -146,12 +162,13 @@ class TestersRequest(Message):
 class TrialAnswer(Message):
     """``seats`` and ``seats_taken`` as the store counts them; ``page`` is where testers find the build there."""
 
-    id: str
+    id: Reference
     seats: int | None = None
     seats_taken: int | None = None
-    state: Literal["with the store", "open", "turned down", "closed", "lapsed"]
-    reason: str | None = None
-    page: str | None = None
+    state: TrialHeld
+    reason: Words | None = None
+    page: str | None = Field(default=None, max_length=2000)
+    sequence: int | None = None
 
 
 class UsageDay(Message):
@@ -176,9 +193,10 @@ class SubmissionRequest(Message):
 
 
 class SubmissionAnswer(Message):
-    id: str
-    state: Literal["queued", "in hand", "approved", "rejected", "recalled"]
-    reasons: tuple[str, ...] = ()
+    id: Reference
+    state: SubmissionHeld
+    reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
+    sequence: int | None = None
 
 
 class ShareRequest(Message):
@@ -193,10 +211,10 @@ class RolloutAnswer(Message):
     """Where a rollout stands after an act. ``sequence`` is that of the event that told of it: what the store tells
     up to there, the desk has ordered itself; what it tells after it, somebody else may have done."""
 
-    submission: str
+    submission: Reference
     sequence: int | None = None
-    state: Literal["rising", "paused", "halted", "complete", "withdrawn", "superseded"]
-    share: float
+    state: RolloutHeld
+    share: float = Field(ge=0, le=1)
 
 
 class AvailabilityMessage(Message):
@@ -265,16 +283,111 @@ class DrillAnswer(Message):
 
 
 class StoreEvent(Message):
-    """One event in CloudEvents 1.0 form. ``sequence`` orders the events of one store without gaps."""
+    """One event in CloudEvents 1.0 form. ``sequence`` orders the events of one store without gaps.
+
+    ``key`` is the Idempotency-Key of the call that caused it; none: somebody acted on the store's own pages, or the
+    store by itself.
+    """
 
     specversion: Literal["1.0"] = "1.0"
-    id: str
-    source: str
-    type: str
-    subject: str
+    id: Annotated[str, Field(min_length=1, max_length=200)]
+    source: Annotated[str, Field(max_length=2000)]
+    type: Annotated[str, Field(max_length=200)]
+    subject: Annotated[str, Field(max_length=200)]
     time: datetime
-    sequence: int
+    sequence: int = Field(ge=1, lt=2**60)
+    key: str | None = Field(default=None, max_length=200)
     data: dict[str, Any] = Field(default_factory=dict)
+
+
+class ConsignmentChanged(Message):
+    """The data of ``consignment.changed``: the build as it stands, and which one it is."""
+
+    state: ConsignmentHeld
+    berth: str | None = Field(default=None, max_length=200)
+    version: str | None = Field(default=None, max_length=100)
+    number: BuildNumber | None = None
+    questions: tuple[QuestionAsked, ...] = Field(default=(), max_length=MOST_LISTED)
+    reason: Words | None = None
+
+
+class SubmissionChanged(Message):
+    """The data of ``submission.changed``."""
+
+    state: SubmissionHeld
+    reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
+
+
+class TrialChanged(Message):
+    """The data of ``trial.changed``."""
+
+    state: TrialHeld
+    reason: Words | None = None
+    page: str | None = Field(default=None, max_length=2000)
+
+
+class TesterChanged(Message):
+    """The data of ``tester.changed``: somebody accepted, installed or left on the store's own side."""
+
+    address: str = Field(max_length=400)
+    state: Literal["accepted", "installed", "declined"]
+    device: str = Field(default="", max_length=400)
+    system: str = Field(default="", max_length=400)
+
+
+class RolloutChanged(Message):
+    """The data of ``rollout.changed``."""
+
+    state: RolloutHeld
+    share: float = Field(ge=0, le=1)
+
+
+class BerthChanged(Message):
+    """The data of ``berth.changed``: what is offered, or ``lapsed``: the name was not used in time."""
+
+    state: str = Field(default="open", max_length=40)
+    availability: AvailabilityMessage | None = None
+
+
+class FiledFrame(Message):
+    """One call of a crash. ``module`` is a class or an image; ``address`` an offset into the image."""
+
+    module: str = Field(default="", max_length=300)
+    function: str = Field(default="", max_length=300)
+    file: str = Field(default="", max_length=300)
+    line: int | None = None
+    address: int | None = None
+
+
+class FiledReport(Message):
+    """What ``report.filed`` tells: a report on a trial, or on a build at a berth; ``pictures`` are fetched by their number."""
+
+    trial: str | None = None
+    berth: str | None = None
+    version: str | None = None
+    number: BuildNumber | None = None
+    address: str = ""
+    kind: Literal["remark", "crash"] = "remark"
+    text: str = ""
+    device: str = ""
+    system: str = ""
+    language: str = ""
+    stack: str = ""
+    thrown: str = ""
+    frames: tuple[FiledFrame, ...] = ()
+    pictures: int = Field(default=0, ge=0)
+
+
+EVENT_DATA: dict[str, type[Message]] = {
+    "consignment.changed": ConsignmentChanged,
+    "submission.changed": SubmissionChanged,
+    "trial.changed": TrialChanged,
+    "tester.changed": TesterChanged,
+    "rollout.changed": RolloutChanged,
+    "berth.changed": BerthChanged,
+    "report.filed": FiledReport,
+}
+"""What each type of event says; an event of another type is passed over."""
 
 
 class Events(Message):

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import enum
+import json
 import secrets
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 
 import sqlalchemy
-from sqlalchemy import JSON, DateTime, Dialect
+from sqlalchemy import JSON, DateTime, Dialect, String
 from sqlalchemy.orm import DeclarativeBase
 from sqlalchemy.types import TypeDecorator
+
+from restless_tide.core.numbers import BuildNumber
 
 _ALPHABET = "23456789abcdefghjkmnpqrstuvwxyz"
 
@@ -32,6 +36,37 @@ class AwareUtc(TypeDecorator[datetime]):
         return None if value is None else value.replace(tzinfo=UTC)
 
 
+@lru_cache(maxsize=128)
+def _read_shared(text: str) -> Any:
+    return json.loads(text)
+
+
+class SharedJson(TypeDecorator[dict[str, Any]]):
+    """A large JSON document that is read often and seldom written: equal texts are one value, which nobody changes in place."""
+
+    impl = JSON
+    cache_ok = True
+
+    def bind_processor(self, dialect: Dialect) -> Any:
+        return lambda value: None if value is None else json.dumps(value)
+
+    def result_processor(self, dialect: Dialect, coltype: object) -> Any:
+        return lambda text: None if text is None else _read_shared(text)
+
+
+class NumberText(TypeDecorator[BuildNumber]):
+    """A build's number as it was written; ``BuildNumber.order`` in a column beside it sorts and compares."""
+
+    impl = String
+    cache_ok = True
+
+    def process_bind_param(self, value: BuildNumber | None, dialect: Dialect) -> str | None:
+        return None if value is None else value.text
+
+    def process_result_value(self, value: str | None, dialect: Dialect) -> BuildNumber | None:
+        return None if value is None else BuildNumber(value)
+
+
 def _values(kind: type[enum.Enum]) -> list[str]:
     return [str(member.value) for member in kind]
 
@@ -41,6 +76,7 @@ class Base(DeclarativeBase):
 
     type_annotation_map = {  # noqa: RUF012  (SQLAlchemy's own way to declare it)
         datetime: AwareUtc(),
+        BuildNumber: NumberText(),
         dict[str, Any]: JSON(),
         list[str]: JSON(),
         list[dict[str, Any]]: JSON(),

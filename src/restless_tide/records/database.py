@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -13,6 +14,8 @@ import alembic.config
 from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.orm import Session
 
+BUSY_MILLISECONDS = 30_000
+"""So long a connection waits for one of another process that writes."""
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -24,6 +27,7 @@ class Database:
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False})
         event.listen(self._engine, "connect", _prepare)
         event.listen(self._engine, "begin", _begin)
+        self._writer = threading.Lock()
         self._writing = self._engine.execution_options(immediate=True)
 
     def migrate(self) -> None:
@@ -51,8 +55,12 @@ class Database:
 
     @contextmanager
     def writing(self) -> Iterator[Session]:
-        """One transaction: committed at the end, rolled back when anything is raised."""
-        with Session(self._writing, expire_on_commit=False) as session, session.begin():
+        """One transaction: committed at the end, rolled back when anything is raised.
+
+        Writers of this process wait for each other here and go on at once; SQLite would have them look again after
+        growing pauses, as writers of other processes do.
+        """
+        with self._writer, Session(self._writing, expire_on_commit=False) as session, session.begin():
             yield session
 
     def scrub(self) -> bool:
@@ -63,13 +71,14 @@ class Database:
         connection = self._engine.raw_connection()
         try:
             cursor = connection.cursor()
+            cursor.execute("PRAGMA busy_timeout=0")  # while it waited for readers, nobody could write
             cursor.execute("VACUUM")
             cursor.execute("PRAGMA wal_checkpoint(TRUNCATE)")
             busy, _, _ = cursor.fetchone() or (1, 0, 0)
-            cursor.close()
         except sqlite3.OperationalError:
             return False
         finally:
+            connection.cursor().execute(f"PRAGMA busy_timeout={BUSY_MILLISECONDS}")
             connection.close()
         return not busy
 
@@ -80,7 +89,8 @@ class Database:
 def _prepare(connection: Any, _record: object) -> None:
     connection.isolation_level = None  # SQLAlchemy says BEGIN itself, see _begin
     cursor = connection.cursor()
-    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=30000", "secure_delete=ON"):
+    busy = f"busy_timeout={BUSY_MILLISECONDS}"
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", busy, "secure_delete=ON"):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
 

@@ -9,28 +9,46 @@ from typing import Any
 from sqlalchemy import ForeignKey, Index, LargeBinary, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.consignment import CONSIGNMENT, ConsignmentState
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.order import ORDER, OrderKind, OrderState
 from restless_tide.core.report import ReportKind, ReportState
-from restless_tide.core.rollout import RolloutState
-from restless_tide.core.round import RoundState
+from restless_tide.core.rollout import ROLLOUT, RolloutState
+from restless_tide.core.round import ROUND, RoundState
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.signing import KeyHolder
-from restless_tide.core.step import StepState
-from restless_tide.core.trial import TrialState
+from restless_tide.core.step import STEP, StepState
+from restless_tide.core.trial import TRIAL, TrialState
 from restless_tide.core.versions import version_order
-from restless_tide.records.columns import Base, new_id
+from restless_tide.records.columns import Base, SharedJson, new_id
 
 
 def _key(prefix: str) -> Mapped[str]:
     return mapped_column(primary_key=True, default=lambda: new_id(prefix))
 
 
+def _sighting(table: str) -> Any:
+    """What the store was last seen to hold of a row; written by the lanes alone."""
+    return relationship(
+        "Sighting",
+        primaryjoin=f"foreign(Sighting.subject) == {table}.id",
+        uselist=False,
+        viewonly=True,
+        sync_backref=False,
+    )
+
+
 def _version_order(context: Any) -> int:
     """The version as one number that sorts as versions do; what is no version sorts lowest."""
     return version_order(context.get_current_parameters()["version"])
+
+
+def _number_order(context: Any) -> str:
+    """The number as a text that sorts as numbers do, the same for equal ones."""
+    number: BuildNumber = context.get_current_parameters()["number"]
+    return number.order
 
 
 class Person(Base):
@@ -84,14 +102,15 @@ class Store(Base):
     client_id: Mapped[str | None]
     sealed_key: Mapped[bytes | None] = mapped_column(LargeBinary)
     may: Mapped[list[str]]
-    rulebook: Mapped[dict[str, Any]]
-    next_rulebook: Mapped[dict[str, Any] | None]
+    rulebook: Mapped[dict[str, Any]] = mapped_column(SharedJson)
+    next_rulebook: Mapped[dict[str, Any] | None] = mapped_column(SharedJson)
     rulebook_seen_at: Mapped[datetime | None]
     rulebook_trouble: Mapped[str | None]
     account: Mapped[dict[str, Any]] = mapped_column(default=dict)
     connected_at: Mapped[datetime]
     events_seen: Mapped[int] = mapped_column(default=0)
     last_event_at: Mapped[datetime | None]
+    last_event: Mapped[str | None]
     pushed_at: Mapped[datetime | None]
     push_ref: Mapped[str | None]
     sealed_push_secret: Mapped[bytes | None] = mapped_column(LargeBinary)
@@ -161,10 +180,9 @@ class Berth(Base):
     store_ref: Mapped[str | None]
     refused_because: Mapped[str | None]
     availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    availability_seen: Mapped[dict[str, Any] | None]
-    told_until: Mapped[int] = mapped_column(default=0)
     app: Mapped[App] = relationship(back_populates="berths")
     store: Mapped[Store] = relationship()
+    sighting: Mapped[Sighting | None] = _sighting("Berth")
 
 
 class Package(Base):
@@ -199,17 +217,18 @@ class Build(Base):
     __tablename__ = "builds"
     __table_args__ = (
         Index("builds_by_app", "app_id", "created_at", "id"),
-        Index("builds_by_version", "app_id", "version_order", "number", "id"),
-        Index("builds_by_number", "app_id", "number", "version_order", "id"),
-        Index("builds_same", "app_id", "platform", "version", "number"),
+        Index("builds_by_version", "app_id", "version_order", "number_order", "id"),
+        Index("builds_by_number", "app_id", "number_order", "version_order", "id"),
+        Index("builds_same", "app_id", "platform", "version", "number_order"),
     )
 
     id: Mapped[str] = _key("b")
     app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
     platform: Mapped[str]
     version: Mapped[str]
-    number: Mapped[int]
+    number: Mapped[BuildNumber]
     version_order: Mapped[int] = mapped_column(default=_version_order, server_default="0")
+    number_order: Mapped[str] = mapped_column(default=_number_order, server_default="")
     created_at: Mapped[datetime]
     created_by: Mapped[str]
     revision: Mapped[str | None]
@@ -236,12 +255,13 @@ class Reservation(Base):
     """A version and number held for a build that is still being made; over when that build came."""
 
     __tablename__ = "reservations"
-    __table_args__ = (UniqueConstraint("app_id", "version", "number"),)
+    __table_args__ = (UniqueConstraint("app_id", "version", "number_order"),)
 
     id: Mapped[str] = _key("re")
     app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
     version: Mapped[str]
-    number: Mapped[int]
+    number: Mapped[BuildNumber]
+    number_order: Mapped[str] = mapped_column(default=_number_order, server_default="")
     stores: Mapped[list[str]]
     label: Mapped[str]
     reserved_by: Mapped[str]
@@ -325,7 +345,7 @@ class Consignment(Base):
     id: Mapped[str] = _key("c")
     build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
     berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), index=True)
-    state: Mapped[ConsignmentState] = mapped_column(default=ConsignmentState.QUEUED)
+    state: Mapped[ConsignmentState] = mapped_column(default=CONSIGNMENT.initial)
     created_at: Mapped[datetime]
     changed_at: Mapped[datetime]
     sent_bytes: Mapped[int] = mapped_column(default=0)
@@ -337,6 +357,7 @@ class Consignment(Base):
     reason: Mapped[str | None]
     build: Mapped[Build] = relationship(back_populates="consignments")
     berth: Mapped[Berth] = relationship()
+    sighting: Mapped[Sighting | None] = _sighting("Consignment")
 
 
 class Tester(Base):
@@ -418,7 +439,7 @@ class Membership(Base):
 
 
 class Trial(Base):
-    """A build handed to a cohort at one store. ``brief`` is what to try, by locale; how the reviewer signs in is sealed."""
+    """A build handed to a cohort at one store. ``brief`` is what to look at, by locale; how the reviewer signs in is sealed."""
 
     __tablename__ = "trials"
     __table_args__ = (
@@ -429,7 +450,7 @@ class Trial(Base):
     id: Mapped[str] = _key("tr")
     cohort_id: Mapped[str] = mapped_column(ForeignKey("cohorts.id"))
     consignment_id: Mapped[str] = mapped_column(ForeignKey("consignments.id"))
-    state: Mapped[TrialState] = mapped_column(default=TrialState.DRAFTED)
+    state: Mapped[TrialState] = mapped_column(default=TRIAL.initial)
     brief: Mapped[dict[str, Any]] = mapped_column(default=dict)
     contact: Mapped[str]
     remarks_to: Mapped[str] = mapped_column(default="", server_default="")
@@ -444,6 +465,7 @@ class Trial(Base):
     reason: Mapped[str | None]
     cohort: Mapped[Cohort] = relationship(back_populates="trials")
     consignment: Mapped[Consignment] = relationship()
+    sighting: Mapped[Sighting | None] = _sighting("Trial")
 
 
 class TrialUsage(Base):
@@ -526,13 +548,13 @@ class FieldReport(Base):
     headline: Mapped[str] = mapped_column(default="")
     symbolised: Mapped[bool] = mapped_column(default=False)
     fingerprint: Mapped[str | None]
-    mended_in: Mapped[str | None] = mapped_column(ForeignKey("builds.id"))
-    same_as: Mapped[str | None] = mapped_column(ForeignKey("field_reports.id"))
+    fixed_in: Mapped[str | None] = mapped_column(ForeignKey("builds.id"))
+    duplicate_of: Mapped[str | None] = mapped_column(ForeignKey("field_reports.id"))
     ticket: Mapped[str] = mapped_column(default="")
     pictures_due: Mapped[int] = mapped_column(default=0)
     app: Mapped[App] = relationship()
     build: Mapped[Build | None] = relationship(foreign_keys=[build_id])
-    mending: Mapped[Build | None] = relationship(foreign_keys=[mended_in])
+    fixed_build: Mapped[Build | None] = relationship(foreign_keys=[fixed_in])
     trial: Mapped[Trial | None] = relationship()
     tester: Mapped[Tester | None] = relationship()
     store: Mapped[Store | None] = relationship()
@@ -607,10 +629,7 @@ class Release(Base):
 
 
 class Leg(Base):
-    """A release at one store: its build, its conditions, its ladder, and the desk's side of its rollout.
-
-    ``told_until`` is the sequence up to which the store's events tell of what the desk itself has ordered.
-    """
+    """A release at one store: its build, its conditions, its ladder, and the desk's side of its rollout."""
 
     __tablename__ = "legs"
     __table_args__ = (UniqueConstraint("release_id", "berth_id"),)
@@ -625,7 +644,7 @@ class Leg(Base):
     not_before: Mapped[datetime | None]
     with_other_legs: Mapped[bool] = mapped_column(default=False)
     word_given_at: Mapped[datetime | None]
-    state: Mapped[RolloutState] = mapped_column(default=RolloutState.WAITING, index=True)
+    state: Mapped[RolloutState] = mapped_column(default=ROLLOUT.initial, index=True)
     stage: Mapped[int] = mapped_column(default=-1)
     share: Mapped[float] = mapped_column(default=0.0)
     held_before_seconds: Mapped[float] = mapped_column(default=0.0)
@@ -633,12 +652,11 @@ class Leg(Base):
     stage_ends_at: Mapped[datetime | None] = mapped_column(index=True)
     pauses_used: Mapped[int] = mapped_column(default=0)
     launched_at: Mapped[datetime | None]
-    told_until: Mapped[int] = mapped_column(default=0)
     release: Mapped[Release] = relationship(back_populates="legs")
     berth: Mapped[Berth] = relationship()
     build: Mapped[Build] = relationship()
     rounds: Mapped[list[Round]] = relationship(back_populates="leg", order_by="Round.number")
-    sighting: Mapped[Sighting | None] = relationship()
+    sighting: Mapped[Sighting | None] = _sighting("Leg")
 
 
 class Round(Base):
@@ -651,30 +669,56 @@ class Round(Base):
     leg_id: Mapped[str] = mapped_column(ForeignKey("legs.id"))
     number: Mapped[int]
     build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
-    state: Mapped[RoundState] = mapped_column(default=RoundState.QUEUED)
+    state: Mapped[RoundState] = mapped_column(default=ROUND.initial)
     submitted_at: Mapped[datetime]
     changed_at: Mapped[datetime]
     store_ref: Mapped[str | None] = mapped_column(index=True)
     reasons: Mapped[list[str]] = mapped_column(default=list)
     leg: Mapped[Leg] = relationship(back_populates="rounds")
     build: Mapped[Build] = relationship()
+    sighting: Mapped[Sighting | None] = _sighting("Round")
 
 
 class Sighting(Base):
-    """What a store was last seen to hold of a leg's rollout; ``sequence`` and ``at`` are the store's own."""
+    """What a store was last seen to hold of a leg, round, trial, consignment or berth, and what was done about it.
+
+    ``sequence`` and ``at`` are the store's own. The other columns are the level's of core/lane.py, which explains them.
+    """
 
     __tablename__ = "sightings"
 
-    leg_id: Mapped[str] = mapped_column(ForeignKey("legs.id"), primary_key=True)
+    subject: Mapped[str] = mapped_column(primary_key=True)
     state: Mapped[str]
-    share: Mapped[float]
+    share: Mapped[float] = mapped_column(default=0.0)
     sequence: Mapped[int] = mapped_column(default=0)
     at: Mapped[datetime]
     seen_at: Mapped[datetime]
+    ours: Mapped[bool] = mapped_column(default=True, server_default="1")
+    stranger: Mapped[bool] = mapped_column(default=False, server_default="0")
+    asked: Mapped[bool] = mapped_column(default=False, server_default="0")
+    repeated_at: Mapped[int] = mapped_column(default=-1, server_default="-1")
+    repeats: Mapped[int] = mapped_column(default=0, server_default="0")
+
+
+class UntakenEvent(Base):
+    """An event of a store that could not be taken: kept as it came, with the reason, until somebody has it tried again."""
+
+    __tablename__ = "untaken_events"
+    __table_args__ = (UniqueConstraint("store_id", "sequence"),)
+
+    id: Mapped[str] = _key("ue")
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    sequence: Mapped[int]
+    body: Mapped[dict[str, Any]]
+    why: Mapped[str]
+    at: Mapped[datetime]
 
 
 class Order(Base):
-    """A durable instruction to a store. Its id is its idempotency key; its lane keeps the sequence."""
+    """A durable instruction to a store. Its id is its idempotency key; its lane keeps the sequence.
+
+    ``with_person``: a step waits for a person. ``again``: the lane placed it by itself.
+    """
 
     __tablename__ = "orders"
     __table_args__ = (Index("orders_pending", "state", "try_after"), Index("orders_by_lane", "lane", "position"))
@@ -686,7 +730,7 @@ class Order(Base):
     store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
     subject: Mapped[str] = mapped_column(index=True)
     payload: Mapped[dict[str, Any]]
-    state: Mapped[OrderState] = mapped_column(default=OrderState.QUEUED)
+    state: Mapped[OrderState] = mapped_column(default=ORDER.initial)
     ordered_at: Mapped[datetime]
     ordered_by: Mapped[str]
     attempts: Mapped[int] = mapped_column(default=0)
@@ -694,6 +738,8 @@ class Order(Base):
     settled_at: Mapped[datetime | None]
     trouble: Mapped[str | None]
     request: Mapped[str] = mapped_column(default="")
+    with_person: Mapped[bool] = mapped_column(default=False, server_default="0")
+    again: Mapped[bool] = mapped_column(default=False, server_default="0")
     store: Mapped[Store] = relationship()
 
 
@@ -715,7 +761,7 @@ class Step(Base):
     look_for: Mapped[str] = mapped_column(default="")
     outcomes: Mapped[list[str]]
     urgent: Mapped[bool] = mapped_column(default=False)
-    state: Mapped[StepState] = mapped_column(default=StepState.WAITING)
+    state: Mapped[StepState] = mapped_column(default=STEP.initial)
     outcome: Mapped[str | None]
     said: Mapped[str] = mapped_column(default="")
     before: Mapped[dict[str, Any] | None]

@@ -12,9 +12,10 @@ from restless_tide import __version__
 from restless_tide.desk.desk import Desk
 from restless_tide.engine.worker import Engine
 from restless_tide.service import console, faults, live
-from restless_tide.service.brake import Brake
+from restless_tide.service.brake import Brake, SignInBrake
 from restless_tide.service.limits import BodyLimit, RequestLog
 from restless_tide.service.metrics import Metrics
+from restless_tide.service.router import serve_routes
 from restless_tide.service.routes import (
     apps,
     builds,
@@ -22,6 +23,7 @@ from restless_tide.service.routes import (
     invitation,
     notices,
     people,
+    push,
     releases,
     reports,
     signing,
@@ -31,7 +33,7 @@ from restless_tide.service.routes import (
     uploads,
     watching,
 )
-from restless_tide.wire.problems import Problem
+from restless_tide.service.threads import Threads
 
 CONSOLE_FOLDER = Path(__file__).parents[3] / "console" / "dist"
 
@@ -56,15 +58,15 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         redoc_url=None,
         openapi_url=None,
         description="The desk at which a mobile release manager works.",
-        responses={"default": {"model": Problem, "description": "What is wrong, where, and how to mend it (RFC 9457)"}},
-        generate_unique_id_function=lambda route: f"{route.tags[0]}-{route.name}" if route.tags else route.name,
     )
     app.state.desk = desk
     app.state.bell = live.Bell()
     app.state.metrics = Metrics(desk)
+    app.state.threads = Threads()
     app.state.brake = Brake(desk.settings.join_attempts)
+    app.state.sign_in_brake = SignInBrake()
     faults.install(app)
-    app.add_exception_handler(invitation.TooOften, invitation.too_often)
+    app.add_exception_handler(invitation.PageTooOften, invitation.too_often)
     app.add_middleware(BodyLimit)
     app.add_middleware(RequestLog)
     for room in (
@@ -72,6 +74,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         stores,
         apps,
         builds,
+        push,
         uploads,
         signing,
         cohorts,
@@ -82,8 +85,8 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         notices,
         watching,
         invitation,
+        live,
     ):
-        app.include_router(room.router)
-    app.include_router(live.router)
+        serve_routes(app, room.router)
     console.install(app, console_folder)
     return app

@@ -2,41 +2,37 @@
 
 from __future__ import annotations
 
-import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from restless_tide.core.errors import Finding, Invalid, Level, NotFound, TideError
-from restless_tide.service.paths import impersonal
-from restless_tide.wire.problems import PROBLEM_TYPE, problem_of
+from restless_tide.core.errors import NotFound, TideError
+from restless_tide.service.brake import WINDOW_SECONDS
+from restless_tide.wire.problems import PROBLEM_TYPE, problem_of, unfit
 
-_log = structlog.get_logger("service")
+_HEADERS = {401: {"WWW-Authenticate": "Bearer"}, 429: {"Retry-After": f"{WINDOW_SECONDS:.0f}"}}
 
 
 def answer_problem(error: TideError) -> JSONResponse:
     problem = problem_of(error)
-    headers = {"WWW-Authenticate": "Bearer"} if problem.status == 401 else None
+    headers = _HEADERS.get(problem.status)
     return JSONResponse(problem.model_dump(mode="json"), problem.status, headers=headers, media_type=PROBLEM_TYPE)
 
 
 def install(app: FastAPI) -> None:
+    """None of these takes a thread: what is refused is told however busy the others are."""
+
     @app.exception_handler(TideError)
-    def known(_: Request, error: TideError) -> JSONResponse:
+    async def known(_: Request, error: TideError) -> JSONResponse:
         return answer_problem(error)
 
     @app.exception_handler(RequestValidationError)
-    def unfit(_: Request, error: RequestValidationError) -> JSONResponse:
-        findings = [
-            Finding("field-unfit", Level.BLOCKER, str(found["msg"]), ".".join(str(part) for part in found["loc"][1:]))
-            for found in error.errors()
-        ]
-        told = "; ".join(f"{finding.place or 'body'}: {finding.detail}" for finding in findings)
-        return answer_problem(Invalid(f"The request does not fit: {told}.", code="request-unfit", findings=findings))
+    async def not_valid(_: Request, error: RequestValidationError) -> JSONResponse:
+        return answer_problem(unfit([{**found, "loc": found["loc"][1:]} for found in error.errors()]))
 
     @app.exception_handler(HTTPException)
-    def plain(request: Request, error: HTTPException) -> JSONResponse:
+    async def plain(request: Request, error: HTTPException) -> JSONResponse:
         if error.status_code == 404:
             return answer_problem(NotFound(f"There is nothing at {request.url.path}."))
         wrong = TideError(str(error.detail), code="request-unfit")
@@ -45,13 +41,13 @@ def install(app: FastAPI) -> None:
             problem.model_dump(mode="json"), error.status_code, headers=error.headers, media_type=PROBLEM_TYPE
         )
 
-    @app.exception_handler(Exception)
-    def unforeseen(request: Request, error: Exception) -> JSONResponse:
-        _log.error("unforeseen", path=impersonal(request.url.path), exc_info=error)
-        return answer_problem(
-            TideError(
-                "Something went wrong inside the desk; nothing was changed.",
-                remedy="Try again; its log says more.",
-                code="unforeseen",
-            )
+
+def unforeseen(request: str) -> JSONResponse:
+    """The answer where the desk itself failed. What was asked may have been done before it failed, so nobody promises."""
+    return answer_problem(
+        TideError(
+            "Something went wrong inside the desk. Whether it was done is not known.",
+            remedy=f"Look how it stands before you try again; the desk's log has more under the request {request}.",
+            code="unforeseen",
         )
+    )

@@ -14,7 +14,7 @@ from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.core.testers import LARGEST_BYTES as LARGEST_LIST
 from restless_tide.desk.pictures import LARGEST_BYTES as LARGEST_PICTURE
 from restless_tide.gateways.client import request_id as current_request
-from restless_tide.service.faults import answer_problem
+from restless_tide.service.faults import answer_problem, unforeseen
 from restless_tide.service.paths import impersonal
 
 LARGEST_BODY_BYTES = 1024 * 1024
@@ -86,7 +86,13 @@ class RequestLog:
 
         current_request.set(request_id)
         with structlog.contextvars.bound_contextvars(request=request_id):
-            await self._app(scope, receive, noted)
+            try:
+                await self._app(scope, receive, noted)
+            except Exception as wrong:
+                _log.error("unforeseen", path=impersonal(scope["path"]), exc_info=wrong)
+                if status:
+                    raise
+                await unforeseen(request_id)(scope, receive, noted)
             metrics = getattr(scope["app"].state, "metrics", None)
             if metrics is not None:
                 metrics.requests.labels(scope["method"], status).observe(time.perf_counter() - began)

@@ -7,18 +7,22 @@ from collections.abc import AsyncIterator
 from contextlib import suppress
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Query, Request
+from fastapi import Header, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from sqlalchemy import func, select
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
+from restless_tide.core.errors import Denied, Unauthenticated
+from restless_tide.core.numbers import whole_number
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import Change
 from restless_tide.service import shown
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import Asking, SignedIn, TheDesk, WhoAsks
+from restless_tide.wire.base import Number
 from restless_tide.wire.watching import ChangeTold
 
-router = APIRouter(tags=["watching"])
+router = router_of("watching")
 
 _PAGE = 200
 _QUIET_SECONDS = 1.0
@@ -62,19 +66,26 @@ class Bell:
 async def live(
     request: Request,
     desk: TheDesk,
+    who: WhoAsks,
     _: SignedIn,
     last_event_id: Annotated[str | None, Header()] = None,
-    after: Annotated[int | None, Query(description="go on after this event; none: from now on")] = None,
+    after: Annotated[Number | None, Query(description="go on after this event; none: from now on")] = None,
 ) -> EventSourceResponse:
     """Server-sent events; each is a ChangeTold. A reconnecting client sends Last-Event-ID and misses nothing."""
-    begin = int(last_event_id) if last_event_id and last_event_id.isdigit() else after
-    return EventSourceResponse(_feed(desk, request.app.state.bell, begin), ping=15)
+    given = whole_number(last_event_id) if last_event_id else None
+    begin = after if given is None else given
+    return EventSourceResponse(_feed(desk, who, request.app.state.bell, begin), ping=15)
 
 
-async def _feed(desk: Desk, bell: Bell, after: int | None) -> AsyncIterator[ServerSentEvent]:
+async def _feed(desk: Desk, who: Asking, bell: Bell, after: int | None) -> AsyncIterator[ServerSentEvent]:
+    """What changes, until whoever asks is no longer let in: a revoked token ends it at once."""
     position = after if after is not None else await run_in_threadpool(_newest, desk)
     yield ServerSentEvent(comment="following", retry=1000)
     while True:
+        try:
+            await run_in_threadpool(who.person)
+        except (Unauthenticated, Denied):
+            return
         changes = await run_in_threadpool(_changes, desk, position)
         for change in changes:
             position = change.id

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
-from sqlalchemy import and_, func, select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
@@ -15,7 +17,7 @@ from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import StepState
-from restless_tide.desk import apps, legs, logbook, packages, releases, rulebooks, standing, steps
+from restless_tide.desk import apps, lanes, legs, logbook, packages, releases, rulebooks, standing, steps, stores
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.stores import rules_of
@@ -36,11 +38,11 @@ from restless_tide.wire.stores import (
     RevisionTold,
     RuleChangeTold,
     StoreTold,
+    UntakenTold,
 )
 from restless_tide.wire.watching import BerthRow, CallTold, ChangeTold, LineTold, StoreCallTold
 
 _ORDERS_SHOWN = 6
-_WITH_PEOPLE = and_(tables.Step.state == StepState.WAITING, tables.Step.order_id.is_not(None))
 
 
 def person(row: tables.Person) -> PersonTold:
@@ -66,7 +68,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         .where(
             tables.Order.store_id == row.id,
             tables.Order.state.in_(PENDING),
-            tables.Order.id.not_in(select(tables.Step.order_id).where(_WITH_PEOPLE)),
+            tables.Order.with_person.is_(False),
         )
     )
     account, following = standing.account_of(row), rulebooks.announced(row)
@@ -107,6 +109,10 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         connected_at=row.connected_at,
         reached_at=row.reached_at,
         trouble=row.trouble,
+        untaken=[
+            UntakenTold(sequence=entry.sequence, type=str(entry.body["type"]), why=entry.why, at=entry.at)
+            for entry in stores.untaken(session, row)
+        ],
         pending_orders=session.scalar(pending) or 0,
     )
 
@@ -118,13 +124,19 @@ def _waiting_step(session: Session, orders: list[str]) -> str | None:
     return session.scalar(wanted.limit(1))
 
 
-def _waiting_because(session: Session, lane: str) -> str | None:
-    pending = legs.pending_orders(session, lane)
-    return next((order.trouble for order in pending if order.trouble), None)
+def ordered(orders: Sequence[tables.Order], *, asked: bool = False) -> dict[str, Any]:
+    """What is ordered and not confirmed, for whatever is ordered of a store."""
+    return {"confirmed": not orders and not asked, "pending": [order.kind for order in orders]}
+
+
+def _waiting_because(orders: Sequence[tables.Order]) -> str | None:
+    return next((order.trouble for order in orders if order.trouble), None)
 
 
 def berth(session: Session, row: tables.Berth) -> BerthTold:
+    pending = lanes.pending(session, row.id)
     return BerthTold(
+        **ordered(pending),
         app=row.app.name,
         store=row.store.name,
         store_title=rules_of(row.store).store,
@@ -134,18 +146,20 @@ def berth(session: Session, row: tables.Berth) -> BerthTold:
         language=row.language,
         state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
         refused_because=row.refused_because,
-        waiting_because=_waiting_because(session, row.id),
+        waiting_because=_waiting_because(pending),
         offered=apps.offered(row).told(),
     )
 
 
 def berth_detail(session: Session, row: tables.Berth, now: datetime) -> BerthDetailTold:
+    told = berth(session, row)
     return BerthDetailTold(
-        berth=berth(session, row),
+        confirmed=told.confirmed,
+        pending=told.pending,
+        berth=told,
         offered=apps.offered(row),
         offered_told=apps.offered(row).told(),
-        seen=Availability.model_validate(row.availability_seen) if row.availability_seen else None,
-        confirmed=not legs.pending_orders(session, row.id),
+        seen=Availability.model_validate(lanes.seen_at(row)) if row.sighting else None,
         choices=rules_of(row.store).availability,
         things=[
             ThingTold.model_validate(
@@ -254,7 +268,10 @@ def app(session: Session, row: tables.App) -> AppTold:
 
 
 def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
+    pending = lanes.pending(session, row.id)
     return ConsignmentTold(
+        **ordered(pending),
+        seen=row.sighting.state if row.sighting else None,
         id=row.id,
         build=row.build_id,
         store=row.berth.store.name,
@@ -265,7 +282,7 @@ def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
         reason=row.reason,
         answers=row.answers,
         questions=[QuestionTold.model_validate(question) for question in row.questions],
-        waiting_because=_waiting_because(session, row.id),
+        waiting_because=_waiting_because(pending),
         changed_at=row.changed_at,
     )
 
@@ -308,6 +325,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     phase = legs.phase(row)
     rules = rules_of(row.berth.store)
     ladder = legs.ladder_of(row)
+    pending = lanes.pending(session, row.id)
     orders = session.scalars(
         select(tables.Order)
         .where(tables.Order.lane == row.id)
@@ -316,6 +334,8 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     ).all()
     seen = row.sighting
     return LegTold(
+        **ordered(pending, asked=legs.offered_again(row)),
+        offered_again=legs.offered_again(row),
         store=row.berth.store.name,
         store_title=rules.store,
         platform=row.berth.platform,
@@ -336,6 +356,8 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         launched_at=row.launched_at,
         rounds=[
             RoundTold(
+                **ordered([order for order in pending if order.subject == entry.id]),
+                seen=entry.sighting.state if entry.sighting else None,
                 number=entry.number,
                 build=entry.build_id,
                 build_label=entry.build.label,
@@ -351,9 +373,8 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
             for option in legs.steering(session, row).values()
         ],
         seen=SightingTold(state=seen.state, share=seen.share, at=seen.at) if seen else None,
-        confirmed=all(entry.state not in PENDING for entry in orders),
         hand_carried=row.berth.store.hand_carried,
-        step=_waiting_step(session, [entry.id for entry in orders if entry.state in PENDING]),
+        step=_waiting_step(session, [order.id for order in pending]),
         orders=[order(entry) for entry in orders],
         findings=findings_told(releases.findings(session, row)) if phase in ("draft", "rejected", "recalled") else [],
     )
@@ -386,7 +407,7 @@ def berth_row(session: Session, view: BerthView) -> BerthRow:
         share=current.share if current else 0.0,
         ladder=list(legs.ladder_of(current).stages) if current else [],
         stage_ends_at=current.stage_ends_at if current else None,
-        confirmed=not (current and legs.pending_orders(session, current.id)),
+        confirmed=not current or not (lanes.pending(session, current.id) or legs.offered_again(current)),
         newest_build=view.newest_build.label if view.newest_build else None,
         calls=[CallTold(said=call.said, place=call.place, weight=call.weight) for call in view.calls],
     )

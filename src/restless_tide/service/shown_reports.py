@@ -71,9 +71,9 @@ def _report(row: tables.FieldReport, alike: dict[tuple[str, str], int]) -> dict[
         "fingerprint": row.fingerprint,
         "symbolised": row.symbolised,
         "alike": alike.get((row.app_id, row.fingerprint or ""), 1),
-        "mended_in": row.mended_in,
-        "mended_label": row.mending.label if row.mending else None,
-        "same_as": row.same_as,
+        "fixed_in": row.fixed_in,
+        "fixed_label": row.fixed_build.label if row.fixed_build else None,
+        "duplicate_of": row.duplicate_of,
         "ticket": row.ticket,
         "pictures": [
             PictureTold(
@@ -97,7 +97,7 @@ def report(session: Session, row: tables.FieldReport) -> ReportDetailTold:
         person.id: person.name for person in session.scalars(select(tables.Person).where(tables.Person.id.in_(people)))
     }
     writer = (row.tester.name or row.tester.email) if row.tester else "the tester"
-    joined = session.scalars(select(tables.FieldReport.id).where(tables.FieldReport.same_as == row.id)).all()
+    joined = session.scalars(select(tables.FieldReport.id).where(tables.FieldReport.duplicate_of == row.id)).all()
     return ReportDetailTold.model_validate(
         _report(row, _alike(session, [row]))
         | {
@@ -121,21 +121,20 @@ def report(session: Session, row: tables.FieldReport) -> ReportDetailTold:
 
 
 def group(found: inbox.Group) -> GroupTold:
-    assert found.first_at is not None
-    assert found.last_at is not None
+    newest = found.newest
     return GroupTold(
-        fingerprint=found.fingerprint,
-        headline=found.headline,
-        thrown=found.thrown,
+        fingerprint=newest.fingerprint or "",
+        headline=newest.headline,
+        thrown=newest.thrown,
         count=found.count,
         people=found.people,
         open=found.open,
         first_at=found.first_at,
-        last_at=found.last_at,
-        builds=dict(found.builds.most_common(10)),
-        devices=dict(found.devices.most_common(10)),
+        last_at=newest.received_at,
+        builds=found.builds,
+        devices=found.devices,
         symbolised=found.symbolised,
-        newest=found.newest,
+        newest=newest.id,
     )
 
 

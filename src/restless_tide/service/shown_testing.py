@@ -6,21 +6,20 @@ from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Level
-from restless_tide.core.invitation import InvitationState
-from restless_tide.core.report import OPEN
 from restless_tide.core.testers import RowKind
-from restless_tide.core.trial import TRIAL, UNDER_WAY, TrialState
-from restless_tide.desk import cohorts, inbox, invitations, joining, testers, trials
+from restless_tide.core.trial import TRIAL, TrialState
+from restless_tide.desk import cohorts, inbox, joining, lanes, members, testers, trials
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.imports import Import
+from restless_tide.desk.members import Member
 from restless_tide.desk.planning import Plan
 from restless_tide.desk.stores import rules_of
 from restless_tide.desk.trials import Counts
 from restless_tide.records import tables
+from restless_tide.service.shown import ordered
 from restless_tide.wire.cohorts import (
     CohortDetailTold,
     CohortRef,
@@ -74,33 +73,23 @@ def cohort(session: Session, row: tables.Cohort, desk: Desk) -> CohortTold:
 
 
 def _cohort(session: Session, row: tables.Cohort, desk: Desk) -> dict[str, object]:
-    size, declined, bounced = session.execute(
-        select(func.count(), func.count(tables.Membership.declined_at), func.count(tables.Tester.bounced_at))
-        .select_from(tables.Membership)
-        .join(tables.Tester, tables.Membership.tester_id == tables.Tester.id)
-        .where(tables.Membership.cohort_id == row.id)
-    ).one()
-    running = [trial for trial in row.trials if trial.state in UNDER_WAY]
+    size = members.size(session, row)
+    running = cohorts.under_way(row)
     counted = trials.counts(session, running)
+    pending = lanes.pending_by_lane(session, [trial.id for trial in running])
     return {
         "app": row.app.name,
         "name": row.name,
         "kind": row.kind,
-        "testers": size,
-        "declined": declined,
-        "bounced": bounced,
+        "testers": size.testers,
+        "declined": size.declined,
+        "bounced": size.bounced,
         "at": [_seats(entry) for entry in cohorts.standings(session, row)],
-        "running": [_running(trial, counted[trial.id]) for trial in running],
+        "running": [_running(trial, counted[trial.id], pending.get(trial.id, [])) for trial in running],
         "brief": row.brief,
         "contact": row.contact,
         "join": _join(session, row, desk),
-        "reports_open": session.scalar(
-            select(func.count())
-            .select_from(tables.FieldReport)
-            .join(tables.Trial, tables.FieldReport.trial_id == tables.Trial.id)
-            .where(tables.Trial.cohort_id == row.id, tables.FieldReport.state.in_(OPEN))
-        )
-        or 0,
+        "reports_open": members.open_reports(session, row),
     }
 
 
@@ -120,9 +109,10 @@ def _seats(entry: cohorts.Standing) -> SeatsTold:
     )
 
 
-def _running(trial: tables.Trial, counted: Counts) -> RunningTold:
+def _running(trial: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -> RunningTold:
     store = trial.consignment.berth.store
     return RunningTold(
+        **ordered(pending),
         id=trial.id,
         build=trial.consignment.build_id,
         build_label=trial.consignment.build.label,
@@ -155,32 +145,17 @@ def cohort_detail(session: Session, row: tables.Cohort, desk: Desk) -> CohortDet
     return CohortDetailTold.model_validate(
         told
         | {
-            "have": _have(session, row),
-            "stuck": _stuck(session, row, short, desk),
+            "have": [
+                HeldBuildTold(build=build.id, label=build.label, people=people)
+                for build, people in members.have(session, row)
+            ],
+            "stuck": _stuck(short, desk),
             "reports": inbox.counted(session, inbox.Wanted(app=row.app.name, cohort=row.name)),
         }
     )
 
 
-def _have(session: Session, row: tables.Cohort) -> list[HeldBuildTold]:
-    """The newest build that each of them has on a device, counted."""
-    newest: dict[str, tables.Build] = {}
-    found = session.execute(
-        select(tables.Invitation.tester_id, tables.Build)
-        .join(tables.Trial, tables.Invitation.trial_id == tables.Trial.id)
-        .join(tables.Consignment, tables.Trial.consignment_id == tables.Consignment.id)
-        .join(tables.Build, tables.Consignment.build_id == tables.Build.id)
-        .where(tables.Trial.cohort_id == row.id, tables.Invitation.state == InvitationState.INSTALLED)
-        .order_by(tables.Build.created_at)
-    )
-    for tester_id, build in found:
-        newest[tester_id] = build
-    counted = Counter(build.id for build in newest.values())
-    labels = {build.id: build.label for build in newest.values()}
-    return [HeldBuildTold(build=build, label=labels[build], people=people) for build, people in counted.most_common()]
-
-
-def _stuck(session: Session, row: tables.Cohort, told: CohortTold, desk: Desk) -> list[str]:
+def _stuck(told: CohortTold, desk: Desk) -> list[str]:
     said = []
     if desk.mail_trouble and any(trial.state is TrialState.OPEN for trial in told.running):
         said.append(f"Mail does not go out: {desk.mail_trouble}. Nothing is lost; it is tried again.")
@@ -204,48 +179,25 @@ def _stuck(session: Session, row: tables.Cohort, told: CohortTold, desk: Desk) -
     return said
 
 
-def members(
-    session: Session, row: tables.Cohort, *, text: str, state: InvitationState | None, after: str, limit: int
-) -> list[MemberTold]:
-    """People of a cohort by address, with their newest invitation."""
-    wanted = (
-        select(tables.Membership, tables.Tester)
-        .join(tables.Tester, tables.Membership.tester_id == tables.Tester.id)
-        .where(tables.Membership.cohort_id == row.id, tables.Tester.email > after)
-        .order_by(tables.Tester.email)
+def some_members(session: Session, rows: Sequence[Member]) -> list[MemberTold]:
+    where = testers.cohorts_of(session, [row.tester.id for row in rows])
+    return [_member(row, where.get(row.tester.id, ())) for row in rows]
+
+
+def _member(row: Member, where: Sequence[tuple[str, str]]) -> MemberTold:
+    membership, invitation = row.membership, row.invitation
+    return MemberTold(
+        tester=tester(row.tester, where),
+        joined_at=membership.joined_at,
+        joined_how=membership.joined_how,
+        declined_at=membership.declined_at,
+        state=invitation.state if invitation else None,
+        since=invitation.changed_at if invitation else None,
+        build_label=invitation.trial.consignment.build.label if invitation else None,
+        device=invitation.device if invitation else "",
+        system=invitation.system if invitation else "",
+        trouble=invitation.trouble if invitation else None,
     )
-    if text:
-        wanted = wanted.where(testers.matching(text))
-    if state is not None:
-        inside = (
-            select(tables.Invitation.tester_id)
-            .join(tables.Trial, tables.Invitation.trial_id == tables.Trial.id)
-            .where(
-                tables.Trial.cohort_id == row.id, tables.Trial.state.in_(UNDER_WAY), tables.Invitation.state == state
-            )
-        )
-        wanted = wanted.where(tables.Tester.id.in_(inside))
-    found = session.execute(wanted.limit(limit)).all()
-    newest = invitations.newest(session, row.id, [person.id for _, person in found])
-    where = testers.cohorts_of(session, [person.id for _, person in found])
-    told = []
-    for membership, person in found:
-        invitation = newest.get(person.id)
-        told.append(
-            MemberTold(
-                tester=tester(person, where.get(person.id, ())),
-                joined_at=membership.joined_at,
-                joined_how=membership.joined_how,
-                declined_at=membership.declined_at,
-                state=invitation.state if invitation else None,
-                since=invitation.changed_at if invitation else None,
-                build_label=invitation.trial.consignment.build.label if invitation else None,
-                device=invitation.device if invitation else "",
-                system=invitation.system if invitation else "",
-                trouble=invitation.trouble if invitation else None,
-            )
-        )
-    return told
 
 
 def imported(found: Import) -> ImportTold:
@@ -277,23 +229,14 @@ def imported(found: Import) -> ImportTold:
 # trials
 
 
-def sheet(session: Session, plans: Sequence[Plan]) -> TrialSheetTold:
-    told = [_plan(session, entry) for entry in plans]
+def sheet(plans: Sequence[Plan]) -> TrialSheetTold:
+    told = [_plan(entry) for entry in plans]
     worst = min((found.level for entry in plans for found in entry.findings), key=list(Level).index, default=None)
     return TrialSheetTold(plans=told, level=worst)
 
 
-def _plan(session: Session, entry: Plan) -> PlanTold:
+def _plan(entry: Plan) -> PlanTold:
     store, addresses = entry.berth.store, {person.id: person.email for person in entry.people}
-    carried = session.scalar(
-        select(func.count())
-        .select_from(tables.Membership)
-        .where(
-            tables.Membership.cohort_id == entry.cohort.id,
-            tables.Membership.accepted_at.is_not(None),
-            tables.Membership.declined_at.is_(None),
-        )
-    )
     seats = entry.seating
     tight = seats is not None and not seats.all_fit
     return PlanTold(
@@ -301,7 +244,7 @@ def _plan(session: Session, entry: Plan) -> PlanTold:
         store=store.name,
         store_title=rules_of(store).store,
         invited=len(entry.people),
-        carried=min(carried or 0, len(entry.people)),
+        carried=entry.carried,
         without_platform=entry.without_platform,
         seats=seats.seats if seats else None,
         seats_left=seats.left if seats else None,
@@ -315,9 +258,11 @@ def _plan(session: Session, entry: Plan) -> PlanTold:
     )
 
 
-def trial(row: tables.Trial, counted: Counts) -> TrialTold:
+def trial(row: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -> TrialTold:
     consignment, store = row.consignment, row.consignment.berth.store
     return TrialTold(
+        **ordered(pending),
+        seen=row.sighting.state if row.sighting else None,
         id=row.id,
         app=row.cohort.app.name,
         app_title=row.cohort.app.title,
@@ -349,12 +294,12 @@ def trial(row: tables.Trial, counted: Counts) -> TrialTold:
 
 
 def one_trial(session: Session, row: tables.Trial) -> TrialTold:
-    return trial(row, trials.counts(session, [row])[row.id])
+    return trial(row, trials.counts(session, [row])[row.id], lanes.pending(session, row.id))
 
 
 def some_trials(session: Session, rows: Sequence[tables.Trial]) -> list[TrialTold]:
-    counted = trials.counts(session, rows)
-    return [trial(row, counted[row.id]) for row in rows]
+    counted, pending = trials.counts(session, rows), lanes.pending_by_lane(session, [row.id for row in rows])
+    return [trial(row, counted[row.id], pending.get(row.id, [])) for row in rows]
 
 
 def invitation(row: tables.Invitation, person: tables.Tester) -> InvitationTold:

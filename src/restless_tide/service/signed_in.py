@@ -13,6 +13,7 @@ from restless_tide.core.errors import Denied, Unauthenticated
 from restless_tide.desk import find, people
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import Person
+from restless_tide.service import threads
 
 SESSION_COOKIE = "tide_session"
 _FOR_BUILD_SERVERS = [
@@ -22,7 +23,7 @@ _FOR_BUILD_SERVERS = [
         ("GET POST HEAD PATCH DELETE", r"/v1/uploads(/[^/]+)?"),
         ("HEAD", r"/v1/packages/[0-9a-f]{64}"),
         ("GET", r"/v1/apps/(?P<app>[^/]+)"),
-        ("POST", r"/v1/apps/(?P<app>[^/]+)/checks"),
+        ("POST", r"/v1/apps/(?P<app>[^/]+)/(checks|pushes)"),
         ("GET", r"/v1/apps/(?P<app>[^/]+)/numbers"),
         ("GET POST", r"/v1/apps/(?P<app>[^/]+)/reservations"),
         ("GET POST", r"/v1/apps/(?P<app>[^/]+)/builds"),
@@ -31,7 +32,6 @@ _FOR_BUILD_SERVERS = [
         ("POST", r"/v1/apps/(?P<app>[^/]+)/(trials|trial-sheets|reports)"),
         ("GET POST", r"/v1/builds/(?P<build>[^/]+)/symbols"),
         ("GET", r"/v1/builds/(?P<build>[^/]+)"),
-        ("POST", r"/v1/builds/(?P<build>[^/]+)/consignments"),
         ("GET", r"/v1/consignments/(?P<consignment>[^/]+)"),
         ("GET", r"/v1/trials/(?P<trial>[^/]+)"),
     )
@@ -40,7 +40,7 @@ _bearer = HTTPBearer(auto_error=False, scheme_name="token", description="made wi
 _cookie = APIKeyCookie(name=SESSION_COOKIE, auto_error=False, scheme_name="session")
 
 
-def the_desk(request: Request) -> Desk:
+async def the_desk(request: Request) -> Desk:
     desk = request.app.state.desk
     assert isinstance(desk, Desk)
     return desk
@@ -77,21 +77,49 @@ def demand_within(desk: Desk, apps: list[str], method: str, path: str) -> None:
         )
 
 
-def signed_in(
+class Asking:
+    """Who asks, by what the request carries. ``person`` looks it up, each time it is called."""
+
+    def __init__(self, desk: Desk, request: Request, token: str | None, session: str | None) -> None:
+        self._desk, self._request, self._token, self._session = desk, request, token, session
+        self.limited_to: list[str] = []
+        """The apps of a build server's token, once it was looked up."""
+
+    def person(self) -> Person:
+        """Raises Unauthenticated, and Denied where a build server's token does not reach."""
+        if self._token is not None:
+            person, self.limited_to = people.whose_token(self._desk, self._token)
+            if self.limited_to:
+                demand_within(self._desk, self.limited_to, self._request.method, self._request.url.path)
+            return person
+        if self._session:
+            return people.whose_session(self._desk, self._session)
+        raise Unauthenticated("Nobody is signed in.", remedy="Sign in, or send a token: Authorization: Bearer tide_…")
+
+
+async def asking(
     request: Request,
     desk: TheDesk,
     bearer: Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)],
     session: Annotated[str | None, Depends(_cookie)],
-) -> Person:
+) -> Asking:
+    return Asking(desk, request, bearer.credentials if bearer is not None else None, session)
+
+
+WhoAsks = Annotated[Asking, Depends(asking)]
+
+
+def signed_in(who: WhoAsks) -> Person:
     """The person who asks. Raises Unauthenticated."""
-    if bearer is not None:
-        person, apps = people.whose_token(desk, bearer.credentials)
-        if apps:
-            demand_within(desk, apps, request.method, request.url.path)
-        return person
-    if session:
-        return people.whose_session(desk, session)
-    raise Unauthenticated("Nobody is signed in.", remedy="Sign in, or send a token: Authorization: Bearer tide_…")
+    return who.person()
 
 
 SignedIn = Annotated[Person, Depends(signed_in)]
+
+
+async def signed_in_at_once(request: Request, who: WhoAsks) -> Person:
+    """The same on the threads that are kept for steering."""
+    return await threads.steering(request, who.person)
+
+
+SignedInAtOnce = Annotated[Person, Depends(signed_in_at_once)]

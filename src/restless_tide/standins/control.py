@@ -12,7 +12,7 @@ from restless_tide.standins import testing
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.moods import Mischief
 from restless_tide.standins.shelf import Thing
-from restless_tide.standins.store import SimulatedStore, fresh
+from restless_tide.standins.store import BY_HAND, SimulatedStore, fresh
 
 
 class ClockWish(BaseModel):
@@ -83,7 +83,7 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
 
     @router.post("/mischief")
     def mischief(wish: Mischief) -> Thing:
-        for name, value in wish.model_dump(exclude_none=True).items():
+        for name, value in wish.model_dump(mode="json", exclude_none=True).items():
             kept = [entry.casefold() for entry in value] if name == "taken_names" else value
             store.shelf.keep_setting(name, kept)
         return state()
@@ -122,19 +122,19 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         """Somebody hands a package in on the store's own pages; the body is the file."""
         content = await request.body()
         work = lambda: store.hand_in(identifier, content)  # noqa: E731
-        status, answer = store.perform(fresh("by-hand"), "hand in", identifier, {}, work)
+        status, answer = store.perform(fresh(BY_HAND), "hand in", identifier, {}, work)
         return JSONResponse(answer, status)
 
     @router.post("/signing-key")
     def take_key(identifier: str, sha256: str) -> Thing:
-        """Somebody has the store take another upload key, on its own pages."""
+        """Somebody has the store take another sender's key, on its own pages."""
         return store.take_key(identifier, sha256)
 
     @router.post("/testers/{trial}")
     def tester(trial: str, wish: TesterAct) -> JSONResponse:
         """Somebody installs or leaves on the store's own pages."""
         work = lambda: testing.tester_acts(store, trial, wish.address, wish.act, wish.device, wish.system)  # noqa: E731
-        status, told = store.perform(fresh("by-hand"), wish.act, trial, wish.model_dump(), work)
+        status, told = store.perform(fresh(BY_HAND), wish.act, trial, wish.model_dump(mode="json"), work)
         return JSONResponse(told, status)
 
     @router.post("/trial-told")
@@ -147,21 +147,21 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
     def report(wish: testing.ReportWish) -> JSONResponse:
         """Somebody reports something in the store's own app; pictures as base64."""
         work = lambda: testing.report(store, wish)  # noqa: E731
-        status, told = store.perform(fresh("by-hand"), "report", wish.trial, {}, work)
+        status, told = store.perform(fresh(BY_HAND), "report", wish.trial, {}, work)
         return JSONResponse(told, status)
 
     @router.post("/answers/{consignment}")
     def answer(consignment: str, answers: dict[str, str]) -> JSONResponse:
         """Somebody answers the store's question on its own pages."""
         work = lambda: store.answer(consignment, answers)  # noqa: E731
-        status, told = store.perform(fresh("by-hand"), "answer", consignment, answers, work)
+        status, told = store.perform(fresh(BY_HAND), "answer", consignment, answers, work)
         return JSONResponse(told, status)
 
     @router.post("/acts/{act}")
     def act_on_the_stores_own_pages(act: str, by_hand: ActByHand) -> JSONResponse:
         """Pause, resume, halt or withdraw, as somebody would on the store's own pages."""
         work = lambda: store.steer(by_hand.submission, act)  # noqa: E731
-        status, told = store.perform(fresh("by-hand"), act, by_hand.submission, {}, work)
+        status, told = store.perform(fresh(BY_HAND), act, by_hand.submission, {}, work)
         return JSONResponse(told, status)
 
     @router.post("/things/{kind}")

@@ -128,13 +128,14 @@ def _doer(store: SimulatedStore, busy: list[str]) -> Callable[..., JSONResponse]
     def done(
         request: Request, key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing]
     ) -> JSONResponse:
+        reached = time.time()
         busy.append(key)
         try:
             time.sleep(store.setting("slow_seconds", 0.0))
         finally:
             busy.remove(key)
         asked_by = request.headers.get(protocol.REQUEST_HEADER, "")[:_LONGEST_KEY]
-        status, answer = store.perform(key, act, subject, body, work, asked_by)
+        status, answer = store.perform(key, act, subject, body, work, asked_by, reached)
         return JSONResponse(answer, status, media_type="application/json" if status < 400 else PROBLEM)
 
     return done
@@ -181,7 +182,9 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths", response_model=protocol.BerthAnswer)
     def open_berth(request: Request, body: protocol.BerthRequest, _: Known, key: Key) -> Response:
-        return done(request, key, "open berth", body.identifier, body.model_dump(), lambda: store.open_berth(body))
+        return done(
+            request, key, "open berth", body.identifier, body.model_dump(mode="json"), lambda: store.open_berth(body)
+        )
 
     @app.get("/v1/berths/{berth}/holdings")
     def holdings(berth: Named, _: Known) -> protocol.Holdings:
@@ -264,7 +267,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/consignments", response_model=protocol.ConsignmentAnswer)
     def consign(request: Request, berth: Named, body: protocol.ConsignmentRequest, _: Known, key: Key) -> Response:
-        return done(request, key, "consign", berth, body.model_dump(), lambda: store.consign(berth, body))
+        return done(request, key, "consign", berth, body.model_dump(mode="json"), lambda: store.consign(berth, body))
 
     @app.get("/v1/consignments/{consignment}")
     def consignment(consignment: Named, _: Known) -> protocol.ConsignmentAnswer:
@@ -274,7 +277,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     @app.post("/v1/consignments/{consignment}/answers", response_model=protocol.ConsignmentAnswer)
     def answer(request: Request, consignment: Named, body: protocol.AnswersRequest, _: Known, key: Key) -> Response:
         work = lambda: store.answer(consignment, body.answers)  # noqa: E731
-        return done(request, key, "answer", consignment, body.model_dump(), work)
+        return done(request, key, "answer", consignment, body.model_dump(mode="json"), work)
 
 
 def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
@@ -283,7 +286,7 @@ def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     @app.post("/v1/berths/{berth}/trials", response_model=protocol.TrialAnswer)
     def open_trial(request: Request, berth: Named, body: protocol.TrialRequest, _: Known, key: Key) -> Response:
         work = lambda: testing.open_trial(store, berth, body)  # noqa: E731
-        return done(request, key, "open trial", body.consignment, body.model_dump(), work)
+        return done(request, key, "open trial", body.consignment, body.model_dump(mode="json"), work)
 
     @app.get("/v1/trials/{trial}")
     def trial(trial: Named, _: Known) -> protocol.TrialAnswer:
@@ -301,12 +304,12 @@ def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     @app.post("/v1/trials/{trial}/testers", response_model=protocol.TrialAnswer)
     def seat(request: Request, trial: Named, body: protocol.TestersRequest, _: Known, key: Key) -> Response:
         work = lambda: testing.seat(store, trial, body.addresses)  # noqa: E731
-        return done(request, key, "seat", trial, body.model_dump(), work)
+        return done(request, key, "seat", trial, body.model_dump(mode="json"), work)
 
     @app.post("/v1/trials/{trial}/removals", response_model=protocol.TrialAnswer)
     def unseat(request: Request, trial: Named, body: protocol.TestersRequest, _: Known, key: Key) -> Response:
         work = lambda: testing.unseat(store, trial, body.addresses)  # noqa: E731
-        return done(request, key, "unseat", trial, body.model_dump(), work)
+        return done(request, key, "unseat", trial, body.model_dump(mode="json"), work)
 
     @app.post("/v1/trials/{trial}/close", response_model=protocol.TrialAnswer)
     def close_trial(request: Request, trial: Named, _: Known, key: Key) -> Response:
@@ -318,7 +321,9 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/submissions", response_model=protocol.SubmissionAnswer)
     def submit(request: Request, berth: Named, body: protocol.SubmissionRequest, _: Known, key: Key) -> Response:
-        return done(request, key, "submit", body.version, body.model_dump(), lambda: store.submit(berth, body))
+        return done(
+            request, key, "submit", body.version, body.model_dump(mode="json"), lambda: store.submit(berth, body)
+        )
 
     @app.post("/v1/submissions/{submission}/recall", response_model=protocol.SubmissionAnswer)
     def recall(request: Request, submission: Named, _: Known, key: Key) -> Response:
@@ -327,12 +332,12 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     @app.post("/v1/submissions/{submission}/rollout", response_model=protocol.RolloutAnswer)
     def launch(request: Request, submission: Named, body: protocol.ShareRequest, _: Known, key: Key) -> Response:
         work = lambda: store.launch(submission, body.share)  # noqa: E731
-        return done(request, key, "launch", submission, body.model_dump(), work)
+        return done(request, key, "launch", submission, body.model_dump(mode="json"), work)
 
     @app.post("/v1/submissions/{submission}/rollout/share", response_model=protocol.RolloutAnswer)
     def share(request: Request, submission: Named, body: protocol.ShareRequest, _: Known, key: Key) -> Response:
         work = lambda: store.set_share(submission, body.share)  # noqa: E731
-        return done(request, key, f"share {body.share:g}", submission, body.model_dump(), work)
+        return done(request, key, f"share {body.share:g}", submission, body.model_dump(mode="json"), work)
 
     @app.post("/v1/submissions/{submission}/rollout/{act}", response_model=protocol.RolloutAnswer)
     def steer(
@@ -343,13 +348,13 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         _: Known,
         key: Key,
     ) -> Response:
-        return done(request, key, act, submission, body.model_dump(), lambda: store.steer(submission, act))
+        return done(request, key, act, submission, body.model_dump(mode="json"), lambda: store.steer(submission, act))
 
     @app.post("/v1/drills", response_model=protocol.DrillAnswer)
     def drill(request: Request, body: protocol.DrillRequest, _: Known, key: Key) -> Response:
         """Goes the whole way of the act, and changes nothing."""
         work = lambda: {"id": key, "act": body.act}  # noqa: E731
-        return done(request, key, f"drill {body.act}", "drill", body.model_dump(), work)
+        return done(request, key, f"drill {body.act}", "drill", body.model_dump(mode="json"), work)
 
 
 def _add_events(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
@@ -363,7 +368,7 @@ def _add_events(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     @app.post("/v1/pushes", response_model=protocol.PushAnswer)
     def begin_push(request: Request, body: protocol.PushRequest, _: Known, key: Key) -> Response:
         work = lambda: pushing.begin(store, body.address)  # noqa: E731
-        return done(request, key, "begin push", "push", body.model_dump(), work)
+        return done(request, key, "begin push", "push", body.model_dump(mode="json"), work)
 
     @app.post("/v1/pushes/{push}/rotation", response_model=protocol.PushAnswer)
     def rotate_push(request: Request, push: Named, _: Known, key: Key) -> Response:

@@ -29,6 +29,11 @@ def as_tuple(version: str) -> tuple[int, int, int]:
     return major, minor, patch
 
 
+def number_as_tuple(number: object) -> tuple[int, int, int]:
+    """The one to three parts of a build's number; what is missing counts as zero."""
+    return as_tuple(str(number))
+
+
 def objection_to_build(
     rules: Rulebook, berth: Thing, packages: list[Facts], earlier: list[Thing], live: str | None
 ) -> str | None:
@@ -69,8 +74,11 @@ def objection_to_package(
         for other in earlier
         if rules.numbers.numbering is Numbering.RISES_FOR_EVER or as_tuple(other["version"]) == as_tuple(facts.version)
     ]
-    if rivals and facts.number <= max(rivals):
-        return f"Number {facts.number} is not above {max(rivals)}."
+    highest = max(rivals, key=number_as_tuple, default=None)
+    if highest is not None and number_as_tuple(facts.number) <= number_as_tuple(highest):
+        return f"Number {facts.number} is not above {highest}."
+    if str(facts.number).count(".") >= rules.numbers.most_parts:
+        return f"Number {facts.number} has too many parts; we take {rules.numbers.most_parts}."
     if rules.numbers.version_must_exceed_live and live and as_tuple(facts.version) <= as_tuple(live):
         return f"Version {facts.version} is not above the live {live}."
     return None

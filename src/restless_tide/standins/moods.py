@@ -34,7 +34,7 @@ class Mischief(BaseModel):
     whim_rate: float | None = Field(default=None, ge=0, le=1, description="share of reviews rejected by whim")
     failing_rate: float | None = Field(default=None, ge=0, le=1, description="share of builds whose processing fails")
     taken_names: list[str] | None = None
-    bad_numbers: list[int] | None = Field(default=None, description="builds that crash often")
+    bad_numbers: list[str | int] | None = Field(default=None, description="builds that crash often")
     spoil_rulebook: bool | None = Field(default=None, description="the rulebook it serves breaks the schema")
     push_off: bool | None = Field(default=None, description="no event is pushed")
     push_late_seconds: float | None = None
@@ -74,7 +74,7 @@ def _instead(store: SimulatedStore, request: Request) -> Response | None:
         headers = {"Retry-After": f"{wait:.0f}"}
         return JSONResponse(problem("too-many", "Too many calls; come again later."), 429, headers, PROBLEM)
     if _one_less(store, "fail"):
-        return JSONResponse(problem("stumbled", "Something went wrong in here."), 500, media_type=PROBLEM)
+        return JSONResponse(problem("failed", "Something went wrong here."), 500, media_type=PROBLEM)
     return None
 
 

@@ -44,7 +44,7 @@ class PackageRecipe:
 
     identifier: str
     version: str
-    number: int
+    number: int | str
     label: str
     permissions: Sequence[str] = ()
     lowest_platform: int = 26
@@ -245,7 +245,7 @@ def _manifest(recipe: PackageRecipe) -> bytes:
     body += _begin(
         strings,
         "manifest",
-        {"versionCode": recipe.number, "versionName": recipe.version},
+        {"versionCode": int(recipe.number), "versionName": recipe.version},
         {"package": recipe.identifier},
     )
     body += _begin(

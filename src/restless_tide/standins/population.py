@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import random
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -31,14 +31,20 @@ class Offered:
 
 
 def gauges_of(
-    seed: int, berth: str, version: str, number: int, offers: Sequence[Offered], now: datetime, bad: Iterable[int]
+    seed: int,
+    berth: str,
+    version: str,
+    number: str,
+    offers: Sequence[Offered],
+    now: datetime,
+    bad: Container[str],
 ) -> list[dict[str, Any]]:
     """The health series of one version at one berth, by the hour, oldest first."""
     if not offers:
         return []
     begin = max(offers[0].since, now - timedelta(hours=LONGEST_HOURS))
     hours = max(int((now - begin).total_seconds() // 3600), 0)
-    is_bad = number in set(bad)
+    is_bad = number in bad
     series: dict[str, list[dict[str, Any]]] = {name: [] for name in _UNITS}
     people = 0.0
     for hour in range(hours):

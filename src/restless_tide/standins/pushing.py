@@ -17,7 +17,8 @@ from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import SimulatedStore, fresh
 
 OLD_SECRET_LIFE = timedelta(hours=24)
-_PAUSE_SECONDS = 0.05
+_LONGEST_PAUSE_SECONDS = 0.5
+"""A subscriber or a mood may be new without an event."""
 _TROUBLED_PAUSE_SECONDS = 1.0
 _PAGE = 50
 _TIMEOUT_SECONDS = 5.0
@@ -73,23 +74,24 @@ class Pusher:
 
     def stop(self) -> None:
         self._stopping.set()
+        self._store.shelf.told.set()
         self._thread.join()
         self._http.close()
 
     def _run(self) -> None:
-        pause = _PAUSE_SECONDS
-        while not self._stopping.wait(pause):
-            pause = _PAUSE_SECONDS
-            if self._store.setting("push_off", False) or self._store.setting("outage", False):
-                continue
-            for push in self._store.shelf.all("push"):
-                if not push["ended"] and not self._serve(push):
-                    pause = _TROUBLED_PAUSE_SECONDS
+        while not self._stopping.is_set():
+            self._store.shelf.told.wait(_LONGEST_PAUSE_SECONDS)
+            self._store.shelf.told.clear()
+            served = [self._serve(push) for push in self._store.shelf.all("push") if not push["ended"]]
+            if not all(served):
+                self._stopping.wait(_TROUBLED_PAUSE_SECONDS)
 
     def _serve(self, push: Thing) -> bool:
         events = self._store.shelf.events_after(push["after"], _PAGE)
+        if not events or self._store.setting("push_off", False) or self._store.setting("outage", False):
+            return True
         late = self._store.setting("push_late_seconds", 0.0)
-        if not events or (late and self._stopping.wait(late)):
+        if late and self._stopping.wait(late):
             return True
         order = list(events)
         if self._store.setting("push_shuffled", False):
@@ -103,6 +105,8 @@ class Pusher:
                 return False
         kept = self._store.shelf.get("push", push["id"]) or push
         self._store.shelf.put("push", kept | {"after": events[-1]["sequence"]})
+        if len(events) == _PAGE:
+            self._store.shelf.told.set()
         return True
 
     def _post(self, address: str, event: Thing, signing: list[str]) -> bool:

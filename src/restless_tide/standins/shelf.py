@@ -30,11 +30,14 @@ class Shelf:
     """One SQLite file, one connection, one lock: a stand-in is a small shop."""
 
     def __init__(self, path: Path) -> None:
+        self.path = path
         self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
         self._db.execute("PRAGMA journal_mode=WAL")
         self._db.executescript(_TABLES)
         self._lock = threading.RLock()
         self._depth = 0
+        self.told = threading.Event()
+        """Set by every event, until whoever pushes events clears it."""
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -91,6 +94,7 @@ class Shelf:
 
     def add_event(self, event: Thing) -> int:
         with self._lock:
+            self.told.set()
             return self._db.execute("INSERT INTO events (body) VALUES (?)", (json.dumps(event),)).lastrowid or 0
 
     def events_after(self, sequence: int, limit: int) -> list[Thing]:
@@ -100,11 +104,13 @@ class Shelf:
             ).fetchall()
         return [json.loads(body) | {"sequence": number} for number, body in rows]
 
-    def record_act(self, at: str, key: str, act: str, subject: str, outcome: str, request: str = "") -> None:
+    def record_act(
+        self, at: str, key: str, act: str, subject: str, outcome: str, request: str = "", reached: float | None = None
+    ) -> None:
         with self._lock:
             self._db.execute(
                 f"INSERT INTO acts ({', '.join(_ACT)}) VALUES (?, ?, ?, ?, ?, ?, ?)",  # noqa: S608  (our own words)
-                (at, key, act, subject, outcome, request, time.time()),
+                (at, key, act, subject, outcome, request, time.time() if reached is None else reached),
             )
 
     def acts(self) -> list[Thing]:

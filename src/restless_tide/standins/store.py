@@ -21,6 +21,8 @@ from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import Offered, gauges_of
 from restless_tide.standins.shelf import Shelf, Thing
 
+BY_HAND = "by-hand"
+"""How the keys of acts on the store's own pages begin; no caller has one."""
 _OFFERED = ("rising", "paused", "complete")
 _SHORTEST, _LONGEST = 0.6, 1.6
 
@@ -38,13 +40,25 @@ class SimulatedStore:
         self.uploads.mkdir(exist_ok=True)
         self.address = ""
         self.seed = seed
+        self._key: str | None = None
 
     # acts
 
     def perform(
-        self, key: str, act: str, subject: str, body: Thing, work: Callable[[], Thing], request: str = ""
+        self,
+        key: str,
+        act: str,
+        subject: str,
+        body: Thing,
+        work: Callable[[], Thing],
+        request: str = "",
+        reached: float | None = None,
     ) -> tuple[int, Thing]:
-        """Carry out an act once: the same key gives the same answer, another body under it a conflict."""
+        """Carry out an act once: the same key gives the same answer, another body under it a conflict.
+
+        The events it causes carry the key, unless it was done on the store's own pages. ``reached`` is when the
+        call came to the door (seconds since 1970), which may be long before a slow store acts on it.
+        """
         digest = hashlib.sha256(json.dumps([act, subject, body], sort_keys=True).encode()).hexdigest()
         self.turn()
         with self.shelf.transaction():
@@ -53,6 +67,7 @@ class SimulatedStore:
                 if given[0] != digest:
                     return 409, problem("key-reused", "This key was used for another act.")
                 return given[1], given[2]
+            self._key = None if key.startswith(BY_HAND) else key
             try:
                 status, answer, outcome = 200, work(), "done"
             except Refusal as refusal:
@@ -61,9 +76,11 @@ class SimulatedStore:
                     problem(refusal.code, refusal.detail),
                     f"refused: {refusal.code}",
                 )
+            finally:
+                self._key = None
             if status != 425:
                 self.shelf.keep_answer(key, digest, status, answer)
-                self.shelf.record_act(self.clock.now().isoformat(), key, act, subject, outcome, request)
+                self.shelf.record_act(self.clock.now().isoformat(), key, act, subject, outcome, request, reached)
         return status, answer
 
     def open_berth(self, wanted: protocol.BerthRequest) -> Thing:
@@ -112,7 +129,7 @@ class SimulatedStore:
             "berth": berth_id,
             "uploads": list(wanted.uploads),
             "version": wanted.version,
-            "number": wanted.number,
+            "number": wanted.number.text,
             "state": "processing",
             "questions": [],
             "reason": None,
@@ -281,6 +298,10 @@ class SimulatedStore:
         ]
         return {"builds": builds}
 
+    def bad_numbers(self) -> frozenset[str]:
+        """The builds that are to crash often."""
+        return frozenset(map(str, self.setting("bad_numbers", [])))
+
     def gauges(self, berth_id: str) -> Thing:
         """The health of what is or was offered here, as the simulated people make it."""
         self.needed("berth", berth_id)
@@ -288,8 +309,8 @@ class SimulatedStore:
         for rollout in self.shelf.all("rollout"):
             if rollout["berth"] == berth_id:
                 offers = [Offered(datetime.fromisoformat(at), share) for at, share in rollout.get("offers", [])]
-                version, number = rollout["version"], rollout.get("number", 0)
-                bad = self.setting("bad_numbers", [])
+                version, number = rollout["version"], str(rollout.get("number", 0))
+                bad = self.bad_numbers()
                 found += gauges_of(self.seed, berth_id, version, number, offers, self.clock.now(), bad)
         return {"gauges": found}
 
@@ -464,6 +485,7 @@ class SimulatedStore:
                 "subject": subject,
                 "time": (at or self.clock.now()).isoformat(),
                 "datacontenttype": "application/json",
+                **({"key": self._key} if self._key else {}),
                 "data": data,
             }
         )

@@ -9,7 +9,7 @@ from jinja2 import Environment, StrictUndefined
 
 from restless_tide.standins import testing
 from restless_tide.standins.judgement import Refusal
-from restless_tide.standins.store import SimulatedStore, fresh
+from restless_tide.standins.store import BY_HAND, SimulatedStore, fresh
 
 _PAGE = Environment(autoescape=True, undefined=StrictUndefined).from_string(
     """<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
@@ -59,7 +59,7 @@ def pages(store: SimulatedStore) -> APIRouter:
         if act not in ("install", "leave"):
             raise Refusal("act-unknown", "Nothing like that can be done here.", 404)
         work = lambda: testing.tester_acts(store, trial, address, act, device, system)  # noqa: E731
-        status, told = store.perform(fresh("by-hand"), act, trial, {"address": address}, work)
+        status, told = store.perform(fresh(BY_HAND), act, trial, {"address": address}, work)
         said = told["detail"] if status >= 400 else ("Installed." if act == "install" else "You have left this test.")
         query = urlencode({"address": address, "device": device, "system": system, "said": said})
         return RedirectResponse(f"/testing/{trial}?{query}", 303)

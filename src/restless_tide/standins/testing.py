@@ -15,7 +15,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from restless_tide.core.rulebook import CohortRules
+from restless_tide.core.rulebook import CohortKind, CohortRules
 from restless_tide.gateways import protocol
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import BAD_CRASH_RATE, SESSIONS_A_DAY, USUAL_CRASH_RATE
@@ -56,7 +56,8 @@ def open_trial(store: SimulatedStore, berth_id: str, wanted: protocol.TrialReque
     _sit_down(store, trial | {"state": "with the store"}, wanted.testers)
     trial["testers"] = list(dict.fromkeys(wanted.testers))
     if wait:
-        told = store.due(trial | {"state": "with the store"}, "trial", minutes=store.rules.review.usual_hours * 15)
+        hours = store.rules.trial_review_hours(CohortKind(wanted.kind))
+        told = store.due(trial | {"state": "with the store"}, "trial", minutes=hours * 60)
     else:
         told = store.open_for_testers(trial)
     return told | seats(store, store.needed("trial", trial["id"]))
@@ -69,7 +70,7 @@ def _looked_at(store: SimulatedStore, berth_id: str, kind: str, consignment: Thi
         and other["kind"] == kind
         and other.get("was_open")
         and other["version"] == consignment["version"]
-        and (rules.reviewed_once_per == "version" or other.get("number") == consignment["number"])
+        and (rules.reviewed_once_per == "version" or str(other.get("number")) == str(consignment["number"]))
         for other in store.shelf.all("trial")
     )
 
@@ -79,10 +80,12 @@ def _demand_brief(rules: CohortRules, wanted: protocol.TrialRequest, reviewed: b
         raise Refusal("brief-empty", "Say what testers are to try.")
     for locale, text in wanted.brief.items():
         if len(text) > rules.brief_limit_characters:
-            raise Refusal("brief-too-long", f"What to try in {locale} has more than {rules.brief_limit_characters}.")
+            raise Refusal(
+                "brief-too-long", f"The brief in {locale} has more than {rules.brief_limit_characters} characters."
+            )
     for locale in rules.brief_locales_required:
         if not wanted.brief.get(locale, "").strip():
-            raise Refusal("brief-missing", f"We want what to try in {locale}.")
+            raise Refusal("brief-missing", f"We want what to look at in {locale}.")
     if reviewed and rules.sign_in_required and not wanted.sign_in:
         raise Refusal("sign-in-missing", "Our reviewer has to know how to sign in.")
 
@@ -207,7 +210,7 @@ def picture(store: SimulatedStore, report_id: str, place: int) -> bytes:
 def usage(store: SimulatedStore, trial_id: str) -> Thing:
     """Sessions by day, as the people who have installed it make them; seeded, so the same day always tells the same."""
     found = store.needed("trial", trial_id)
-    now, bad = store.clock.now(), found.get("number") in store.setting("bad_numbers", [])
+    now, bad = store.clock.now(), str(found.get("number")) in store.bad_numbers()
     people = [datetime.fromisoformat(entry["at"]) for entry in installed(store, trial_id)]
     if not people:
         return {"days": []}

@@ -9,23 +9,23 @@ from pydantic import Field
 
 from restless_tide.core.availability import Availability as Availability
 from restless_tide.core.rulebook import AvailabilityRules
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import OneLine, Ordered, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
 
 
 class AppWanted(Wanted):
-    name: str = Field(description="short name for commands, such as 'marram'")
-    title: str = ""
-    identifiers: dict[str, str] = Field(description="identifier by platform: android, ios, desktop")
+    name: OneLine = Field(description="short name for commands, such as 'marram'")
+    title: OneLine = ""
+    identifiers: dict[OneLine, OneLine] = Field(description="identifier by platform: android, ios, desktop")
 
 
 class BerthWanted(Wanted):
-    store: str
-    listed_name: str = Field(default="", description="the name at the store; the app's title if empty")
-    language: str = "en"
+    store: OneLine
+    listed_name: OneLine = Field(default="", description="the name at the store; the app's title if empty")
+    language: OneLine = "en"
 
 
-class BerthTold(Told):
+class BerthTold(Ordered):
     app: str
     store: str
     store_title: str
@@ -41,7 +41,7 @@ class BerthTold(Told):
 
 class OfferWanted(Wanted):
     availability: Availability
-    reason: str = ""
+    reason: Words = ""
 
 
 class OfferSheetTold(Told):
@@ -63,12 +63,11 @@ class ThingTold(Told):
     applies_from: datetime | None
 
 
-class BerthDetailTold(Told):
+class BerthDetailTold(Ordered):
     berth: BerthTold
     offered: Availability = Field(description="as ordered")
     offered_told: str
     seen: Availability | None = Field(description="as the store was last seen to offer it")
-    confirmed: bool
     choices: AvailabilityRules = Field(description="what the store lets one choose")
     things: list[ThingTold]
 

@@ -2,16 +2,72 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict
+import unicodedata
+from datetime import datetime
+from typing import Annotated
+
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
+
+from restless_tide.core.order import OrderKind
+
+LONGEST_LINE, LONGEST_WORDS, LONGEST_TEXT, LONGEST_FILE = 300, 2_000, 50_000, 400_000
+"""Characters of a line, a reason, a text such as release notes, and a text file such as a rulebook."""
+MOST_ENTRIES = 1_000
+_BREAKS = frozenset("\n\t")
+
+
+def _in_one_line(text: str) -> str:
+    normal = unicodedata.normalize("NFC", text)
+    if any(unicodedata.category(sign) in ("Cc", "Cs", "Zl", "Zp") for sign in normal):
+        raise ValueError("it holds a line break or another control character; write it in one line")
+    return normal
+
+
+def _in_lines(text: str) -> str:
+    normal = unicodedata.normalize("NFC", text).replace("\r\n", "\n").replace("\r", "\n")
+    if any(unicodedata.category(sign) in ("Cc", "Cs") and sign not in _BREAKS for sign in normal):
+        raise ValueError("it holds a control character that is no line break")
+    return normal
+
+
+OneLine = Annotated[str, Field(max_length=LONGEST_LINE), AfterValidator(_in_one_line)]
+"""A name, a title, a label, an address: never a line break in it, in the form NFC."""
+Words = Annotated[str, Field(max_length=LONGEST_WORDS), AfterValidator(_in_lines)]
+"""What somebody says of an act, in a few lines."""
+Text = Annotated[str, Field(max_length=LONGEST_TEXT), AfterValidator(_in_lines)]
+FileText = Annotated[str, Field(max_length=LONGEST_FILE), AfterValidator(_in_lines)]
+Number = Annotated[int, Field(ge=0, le=2**53)]
+"""A whole number that every reader of JSON keeps as it is."""
+EARLIEST_YEAR, LATEST_YEAR = 1970, 2200
+
+
+def _of_our_time(instant: datetime) -> datetime:
+    if not EARLIEST_YEAR <= instant.year <= LATEST_YEAR:
+        raise ValueError(f"its year is {instant.year}; years from {EARLIEST_YEAR} to {LATEST_YEAR} are taken")
+    return instant
+
+
+Instant = Annotated[AwareDatetime, AfterValidator(_of_our_time)]
+AnyInstant = Annotated[datetime, AfterValidator(_of_our_time)]
+"""Without a zone it is meant in the desk's own."""
+Names = Annotated[list[OneLine], Field(max_length=MOST_ENTRIES)]
+TextByLocale = Annotated[dict[OneLine, Text], Field(max_length=100)]
 
 
 class Wanted(BaseModel):
     """What a caller hands in; an unknown field is a mistake and refused."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
 class Told(BaseModel):
     """What the service answers."""
 
     model_config = ConfigDict(frozen=True, defer_build=True)
+
+
+class Ordered(Told):
+    """Something that is ordered of a store. Its state is what is wanted; ``seen`` is what the store was last seen to hold."""
+
+    confirmed: bool = Field(description="whether everything ordered is confirmed by the store")
+    pending: list[OrderKind] = Field(description="what is ordered and not confirmed yet, in its sequence")

@@ -8,10 +8,11 @@ from pydantic import Field
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Level
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts as Facts
 from restless_tide.core.retention import RetentionRule as RetentionRule
 from restless_tide.core.versions import Step
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import Names, OneLine, Ordered, Told, Wanted
 from restless_tide.wire.problems import FindingTold
 
 
@@ -28,22 +29,30 @@ class UploadTold(Told):
 
 
 class CheckWanted(Wanted):
-    store: str
-    facts: list[Facts] = Field(min_length=1)
+    stores: Names = Field(default_factory=list, description="none: every store with an open berth for the platform")
+    facts: list[Facts] = Field(min_length=1, max_length=100)
 
 
 class SheetTold(Told):
+    """What one store would say. ``there``: it has this build already, and is not asked again."""
+
+    store: str
+    store_title: str
+    there: bool
     findings: list[FindingTold]
 
 
-class BuildWanted(Wanted):
-    packages: list[str] = Field(min_length=1, description="SHA-256 of each package that has arrived")
-    revision: str | None = Field(default=None, description="the source it was made of, as hexadecimal digits")
-    repository: str | None = Field(default=None, description="where that source lies, below the desk's repositories")
+class SourceWanted(Wanted):
+    """What a build was made of."""
+
+    revision: OneLine | None = Field(default=None, description="the source it was made of, as hexadecimal digits")
+    repository: OneLine | None = Field(
+        default=None, description="where that source lies, below the desk's repositories"
+    )
 
 
-class PushWanted(Wanted):
-    store: str
+class BuildWanted(SourceWanted):
+    packages: Names = Field(min_length=1, description="SHA-256 of each package that has arrived")
 
 
 class QuestionTold(Told):
@@ -53,8 +62,9 @@ class QuestionTold(Told):
     choices: list[str]
 
 
-class ConsignmentTold(Told):
+class ConsignmentTold(Ordered):
     id: str
+    seen: str | None = Field(description="the state in which the store was last seen to hold it")
     build: str
     store: str
     store_title: str
@@ -73,7 +83,7 @@ class BuildTold(Told):
     app: str
     platform: str
     version: str
-    number: int
+    number: BuildNumber
     label: str
     created_at: datetime
     size_bytes: int
@@ -88,8 +98,8 @@ class BuildTold(Told):
 
 
 class AnswersWanted(Wanted):
-    answers: dict[str, str]
-    standing: bool = Field(default=False, description="give the same answers by themselves from now on")
+    answers: dict[OneLine, OneLine]
+    standing: bool = Field(default=False, description="give the same answers automatically from now on")
 
 
 class StandingAnswerTold(Told):
@@ -103,22 +113,22 @@ class ProposalTold(Told):
     app: str
     stores: list[str]
     version: str
-    number: int
+    number: BuildNumber
     reasons: list[str]
     cautions: list[FindingTold] = Field(default_factory=list)
     reservation: str | None = Field(default=None, description="set when the number is held for you now")
 
 
 class ReserveWanted(Wanted):
-    stores: list[str] = Field(default_factory=list, description="none: wherever the app has a berth")
+    stores: Names = Field(default_factory=list, description="none: wherever the app has a berth")
     step: Step = Step.PATCH
-    label: str = Field(default="", description="who holds it, such as 'build server, job 812'")
+    label: OneLine = Field(default="", description="who holds it, such as 'build server, job 812'")
 
 
 class ReservationTold(Told):
     id: str
     version: str
-    number: int
+    number: BuildNumber
     stores: list[str]
     label: str
     reserved_by: str

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from pydantic import AwareDatetime, Field
+from pydantic import Field
 
 from restless_tide.core.errors import Level
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.testers import RowKind
 from restless_tide.core.trial import TrialState
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import Instant, Names, Number, OneLine, Ordered, TextByLocale, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
 
 # testers
@@ -20,23 +20,23 @@ from restless_tide.wire.problems import FindingTold
 class TesterWanted(Wanted):
     """A tester by address. What is left out stays as it is."""
 
-    email: str
-    name: str | None = None
-    platforms: list[str] | None = Field(default=None, description="android, ios, desktop; none: any")
-    languages: list[str] | None = Field(default=None, description="BCP 47, the dearest first")
-    devices: list[str] | None = None
-    tags: list[str] | None = None
-    consented_at: AwareDatetime | None = None
+    email: OneLine
+    name: OneLine | None = None
+    platforms: Names | None = Field(default=None, description="android, ios, desktop; none: any")
+    languages: Names | None = Field(default=None, description="BCP 47, the preferred one first")
+    devices: Names | None = None
+    tags: Names | None = None
+    consented_at: Instant | None = None
 
 
 class TesterChangeWanted(Wanted):
-    email: str | None = None
-    name: str | None = None
-    platforms: list[str] | None = None
-    languages: list[str] | None = None
-    devices: list[str] | None = None
-    tags: list[str] | None = None
-    consented_at: AwareDatetime | None = None
+    email: OneLine | None = None
+    name: OneLine | None = None
+    platforms: Names | None = None
+    languages: Names | None = None
+    devices: Names | None = None
+    tags: Names | None = None
+    consented_at: Instant | None = None
 
 
 class CohortRef(Told):
@@ -61,7 +61,7 @@ class TesterTold(Told):
 
 
 class ForgetWanted(Wanted):
-    reason: str = ""
+    reason: Words = ""
 
 
 class ForgottenTold(Told):
@@ -74,11 +74,9 @@ class ForgottenTold(Told):
 
 
 class CohortWanted(Wanted):
-    name: str
+    name: OneLine
     kind: CohortKind = CohortKind.CREW
-    stores: list[str] | None = Field(
-        default=None, description="none: every store with an open berth that knows the kind"
-    )
+    stores: Names | None = Field(default=None, description="none: every store with an open berth that knows the kind")
 
 
 class AttachWanted(Wanted):
@@ -86,14 +84,14 @@ class AttachWanted(Wanted):
 
 
 class BriefWanted(Wanted):
-    brief: dict[str, str] = Field(default_factory=dict, description="what to try, by locale; empty text: take it out")
-    contact: str = ""
+    brief: TextByLocale = Field(default_factory=dict, description="what to look at, by locale; empty text: take it out")
+    contact: OneLine = ""
 
 
 class JoinWanted(Wanted):
     open: bool
-    limit: int | None = Field(default=None, description="so many people at most")
-    until: AwareDatetime | None = None
+    limit: Number | None = Field(default=None, description="so many people at most")
+    until: Instant | None = None
     renew: bool = Field(default=False, description="another link; the old one is void")
 
 
@@ -118,10 +116,10 @@ class SeatsTold(Told):
     per_build: bool
     review_first: bool
     by_itself: bool
-    trouble: str | None = Field(description="why the newest build did not go on by itself")
+    trouble: str | None = Field(description="why the newest build did not go on automatically")
 
 
-class RunningTold(Told):
+class RunningTold(Ordered):
     """A trial of a cohort, in short."""
 
     id: str
@@ -183,12 +181,12 @@ class MemberTold(Told):
 
 
 class PickWanted(Wanted):
-    testers: list[str] = Field(description="ids or addresses that the desk knows", max_length=5000)
+    testers: list[OneLine] = Field(description="ids or addresses that the desk knows", max_length=5000)
 
 
 class RemovalWanted(Wanted):
-    testers: list[str] = Field(min_length=1, max_length=5000)
-    reason: str = ""
+    testers: list[OneLine] = Field(min_length=1, max_length=5000)
+    reason: Words = ""
 
 
 class CountTold(Told):
@@ -229,32 +227,39 @@ class ImportTold(Told):
 class SignInWanted(Wanted):
     """How the store's reviewer signs in; sealed like keys, never shown again."""
 
-    name: str = ""
+    name: OneLine = ""
     password: str = Field(default="", repr=False)
-    how: str = Field(default="", description="whatever else the reviewer must know, or that no sign-in is needed")
+    how: Words = Field(default="", description="whatever else the reviewer must know, or that no sign-in is needed")
 
 
-class TrialWanted(Wanted):
-    cohorts: list[str] = Field(min_length=1)
-    build: str
-    stores: list[str] = Field(default_factory=list, description="none: wherever the cohort is and the build went")
-    brief: dict[str, str] = Field(default_factory=dict, description="what to try, by locale; none: the cohort's own")
-    contact: str = Field(default="", description="the address testers answer to; none: the cohort's own")
-    remarks_to: str = Field(default="", description="where remarks go besides the tester's page")
+class TrialBriefWanted(Wanted):
+    """What testers and the store's reviewer are told."""
+
+    brief: TextByLocale = Field(
+        default_factory=dict, description="what to look at, by locale; none: as it was said before"
+    )
+    contact: OneLine = Field(default="", description="the address testers answer to; none: as it was said before")
+    remarks_to: OneLine = Field(default="", description="where remarks go besides the tester's page")
     sign_in: SignInWanted | None = None
+
+
+class TrialWanted(TrialBriefWanted):
+    """What is left out of the brief is the cohort's own."""
+
+    cohorts: Names = Field(min_length=1)
+    build: OneLine
+    stores: Names = Field(default_factory=list, description="none: wherever the cohort is and the build went")
     when_ready: bool = Field(default=False, description="hand it in as soon as the store has processed the build")
 
 
-class TrialAgainWanted(Wanted):
-    brief: dict[str, str] = Field(default_factory=dict)
-    contact: str = ""
-    remarks_to: str = ""
-    sign_in: SignInWanted | None = None
-    reason: str = ""
+class TrialAgainWanted(TrialBriefWanted):
+    """What is left out of the brief stays as it was."""
+
+    reason: Words = ""
 
 
 class CloseWanted(Wanted):
-    reason: str = ""
+    reason: Words = ""
 
 
 class PlanTold(Told):
@@ -296,8 +301,9 @@ class InvitationTold(Told):
     trouble: str | None
 
 
-class TrialTold(Told):
+class TrialTold(Ordered):
     id: str
+    seen: str | None = Field(description="the state in which the store was last seen to hold it")
     app: str
     app_title: str
     cohort: str

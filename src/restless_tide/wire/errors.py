@@ -15,6 +15,7 @@ from restless_tide.core.errors import (
     StoreUnreachable,
     TideError,
     TooLarge,
+    TooOften,
     Unauthenticated,
 )
 
@@ -33,5 +34,6 @@ __all__ = [
     "StoreUnreachable",
     "TideError",
     "TooLarge",
+    "TooOften",
     "Unauthenticated",
 ]

@@ -8,14 +8,14 @@ from typing import Literal
 from pydantic import Field
 
 from restless_tide.core.notice import DeliveryState, NoticeKind
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import Names, OneLine, Told, Wanted
 
 
 class SubscriptionWanted(Wanted):
     channel: Literal["mail", "webhook"]
-    address: str
+    address: OneLine
     kinds: list[NoticeKind] = Field(default_factory=list, description="none: all")
-    apps: list[str] = Field(default_factory=list, description="none: all")
+    apps: Names = Field(default_factory=list, description="none: all")
 
 
 class SubscriptionTold(Told):

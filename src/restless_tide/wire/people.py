@@ -6,11 +6,12 @@ from datetime import datetime
 
 from pydantic import Field
 
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.core.numbers import LONGEST_DAYS
+from restless_tide.wire.base import Names, OneLine, Told, Wanted
 
 
 class SignInWanted(Wanted):
-    email: str
+    email: OneLine
     password: str = Field(repr=False)
 
 
@@ -21,9 +22,9 @@ class PersonTold(Told):
 
 
 class TokenWanted(Wanted):
-    label: str = Field(description="where it is used, such as 'build server'")
-    days: float | None = Field(default=None, gt=0, description="life; none: until revoked")
-    apps: list[str] = Field(default_factory=list, description="a build server's: only what builds of these apps need")
+    label: OneLine = Field(description="where it is used, such as 'build server'")
+    days: float | None = Field(default=None, gt=0, le=LONGEST_DAYS, description="life; none: until revoked")
+    apps: Names = Field(default_factory=list, description="a build server's: only what builds of these apps need")
 
 
 class TokenTold(Told):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from pydantic import Field
@@ -22,6 +23,7 @@ from restless_tide.core.errors import (
     StoreUnreachable,
     TideError,
     TooLarge,
+    TooOften,
     Unauthenticated,
     family,
 )
@@ -40,6 +42,7 @@ _STATUS: dict[type[TideError], int] = {
     StaleView: 412,
     TooLarge: 413,
     Invalid: 422,
+    TooOften: 429,
     StoreRefused: 502,
     StoreUnreachable: 503,
     LostLease: 503,
@@ -77,6 +80,10 @@ def findings_told(findings: tuple[Finding, ...] | list[Finding]) -> list[Finding
     ]
 
 
+def findings_of(told: Sequence[FindingTold]) -> list[Finding]:
+    return [Finding(**finding.model_dump()) for finding in told]
+
+
 def problem_of(error: TideError) -> Problem:
     """The problem document of an error."""
     kind = next(kind for kind in type(error).__mro__ if kind in _STATUS or kind is TideError)
@@ -100,5 +107,15 @@ def error_from(document: dict[str, Any], status: int) -> TideError:
     remedy, code = str(document.get("remedy") or ""), str(document.get("code") or kind.code)
     if issubclass(kind, ImpossibleAct):
         return kind(detail, possible=document.get("possible") or (), remedy=remedy, code=code)
-    findings = [Finding(**FindingTold.model_validate(told).model_dump()) for told in document.get("findings") or ()]
+    findings = findings_of([FindingTold.model_validate(told) for told in document.get("findings") or ()])
     return kind(detail, remedy=remedy, code=code, findings=findings)
+
+
+def unfit(errors: Sequence[Mapping[str, Any]]) -> Invalid:
+    """What pydantic has found wrong, as one error of the family with a finding for each place."""
+    findings = [
+        Finding("field-unfit", Level.BLOCKER, str(found["msg"]), ".".join(str(part) for part in found["loc"]))
+        for found in errors
+    ]
+    told = "; ".join(f"{finding.place or 'body'}: {finding.detail}" for finding in findings)
+    return Invalid(f"The request does not fit: {told}.", code="request-unfit", findings=findings)

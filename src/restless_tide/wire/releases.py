@@ -3,60 +3,71 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from restless_tide.core.ladder import Stage
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.round import RoundState
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import AnyInstant, OneLine, Ordered, Text, TextByLocale, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
 
 
 class LegWanted(Wanted):
     """What is wanted of a leg; what is left out stays as it is."""
 
-    build: str | None = None
-    ladder: str | None = Field(default=None, description="such as 5@24,20@48,100: per cent @ hours to hold")
+    build: OneLine | None = None
+    ladder: OneLine | None = Field(default=None, description="such as 5@24,20@48,100: per cent @ hours to hold")
     needs_word: bool | None = None
-    not_before: datetime | None = None
+    not_before: AnyInstant | None = Field(default=None, description="null in the document takes the date away")
+    no_date: bool | None = Field(default=None, description="true takes the date away")
     with_other_legs: bool | None = None
+
+    @model_validator(mode="after")
+    def _null_takes_the_date_away(self) -> Self:
+        if self.no_date and self.not_before is not None:
+            raise ValueError("it says both a date and that there is none")
+        return self
 
 
 class ReleaseWanted(Wanted):
-    version: str
-    legs: dict[str, LegWanted] = Field(description="by store")
-    notes: dict[str, str] = Field(default_factory=dict, description="by locale")
+    version: OneLine
+    legs: dict[OneLine, LegWanted] = Field(max_length=100, description="by store")
+    notes: TextByLocale = Field(default_factory=dict, description="by locale")
 
 
 class NotesWanted(Wanted):
-    text: str
+    text: Text
 
 
 class SubmitWanted(Wanted):
-    store: str | None = Field(default=None, description="none: every leg that can be handed in")
+    store: OneLine | None = Field(default=None, description="none: every leg that can be handed in")
 
 
 class RecallWanted(Wanted):
-    store: str
-    reason: str = ""
+    store: OneLine
+    reason: Words = ""
 
 
 class WordWanted(Wanted):
-    store: str | None = None
-    reason: str = ""
+    store: OneLine | None = None
+    reason: Words = ""
 
 
 class SteerWanted(Wanted):
     act: RolloutEvent
-    reason: str
-    store: str | None = Field(default=None, description="none: every leg where it is possible")
-    share: float | None = Field(default=None, description="for advance at a store with a free ladder: 0 to 1")
+    reason: Words
+    store: OneLine | None = Field(default=None, description="none: every leg where it is possible")
+    share: float | None = Field(
+        default=None, ge=0, le=1, description="for advance at a store with a free ladder: 0 to 1"
+    )
 
 
-class RoundTold(Told):
+class RoundTold(Ordered):
+    seen: str | None = Field(description="the state in which the store was last seen to hold it")
     number: int
     build: str
     build_label: str
@@ -91,7 +102,7 @@ class SightingTold(Told):
     at: datetime
 
 
-class LegTold(Told):
+class LegTold(Ordered):
     store: str
     store_title: str
     platform: str
@@ -113,7 +124,9 @@ class LegTold(Told):
     rounds: list[RoundTold]
     acts: list[OptionTold]
     seen: SightingTold | None
-    confirmed: bool = Field(description="whether everything ordered is confirmed by the store")
+    offered_again: bool = Field(
+        description="the store offers again what was stopped, and a person has to say whether that is wanted"
+    )
     hand_carried: bool
     step: str | None = Field(description="the step that waits for a person, if one does")
     orders: list[OrderTold] = Field(description="the latest orders to the store, newest first")
@@ -131,11 +144,17 @@ class ReleaseTold(Told):
 
 
 class SteeredTold(Told):
+    """What became of a steering act at one store, and where the leg stands as wanted now."""
+
     store: str
     ordered: bool
     why_not: str
+    order: str | None = Field(description="the order that was placed; none when nothing had to be sent")
+    phase: LegPhase
+    share: float
 
 
 class SteeringTold(Told):
+    """Read the release for what the stores answer."""
+
     outcomes: list[SteeredTold]
-    release: ReleaseTold

@@ -5,21 +5,22 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Literal
 
-from pydantic import AwareDatetime, Field
+from pydantic import Field
 
 from restless_tide.core.notice import DeliveryState
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.report import ReportKind, ReportState
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import FileText, Instant, Number, OneLine, Text, Told, Wanted, Words
 from restless_tide.wire.cohorts import TesterTold
 
 
 class FrameGiven(Wanted):
     """One call of a stack. ``address`` is an offset into the image where no function is known."""
 
-    module: str = ""
-    function: str = ""
-    file: str = ""
-    line: int | None = None
+    module: OneLine = ""
+    function: OneLine = ""
+    file: OneLine = ""
+    line: Number | None = None
     address: int | None = Field(default=None, ge=0, lt=2**63)
 
 
@@ -27,35 +28,35 @@ class ReportWanted(Wanted):
     """A crash has a ``stack`` as its runtime prints it, or ``frames`` with ``thrown``, the innermost first."""
 
     kind: ReportKind = ReportKind.REMARK
-    build: str | None = Field(default=None, description="the build's id; or say version and number")
-    version: str | None = None
-    number: int | None = None
-    platform: str | None = None
-    tester: str | None = Field(default=None, description="id or address of a tester that the desk knows")
-    text: str = ""
-    device: str = ""
-    system: str = ""
-    language: str = ""
-    at: AwareDatetime | None = None
-    stack: str = ""
-    thrown: str = ""
-    message: str = ""
+    build: OneLine | None = Field(default=None, description="the build's id; or say version and number")
+    version: OneLine | None = None
+    number: BuildNumber | None = None
+    platform: OneLine | None = None
+    tester: OneLine | None = Field(default=None, description="id or address of a tester that the desk knows")
+    text: Text = ""
+    device: OneLine = ""
+    system: OneLine = ""
+    language: OneLine = ""
+    at: Instant | None = None
+    stack: FileText = ""
+    thrown: OneLine = ""
+    message: Text = ""
     frames: list[FrameGiven] = Field(default_factory=list, max_length=256)
 
 
 class DecideWanted(Wanted):
-    act: Literal["accept", "mend", "same", "close", "reopen"]
-    build: str | None = Field(default=None, description="in which it is mended")
-    same_as: str | None = None
-    reason: str = ""
+    act: Literal["accept", "fix", "duplicate", "close", "reopen"]
+    build: OneLine | None = Field(default=None, description="in which it is fixed")
+    duplicate_of: OneLine | None = None
+    reason: Words = ""
 
 
 class ReplyWanted(Wanted):
-    text: str
+    text: Text
 
 
 class TicketWanted(Wanted):
-    ticket: str = Field(description="an address or a ticket's number; empty: none")
+    ticket: OneLine = Field(description="an address or a ticket's number; empty: none")
 
 
 class PictureTold(Told):
@@ -102,9 +103,9 @@ class ReportTold(Told):
     fingerprint: str | None
     symbolised: bool
     alike: int = Field(description="reports with the same fingerprint, this one among them")
-    mended_in: str | None
-    mended_label: str | None
-    same_as: str | None
+    fixed_in: str | None
+    fixed_label: str | None
+    duplicate_of: str | None
     ticket: str
     pictures: list[PictureTold]
     answers: int

@@ -7,7 +7,7 @@ from datetime import datetime
 from pydantic import Field
 
 from restless_tide.core.signing import KeyHolder
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import AnyInstant, Names, OneLine, Told, Wanted, Words
 from restless_tide.wire.builds import AppLapseTold
 
 
@@ -59,28 +59,28 @@ class RegisterTold(Told):
 
 
 class ExpectWanted(Wanted):
-    platform: str
-    build: str | None = Field(default=None, description="a build that is signed as expected from now on")
-    sha256: str | None = Field(default=None, description="or the certificate's digest")
-    reason: str
+    platform: OneLine
+    build: OneLine | None = Field(default=None, description="a build that is signed as expected from now on")
+    sha256: OneLine | None = Field(default=None, description="or the certificate's digest")
+    reason: Words
 
 
 class DeclareWanted(Wanted):
-    platform: str
-    names: list[str]
-    reason: str
+    platform: OneLine
+    names: Names
+    reason: Words
 
 
 class HoldWanted(Wanted):
-    platform: str
+    platform: OneLine
     holder: KeyHolder
-    reason: str
+    reason: Words
 
 
 class ReplaceWanted(Wanted):
-    platform: str
-    sha256: str = Field(description="of the new certificate")
-    reason: str
+    platform: OneLine
+    sha256: OneLine = Field(description="of the new certificate")
+    reason: Words
 
 
 class ReplacingTold(Told):
@@ -89,7 +89,7 @@ class ReplacingTold(Told):
 
 
 class DeviceWanted(Wanted):
-    platform: str
-    name: str = ""
-    identifier: str
-    lapses_at: datetime | None = None
+    platform: OneLine
+    name: OneLine = ""
+    identifier: OneLine
+    lapses_at: AnyInstant | None = None

@@ -7,7 +7,7 @@ from datetime import datetime
 from pydantic import Field
 
 from restless_tide.core.step import StepState
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import OneLine, Told, Wanted, Words
 
 
 class StepFile(Told):
@@ -39,9 +39,9 @@ class StepTold(Told):
 
 
 class OutcomeWanted(Wanted):
-    outcome: str
-    said: str = Field(default="", description="the store's words; needed for a refusal")
+    outcome: OneLine
+    said: Words = Field(default="", description="the store's words; needed for a refusal")
 
 
 class UndoWanted(Wanted):
-    reason: str = ""
+    reason: Words = ""

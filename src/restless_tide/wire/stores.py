@@ -9,17 +9,17 @@ from pydantic import Field
 
 from restless_tide.core.breaker import BreakerState
 from restless_tide.core.order import OrderState
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.wire.base import FileText, OneLine, Told, Wanted
 
 
 class StoreWanted(Wanted):
-    name: str = Field(description="a short name for this account, such as 'northgate'")
+    name: OneLine = Field(description="a short name for this account, such as 'northgate'")
     connection: dict[str, Any] = Field(description="the connection file, unchanged", repr=False)
 
 
 class CarriedWanted(Wanted):
-    name: str = Field(description="a short name for this store")
-    rulebook: str = Field(description="its rulebook, as TOML")
+    name: OneLine = Field(description="a short name for this store")
+    rulebook: FileText = Field(description="its rulebook, as TOML")
 
 
 class RuleChangeTold(Told):
@@ -76,6 +76,22 @@ class BreakerTold(Told):
     rests_until: datetime | None
 
 
+class UntakenTold(Told):
+    """An event of a store that the desk could not take; nothing after it waits."""
+
+    sequence: int
+    type: str
+    why: str
+    at: datetime
+
+
+class RetriedTold(Told):
+    """What became of the events that could not be taken before."""
+
+    taken: int
+    left: int
+
+
 class StoreTold(Told):
     name: str
     title: str
@@ -106,12 +122,13 @@ class StoreTold(Told):
     skew_seconds: float = Field(description="how far the store's clock is from ours")
     breaker: BreakerTold
     trouble: str | None = Field(description="why the store is not reached now; none when all is well")
+    untaken: list[UntakenTold] = Field(description="events that the desk could not take, oldest first")
     pending_orders: int = Field(description="on their way, or waiting for the store")
     waiting_steps: int = Field(description="waiting for a person")
 
 
 class DrillWanted(Wanted):
-    store: str | None = Field(default=None, description="none: every connected store")
+    store: OneLine | None = Field(default=None, description="none: every connected store")
 
 
 class DrillTold(Told):

@@ -9,11 +9,12 @@ from pydantic import Field
 
 from restless_tide.core.ladder import Stage
 from restless_tide.core.leg import LegPhase
-from restless_tide.wire.base import Told, Wanted
+from restless_tide.core.numbers import LONGEST_DAYS
+from restless_tide.wire.base import AnyInstant, Told, Wanted
 
 
 class CallTold(Told):
-    """Something that needs a person, and the console's place to mend it."""
+    """Something that needs a person, and the console's place to fix it."""
 
     said: str
     place: str
@@ -86,8 +87,8 @@ class VerificationTold(Told):
 
 
 class ClockWanted(Wanted):
-    step_hours: float = 0.0
-    show: datetime | None = None
+    step_hours: float = Field(default=0.0, ge=-24 * LONGEST_DAYS, le=24 * LONGEST_DAYS)
+    show: AnyInstant | None = None
 
 
 class ClockTold(Told):

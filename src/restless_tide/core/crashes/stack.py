@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 MOST_FRAMES = 256
 LONGEST_STACK = 200_000
+_LINE_NUMBER = re.compile(r"[0-9]{1,9}")
 _THROWN = re.compile(
     r"^(?:Exception in thread \"[^\"]*\" |Caused by: |FATAL EXCEPTION: .*\n)?([\w$.]+(?:[\w$]))(?:: (.*))?$"
 )
@@ -87,7 +88,7 @@ def read_stack(text: str) -> Crash | None:
 def _managed(module: str, function: str, where: str) -> Frame:
     file, _, line = where.partition(":")
     known = file not in ("Unknown Source", "Native Method", "SourceFile")
-    return Frame(module, function, file if known else "", int(line) if line.isdigit() else None)
+    return Frame(module, function, file if known else "", int(line) if _LINE_NUMBER.fullmatch(line) else None)
 
 
 def _native(line: str) -> Frame | None:

@@ -7,6 +7,9 @@ from typing import Literal
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
+from restless_tide.core.errors import Invalid, PackageUnreadable
+from restless_tide.core.numbers import BuildNumber
+
 PLATFORM_OF_FORMAT = {
     "apk": "android",
     "aab": "android",
@@ -34,7 +37,7 @@ class Signature(Fact):
     """One signature of the package. ``verified`` is None where nothing here can verify it, and ``trouble`` says why."""
 
     scheme: str = Field(description="v1, v2, v3, v3.1, jar, profile or package")
-    verified: bool | None
+    verified: bool | None = None
     trouble: str = ""
     signers: tuple[Certificate, ...] = ()
     lineage: tuple[Certificate, ...] = Field(
@@ -49,7 +52,7 @@ class Profile(Fact):
     identifier: str = Field(description="the identifier it is made for, with the team before it")
     team: str
     team_name: str
-    kind: Literal["store", "ad hoc", "development", "in-house"]
+    kind: Literal["store", "named devices", "development", "any device"]
     devices: tuple[str, ...] = Field(default=(), description="identifiers of the devices it names")
     expires_at: AwareDatetime
     certificates: tuple[Certificate, ...] = Field(default=(), description="the signing certificates it admits")
@@ -90,7 +93,7 @@ class Facts(Fact):
     format: str = Field(description="apk, aab, ipa, msix or msixbundle")
     identifier: str
     version: str = Field(description="what people see")
-    number: int = Field(description="what machines compare")
+    number: BuildNumber = Field(description="what machines compare: one to three whole numbers with dots")
     lowest_platform: str | None = None
     target_platform: str | None = None
     permissions: tuple[str, ...] = ()
@@ -143,3 +146,11 @@ class Facts(Fact):
     def lapses_at(self) -> datetime | None:
         """When people can no longer start it: its profile's end."""
         return None if self.profile is None else self.profile.expires_at
+
+
+def number_in(text: str | int, place: str) -> BuildNumber:
+    """The build's number as it stands at ``place`` in a package. Raises PackageUnreadable."""
+    try:
+        return BuildNumber(text)
+    except Invalid as wrong:
+        raise PackageUnreadable(f"{place}: {wrong.detail}", remedy=wrong.remedy) from None

@@ -8,7 +8,7 @@ from typing import Any, Literal
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.contents import contents_of
-from restless_tide.core.packages.facts import Facts, Icon, Part, Profile, Signature
+from restless_tide.core.packages.facts import Facts, Icon, Part, Profile, Signature, number_in
 from restless_tide.core.packages.mach_o import HEADER_BYTES, Binary, read_mach_o
 from restless_tide.core.packages.pictures import largest
 from restless_tide.core.packages.property_list import read_property_list, text_of, texts_of
@@ -33,11 +33,14 @@ def read_ipa(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     if len(places) != 1:
         raise PackageUnreadable(
             f"An IPA holds one app with a property list; this one holds {len(places)}.",
-            remedy="Export the archive again.",
+            remedy="Build the package again.",
         )
     root = places[0]
     info = read_property_list(archive.read(f"{root}Info.plist"), "The app's property list")
-    version, number = _needed(info, "CFBundleShortVersionString"), _number(_needed(info, "CFBundleVersion"))
+    version, number = (
+        _needed(info, "CFBundleShortVersionString"),
+        number_in(_needed(info, "CFBundleVersion"), "CFBundleVersion"),
+    )
     label = text_of(info.get("CFBundleDisplayName")) or text_of(info.get("CFBundleName"))
     binary = _binary(archive, root, info)
     profile, signatures, rights, remarks = _profile(archive, root)
@@ -46,7 +49,7 @@ def read_ipa(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     remarks += tuple(
         f"The extension {part.name} carries version {part.version} ({part.number}), the app {version} ({number})."
         for part in parts
-        if part.kind == "extension" and (part.version, part.number) != (version, str(number))
+        if part.kind == "extension" and (part.version, part.number) != (version, number.text)
     )
     return Facts(
         format="ipa",
@@ -184,12 +187,3 @@ def _needed(info: dict[str, Any], key: str) -> str:
             f"The app's property list lacks {key}.", remedy=f"Set {key} in the project and build again."
         )
     return text
-
-
-def _number(text: str) -> int:
-    if not text.isascii() or not text.isdigit() or len(text) > 18:
-        raise PackageUnreadable(
-            f"CFBundleVersion is {text[:40]!r}; the desk compares whole numbers.",
-            remedy="Count builds with whole numbers (1, 2, 3 …) and keep the dotted version for people.",
-        )
-    return int(text)

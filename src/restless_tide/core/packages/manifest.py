@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.numbers import BuildNumber, whole_number
+from restless_tide.core.packages.facts import number_in
 
 _LABEL = 0x01010001
 _ICON = 0x01010002
@@ -75,7 +77,7 @@ class Manifest:
     resources: Resources = field(default_factory=NoResources)
     identifier: str | None = None
     version: str | None = None
-    number: int | None = None
+    number: BuildNumber | None = None
     lowest_platform: str | None = None
     target_platform: str | None = None
     permissions: list[str] = field(default_factory=list)
@@ -108,7 +110,7 @@ class Manifest:
             case ("manifest", "application"):
                 self._application(element)
 
-    def demand_identity(self) -> tuple[str, str, int]:
+    def demand_identity(self) -> tuple[str, str, BuildNumber]:
         """Identifier, version and number. A split may leave the version to its base package."""
         if not self.identifier:
             raise PackageUnreadable("The manifest names no package identifier.")
@@ -136,8 +138,9 @@ class Manifest:
     def _feature(self, element: Element) -> None:
         name = self._text(element.by_id.get(_NAME))
         level = self._text(element.by_id.get(_GRAPHICS_LEVEL))
-        if not name and level and level.isdigit():
-            name = f"OpenGL ES {int(level) >> 16}.{int(level) & 0xFFFF}"
+        release = whole_number(level) if level else None
+        if not name and release is not None:
+            name = f"OpenGL ES {release >> 16}.{release & 0xFFFF}"
         if name:
             required = element.by_id.get(_REQUIRED)
             self.features.append(name if required is None or self._yes(required) else f"{name}?")
@@ -152,14 +155,15 @@ class Manifest:
         self.debuggable = self._yes(element.by_id.get(_DEBUGGABLE))
         self.test_only = self._yes(element.by_id.get(_TEST_ONLY))
 
-    def _number(self, element: Element) -> int | None:
+    def _number(self, element: Element) -> BuildNumber | None:
         low = self._text(element.by_id.get(_NUMBER))
         if low is None:
             return None
-        if not low.lstrip("-").isdecimal() or not low.isascii():
+        number = whole_number(low.removeprefix("-"))
+        if number is None:
             raise PackageUnreadable(f"The manifest's number, {low[:40]!r}, is no whole number.")
-        high = self._text(element.by_id.get(_NUMBER_MAJOR)) or "0"
-        return (int(high) << 32) + int(low) if high.isdecimal() and high.isascii() else int(low)
+        high = whole_number(self._text(element.by_id.get(_NUMBER_MAJOR)) or "0") or 0
+        return number_in((high << 32) + (-number if low.startswith("-") else number), "The manifest")
 
     def _yes(self, given: Given | None) -> bool:
         return self._text(given) in ("true", "-1", "1")

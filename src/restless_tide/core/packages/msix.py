@@ -13,6 +13,7 @@ from xml.etree import ElementTree
 from xml.parsers.expat import ExpatError
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages.archive import Archive, opened_archive
 from restless_tide.core.packages.certificates import certificates_of
 from restless_tide.core.packages.cms import read_signed
@@ -80,7 +81,7 @@ def read_msix(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     )
 
 
-def read_version(text: str) -> tuple[str, int]:
+def read_version(text: str) -> tuple[str, BuildNumber]:
     """``2.4.0.7`` as the version ``2.4.0`` and the number 7. Raises PackageUnreadable."""
     found = _VERSION.fullmatch(text)
     parts = [int(part) for part in found.groups()] if found else []
@@ -89,7 +90,7 @@ def read_version(text: str) -> tuple[str, int]:
             f"The package's version is {text[:40]!r}; it needs four parts up to {_LARGEST_PART}.",
             remedy="Write it like 2.4.0.7.",
         )
-    return ".".join(map(str, parts[:3])), parts[3]
+    return ".".join(map(str, parts[:3])), BuildNumber(parts[3])
 
 
 def _read_bundle(archive: Archive, size_bytes: int, sha256: str) -> Facts:

@@ -34,9 +34,9 @@ def read_property_list(content: bytes, what: str) -> dict[str, Any]:
     try:
         info = plistlib.loads(content)
     except _BROKEN:
-        raise PackageUnreadable(f"{what} is damaged.", remedy="Export the archive again.") from None
+        raise PackageUnreadable(f"{what} is damaged.", remedy="Build the package again.") from None
     if not isinstance(info, dict):
-        raise PackageUnreadable(f"{what} is no dictionary.", remedy="Export the archive again.")
+        raise PackageUnreadable(f"{what} is no dictionary.", remedy="Build the package again.")
     return info
 
 

@@ -23,7 +23,7 @@ def read_profile(content: bytes) -> tuple[Profile, Signature, tuple[str, ...]]:
     rights = rights if isinstance(rights, dict) else {}
     ends = info.get("ExpirationDate")
     if not isinstance(ends, datetime):
-        raise PackageUnreadable(f"{WHAT} names no end date.", remedy="Make it anew and export the archive again.")
+        raise PackageUnreadable(f"{WHAT} names no end date.", remedy="Make it anew and build the package again.")
     raw = info.get("DeveloperCertificates")
     certificates = [entry for entry in raw if isinstance(entry, bytes)] if isinstance(raw, list) else []
     teams = texts_of(info.get("TeamIdentifier"))
@@ -44,9 +44,11 @@ def read_profile(content: bytes) -> tuple[Profile, Signature, tuple[str, ...]]:
     return profile, signature, tuple(sorted(key for key, value in rights.items() if value is not False))
 
 
-def _kind(info: dict[str, Any], rights: dict[str, Any]) -> Literal["store", "ad hoc", "development", "in-house"]:
+def _kind(
+    info: dict[str, Any], rights: dict[str, Any]
+) -> Literal["store", "named devices", "development", "any device"]:
     if rights.get("get-task-allow") is True:
         return "development"
     if info.get("ProvisionsAllDevices") is True:
-        return "in-house"
-    return "ad hoc" if "ProvisionedDevices" in info else "store"
+        return "any device"
+    return "named devices" if "ProvisionedDevices" in info else "store"

@@ -46,7 +46,7 @@ def language_of(wanted: Iterable[str]) -> str:
 
 
 def accepted_languages(header: str) -> list[str]:
-    """The languages of an Accept-Language header (RFC 9110, section 12.5.4), the dearest first."""
+    """The languages of an Accept-Language header (RFC 9110, section 12.5.4), the preferred one first."""
     weighed = []
     for place, part in enumerate(header.split(",")[:20]):
         tag, _, weight = part.strip().partition(";q=")
@@ -66,3 +66,12 @@ def text_for(texts: Mapping[str, str], wanted: Sequence[str]) -> str:
             if locale.lower() == tag.lower() or locale.lower().partition("-")[0] == tag.lower().partition("-")[0]:
                 return text
     return next(iter(texts.values()), "")
+
+
+def steps_for(platform: str, language: str, named: Mapping[str, object], *, has_page: bool) -> list[str]:
+    """What a tester does on their platform, step by step."""
+    said = words(language)["steps"]
+    found = [said[f"{platform}_{place}"] for place in (1, 2, 3) if f"{platform}_{place}" in said]
+    if has_page:
+        found.insert(1, said["link"])
+    return [text.format(**named) for text in (*found, said["last"])]

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from restless_tide.desk import apps, find
 from restless_tide.service import shown
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.apps import (
     AppTold,
@@ -18,7 +17,7 @@ from restless_tide.wire.apps import (
 )
 from restless_tide.wire.problems import findings_told
 
-router = APIRouter(prefix="/v1/apps", tags=["apps"])
+router = router_of("apps", "/v1/apps")
 
 
 @router.get("")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from fastapi.responses import FileResponse
 
 from restless_tide.core.consignment import ConsignmentState
@@ -15,27 +15,24 @@ from restless_tide.core.retention import RetentionRule
 from restless_tide.core.versions import Step
 from restless_tide.desk import answers, builds, find, lapses, numbers, packages
 from restless_tide.service import shown, shown_builds
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.builds import (
     AnswersWanted,
     AppLapseTold,
     BuildTold,
     BuildWanted,
-    CheckWanted,
     ClearingTold,
     ClearWanted,
     ComparisonTold,
     ConsignmentTold,
     ProposalTold,
-    PushWanted,
     ReservationTold,
     ReserveWanted,
-    SheetTold,
     StandingAnswerTold,
 )
-from restless_tide.wire.problems import findings_told
 
-router = APIRouter(prefix="/v1", tags=["builds"])
+router = router_of("builds", "/v1")
 
 _NOSNIFF = {"X-Content-Type-Options": "nosniff"}
 
@@ -78,13 +75,6 @@ def package_icon(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
         "Content-Security-Policy": "default-src 'none'",
     } | _NOSNIFF
     return Response(content, media_type=facts.icon.media_type, headers=headers)
-
-
-@router.post("/apps/{app}/checks")
-def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> SheetTold:
-    """What stands against sending packages of these facts to a store, before any byte travels."""
-    facts = [Facts.model_validate(entry) for entry in wanted.facts]
-    return SheetTold(findings=findings_told(builds.check(desk, app, wanted.store, facts)))
 
 
 @router.get("/apps/{app}/numbers")
@@ -175,7 +165,7 @@ def app_lapses(app: str, desk: TheDesk, _: SignedIn) -> list[AppLapseTold]:
 
 @router.get("/apps/{app}/berths/{store}/standing-answers")
 def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[StandingAnswerTold]:
-    """What is answered by itself when this store asks."""
+    """What is answered automatically when this store asks."""
     with desk.look() as session:
         berth = find.berth(session, find.app(session, app), find.store(session, store))
         return [
@@ -212,14 +202,6 @@ def enter(app: str, wanted: BuildWanted, desk: TheDesk, person: SignedIn) -> Bui
 def one(build: str, desk: TheDesk, _: SignedIn) -> BuildTold:
     with desk.look() as session:
         return shown.build(session, find.build(session, build))
-
-
-@router.post("/builds/{build}/consignments", status_code=202)
-def push(build: str, wanted: PushWanted, desk: TheDesk, person: SignedIn) -> ConsignmentTold:
-    """Send a build to a store; what does not fit is refused before the first byte goes there."""
-    sent = builds.push(desk, person.id, build, wanted.store)
-    with desk.look() as session:
-        return shown.consignment(session, find.consignment(session, sent.id))
 
 
 @router.get("/consignments/{consignment}")

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
-from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.errors import Invalid
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.testers import LARGEST_BYTES, write_csv
 from restless_tide.desk import cohorts, find, imports, testers
+from restless_tide.desk import members as people
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.testers import Personal
 from restless_tide.service import shown_testing
+from restless_tide.service.bodies import whole_body
 from restless_tide.service.paging import link_next
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
     AttachWanted,
@@ -35,7 +38,7 @@ from restless_tide.wire.cohorts import (
     TesterWanted,
 )
 
-router = APIRouter(prefix="/v1", tags=["testing"])
+router = router_of("testing", "/v1")
 
 CSV_TYPE = "text/csv"
 _CSV = {"requestBody": {"required": True, "content": {CSV_TYPE: {"schema": {"type": "string", "format": "binary"}}}}}
@@ -111,11 +114,11 @@ def members(
     """The people of a cohort by address, with what they have; ``text`` searches address, name and tags."""
     with desk.look() as session:
         row = find.cohort(session, find.app(session, app), cohort)
-        found = shown_testing.members(session, row, text=text, state=state, after=after, limit=limit + 1)
-    if len(found) > limit:
-        path = f"/v1/apps/{app}/cohorts/{cohort}/testers"
-        link_next(response, path, found[limit - 1].tester.email, text=text, state=state, limit=limit)
-    return found[:limit]
+        found = people.page(session, row, text=text, state=state, after=after, limit=limit + 1)
+        if len(found) > limit:
+            path = f"/v1/apps/{app}/cohorts/{cohort}/testers"
+            link_next(response, path, found[limit - 1].tester.email, text=text, state=state, limit=limit)
+        return shown_testing.some_members(session, found[:limit])
 
 
 @router.post("/apps/{app}/cohorts/{cohort}/testers", status_code=201)
@@ -153,7 +156,7 @@ async def take_list(
     column: Annotated[list[str] | None, Query(description="FIELD=HEADER, or FIELD=NUMBER")] = None,
 ) -> ImportTold:
     """Look at a list of testers (CSV), or take it in as one act: all of it or nothing."""
-    content = await _body(request)
+    content = await whole_body(request, LARGEST_BYTES, "list", "Split it.")
     return await run_in_threadpool(_import, desk, person.id, content, column or [], app, cohort, dry_run, skip_bad)
 
 
@@ -167,17 +170,8 @@ async def take_list_of_testers(
     column: Annotated[list[str] | None, Query()] = None,
 ) -> ImportTold:
     """The same for people who are in no cohort yet."""
-    content = await _body(request)
+    content = await whole_body(request, LARGEST_BYTES, "list", "Split it.")
     return await run_in_threadpool(_import, desk, person.id, content, column or [], None, None, dry_run, skip_bad)
-
-
-async def _body(request: Request) -> bytes:
-    content = bytearray()
-    async for block in request.stream():
-        content += block
-        if len(content) > LARGEST_BYTES:
-            raise TooLarge(f"A list has {LARGEST_BYTES} bytes at most.", remedy="Split it.", code="list-too-large")
-    return bytes(content)
 
 
 def _import(
@@ -207,18 +201,8 @@ def export(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> Response:
     """The people of a cohort as CSV (RFC 4180), with what they have."""
     with desk.look() as session:
         row = find.cohort(session, find.app(session, app), cohort)
-        found = shown_testing.members(session, row, text="", state=None, after="", limit=1_000_000)
-    header = (*testers.HEADER, "joined", "state", "build", "device", "system")
-    rows = [
-        [
-            entry.tester.email, entry.tester.name, " ".join(entry.tester.platforms), " ".join(entry.tester.languages),
-            " ".join(entry.tester.tags), " | ".join(entry.tester.devices),
-            entry.tester.consented_at.date().isoformat() if entry.tester.consented_at else "",
-            entry.joined_at.date().isoformat(), entry.state or "", entry.build_label or "", entry.device, entry.system,
-        ]
-        for entry in found
-    ]  # fmt: skip
-    return csv_answer(write_csv(header, rows), f"{app}-{cohort}.csv")
+        rows = list(people.export_rows(session, row))
+    return csv_answer(write_csv(people.HEADER, rows), f"{app}-{cohort}.csv")
 
 
 def csv_answer(text: str, name: str) -> Response:

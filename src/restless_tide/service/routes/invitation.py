@@ -7,24 +7,24 @@ from datetime import datetime
 from pathlib import Path
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
+from fastapi import Depends, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid, NotFound, TideError
 from restless_tide.core.invitation import INVITATION, TAKES_PART, InvitationEvent, InvitationState
 from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.testers import PLATFORMS
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import invitations, joining, pictures, reports, testers, trials
+from restless_tide.desk import inbox, invitations, joining, pictures, reports, trials
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.reports import Filing
 from restless_tide.desk.stores import rules_of
-from restless_tide.desk.words import accepted_languages, language_of, text_for, words
-from restless_tide.engine.mail import steps
+from restless_tide.desk.words import accepted_languages, language_of, steps_for, text_for, words
 from restless_tide.records.tables import FieldReport, Invitation, Trial
-from restless_tide.service.brake import Brake
+from restless_tide.service.brake import WINDOW_SECONDS, Brake
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import TheDesk
 
 _PAGES = Environment(
@@ -40,14 +40,14 @@ _EVENTS = {"accept": InvitationEvent.ACCEPT, "decline": InvitationEvent.DECLINE}
 _TOLD_STATE = {
     ReportState.NEW: "new",
     ReportState.ACCEPTED: "taken",
-    ReportState.SAME: "same",
-    ReportState.MENDED: "mended",
+    ReportState.DUPLICATE: "same",
+    ReportState.FIXED: "fixed",
     ReportState.CLOSED: "closed",
 }
 
 
-class TooOften(Exception):
-    """So many attempts from one place that a pause is due."""
+class PageTooOften(Exception):
+    """Somebody asks a page too often; the page says so in the visitor's language."""
 
 
 def braked(request: Request, desk: TheDesk) -> None:
@@ -55,10 +55,10 @@ def braked(request: Request, desk: TheDesk) -> None:
     brake = request.app.state.brake
     assert isinstance(brake, Brake)
     if brake.holds(request.client.host if request.client else ""):
-        raise TooOften
+        raise PageTooOften
 
 
-router = APIRouter(include_in_schema=False)
+router = router_of("invitation", in_schema=False)
 Braked = Depends(braked)
 
 
@@ -66,9 +66,9 @@ def _wanted(request: Request) -> list[str]:
     return accepted_languages(request.headers.get("accept-language", ""))
 
 
-def too_often(request: Request, _: Exception) -> Response:
+async def too_often(request: Request, _: Exception) -> Response:
     said = words(language_of(_wanted(request)))["page"]
-    return _said(request, said["too_many"], said["too_many_help"], 429, {"Retry-After": "600"})
+    return _said(request, said["too_many"], said["too_many_help"], 429, {"Retry-After": f"{WINDOW_SECONDS:.0f}"})
 
 
 def _said(
@@ -82,7 +82,7 @@ def _unknown(request: Request) -> HTMLResponse:
     """A link that is not valid; whoever guesses is slowed down."""
     brake = request.app.state.brake
     if brake.holds(f"guess {request.client.host if request.client else ''}"):
-        raise TooOften
+        raise PageTooOften
     said = words(language_of(_wanted(request)))["page"]
     return _said(request, said["invalid"], said["invalid_help"], 404)
 
@@ -166,11 +166,9 @@ def remark(
         except NotFound:
             return _unknown(request)
         tester_id, invitation_id = invitation.tester_id, invitation.id
-    drawn = None
     try:
         content = picture.file.read(pictures.LARGEST_BYTES + 1) if picture is not None and picture.filename else b""
-        if content:
-            drawn = pictures.draw_anew(content)
+        drawn = [pictures.draw_anew(content)] if content else []
         with desk.act(f"tester:{tester_id}") as act:
             row = invitations.needed(act.session, invitation_id)
             trial = row.trial
@@ -180,15 +178,12 @@ def remark(
                 device=device or row.device,
                 system=system or row.system,
                 language=language_of([*row.tester.languages, *_wanted(request)]),
+                drawn=drawn,
                 source="page",
-                pictures_due=1 if drawn else 0,
             )
-            report = reports.file(
+            reports.file(
                 desk, act, trial.cohort.app, filing, build=trial.consignment.build, trial=trial, tester=row.tester
             )
-            report.pictures_due = 0
-            if drawn is not None:
-                pictures.attach(act, report, drawn, desk.pictures.keep(drawn.content))
     except TideError as refused:
         return _page(code, request, desk, wrong=f"{refused.detail} {refused.remedy}".strip(), draft=draft, status=422)
     return RedirectResponse(f"/invitation/{code}?said=thanks#tell", 303, headers=_HEADERS)
@@ -237,7 +232,7 @@ def _content(
         "page": trial.store_page or "",
         "where": trial.remarks_to,
         "day": _day(trials.lapses_at(trial)),
-        "mended": "{mended}",
+        "fixed": "{fixed}",
     }
     p = {name: text.format(**named) for name, text in words(language)["page"].items()}
     m = {name: text.format(**named) for name, text in words(language)["mail"].items()}
@@ -246,7 +241,8 @@ def _content(
     running = trial.state is TrialState.OPEN
     notes = [p["thanks"]] if said == "thanks" else []
     notes += [p[key] for key in _notes(invitation, trial)]
-    newer = _newer(session, desk, invitation)
+    newest = invitations.newer(session, invitation)
+    newer = f"/invitation/{invitations.personal_code(desk.seal, newest)}" if newest else None
     return {
         "title": p["title"],
         "language": language,
@@ -258,7 +254,9 @@ def _content(
         "newer": newer,
         "running": running,
         "brief": text_for(trial.brief, dear),
-        "steps": steps(build.platform, language, named, has_page=False) if running and not _left(invitation) else [],
+        "steps": steps_for(build.platform, language, named, has_page=False)
+        if running and not _left(invitation)
+        else [],
         "store_page": trial.store_page,
         "until": p["until"] if trials.lapses_at(trial) else "",
         "takes_part": takes_part,
@@ -268,7 +266,7 @@ def _content(
         "can_leave": takes_part,
         "draft": {name: draft.get(name, "") for name in ("text", "device", "system")}
         | ({} if draft else {"device": invitation.device, "system": invitation.system}),
-        "reports": [_told(report, p) for report in _reports(session, invitation)],
+        "reports": [_told(report, p) for report in inbox.of_tester(session, invitation.tester_id, app.id)],
     }
 
 
@@ -289,39 +287,12 @@ def _notes(invitation: Invitation, trial: Trial) -> list[str]:
     return ["accepted"] if invitation.state is InvitationState.ACCEPTED else []
 
 
-def _newer(session: Session, desk: Desk, invitation: Invitation) -> str | None:
-    """The tester's page for a newer build of the same cohort at the same store."""
-    trial = invitation.trial
-    rows = session.scalars(
-        select(Invitation)
-        .join(Trial, Invitation.trial_id == Trial.id)
-        .where(
-            Invitation.tester_id == invitation.tester_id,
-            Trial.cohort_id == trial.cohort_id,
-            Trial.state == TrialState.OPEN,
-            Trial.created_at > trial.created_at,
-        )
-        .order_by(Trial.created_at.desc())
-    )
-    for row in rows:
-        if row.trial.consignment.berth_id == trial.consignment.berth_id:
-            return f"/invitation/{invitations.personal_code(desk.seal, row)}"
-    return None
-
-
-def _reports(session: Session, invitation: Invitation) -> list[FieldReport]:
-    wanted = select(FieldReport).where(
-        FieldReport.tester_id == invitation.tester_id, FieldReport.app_id == invitation.trial.cohort.app_id
-    )
-    return list(session.scalars(wanted.order_by(FieldReport.received_at.desc()).limit(20)))
-
-
 def _told(report: FieldReport, p: Mapping[str, str]) -> dict[str, Any]:
-    mended = report.mending.version if report.mending else ""
+    fixed = report.fixed_build.version if report.fixed_build else ""
     return {
         "id": report.id,
         "at": _day(report.at),
-        "state": p[_TOLD_STATE[report.state]].format(mended=mended),
+        "state": p[_TOLD_STATE[report.state]].format(fixed=fixed),
         "text": report.text or report.headline,
         "pictures": len(report.pictures),
         "words": [
@@ -361,7 +332,7 @@ def _join_page(
             return _unknown(request)
         closed = joining.closed_because(session, cohort, desk.clock.now())
         j = {name: text.format(app=cohort.app.title) for name, text in words(language)["join"].items()}
-        platforms = [row.platform for row in cohort.app.identifiers if row.platform in testers.PLATFORMS]
+        platforms = [row.platform for row in cohort.app.identifiers if row.platform in PLATFORMS]
     kept = {name: (given or {}).get(name, "") for name in ("address", "name", "platform")}
     text = _PAGES.get_template("join.html").render(
         title=j["title"], language=language, j=j, done=done, closed=closed is not None, wrong=j.get(wrong, wrong),

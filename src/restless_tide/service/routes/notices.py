@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from restless_tide.desk import notices
 from restless_tide.service import shown
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold, SubscriptionWanted
 
-router = APIRouter(prefix="/v1", tags=["notices"])
+router = router_of("notices", "/v1")
 
 
 @router.get("/subscriptions")

@@ -4,20 +4,36 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
+from restless_tide.core.errors import TooOften, Unauthenticated
 from restless_tide.desk import people
 from restless_tide.service import shown
+from restless_tide.service.brake import SignInBrake
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SESSION_COOKIE, SignedIn, TheDesk
+from restless_tide.service.threads import hashing, threads_of
 from restless_tide.wire.people import PersonTold, SignInWanted, TokenMade, TokenTold, TokenWanted
 
-router = APIRouter(prefix="/v1", tags=["people"])
+router = router_of("people", "/v1")
 
 
 @router.post("/sign-in")
-def sign_in(wanted: SignInWanted, desk: TheDesk, response: Response) -> PersonTold:
+async def sign_in(wanted: SignInWanted, request: Request, desk: TheDesk, response: Response) -> PersonTold:
     """Begin a console session; its secret travels in a cookie that scripts cannot read."""
-    person, secret = people.sign_in(desk, wanted.email, wanted.password)
+    brake, account = request.app.state.sign_in_brake, wanted.email.strip().lower()
+    assert isinstance(brake, SignInBrake)
+    place = request.client.host if request.client else ""
+    if brake.holds(account, place) or threads_of(request).sign_in_is_busy:
+        raise TooOften(
+            "Too many sign-ins failed, or too many are under way.",
+            remedy="Wait ten minutes and try again; whoever is signed in can continue to work, and every token stays valid.",
+        )
+    try:
+        person, secret = await hashing(request, lambda: people.sign_in(desk, wanted.email, wanted.password))
+    except Unauthenticated:
+        brake.failed(account, place)
+        raise
     response.set_cookie(
         SESSION_COOKIE,
         secret,

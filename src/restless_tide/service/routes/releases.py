@@ -5,14 +5,16 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Response
+from fastapi import Header, Request, Response
 
 from restless_tide.core.errors import Invalid
-from restless_tide.desk import changes, find, releases, steering
+from restless_tide.core.numbers import whole_number
+from restless_tide.desk import changes, find, legs, releases, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
-from restless_tide.service import shown, shown_builds
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service import shown, shown_builds, threads
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     LegWanted,
@@ -27,7 +29,7 @@ from restless_tide.wire.releases import (
     WordWanted,
 )
 
-router = APIRouter(prefix="/v1/apps/{app}/releases", tags=["releases"])
+router = router_of("releases", "/v1/apps/{app}/releases")
 
 IfMatch = Annotated[str | None, Header(description="the ETag of the release as you read it")]
 
@@ -40,10 +42,10 @@ def _told(act: Act, app: str, version: str) -> ReleaseTold:
 def _demand_match(act: Act, app: str, version: str, if_match: str | None) -> Release:
     row = find.release(act.session, find.app(act.session, app), version)
     if if_match is not None:
-        text = if_match.strip().strip('"')
-        if not text.isdigit():
+        revision = whole_number(if_match.strip().strip('"'))
+        if revision is None:
             raise Invalid(f"If-Match is {if_match!r}; send the ETag as it was read.", code="etag-unfit")
-        releases.demand_revision(row, int(text))
+        releases.demand_revision(row, revision)
     return row
 
 
@@ -55,6 +57,7 @@ def _wish(wanted: LegWanted) -> releases.LegWish:
         needs_word=wanted.needs_word,
         with_other_legs=wanted.with_other_legs,
         not_before=_aware(instant) if instant else None,
+        no_date=bool(wanted.no_date) or ("not_before" in wanted.model_fields_set and instant is None),
     )
 
 
@@ -135,23 +138,35 @@ def recall(app: str, version: str, wanted: RecallWanted, desk: TheDesk, person: 
 
 @router.post("/{version}/words", status_code=202)
 def give_word(app: str, version: str, wanted: WordWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
-    """Give the word to launch."""
+    """Give the go-ahead to launch."""
     with desk.act(person.id) as act:
         releases.give_word(act, app, version, wanted.store, wanted.reason)
         return _told(act, app, version)
 
 
 @router.post("/{version}/steering", status_code=202)
-def steer(app: str, version: str, wanted: SteerWanted, desk: TheDesk, person: SignedIn) -> SteeringTold:
+async def steer(
+    app: str, version: str, wanted: SteerWanted, request: Request, desk: TheDesk, person: SignedInAtOnce
+) -> SteeringTold:
     """Advance, pause, resume, halt, finish or withdraw: at one store or wherever it is possible."""
-    with desk.act(person.id) as act:
+    return await threads.steering(request, lambda: _steered(desk, person.id, app, version, wanted))
+
+
+def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWanted) -> SteeringTold:
+    with desk.act(person) as act:
         outcomes = steering.steer(act, app, version, wanted.store, wanted.act, wanted.reason, wanted.share)
         return SteeringTold(
             outcomes=[
-                SteeredTold(store=entry.leg.berth.store.name, ordered=entry.ordered, why_not=entry.why_not)
+                SteeredTold(
+                    store=entry.leg.berth.store.name,
+                    ordered=entry.ordered,
+                    why_not=entry.why_not,
+                    order=entry.order,
+                    phase=legs.phase(entry.leg),
+                    share=entry.leg.share,
+                )
                 for entry in outcomes
-            ],
-            release=_told(act, app, version),
+            ]
         )
 
 

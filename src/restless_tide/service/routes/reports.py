@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from sqlalchemy.orm import Session
 
 from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
-from restless_tide.core.errors import Invalid, NotFound, TooLarge
+from restless_tide.core.errors import Denied, Invalid, NotFound
 from restless_tide.core.report import ReportEvent, ReportKind, ReportState
 from restless_tide.core.testers import write_csv
 from restless_tide.desk import builds, find, inbox, pictures, reports, symbols
@@ -17,9 +17,11 @@ from restless_tide.desk.desk import Desk
 from restless_tide.desk.reports import Filing
 from restless_tide.records.tables import FieldReport
 from restless_tide.service import shown_reports
+from restless_tide.service.bodies import A_FILE, whole_body
 from restless_tide.service.paging import link_next
+from restless_tide.service.router import router_of
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service.signed_in import SignedIn, TheDesk, WhoAsks
 from restless_tide.wire.reports import (
     BuildNumbersTold,
     DecideWanted,
@@ -32,14 +34,8 @@ from restless_tide.wire.reports import (
     TicketWanted,
 )
 
-router = APIRouter(prefix="/v1", tags=["reports"])
+router = router_of("reports", "/v1")
 
-_FILE = {
-    "requestBody": {
-        "required": True,
-        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
-    }
-}
 _PICTURE_HEADERS = {
     "Cache-Control": "private, no-store",
     "X-Content-Type-Options": "nosniff",
@@ -136,14 +132,20 @@ def picture(report: str, place: int, desk: TheDesk, _: SignedIn) -> Response:
 
 
 @router.post("/apps/{app}/reports", status_code=201)
-def file(app: str, wanted: ReportWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+def file(app: str, wanted: ReportWanted, desk: TheDesk, who: WhoAsks, person: SignedIn) -> ReportDetailTold:
     """File a report: a remark, or a crash with its stack."""
+    if wanted.tester and who.limited_to:
+        raise Denied(
+            "This token is a build server's; it cannot say which tester a report comes from.",
+            remedy="Leave the tester out, or use a token of a person.",
+            code="token-limited",
+        )
     with desk.act(person.id) as act:
         app_row = find.app(act.session, app)
         build = find.build_of(act.session, app_row, wanted.build) if wanted.build else None
         if build is None and wanted.version is not None and wanted.number is not None:
             build = builds.same(act.session, app_row, wanted.version, wanted.number, wanted.platform)
-        tester = find.tester(act.session, wanted.tester) if wanted.tester else None
+        tester = find.tester_of(act.session, app_row, wanted.tester) if wanted.tester else None
         filing = Filing(
             wanted.kind,
             text=wanted.text,
@@ -160,10 +162,10 @@ def file(app: str, wanted: ReportWanted, desk: TheDesk, person: SignedIn) -> Rep
         return shown_reports.report(act.session, row)
 
 
-@router.post("/reports/{report}/pictures", status_code=201, openapi_extra=_FILE)
+@router.post("/reports/{report}/pictures", status_code=201, openapi_extra=A_FILE)
 async def add_picture(report: str, request: Request, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
     """Put a picture into a report; it is drawn anew, so that only the picture is kept."""
-    content = await _body(request, pictures.LARGEST_BYTES, "picture")
+    content = await whole_body(request, pictures.LARGEST_BYTES, "picture")
     await run_in_threadpool(pictures.add, desk, person.id, report, content)
     return await run_in_threadpool(_told, desk, report)
 
@@ -175,10 +177,15 @@ def _told(desk: Desk, report: str) -> ReportDetailTold:
 
 @router.post("/reports/{report}/decisions")
 def decide(report: str, wanted: DecideWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
-    """Accept it, mark it as mended in a build or as the same as another, close it, open it again."""
+    """Accept it, mark it as fixed in a build or as the same as another, close it, open it again."""
     with desk.act(person.id) as act:
         row = reports.decide(
-            act, report, ReportEvent(wanted.act), build_id=wanted.build, same_as=wanted.same_as, reason=wanted.reason
+            act,
+            report,
+            ReportEvent(wanted.act),
+            build_id=wanted.build,
+            duplicate_of=wanted.duplicate_of,
+            reason=wanted.reason,
         )
         return _fresh(act.session, row)
 
@@ -224,12 +231,12 @@ def symbol_files(build: str, desk: TheDesk, _: SignedIn) -> list[SymbolFileTold]
     return [shown_reports.symbol_file(row) for row in symbols.files(desk, build_id)]
 
 
-@router.post("/builds/{build}/symbols", status_code=201, openapi_extra=_FILE)
+@router.post("/builds/{build}/symbols", status_code=201, openapi_extra=A_FILE)
 async def keep_symbols(
     build: str, request: Request, desk: TheDesk, person: SignedIn, name: Annotated[str, Query(min_length=1)]
 ) -> SymbolFileTold:
     """Keep a file that brings names back into this build's stacks; crashes that came before are read anew."""
-    content = await _body(request, LARGEST_SYMBOLS, "symbol file")
+    content = await whole_body(request, LARGEST_SYMBOLS, "symbol file")
     return await run_in_threadpool(_keep_symbols, desk, person.id, build, name, content)
 
 
@@ -238,12 +245,3 @@ def _keep_symbols(desk: Desk, person: str, build: str, name: str, content: bytes
     with desk.act(person) as act:
         named = reports.name_again(desk, act, find.build(act.session, build))
     return shown_reports.symbol_file(row, named)
-
-
-async def _body(request: Request, most: int, noun: str) -> bytes:
-    content = bytearray()
-    async for block in request.stream():
-        content += block
-        if len(content) > most:
-            raise TooLarge(f"A {noun} has {most} bytes at most.", code=f"{noun.replace(' ', '-')}-too-large")
-    return bytes(content)

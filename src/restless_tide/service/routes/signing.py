@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
-from restless_tide.core.errors import TooLarge
 from restless_tide.desk import find, lapses, locker, signing
 from restless_tide.service import shown_builds
+from restless_tide.service.bodies import A_FILE, whole_body
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.signing import (
     DeclareWanted,
@@ -24,13 +25,7 @@ from restless_tide.wire.signing import (
     SigningTold,
 )
 
-router = APIRouter(prefix="/v1/apps/{app}", tags=["signing"])
-_FILE = {
-    "requestBody": {
-        "required": True,
-        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
-    }
-}
+router = router_of("signing", "/v1/apps/{app}")
 
 
 @router.get("/signing")
@@ -69,7 +64,7 @@ def hold(app: str, wanted: HoldWanted, desk: TheDesk, person: SignedIn) -> Signi
 
 @router.post("/signing/replacements", status_code=201)
 def replace(app: str, wanted: ReplaceWanted, desk: TheDesk, person: SignedIn) -> ReplacingTold:
-    """Replace a lost upload key: steps for a person where a store holds on to the first one."""
+    """Replace a lost sender's key: steps for a person where a store holds on to the first one."""
     with desk.act(person.id) as act:
         steps = signing.replace(act, app, wanted.platform, wanted.sha256, wanted.reason)
         page = signing.page(act.session, find.app(act.session, app), wanted.platform)
@@ -92,7 +87,7 @@ def remove_device(app: str, device: str, desk: TheDesk, person: SignedIn) -> Non
         signing.remove_device(act, app, device)
 
 
-@router.put("/locker/{name}", openapi_extra=_FILE)
+@router.put("/locker/{name}", openapi_extra=A_FILE)
 async def put_file(
     app: str,
     name: str,
@@ -102,14 +97,10 @@ async def put_file(
     platform: Annotated[str, Query()],
     kind: Annotated[str, Query(description="certificate, key, profile or other")] = "other",
 ) -> LockerFileTold:
-    """Lay a file into the locker; it is sealed before it is written."""
-    content = bytearray()
-    async for block in request.stream():
-        content += block
-        if len(content) > locker.LARGEST_BYTES:
-            raise TooLarge(f"The locker takes files of {locker.LARGEST_BYTES} bytes at most.")
+    """Put a file into the locker; it is sealed before it is written."""
+    content = await whole_body(request, locker.LARGEST_BYTES, "locker file")
     with desk.act(person.id) as act:
-        return shown_builds.locker_file(locker.put(act, desk, app, platform, kind, name, bytes(content)))
+        return shown_builds.locker_file(locker.put(act, desk, app, platform, kind, name, content))
 
 
 @router.get("/locker/{name}/content", response_class=Response)

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Literal
 
-from fastapi import APIRouter
-
 from restless_tide.desk import steps
 from restless_tide.service import shown
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.steps import OutcomeWanted, StepTold, UndoWanted
 
-router = APIRouter(prefix="/v1/steps", tags=["steps"])
+router = router_of("steps", "/v1/steps")
 
 
 @router.get("")

@@ -5,17 +5,26 @@ from __future__ import annotations
 import json
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
 from restless_tide.desk import connecting, drills, find, pushes, stores
 from restless_tide.desk.desk import Desk
 from restless_tide.engine import sightings
-from restless_tide.service import shown
-from restless_tide.service.signed_in import SignedIn, TheDesk
-from restless_tide.wire.stores import CarriedWanted, DrillTold, DrillWanted, KeyStepsTold, StoreTold, StoreWanted
+from restless_tide.service import shown, threads
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
+from restless_tide.wire.stores import (
+    CarriedWanted,
+    DrillTold,
+    DrillWanted,
+    KeyStepsTold,
+    RetriedTold,
+    StoreTold,
+    StoreWanted,
+)
 
-router = APIRouter(prefix="/v1", tags=["stores"])
+router = router_of("stores", "/v1")
 
 
 @router.get("/stores")
@@ -71,12 +80,25 @@ def _hear(desk: Desk, store: str, body: bytes, headers: dict[str, str]) -> None:
     sightings.hear(desk, store, pushes.verified(desk, store, body, headers))
 
 
+@router.post("/stores/{store}/untaken-events")
+def try_untaken(store: str, desk: TheDesk, person: SignedIn) -> RetriedTold:
+    """Try the events again that the desk could not take, after an update of the desk or of the store's gateway."""
+    with desk.look() as session:
+        name = find.store(session, store).name
+    taken, left = sightings.try_untaken(desk, person.id, name)
+    return RetriedTold(taken=taken, left=left)
+
+
 @router.post("/drills", status_code=202, tags=["drills"])
-def drill(wanted: DrillWanted, desk: TheDesk, person: SignedIn) -> list[DrillTold]:
+async def drill(wanted: DrillWanted, request: Request, desk: TheDesk, person: SignedInAtOnce) -> list[DrillTold]:
     """Send a halt the whole way to the stores and measure it; no release is touched."""
-    with desk.act(person.id) as act:
-        orders = [order.id for order in drills.order_halts(act, wanted.store)]
-    return drilled(desk, person, orders)
+
+    def ordered() -> list[DrillTold]:
+        with desk.act(person.id) as act:
+            orders = [order.id for order in drills.order_halts(act, wanted.store)]
+        return drilled(desk, person, orders)
+
+    return await threads.steering(request, ordered)
 
 
 @router.get("/drills", tags=["drills"])

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 
 from restless_tide.core.invitation import InvitationState
 from restless_tide.desk import find, invitations, planning, trials
-from restless_tide.desk.planning import Brief
 from restless_tide.service import shown_testing
+from restless_tide.service.briefs import brief_of
 from restless_tide.service.paging import link_next
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
     AgainTold,
@@ -23,13 +24,7 @@ from restless_tide.wire.cohorts import (
     TrialWanted,
 )
 
-router = APIRouter(prefix="/v1", tags=["trials"])
-
-
-def _brief(wanted: TrialWanted | TrialAgainWanted) -> Brief:
-    sign_in = wanted.sign_in.model_dump() if wanted.sign_in is not None else None
-    told = {name: text for name, text in (sign_in or {}).items() if text} if sign_in is not None else None
-    return Brief(wanted.brief, wanted.contact, wanted.remarks_to, told or None)
+router = router_of("trials", "/v1")
 
 
 @router.post("/apps/{app}/trial-sheets")
@@ -37,9 +32,9 @@ def sheet(app: str, wanted: TrialWanted, desk: TheDesk, _: SignedIn) -> TrialShe
     """What handing a build to cohorts would mean at each store, before anything is done."""
     with desk.look() as session:
         plans = planning.plan(
-            session, app, wanted.build, wanted.cohorts, wanted.stores, _brief(wanted), when_ready=wanted.when_ready
+            session, app, wanted.build, wanted.cohorts, wanted.stores, brief_of(wanted), when_ready=wanted.when_ready
         )
-        return shown_testing.sheet(session, plans)
+        return shown_testing.sheet(plans)
 
 
 @router.get("/apps/{app}/trials")
@@ -60,7 +55,7 @@ def open_trials(app: str, wanted: TrialWanted, desk: TheDesk, person: SignedIn) 
     """Hand a build to cohorts, all or none; each tester is mailed once their store has opened the trial."""
     with desk.act(person.id) as act:
         rows = trials.open_trials(
-            act, app, wanted.build, wanted.cohorts, wanted.stores, _brief(wanted), when_ready=wanted.when_ready
+            act, app, wanted.build, wanted.cohorts, wanted.stores, brief_of(wanted), when_ready=wanted.when_ready
         )
         ids = [row.id for row in rows]
     with desk.look() as session:
@@ -81,9 +76,9 @@ def close(trial: str, wanted: CloseWanted, desk: TheDesk, person: SignedIn) -> T
 
 @router.post("/trials/{trial}/hand-ins", status_code=202)
 def again(trial: str, wanted: TrialAgainWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
-    """Hand in once more what the store turned down, with a mended brief."""
+    """Hand in once more what the store turned down, with a corrected brief."""
     with desk.act(person.id) as act:
-        return shown_testing.one_trial(act.session, trials.again(act, trial, _brief(wanted), wanted.reason))
+        return shown_testing.one_trial(act.session, trials.again(act, trial, brief_of(wanted), wanted.reason))
 
 
 @router.get("/trials/{trial}/invitations")

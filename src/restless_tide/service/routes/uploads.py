@@ -9,7 +9,7 @@ import hmac
 from email.utils import format_datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import Header, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
@@ -18,10 +18,11 @@ from restless_tide.desk import uploads
 from restless_tide.desk.desk import Desk
 from restless_tide.records.package_files import ArrivingFile
 from restless_tide.records.tables import Upload
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.builds import UploadTold
 
-router = APIRouter(prefix="/v1/uploads", tags=["uploads"])
+router = router_of("uploads", "/v1/uploads")
 
 TUS = "1.0.0"
 CHUNK_TYPE = "application/offset+octet-stream"

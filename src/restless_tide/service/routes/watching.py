@@ -5,14 +5,16 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from sqlalchemy.exc import SQLAlchemyError
 
 from restless_tide import __version__
 from restless_tide.desk import apps, logbook, overview, stores
 from restless_tide.service import shown
 from restless_tide.service.metrics import CONTENT_TYPE
+from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.base import Number
 from restless_tide.wire.watching import (
     CallTold,
     ClockTold,
@@ -24,7 +26,7 @@ from restless_tide.wire.watching import (
     VerificationTold,
 )
 
-router = APIRouter(tags=["watching"])
+router = router_of("watching")
 
 _LONGEST_PAGE = 500
 
@@ -86,7 +88,7 @@ def lines(
     desk: TheDesk,
     _: SignedIn,
     app: str | None = None,
-    before: Annotated[int | None, Query(description="go on below this line")] = None,
+    before: Annotated[Number | None, Query(description="go on below this line")] = None,
     limit: Annotated[int, Query(ge=1, le=_LONGEST_PAGE)] = 100,
 ) -> list[LineTold]:
     """The logbook, newest first; the Link header (RFC 8288) leads to the next page."""

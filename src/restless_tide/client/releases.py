@@ -1,0 +1,99 @@
+"""Releases and their rollouts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from restless_tide.client.noun import Noun
+from restless_tide.wire.changes import ChangedTold
+from restless_tide.wire.releases import (
+    LegWanted,
+    NotesWanted,
+    RecallWanted,
+    ReleaseTold,
+    ReleaseWanted,
+    SteeringTold,
+    SteerWanted,
+    SubmitWanted,
+    WordWanted,
+)
+
+
+class Releases(Noun):
+    def of_app(self, app: str) -> list[ReleaseTold]:
+        return self._line.get(f"/v1/apps/{app}/releases", list[ReleaseTold])
+
+    def one(self, app: str, version: str) -> ReleaseTold:
+        return self._line.get(f"/v1/apps/{app}/releases/{version}", ReleaseTold)
+
+    def changes(self, app: str, version: str) -> ChangedTold:
+        """What changed since the builds that people have, and the notes drafted from it."""
+        return self._line.get(f"/v1/apps/{app}/releases/{version}/changes", ChangedTold)
+
+    def draft(
+        self, app: str, version: str, *, legs: Mapping[str, LegWanted], notes: Mapping[str, str] | None = None
+    ) -> ReleaseTold:
+        """Draft a release; ``legs`` by store. Raises Conflict, Invalid, NotFound."""
+        wanted = ReleaseWanted(version=version, legs=dict(legs), notes=dict(notes or {}))
+        return self._line.post(f"/v1/apps/{app}/releases", ReleaseTold, wanted)
+
+    def write_notes(
+        self, app: str, version: str, locale: str, text: str, *, revision: int | None = None
+    ) -> ReleaseTold:
+        """Write the notes of a locale; with ``revision`` only if nobody changed the release since. Raises StaleView."""
+        return self._line.put(
+            f"/v1/apps/{app}/releases/{version}/notes/{locale}", ReleaseTold, NotesWanted(text=text), _match(revision)
+        )
+
+    def change_leg(
+        self,
+        app: str,
+        version: str,
+        store: str,
+        *,
+        build: str | None = None,
+        ladder: str | None = None,
+        needs_word: bool | None = None,
+        not_before: datetime | None = None,
+        no_date: bool = False,
+        with_other_legs: bool | None = None,
+        revision: int | None = None,
+    ) -> ReleaseTold:
+        """Change a leg; what is left out stays as it is, and ``no_date`` takes its date away."""
+        wanted = LegWanted(
+            build=build,
+            ladder=ladder,
+            needs_word=needs_word,
+            not_before=not_before,
+            no_date=no_date,
+            with_other_legs=with_other_legs,
+        )
+        return self._line.patch(
+            f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold, wanted, _match(revision)
+        )
+
+    def submit(self, app: str, version: str, *, store: str | None = None) -> ReleaseTold:
+        """Hand a leg, or all that can be, to review. Raises NotReady with the findings."""
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, SubmitWanted(store=store))
+
+    def recall(self, app: str, version: str, store: str, *, reason: str = "") -> ReleaseTold:
+        return self._line.post(
+            f"/v1/apps/{app}/releases/{version}/recalls", ReleaseTold, RecallWanted(store=store, reason=reason)
+        )
+
+    def give_word(self, app: str, version: str, *, store: str | None = None, reason: str = "") -> ReleaseTold:
+        return self._line.post(
+            f"/v1/apps/{app}/releases/{version}/words", ReleaseTold, WordWanted(store=store, reason=reason)
+        )
+
+    def steer(
+        self, app: str, version: str, act: str, *, reason: str, store: str | None = None, share: float | None = None
+    ) -> SteeringTold:
+        """``act``: advance, pause, resume, halt, finish or withdraw. Raises ImpossibleAct saying what is possible."""
+        wanted = SteerWanted.model_validate({"act": act, "reason": reason, "store": store, "share": share})
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/steering", SteeringTold, wanted)
+
+
+def _match(revision: int | None) -> dict[str, str] | None:
+    return None if revision is None else {"If-Match": f'"{revision}"'}

@@ -1,0 +1,34 @@
+"""Steps that people carry by hand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from restless_tide.client.noun import Noun
+from restless_tide.wire.steps import OutcomeWanted, StepTold, UndoWanted
+
+
+class Steps(Noun):
+    """What people carry to a store by hand."""
+
+    def waiting(self) -> list[StepTold]:
+        return self._line.get("/v1/steps", list[StepTold], state="waiting")
+
+    def settled(self) -> list[StepTold]:
+        return self._line.get("/v1/steps", list[StepTold], state="settled")
+
+    def one(self, step: str) -> StepTold:
+        return self._line.get(f"/v1/steps/{step}", StepTold)
+
+    def settle(self, step: str, outcome: str, *, said: str = "") -> StepTold:
+        """Say what came of it: one of its outcomes. Raises Invalid, ImpossibleAct."""
+        return self._line.post(f"/v1/steps/{step}/outcome", StepTold, OutcomeWanted(outcome=outcome, said=said))
+
+    def undo(self, step: str, *, reason: str = "") -> StepTold:
+        """Take a mistaken confirmation back. Raises ImpossibleAct."""
+        return self._line.post(f"/v1/steps/{step}/undo", StepTold, UndoWanted(reason=reason))
+
+    def fetch(self, sha256: str, to: Path) -> Path:
+        """Fetch a file of a step, whole, into ``to``."""
+        self._line.fetch(f"/v1/packages/{sha256}/file", to)
+        return to

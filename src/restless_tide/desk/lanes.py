@@ -1,0 +1,336 @@
+"""Lanes as the records keep them: rows read into core's values, and orders placed.
+
+Nothing is decided here; core/lane.py decides. ``Order`` rows that are pending are a lane's entries, the
+subject's own row holds what is wanted, and its ``Sighting`` what was seen and what was done about it.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from sqlalchemy import ColumnElement, select
+from sqlalchemy.orm import Session, joinedload, selectinload
+
+from restless_tide.core import lane as core
+from restless_tide.core.lane import Entry, Held, Lane, Level, Moment, Placed, Settle
+from restless_tide.core.order import ORDER, PENDING, RULES, OrderEvent, OrderKind, OrderState, Subject
+from restless_tide.core.step import STEP, StepEvent, StepState
+from restless_tide.gateways.client import request_id
+from restless_tide.records.columns import Base, new_id
+from restless_tide.records.tables import Berth, Consignment, Leg, Order, Release, Round, Sighting, Step, Store, Trial
+
+if TYPE_CHECKING:
+    from restless_tide.desk.desk import Act
+
+Row = TypeVar("Row")
+_LAST_POSITION = f"SELECT max(position) FROM {Order.__tablename__}"  # noqa: S608
+
+TABLES: dict[Subject, type[Base]] = {
+    Subject.STORE: Store,
+    Subject.BERTH: Berth,
+    Subject.CONSIGNMENT: Consignment,
+    Subject.TRIAL: Trial,
+    Subject.ROUND: Round,
+    Subject.LEG: Leg,
+}
+
+
+def needed(session: Session, table: type[Row], row_id: str) -> Row:
+    """A row that another one speaks of; it cannot be missing, since they are written together."""
+    row = session.get(table, row_id)
+    assert row is not None, f"{table.__name__} {row_id} is missing"
+    return row
+
+
+def subject_of(session: Session, order: Order) -> Any:
+    """The row that an order is about."""
+    return needed(session, TABLES[RULES[order.kind].subject], order.subject)
+
+
+def lane_of(subject: Subject, row: Any) -> str:
+    """The lane in which the orders about a row go one after the other; a round's go in its leg's, drills in one apart."""
+    if subject is Subject.ROUND:
+        return str(row.leg_id)
+    return f"drill {row.id}" if subject is Subject.STORE else str(row.id)
+
+
+def wanted_of(subject: Subject, row: Any) -> Held:
+    """What is wanted of a subject, as its row keeps it."""
+    match subject:
+        case Subject.LEG:
+            return Held(str(row.state), row.share)
+        case Subject.BERTH:
+            return offered(row.availability)
+        case Subject.STORE:
+            return Held("")
+    return Held(str(row.state))
+
+
+def offered(availability: dict[str, Any]) -> Held:
+    """What a berth offers, as one comparable value."""
+    return Held(json.dumps(availability, sort_keys=True))
+
+
+def availability_of(held: Held) -> dict[str, Any]:
+    """The reverse of ``offered``."""
+    return dict(json.loads(held.state))
+
+
+def seen_at(berth: Berth) -> dict[str, Any]:
+    """What the store was last seen to offer of a berth."""
+    return availability_of(Held(berth.sighting.state)) if berth.sighting is not None else {}
+
+
+def entry_of(order: Order) -> Entry:
+    asks = Held("", float(order.payload.get("share", 0.0)))
+    if order.kind is OrderKind.SET_AVAILABILITY:
+        asks = offered(order.payload["availability"])
+    return Entry(
+        order.id, order.kind, order.subject, asks, order.attempts, order.try_after, order.with_person, order.again
+    )
+
+
+class _Known:
+    """What one transaction knows of lanes without asking again: it alone may change them while it lasts."""
+
+    def __init__(self) -> None:
+        self.pending: dict[str, list[Order]] = {}
+        self.seen: dict[str, Sighting | None] = {}
+        self.position: int | None = None
+        self.held: list[Leg] = []
+        """What was read ahead; a session by itself forgets what nobody holds."""
+
+
+def _known(session: Session) -> _Known:
+    found: _Known = session.info.setdefault("lanes", _Known())
+    return found
+
+
+def forget_known(session: Session) -> None:
+    """Ask the records again, since a part of this transaction was undone, or orders were changed by another way."""
+    session.info.pop("lanes", None)
+
+
+def pending(session: Session, lane: str) -> list[Order]:
+    """The orders of a lane that are not settled, in the sequence in which they were placed."""
+    return pending_by_lane(session, [lane])[lane]
+
+
+def pending_by_lane(session: Session, of: Collection[str]) -> dict[str, list[Order]]:
+    """The orders of several lanes that are not settled, read at once."""
+    known = _known(session).pending
+    unknown = [lane for lane in of if lane not in known]
+    if unknown:
+        found = select(Order).where(Order.lane.in_(unknown), Order.state.in_(PENDING)).order_by(Order.position)
+        known.update({lane: [] for lane in unknown})
+        for order in session.scalars(found):
+            known[order.lane].append(order)
+    return {lane: list(known[lane]) for lane in of}
+
+
+def sightings_of(session: Session, subjects: Collection[str]) -> dict[str, Sighting | None]:
+    """What the stores were last seen to hold of several subjects, read at once."""
+    known = _known(session).seen
+    unknown = [subject for subject in subjects if subject not in known]
+    if unknown:
+        known.update(dict.fromkeys(unknown))
+        for row in session.scalars(select(Sighting).where(Sighting.subject.in_(unknown))):
+            known[row.subject] = row
+    return {subject: known[subject] for subject in subjects}
+
+
+def sighting_of(session: Session, subject: str) -> Sighting | None:
+    return sightings_of(session, [subject])[subject]
+
+
+FEW = 2
+"""So few legs are read one by one; reading ahead would cost more."""
+
+
+def legs_ahead(session: Session, ids: Collection[str]) -> list[Leg]:
+    """Legs with everything that steering and carrying them asks for, read in a few queries."""
+    if len(ids) > FEW:
+        return _read_ahead(session, Leg.id.in_(ids))
+    found = [leg for leg in (session.get(Leg, leg_id) for leg_id in ids) if leg is not None]
+    _known(session).held += found
+    return found
+
+
+def legs_of(session: Session, release: Release) -> list[Leg]:
+    """The legs of a release, in the sequence in which they were added, read ahead."""
+    return sorted(_read_ahead(session, Leg.release_id == release.id), key=lambda leg: leg.created_at)
+
+
+def _read_ahead(session: Session, which: ColumnElement[bool]) -> list[Leg]:
+    wanted = (
+        select(Leg)
+        .where(which)
+        .options(
+            joinedload(Leg.release).joinedload(Release.app),
+            joinedload(Leg.berth).options(joinedload(Berth.store), joinedload(Berth.app)),
+            joinedload(Leg.sighting),
+            selectinload(Leg.rounds),
+        )
+    )
+    found = list(session.scalars(wanted))
+    known = _known(session)
+    known.held += found
+    known.seen.update({leg.id: leg.sighting for leg in found if leg.id not in known.seen})
+    pending_by_lane(session, [leg.id for leg in found])
+    return found
+
+
+def read(
+    session: Session,
+    subject: Subject,
+    row: Any,
+    orders: Sequence[Order],
+    *,
+    calls: frozenset[str] = frozenset(),
+    heard: int = 0,
+) -> Lane:
+    """The lane of a subject as core sees it. ``orders`` are those of the lane that are pending."""
+    seen = sighting_of(session, row.id) if subject is not Subject.STORE else None
+    level = Level(row.id, subject, wanted_of(subject, row))
+    if seen is not None:
+        level = level._replace(
+            seen=Held(seen.state, seen.share),
+            sequence=seen.sequence,
+            ours=seen.ours,
+            stranger=seen.stranger,
+            asked=seen.asked,
+            repeated_at=seen.repeated_at,
+            repeats=seen.repeats,
+        )
+    return Lane(level, tuple(entry_of(order) for order in orders), calls, heard)
+
+
+def keep(session: Session, before: Level, after: Level, now: datetime, at: datetime | None = None) -> None:
+    """Write down what was seen, and what was done about it, where it has changed. ``at`` is the store's instant."""
+    if after.seen is None or after._replace(wanted=before.wanted) == before:
+        return
+    row = sighting_of(session, after.id)
+    if row is None:
+        row = _known(session).seen[after.id] = Sighting(subject=after.id, at=now, seen_at=now)
+        session.add(row)
+    if (after.seen, after.sequence) != (before.seen, before.sequence):
+        row.at, row.seen_at = at or now, now
+    row.state, row.share, row.sequence = after.seen.state, after.seen.share, after.sequence
+    row.ours, row.stranger, row.asked = after.ours, after.stranger, after.asked
+    row.repeated_at, row.repeats = after.repeated_at, after.repeats
+
+
+def place(
+    act: Act, kind: OrderKind, *, lane: str, store: Store, subject: str, payload: dict[str, Any] | None = None
+) -> tuple[Order, Held]:
+    """Place an order; waiting orders that it overtakes are dropped with a trace.
+
+    Returns it, and what is wanted of its subject once it is carried out.
+    """
+    order = write_order(act, kind, lane=lane, store_id=store.id, subject=subject, payload=payload or {})
+    waiting = pending(act.session, lane)
+    row = subject_of(act.session, order)
+    before = read(act.session, RULES[kind].subject, row, waiting)
+    after, outcomes = core.step(before, Placed(entry_of(order)), Moment(act.now, ""))
+    by_id = {entry.id: entry for entry in waiting}
+    for outcome in outcomes:
+        if isinstance(outcome, Settle):
+            settle(act, by_id[outcome.key], outcome.state, outcome.why)
+    keep(act.session, before.level, after.level, act.now)
+    add(act.session, order)
+    return order, after.level.wanted
+
+
+def add(session: Session, order: Order) -> None:
+    """Have a new order wait in its lane."""
+    session.add(order)
+    pending(session, order.lane)
+    _known(session).pending[order.lane].append(order)
+
+
+def write_order(
+    act: Act,
+    kind: OrderKind,
+    *,
+    lane: str,
+    store_id: str,
+    subject: str,
+    payload: dict[str, Any],
+    order_id: str | None = None,
+    again: bool = False,
+    try_after: datetime | None = None,
+) -> Order:
+    """A new order, last in its lane; it is not added to the session yet."""
+    known = _known(act.session)
+    if known.position is None:
+        act.session.flush()
+        known.position = act.session.connection().exec_driver_sql(_LAST_POSITION).scalar() or 0
+    known.position += 1
+    return Order(
+        id=order_id or new_id("o"),
+        position=known.position,
+        state=ORDER.initial,
+        kind=kind,
+        lane=lane,
+        store_id=store_id,
+        subject=subject,
+        payload=payload,
+        attempts=0,
+        with_person=False,
+        again=again,
+        try_after=try_after,
+        ordered_at=act.now,
+        ordered_by=act.person,
+        request=request_id.get(),
+    )
+
+
+def keep_entries(after: Lane, orders: Sequence[Order]) -> None:
+    """Write down how often the orders that still wait were sent, and what they wait for."""
+    entries = {entry.key: entry for entry in after.orders}
+    for order in orders:
+        entry = entries.get(order.id)
+        if entry is None:
+            continue
+        if entry.attempts > order.attempts:
+            order.state, order.attempts = ORDER.after(order.state, OrderEvent.SEND), entry.attempts
+        order.try_after, order.with_person = entry.try_after, entry.with_person
+
+
+def forget_waits(session: Session, store: Store) -> None:
+    """The store answers again: what waited for another try goes at once."""
+    for order in session.scalars(select(Order).where(Order.store_id == store.id, Order.state.in_(PENDING))):
+        order.try_after = None
+
+
+def person_settled(act: Act, order: Order) -> None:
+    """A person has settled the step of an order: its call may be made again, and finds the answer."""
+    waiting = pending(act.session, order.lane)
+    row = subject_of(act.session, order)
+    before = read(act.session, RULES[order.kind].subject, row, waiting)
+    after, _ = core.step(before, core.Settled(order.id), Moment(act.now, ""))
+    keep_entries(after, waiting)
+    order.trouble = None
+
+
+_EVENT_TO = {
+    OrderState.CONFIRMED: OrderEvent.CONFIRM,
+    OrderState.REFUSED: OrderEvent.REFUSE,
+    OrderState.DROPPED: OrderEvent.DROP,
+}
+
+
+def settle(act: Act, order: Order, state: OrderState, why: str = "") -> None:
+    """An order is over. Nobody need do by hand any more what a dropped one asked for."""
+    order.state, order.settled_at = ORDER.after(order.state, _EVENT_TO[state]), act.now
+    order.trouble, order.with_person, order.try_after = why or None, False, None
+    waiting = _known(act.session).pending.get(order.lane)
+    if waiting is not None and order in waiting:
+        waiting.remove(order)
+    if state is OrderState.DROPPED:
+        for step in act.session.scalars(select(Step).where(Step.order_id == order.id)):
+            if step.state is StepState.WAITING:
+                step.state, step.settled_at = STEP.after(step.state, StepEvent.DROP), act.now

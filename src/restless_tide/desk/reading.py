@@ -1,0 +1,168 @@
+"""Packages are read apart: in a process with bounds on memory and time, so that an aimed package harms nobody but itself.
+
+    python -m restless_tide.desk.reading
+
+A reader has the formats loaded and forks for each package; the fork is bounded by the kernel and ends with its
+answer. Requests and answers are JSON, one document a line. A reader ends with the desk that started it.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import signal
+import subprocess
+import sys
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages import Facts, inspect_package
+
+READERS = 2
+MEMORY_BYTES = 1024 * 1024 * 1024
+"""Beyond what the reader itself has mapped."""
+PROCESSOR_SECONDS = 20
+BYTES_A_SECOND = 20_000_000
+"""A large file is given so much longer, for its digest."""
+MOST_FACTS_BYTES = 16 * 1024 * 1024
+_REMEDY = "A package that a build makes takes far less. Build it again, and look at what was changed in it since."
+
+
+class PackageReader:
+    """The readers of one desk, started when the first package comes."""
+
+    def __init__(self, memory_bytes: int = MEMORY_BYTES, processor_seconds: int = PROCESSOR_SECONDS) -> None:
+        self._bounds = (str(memory_bytes), str(processor_seconds))
+        self._idle: list[subprocess.Popen[str]] = []
+        self._lock = threading.Lock()
+        self._free = threading.BoundedSemaphore(READERS)
+
+    def read(self, path: Path, sha256: str) -> Facts:
+        """The facts of the package at ``path``. Raises PackageUnreadable, also where reading it goes beyond the bounds."""
+        with self._reader() as reader:
+            assert reader.stdin is not None
+            assert reader.stdout is not None
+            reader.stdin.write(json.dumps({"path": str(path), "sha256": sha256}) + "\n")
+            reader.stdin.flush()
+            line = reader.stdout.readline()
+            if not line:
+                raise PackageUnreadable("The package could not be read.", remedy=_REMEDY)
+            told = json.loads(line)
+        if "facts" in told:
+            return Facts.model_validate(told["facts"])
+        raise PackageUnreadable(told["detail"], remedy=told["remedy"], code=told["code"])
+
+    def close(self) -> None:
+        with self._lock:
+            for reader in self._idle:
+                _end(reader)
+            self._idle.clear()
+
+    @contextmanager
+    def _reader(self) -> Iterator[subprocess.Popen[str]]:
+        with self._free:
+            with self._lock:
+                reader = self._idle.pop() if self._idle else None
+            if reader is not None and reader.poll() is not None:
+                _end(reader)
+                reader = None
+            reader = reader or _start(*self._bounds)
+            try:
+                yield reader
+            except BaseException:
+                _end(reader)
+                raise
+            with self._lock:
+                self._idle.append(reader)
+
+
+def _start(*bounds: str) -> subprocess.Popen[str]:
+    return subprocess.Popen(  # noqa: S603  (this very module)
+        [sys.executable, "-P", "-m", __name__, *bounds],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        env={name: value for name, value in os.environ.items() if not name.startswith("TIDE_")},
+        start_new_session=True,
+    )
+
+
+def _end(reader: subprocess.Popen[str]) -> None:
+    with reader:
+        reader.kill()
+
+
+# in the reader
+
+
+def main() -> None:
+    """Read what is asked for until the desk is gone."""
+    memory_bytes, processor_seconds = int(sys.argv[1]), int(sys.argv[2])
+    for line in sys.stdin:
+        asked = json.loads(line)
+        sys.stdout.write(_read_apart(asked["path"], asked["sha256"], memory_bytes, processor_seconds) + "\n")
+        sys.stdout.flush()
+
+
+def _read_apart(path: str, sha256: str, memory_bytes: int, processor_seconds: int) -> str:
+    """The answer of a fork that reads one package, or what its end says."""
+    out, into = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.close(out)
+            _bound(memory_bytes, processor_seconds + os.path.getsize(path) // BYTES_A_SECOND)
+            with os.fdopen(into, "w") as answer:
+                answer.write(_answer(path, sha256))
+            os._exit(0)
+        except MemoryError:
+            os._exit(1)
+        except BaseException:  # noqa: BLE001  (whatever it is, it ends this fork, and the reader says so)
+            os._exit(2)
+    os.close(into)
+    with os.fdopen(out, "rb") as answer:
+        content = answer.read(MOST_FACTS_BYTES + 1)
+    endless = len(content) > MOST_FACTS_BYTES
+    if endless:
+        os.kill(child, signal.SIGKILL)
+    code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    if endless:
+        return _refused(f"The package says more of itself than {MOST_FACTS_BYTES // 1024**2} MiB.")
+    if code == 0:
+        return content.decode()
+    if code in (-signal.SIGXCPU, -signal.SIGKILL):
+        return _refused(f"It takes more than {processor_seconds} seconds of a processor to read this package.")
+    if code == 1:
+        return _refused(f"It takes more than {memory_bytes // 1024**2} MiB of memory to read this package.")
+    return _refused("The package could not be read.")
+
+
+def _bound(memory_bytes: int, seconds: int) -> None:
+    pages = int(Path("/proc/self/statm").read_text().split()[5]) if sys.platform == "linux" else 0
+    memory = pages * resource.getpagesize() + memory_bytes  # of data: the file itself may be mapped as a whole
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 5))
+
+
+def _answer(path: str, sha256: str) -> str:
+    try:
+        with open(path, "rb") as source:
+            facts = inspect_package(source, sha256)
+    except PackageUnreadable as wrong:
+        return _refused(wrong.detail, wrong.remedy, wrong.code)
+    return json.dumps({"facts": facts.model_dump(mode="json")})
+
+
+def _refused(detail: str, remedy: str = _REMEDY, code: str = PackageUnreadable.code) -> str:
+    told: dict[str, Any] = {"detail": detail, "remedy": remedy, "code": code}
+    return json.dumps(told)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,12 @@
+"""A brief as the wire brings it, as the desk takes it."""
+
+from __future__ import annotations
+
+from restless_tide.desk.planning import Brief
+from restless_tide.wire.cohorts import TrialBriefWanted
+
+
+def brief_of(wanted: TrialBriefWanted) -> Brief:
+    sign_in = wanted.sign_in.model_dump() if wanted.sign_in is not None else None
+    told = {name: text for name, text in (sign_in or {}).items() if text} if sign_in is not None else None
+    return Brief(wanted.brief, wanted.contact, wanted.remarks_to, told or None)

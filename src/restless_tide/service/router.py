@@ -1,0 +1,27 @@
+"""How each noun's routes begin. An application takes them as they are; including a router would build each route again."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, FastAPI
+
+from restless_tide.wire.problems import Problem
+
+_PROBLEMS: dict[int | str, dict[str, Any]] = {
+    "default": {"model": Problem, "description": "What is wrong, where, and how to fix it (RFC 9457)"}
+}
+
+
+def router_of(tag: str, prefix: str = "", *, in_schema: bool = True) -> APIRouter:
+    return APIRouter(
+        prefix=prefix,
+        tags=[tag],
+        responses=_PROBLEMS,
+        include_in_schema=in_schema,
+        generate_unique_id_function=lambda route: f"{route.tags[0]}-{route.name}",
+    )
+
+
+def serve_routes(app: FastAPI, router: APIRouter) -> None:
+    app.router.routes.extend(router.routes)

@@ -1,0 +1,43 @@
+"""One build to several stores: what they would say, and the push itself."""
+
+from __future__ import annotations
+
+from restless_tide.core.packages import Facts
+from restless_tide.desk import find, push
+from restless_tide.desk.builds import Source
+from restless_tide.service import shown, shown_testing
+from restless_tide.service.briefs import brief_of
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.builds import CheckWanted, SheetTold
+from restless_tide.wire.problems import findings_told
+from restless_tide.wire.push import PushTold, PushWanted
+
+router = router_of("push", "/v1")
+
+
+@router.post("/apps/{app}/checks")
+def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> list[SheetTold]:
+    """What stands against sending packages of these facts, store by store, before any byte travels."""
+    facts = [Facts.model_validate(entry) for entry in wanted.facts]
+    return [
+        SheetTold(
+            store=sheet.store, store_title=sheet.title, there=sheet.there, findings=findings_told(list(sheet.findings))
+        )
+        for sheet in push.check(desk, app, facts, wanted.stores)
+    ]
+
+
+@router.post("/apps/{app}/pushes", status_code=202)
+def push_build(app: str, wanted: PushWanted, desk: TheDesk, person: SignedIn) -> PushTold:
+    """Send one build to several stores, and draft what follows: all of it, or nothing when it does not fit somewhere."""
+    digests = wanted.packages if wanted.build is None else push.digests_of(desk, app, wanted.build)
+    source = Source(wanted.revision, wanted.repository)
+    hand_on = push.HandOn(wanted.hand_on.cohorts, brief_of(wanted.hand_on)) if wanted.hand_on is not None else None
+    done = push.push(desk, person, app, digests, wanted.stores, source, hand_on)
+    with desk.look() as session:
+        return PushTold(
+            build=shown.build(session, find.build(session, done.build), known_before=done.known_before),
+            consignments=[shown.consignment(session, find.consignment(session, entry)) for entry in done.consignments],
+            trials=shown_testing.some_trials(session, [find.trial(session, entry) for entry in done.trials]),
+        )

@@ -1,0 +1,43 @@
+"""Threads that other requests cannot take: for what stops a release, and for hashing passwords."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TypeVar
+
+from anyio import CapacityLimiter, to_thread
+from fastapi import Request
+
+Answer = TypeVar("Answer")
+
+FOR_STEERING = 8
+FOR_HASHING = 2
+"""Each hash takes 64 MiB and a core for a while."""
+MOST_WAITING_TO_SIGN_IN = 20
+
+
+class Threads:
+    """The kept threads of one service."""
+
+    def __init__(self) -> None:
+        self.steering = CapacityLimiter(FOR_STEERING)
+        self.hashing = CapacityLimiter(FOR_HASHING)
+
+    @property
+    def sign_in_is_busy(self) -> bool:
+        return self.hashing.statistics().tasks_waiting >= MOST_WAITING_TO_SIGN_IN
+
+
+def threads_of(request: Request) -> Threads:
+    kept = request.app.state.threads
+    assert isinstance(kept, Threads)
+    return kept
+
+
+async def steering(request: Request, work: Callable[[], Answer]) -> Answer:
+    """Do what a person waits for at the button that stops a release, however busy all else is."""
+    return await to_thread.run_sync(work, limiter=threads_of(request).steering)
+
+
+async def hashing(request: Request, work: Callable[[], Answer]) -> Answer:
+    return await to_thread.run_sync(work, limiter=threads_of(request).hashing)

@@ -1,0 +1,86 @@
+"""Packages are read apart: what is aimed at the reader costs a refusal and nothing else."""
+
+from __future__ import annotations
+
+import os
+import signal
+import struct
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from restless_tide.core.errors import PackageUnreadable
+from restless_tide.desk import reading
+from restless_tide.desk.reading import PackageReader
+from restless_tide.standins.packages import PackageRecipe, write_apk
+
+MIB = 1024 * 1024
+SHA256 = "0" * 64
+
+
+@pytest.fixture
+def reader() -> Iterator[PackageReader]:
+    opened = PackageReader(memory_bytes=96 * MIB, processor_seconds=2)
+    yield opened
+    opened.close()
+
+
+def well(folder: Path) -> Path:
+    return write_apk(folder / "well.apk", PackageRecipe("org.example.well", "1.0", 1, "Well"))
+
+
+def swelling(folder: Path, told_bytes: int = 1000) -> Path:
+    """A small file whose manifest unpacks to 300 MB, while the directory says otherwise."""
+    path, real = folder / "swelling.apk", 300 * 1_000_000
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_BZIP2) as archive, archive.open("AndroidManifest.xml", "w") as member:
+        for _ in range(300):
+            member.write(bytes(1_000_000))
+    path.write_bytes(path.read_bytes().replace(struct.pack("<I", real), struct.pack("<I", told_bytes)))
+    assert path.stat().st_size < 5_000
+    return path
+
+
+def test_a_package_that_takes_too_much_memory_is_refused_and_the_next_is_read(
+    reader: PackageReader, tmp_path: Path
+) -> None:
+    with pytest.raises(PackageUnreadable, match="more than 96 MiB of memory"):
+        reader.read(swelling(tmp_path), SHA256)
+    assert reader.read(well(tmp_path), SHA256).identifier == "org.example.well"
+
+
+def test_a_package_that_takes_too_long_is_refused_and_the_next_is_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The reader's own fork, with a reader of packages that never ends."""
+
+    def never(source: object, sha256: str) -> None:
+        while True:
+            pass
+
+    path = str(well(tmp_path))
+    monkeypatch.setattr(reading, "inspect_package", never)
+    assert "more than 1 seconds of a processor" in reading._read_apart(path, SHA256, 512 * MIB, 1)
+    monkeypatch.undo()
+    assert "org.example.well" in reading._read_apart(path, SHA256, 512 * MIB, 20)
+
+
+def test_memory_beyond_the_bound_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "inspect_package", lambda source, sha256: bytearray(400 * MIB))
+    assert "more than 96 MiB of memory" in reading._read_apart(str(well(tmp_path)), SHA256, 96 * MIB, 20)
+
+
+def test_what_is_no_package_is_told_as_the_formats_tell_it(reader: PackageReader, tmp_path: Path) -> None:
+    (tmp_path / "text.apk").write_text("hello")
+    with pytest.raises(PackageUnreadable) as refused:
+        reader.read(tmp_path / "text.apk", SHA256)
+    assert refused.value.code == "not-an-archive"
+
+
+def test_a_reader_that_was_killed_is_replaced(reader: PackageReader, tmp_path: Path) -> None:
+    path = well(tmp_path)
+    reader.read(path, SHA256)
+    os.kill(reader._idle[0].pid, signal.SIGKILL)
+    reader._idle[0].wait()
+    assert reader.read(path, SHA256).version == "1.0"
