@@ -19,7 +19,7 @@ import httpx
 from sqlalchemy import select
 
 from restless_tide.client import Tide
-from restless_tide.demo.processes import HOST, Ports, Processes, free_ports
+from restless_tide.demo.processes import HOST, Processes
 from restless_tide.desk import people
 from restless_tide.desk.settings import settings_from
 from restless_tide.records.tables import Person
@@ -29,6 +29,7 @@ from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
 from tests.nursery import NurseryProcesses
 from tests.patience import OPENLY, PATIENCE_SECONDS
+from tests.ports import own_ports
 
 Seen = TypeVar("Seen")
 
@@ -102,7 +103,7 @@ class Harbour:
         stores: tuple[str, ...] = TWO_STORES,
         plant: str = "",
     ) -> Harbour:
-        processes = NurseryProcesses(folder, _own_ports(), FAST | (environment or {}), stores, plant=plant)
+        processes = NurseryProcesses(folder, own_ports(), FAST | (environment or {}), stores, plant=plant)
         try:
             token = settle_in(processes)
             processes.start_all()
@@ -249,12 +250,6 @@ class Harbour:
         """What the store itself holds: the independent witness."""
         berths = {berth["id"] for berth in self.control(store, "things/berth") if berth["reference"] == app}
         return [rollout for rollout in self.control(store, "things/rollout") if rollout["berth"] in berths]
-
-
-def _own_ports() -> Ports:
-    """Ports that no other worker of this run looks at."""
-    worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
-    return free_ports(10_000 + 10_000 * worker + 7 * next(_names))
 
 
 def leg_of(release: ReleaseTold, store: str) -> LegTold:

@@ -20,7 +20,7 @@ import pytest
 from anyio import to_thread
 
 from restless_tide.client import Denied, DeskUnreachable, Invalid, NotFound, Tide, Unauthenticated
-from restless_tide.demo.processes import HOST, free_ports
+from restless_tide.demo.processes import HOST
 from restless_tide.desk import people
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -32,6 +32,7 @@ from restless_tide.service.threads import FOR_HASHING, MOST_WAITING_TO_SIGN_IN
 from tests.harbour import EMAIL, PASSWORD, Harbour, settled, until
 from tests.listening import Slow, letterbox, running, slow
 from tests.patience import OPENLY, PATIENCE_SECONDS
+from tests.ports import own_ports
 from tests.service.test_conformance import port
 
 
@@ -328,7 +329,7 @@ def test_every_mail_has_a_date_and_says_that_a_program_wrote_it(harbour: Harbour
 
 def test_nothing_outlives_its_parent(tmp_path: Path) -> None:
     """The demo is killed, not stopped: its stores and its desk end with it."""
-    ports = free_ports(35_000)
+    ports = own_ports()
     said = (
         "import time; from pathlib import Path; from restless_tide.demo.processes import Ports, Processes\n"
         f"Processes(Path({str(tmp_path)!r}), Ports({ports.desk}), {{}}, ('openfield',)).start('openfield'); print('up', flush=True); time.sleep(999)"

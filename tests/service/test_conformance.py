@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,7 +18,6 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 from restless_tide.cli.main import main as tide
 from restless_tide.core.packages import inspect_package
-from restless_tide.demo.processes import free_ports
 from restless_tide.gateways.clauses import check
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.gateways.conformance import Finding, Material
@@ -29,6 +27,7 @@ from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa,
 from restless_tide.standins.store import SimulatedStore
 from tests.listening import running
 from tests.patience import OPENLY
+from tests.ports import own_ports
 
 WRITERS = {"northgate": (write_ipa, "ipa"), "openfield": (write_apk, "apk"), "slatehouse": (write_msix, "msix")}
 DOCUMENT = Path(__file__).parents[2] / "docs" / "gateway-openapi.json"
@@ -37,8 +36,7 @@ SPEED = 30_000.0
 
 
 def port() -> int:
-    worker = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
-    return free_ports(50_000 + 3000 * worker).desk
+    return own_ports().desk
 
 
 @contextmanager

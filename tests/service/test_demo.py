@@ -12,11 +12,12 @@ from pathlib import Path
 
 import pytest
 
-from restless_tide.demo.processes import Ports, free_ports
+from restless_tide.demo.processes import Ports
 from restless_tide.wire.errors import Conflict
 from tests.harbour import until
 from tests.nursery import NurseryProcesses, run
 from tests.patience import PATIENCE_SECONDS, WHOLE_WAY_SECONDS
+from tests.ports import own_ports
 
 
 def run_demo(folder: Path, port: int, *words: str) -> subprocess.CompletedProcess[str]:
@@ -25,7 +26,7 @@ def run_demo(folder: Path, port: int, *words: str) -> subprocess.CompletedProces
 
 
 def test_a_taken_port_is_said_in_one_line_with_the_way_to_choose_another(tmp_path: Path) -> None:
-    ports = free_ports(31_000)
+    ports = own_ports()
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", ports.mail))
         taken.listen()
@@ -40,7 +41,7 @@ def test_a_taken_port_is_said_in_one_line_with_the_way_to_choose_another(tmp_pat
 
 
 def test_a_demo_stopped_early_ends_everything_and_begins_anew_the_next_time(tmp_path: Path) -> None:
-    ports = free_ports(32_000)
+    ports = own_ports()
     environment = os.environ | {"TIDE_PORT": str(ports.desk)}
     command = [sys.executable, "-m", "restless_tide.demo"]
     demo = subprocess.Popen(
@@ -89,7 +90,7 @@ def test_reset_throws_the_data_away(tmp_path: Path) -> None:
 
 
 def test_a_process_that_cannot_start_is_named_with_its_log(tmp_path: Path) -> None:
-    processes = NurseryProcesses(tmp_path, free_ports(33_000), {"TIDE_PORT": "no number"})
+    processes = NurseryProcesses(tmp_path, own_ports(), {"TIDE_PORT": "no number"})
     with processes, pytest.raises(Exception, match="desk process did not start"):
         processes.start("desk")
     assert "TIDE_PORT is 'no number'" in (tmp_path / "desk.log").read_text()

@@ -9,10 +9,10 @@ import pytest
 
 from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady
 from restless_tide.core.rulebook import CohortKind, read_rulebook
-from restless_tide.demo.processes import free_ports
 from restless_tide.standins.__main__ import RULEBOOKS
 from tests.harbour import Harbour, leg_of, until
 from tests.nursery import NurseryProcesses
+from tests.ports import own_ports
 
 TRIAL = {"cohort": "crew", "store": "openfield", "notes": "Look.", "contact": "ida@example.org"}
 
@@ -188,7 +188,7 @@ def test_a_ladder_a_build_and_a_version_that_do_not_fit_are_refused(harbour: Har
 
 
 def test_a_desk_without_people_says_how_to_add_the_first(tmp_path: Path) -> None:
-    with NurseryProcesses(tmp_path, free_ports(34_000)) as processes:
+    with NurseryProcesses(tmp_path, own_ports()) as processes:
         processes.start("desk")
         told = (tmp_path / "desk.log").read_text()
     assert "Nobody can sign in yet" in told

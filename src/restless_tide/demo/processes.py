@@ -25,6 +25,9 @@ HOST = "127.0.0.1"
 START_SECONDS = 120.0
 STOP_SECONDS = 15.0
 STORES = ("northgate", "openfield", "slatehouse")
+IN_A_ROW = 7
+FIRST_OUTGOING_PORT = 32_768
+LOG_TOLD_CHARACTERS = 500
 
 
 _LIBC = ctypes.CDLL(None)
@@ -93,9 +96,13 @@ def _uninterrupted() -> Iterator[None]:
         raise KeyboardInterrupt
 
 
-def free_ports(begin: int = 20_000) -> Ports:
-    """Seven free ports in a row, looked for from ``begin``; for tests and the tour."""
-    for first in range(begin, 60_000, 7):
+def free_ports(begin: int, end: int = FIRST_OUTGOING_PORT) -> Ports:
+    """Seven free ports in a row, looked for from ``begin``; for tests and the tour.
+
+    The kernel gives a port from ``FIRST_OUTGOING_PORT`` on to any outgoing connection, so that one found free there
+    may be taken before it is used.
+    """
+    for first in range(begin, end - IN_A_ROW + 1, IN_A_ROW):
         ports = Ports(first)
         try:
             ports.demand_free()
@@ -230,4 +237,8 @@ class Processes:
                     return
             except httpx.TransportError:
                 time.sleep(0.02)
-        raise DeskUnreachable(f"The {name} process did not start.", remedy=f"Its log: {self.folder / f'{name}.log'}")
+        log = self.folder / f"{name}.log"
+        last = log.read_text(errors="replace").strip().rpartition("\n")[2][:LOG_TOLD_CHARACTERS]
+        raise DeskUnreachable(
+            f"The {name} process did not start{f': {last}' if last else '.'}", remedy=f"Its log: {log}"
+        )

@@ -27,6 +27,7 @@ from restless_tide.wire.errors import TideError
 
 _MARRAM = "org.example.saltgrass.marram"
 _PATIENCE_SECONDS = 20.0
+_PORTS_FROM, _PORTS = 30_000, 2_000
 
 
 @dataclass(frozen=True)
@@ -264,7 +265,7 @@ def main() -> int:
         try:
             with Processes(
                 folder,
-                free_ports(30_000 + os.getpid() % 20_000),
+                free_ports(_PORTS_FROM + os.getpid() % _PORTS),
                 {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1"},
             ) as processes:
                 processes.start_all()
