@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -31,6 +31,12 @@ from restless_tide.records import tables
 from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
 
 LEGS = 300
+AT_ONCE = 8
+"""So many bare calls are under way together; the acts come one after the other, as from one person."""
+BARE = "bare"
+"""Rollouts of the stores, as many as LEGS, that the desk does not know."""
+SETTLE_SECONDS = 5.0
+"""A desk that was just started looks once at everything it holds."""
 TICK_LEGS = 10_000
 _NOW = datetime.now(UTC)
 
@@ -233,7 +239,7 @@ def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, flo
         rollouts = [
             {
                 "id": reference,
-                "berth": reference.replace("submission", "berth"),
+                "berth": reference.replace(kind, "berth"),
                 "submission": reference,
                 "version": "1.0.0",
                 "share": share,
@@ -242,21 +248,26 @@ def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, flo
                 "state": "rising",
                 "since": _NOW.isoformat(),
             }
-            for store, reference, share in made
+            for store, submission, share in made
+            for kind in ("submission", BARE)
+            for reference in [submission.replace("submission", kind)]
             if store == name
         ]
         control(processes, name, "things/rollout", {"things": rollouts})
     processes.start("desk")
+    time.sleep(SETTLE_SECONDS)
     yield made
 
 
 @dataclass(frozen=True)
 class Halted:
-    """Seconds: from the first of LEGS halts ordered to the last confirmed; of as many bare calls over three stores; from
-    the act to the store's own record for one halt while the others run, and for one alone."""
+    """Seconds: from the first of LEGS halts ordered to the last confirmed; of as many halts over three stores that are
+    called bare, while nobody listens for the stores' events; of as many drills called bare; from the act to the store's
+    own record for one halt while the others run, and for one alone."""
 
     all: float
     bare: float
+    drills: float
     among: float
     alone: float
 
@@ -296,16 +307,23 @@ def halting(processes: Processes, tide: Tide) -> Halted:
             time.sleep(0.1)
         ours = (time.perf_counter() - began) * LEGS / (len(many) * len(STORES) + among_count)
     gateways = {name: gateway_of(processes, name) for name in STORES}
-    for gateway in gateways.values():
-        gateway.drill("halt", uuid.uuid4().hex)
-    began = time.perf_counter()
-    with ThreadPoolExecutor(8) as hands:
-        calls = [(name, uuid.uuid4().hex) for name in STORES for _ in range(LEGS // len(STORES))]
-        list(hands.map(lambda call: gateways[call[0]].drill("halt", call[1]), calls))
-    bare = time.perf_counter() - began
-    for gateway in gateways.values():
-        gateway.close()
-    return Halted(ours, bare, among, alone)
+    for name in STORES:
+        control(processes, name, "mischief", {"push_off": True})
+        gateways[name].drill("halt", uuid.uuid4().hex)
+    calls = [(gateways[name], number) for number in range(LEGS // len(STORES)) for name in STORES]
+
+    def bare(call: Callable[[Gateway, int], object]) -> float:
+        began = time.perf_counter()
+        with ThreadPoolExecutor(AT_ONCE) as hands:
+            list(hands.map(lambda one: call(*one), calls))
+        return time.perf_counter() - began
+
+    drills = bare(lambda gateway, _: gateway.drill("halt", uuid.uuid4().hex))
+    halts = bare(lambda gateway, number: gateway.steer(f"{BARE}-fleet{number}", "halt", "bench", uuid.uuid4().hex))
+    for name in STORES:
+        control(processes, name, "mischief", {"push_off": False})
+        gateways[name].close()
+    return Halted(ours, halts, drills, among, alone)
 
 
 def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:

@@ -47,6 +47,7 @@ from restless_tide.standins.gateway import standin_app
 from restless_tide.standins.store import SimulatedStore
 from tests.listening import running
 from tests.patience import OPENLY, PATIENCE_SECONDS
+from tests.ports import own_ports
 
 SUBMISSION = "submission-shore"
 AT = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -135,10 +136,8 @@ def shore(
     folder: Path, spoil: Callable[[Any, SimulatedStore], Any] | None = None, name: str = "openfield"
 ) -> Iterator[Shore]:
     """A leg of Marram 1.0.0 that rises at 2% at one store, nothing on its way."""
-    from tests.service.test_conformance import port
-
     rules = read_rulebook((RULEBOOKS / f"{name}.toml").read_text(encoding="utf-8"))
-    store, where = SimulatedStore(rules, folder / name), port()
+    store, where = SimulatedStore(rules, folder / name), own_ports().desk
     app: Any = standin_app(store, f"http://127.0.0.1:{where}")
     if spoil is not None:
         app = spoil(app, store) or app
@@ -149,6 +148,7 @@ def shore(
         leg_id = _leg(desk, store_id, store)
         desk.fence = EngineLease(desk.database).take()
         turns = Turns(desk, lambda: None)
+        desk.begin_urgent = turns.begin_urgent
         there = Shore(desk, turns, store, store_id, leg_id)
         there.ask()
         try:

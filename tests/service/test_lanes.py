@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -14,14 +15,19 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as some
+from sqlalchemy import event as sqlalchemy_event
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import ImpossibleAct
-from restless_tide.desk import legs, stores
+from restless_tide.core.order import OrderKind
+from restless_tide.core.rollout import RolloutEvent
+from restless_tide.desk import legs, steering, stores
 from restless_tide.engine import sightings
+from restless_tide.engine.carriers import CARRIERS
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import EVENT_DATA, StoreEvent
-from restless_tide.records.tables import Leg, Store
+from restless_tide.records.tables import Lease, Leg, Store
 from restless_tide.standins.store import SimulatedStore
 from tests.harbour import Harbour, until
 from tests.service.test_cli import Terminal
@@ -51,6 +57,62 @@ def test_an_act_is_sent_once_and_its_answer_is_what_is_seen(there: Shore) -> Non
     assert (there.seen().state, there.rollout()["state"]) == ("paused", "paused")
     assert there.ask() == 1
     assert told(there) == ["pause"], "the event that told of it is nobody else's act"
+
+
+def test_a_halt_is_on_its_way_with_the_act_that_orders_it_and_everything_else_takes_its_turn(there: Shore) -> None:
+    there.steer("pause")
+    assert there.orders() == [("pause", "queued")]
+    there.steer("halt")
+    assert there.orders() == [("pause", "dropped"), ("halt", "sent")]
+    until(lambda: there.rollout()["state"], lambda state: state == "halted")
+    there.carry()
+    assert there.orders() == [("pause", "dropped"), ("halt", "confirmed")]
+    assert [act["act"] for act in there.store.shelf.acts()].count("halt") == 1
+
+
+def test_a_halt_that_cannot_begin_at_once_is_kept_and_begins_with_the_next_turn(
+    there: Shore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    good, broken = CARRIERS[OrderKind.HALT], iter([True])
+
+    def prepare(*given: Any) -> Any:
+        if next(broken, False):
+            raise RuntimeError
+        return good.prepare(*given)
+
+    monkeypatch.setitem(CARRIERS, OrderKind.HALT, replace(good, prepare=prepare))
+    there.steer("halt")
+    assert there.orders() == [("halt", "queued")]
+    there.carry()
+    assert (there.orders(), there.rollout()["state"]) == ([("halt", "confirmed")], "halted")
+
+
+def test_a_halt_that_is_not_kept_is_not_sent(there: Shore) -> None:
+    def full(_: Session) -> None:
+        raise OSError("the disk is full")
+
+    def halt() -> None:
+        with there.desk.act("p-ida") as act:
+            sqlalchemy_event.listen(act.session, "before_commit", full)
+            steering.steer(act, "marram", "1.0.0", None, RolloutEvent.HALT, "a test")
+
+    with pytest.raises(OSError, match="the disk is full"):
+        halt()
+    assert there.turns.idle
+    assert there.desk.in_flight == {}
+    assert (there.orders(), there.rollout()["state"]) == ([], "rising")
+    there.steer("halt")
+    there.carry()
+    assert there.rollout()["state"] == "halted"
+
+
+def test_a_desk_whose_lease_another_engine_has_keeps_the_halt_for_that_one(there: Shore) -> None:
+    with there.desk.database.writing() as session:
+        lease = session.scalars(select(Lease)).one()
+        lease.fence += 1
+    there.steer("halt")
+    assert there.orders() == [("halt", "queued")]
+    assert there.turns.idle
 
 
 def test_a_step_that_reaches_the_store_after_the_halt_is_halted_again(there: Shore) -> None:

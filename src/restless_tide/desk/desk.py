@@ -33,6 +33,9 @@ from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key
 from restless_tide.records.tables import Change, Delivery, Lease, LogbookLine, Notice, Order, Store, Subscription
 
+Changed = frozenset[type] | None
+"""Which tables were changed; None: anything may have."""
+Listener = Callable[[Changed], None]
 ENGINE = "engine"
 """How the desk's own background stands in the logbook; a store stands there as ``store:NAME``."""
 
@@ -50,9 +53,16 @@ class Act:
     now: datetime
     person: str
     seal: Seal
+    urgent: list[Order] = field(default_factory=list)
+    """Orders placed by this act that wait for no other; they begin with its end."""
     _last_digest: list[str] = field(default_factory=list)
     """The digest of the newest line, once an act has written one; shared by all who act in this transaction."""
     _afterwards: list[Callable[[], None]] = field(default_factory=list)
+    _otherwise: list[Callable[[], None]] = field(default_factory=list)
+
+    def otherwise(self, then: Callable[[], None]) -> None:
+        """Take back something that lives outside the records, should the act not be committed."""
+        self._otherwise.append(then)
 
     def afterwards(self, then: Callable[[], None]) -> None:
         """Do something that lives outside the records, such as remembering, once the act is committed; else never."""
@@ -70,7 +80,6 @@ class Act:
     ) -> None:
         """Write the logbook line, chained to the one before, and tell the live feed."""
         if not self._last_digest:
-            self.session.flush()
             newest = self.session.connection().exec_driver_sql(_NEWEST_DIGEST).scalar()
             self._last_digest.append(newest or BEGINNING)
         line = Line(self.now, self.person, act, subject, app, reason, before, after)
@@ -93,13 +102,13 @@ class Act:
     @contextmanager
     def attempt(self) -> Iterator[None]:
         """A part of this act that is undone by itself when it raises; what is around it stays."""
-        kept = len(self._afterwards)
+        kept, urgent = len(self._afterwards), len(self.urgent)
         try:
             with self.session.begin_nested():
                 yield
         except BaseException:
             self._last_digest.clear()
-            del self._afterwards[kept:]
+            del self._afterwards[kept:], self.urgent[urgent:]
             lanes.forget_known(self.session)
             raise
 
@@ -153,11 +162,13 @@ class Desk:
         self.seal = Seal(master_key(settings.data, settings.master_key))
         self._gateways: dict[str, tuple[bytes, Gateway]] = {}
         self._lock = threading.Lock()
-        self._listeners: list[Callable[[], None]] = []
+        self._listeners: list[Listener] = []
         self.fence: int | None = None
         """The number under which this desk's engine holds the lease; what the engine writes is checked against it."""
         self.in_flight: dict[str, frozenset[str]] = {}
         """The keys of the calls that this desk's engine has in flight, by lane."""
+        self.begin_urgent: Callable[[Act], None] = lambda act: None
+        """Begin an act's urgent orders in its own transaction; set by the engine."""
         self.mail_trouble: str | None = None
         """Why no mail goes out just now; None: nothing is known to be in the way."""
         self.to_scrub = False
@@ -184,29 +195,41 @@ class Desk:
 
         Raises LostLease when the engine acts and another engine has taken the lease meanwhile.
         """
-        with self.database.writing() as session:
-            if self.fence is not None and (person == ENGINE or person.startswith("store:")):
-                held = session.connection().exec_driver_sql(_FENCE, (ENGINE,)).scalar()
-                if held != self.fence:
-                    raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
-            act = Act(session, self.clock.now(), person, self.seal)
-            yield act
+        otherwise: list[Callable[[], None]] = []
+        try:
+            with self.database.writing() as session:
+                if self.fence is not None and (person == ENGINE or person.startswith("store:")):
+                    self.demand_lease(session)
+                act = Act(session, self.clock.now(), person, self.seal, _otherwise=otherwise)
+                yield act
+                if act.urgent:
+                    self.begin_urgent(act)
+        except BaseException:
+            for then in otherwise:
+                then()
+            raise
         for then in act._afterwards:
             then()
-        self.ring()
+        self.ring(frozenset(session.changed))
 
-    def ring(self) -> None:
-        """Have everybody look who listens for changes; an act does it by itself."""
+    def demand_lease(self, session: Session) -> None:
+        """Raise LostLease where another engine than this desk's works on the records."""
+        held = session.connection().exec_driver_sql(_FENCE, (ENGINE,)).scalar()
+        if held != self.fence:
+            raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
+
+    def ring(self, changed: Changed = None) -> None:
+        """Have everybody look who listens for changes; an act does it by itself, and tells which tables it changed."""
         for listener in self._listeners:
-            listener()
+            listener(changed)
 
     @contextmanager
     def look(self) -> Iterator[Session]:
         with self.database.reading() as session:
             yield session
 
-    def on_change(self, listener: Callable[[], None]) -> None:
-        """Have ``listener`` called after every act, from the thread that acted."""
+    def on_change(self, listener: Listener) -> None:
+        """Have ``listener`` called after every act with the tables that it changed, from the thread that acted."""
         self._listeners.append(listener)
 
     def gateway(self, store: Store) -> Gateway:

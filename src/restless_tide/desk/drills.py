@@ -36,11 +36,12 @@ def order_halts(act: Act, store_name: str | None) -> list[Order]:
             remedy="A hand-carried store's steps are done by a person; connect a store first.",
             code="nothing-to-drill",
         )
-    act.log("halt drilled", f"{len(connected)} store(s)", after={"stores": [store.name for store in connected]})
-    return [
+    orders = [
         act.order(OrderKind.DRILL, lane=lanes.lane_of(Subject.STORE, store), store=store, subject=store.id, payload={})
         for store in connected
     ]
+    act.log("halt drilled", f"{len(connected)} store(s)", after={"stores": [store.name for store in connected]})
+    return orders
 
 
 def look(session: Session, orders: list[str]) -> list[Drilled]:
@@ -48,14 +49,16 @@ def look(session: Session, orders: list[str]) -> list[Drilled]:
     rows = session.scalars(
         select(Order).where(Order.id.in_(orders), Order.kind == OrderKind.DRILL).order_by(Order.position)
     )
-    return [
-        Drilled(
-            row.id,
-            row.store.name,
-            row.state,
-            (row.settled_at - row.ordered_at).total_seconds() if row.settled_at else None,
-            row.attempts,
-            row.trouble,
-        )
-        for row in rows
-    ]
+    return [so_far(row) for row in rows]
+
+
+def so_far(order: Order) -> Drilled:
+    """How one drill went so far."""
+    return Drilled(
+        order.id,
+        order.store.name,
+        order.state,
+        (order.settled_at - order.ordered_at).total_seconds() if order.settled_at else None,
+        order.attempts,
+        order.trouble,
+    )

@@ -11,7 +11,7 @@ from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from restless_tide.core import lane as core
@@ -27,6 +27,22 @@ if TYPE_CHECKING:
 
 Row = TypeVar("Row")
 _LAST_POSITION = f"SELECT max(position) FROM {Order.__tablename__}"  # noqa: S608
+
+# These are asked in every act and turn, so each is made once.
+_PENDING_OF_LANES = (
+    select(Order)
+    .where(Order.lane.in_(bindparam("lanes", expanding=True)), Order.state.in_(PENDING))
+    .order_by(Order.position)
+)
+_SIGHTINGS = select(Sighting).where(Sighting.subject.in_(bindparam("subjects", expanding=True)))
+_LEGS = select(Leg).options(
+    joinedload(Leg.release).joinedload(Release.app),
+    joinedload(Leg.berth).options(joinedload(Berth.store), joinedload(Berth.app)),
+    joinedload(Leg.sighting),
+    selectinload(Leg.rounds),
+)
+_LEGS_BY_ID = _LEGS.where(Leg.id.in_(bindparam("ids", expanding=True)))
+_LEGS_BY_RELEASE = _LEGS.where(Leg.release_id == bindparam("release"))
 
 TABLES: dict[Subject, type[Base]] = {
     Subject.STORE: Store,
@@ -100,8 +116,6 @@ class _Known:
         self.pending: dict[str, list[Order]] = {}
         self.seen: dict[str, Sighting | None] = {}
         self.position: int | None = None
-        self.held: list[Leg] = []
-        """What was read ahead; a session by itself forgets what nobody holds."""
 
 
 def _known(session: Session) -> _Known:
@@ -111,7 +125,9 @@ def _known(session: Session) -> _Known:
 
 def forget_known(session: Session) -> None:
     """Ask the records again, since a part of this transaction was undone, or orders were changed by another way."""
-    session.info.pop("lanes", None)
+    fresh = _Known()
+    fresh.position = _known(session).position  # no place is given twice, whatever was undone
+    session.info["lanes"] = fresh
 
 
 def pending(session: Session, lane: str) -> list[Order]:
@@ -124,9 +140,8 @@ def pending_by_lane(session: Session, of: Collection[str]) -> dict[str, list[Ord
     known = _known(session).pending
     unknown = [lane for lane in of if lane not in known]
     if unknown:
-        found = select(Order).where(Order.lane.in_(unknown), Order.state.in_(PENDING)).order_by(Order.position)
         known.update({lane: [] for lane in unknown})
-        for order in session.scalars(found):
+        for order in session.scalars(_PENDING_OF_LANES, {"lanes": unknown}):
             known[order.lane].append(order)
     return {lane: list(known[lane]) for lane in of}
 
@@ -137,7 +152,7 @@ def sightings_of(session: Session, subjects: Collection[str]) -> dict[str, Sight
     unknown = [subject for subject in subjects if subject not in known]
     if unknown:
         known.update(dict.fromkeys(unknown))
-        for row in session.scalars(select(Sighting).where(Sighting.subject.in_(unknown))):
+        for row in session.scalars(_SIGHTINGS, {"subjects": unknown}):
             known[row.subject] = row
     return {subject: known[subject] for subject in subjects}
 
@@ -153,31 +168,18 @@ FEW = 2
 def legs_ahead(session: Session, ids: Collection[str]) -> list[Leg]:
     """Legs with everything that steering and carrying them asks for, read in a few queries."""
     if len(ids) > FEW:
-        return _read_ahead(session, Leg.id.in_(ids))
-    found = [leg for leg in (session.get(Leg, leg_id) for leg_id in ids) if leg is not None]
-    _known(session).held += found
-    return found
+        return _read_ahead(session, _LEGS_BY_ID, {"ids": list(ids)})
+    return [leg for leg in (session.get(Leg, leg_id) for leg_id in ids) if leg is not None]
 
 
 def legs_of(session: Session, release: Release) -> list[Leg]:
     """The legs of a release, in the sequence in which they were added, read ahead."""
-    return sorted(_read_ahead(session, Leg.release_id == release.id), key=lambda leg: leg.created_at)
+    return sorted(_read_ahead(session, _LEGS_BY_RELEASE, {"release": release.id}), key=lambda leg: leg.created_at)
 
 
-def _read_ahead(session: Session, which: ColumnElement[bool]) -> list[Leg]:
-    wanted = (
-        select(Leg)
-        .where(which)
-        .options(
-            joinedload(Leg.release).joinedload(Release.app),
-            joinedload(Leg.berth).options(joinedload(Berth.store), joinedload(Berth.app)),
-            joinedload(Leg.sighting),
-            selectinload(Leg.rounds),
-        )
-    )
-    found = list(session.scalars(wanted))
+def _read_ahead(session: Session, wanted: Select[Leg], given: dict[str, Any]) -> list[Leg]:
+    found = list(session.scalars(wanted, given))
     known = _known(session)
-    known.held += found
     known.seen.update({leg.id: leg.sighting for leg in found if leg.id not in known.seen})
     pending_by_lane(session, [leg.id for leg in found])
     return found
@@ -240,7 +242,10 @@ def place(
         if isinstance(outcome, Settle):
             settle(act, by_id[outcome.key], outcome.state, outcome.why)
     keep(act.session, before.level, after.level, act.now)
+    order.store = store
     add(act.session, order)
+    if RULES[kind].beside:
+        act.urgent.append(order)
     return order, after.level.wanted
 
 
@@ -266,7 +271,6 @@ def write_order(
     """A new order, last in its lane; it is not added to the session yet."""
     known = _known(act.session)
     if known.position is None:
-        act.session.flush()
         known.position = act.session.connection().exec_driver_sql(_LAST_POSITION).scalar() or 0
     known.position += 1
     return Order(

@@ -6,6 +6,7 @@ import binascii
 from collections.abc import Mapping
 
 from pydantic import ValidationError
+from sqlalchemy import bindparam, select
 from standardwebhooks import Webhook
 from standardwebhooks.webhooks import WebhookVerificationError
 
@@ -14,12 +15,13 @@ from restless_tide.desk.desk import Desk
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import Store
 
+_SECRET = select(Store.sealed_push_secret).where(Store.id == bindparam("id"))
+
 
 def verified(desk: Desk, store_id: str, body: bytes, headers: Mapping[str, str]) -> StoreEvent:
     """The event of a push. Raises Unauthenticated in the same words whatever is missing, Invalid for a broken one."""
     with desk.look() as session:
-        store = session.get(Store, store_id)
-        sealed = store.sealed_push_secret if store else None
+        sealed = session.scalar(_SECRET, {"id": store_id})
     try:
         if sealed is None:
             raise WebhookVerificationError

@@ -101,6 +101,7 @@ def note_success(desk: Desk, store_id: str) -> None:
         if was_away:
             lanes.forget_waits(act.session, store)
             act.tell("store back", f"store {store.name}")
+    desk.ring()
 
 
 def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:

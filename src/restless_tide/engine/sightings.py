@@ -11,7 +11,8 @@ with the reason; the store shows trouble, people are told, and it can be tried a
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from functools import partial
 from typing import Any, NamedTuple
 
 import structlog
@@ -63,52 +64,64 @@ def take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: boo
 
     They are taken together first, and each on its own when one of them cannot be.
     """
+    return take_of_several(desk, {store_id: events}, pushed=pushed)[store_id]
+
+
+def take_of_several(desk: Desk, heard: Mapping[str, Sequence[StoreEvent]], *, pushed: bool) -> dict[str, int]:
+    """The same for several stores in one transaction; where one event cannot be taken, each store in its own."""
     try:
-        return _take(desk, store_id, events, pushed=pushed, each=False)
+        with desk.act(ENGINE) as act:
+            return {store_id: _take(desk, act, store_id, events, pushed, False) for store_id, events in heard.items()}
     except _CannotTake:
-        return _take(desk, store_id, events, pushed=pushed, each=True)
+        taken = {}
+        for store_id, events in heard.items():
+            with desk.act(ENGINE) as act:
+                taken[store_id] = _take(desk, act, store_id, events, pushed, True)
+        return taken
 
 
 class _CannotTake(Exception):
     """One of the events raised."""
 
 
-def _take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: bool, each: bool) -> int:
-    taken, news = 0, False
-    passed = set[tuple[int, str]]()
-    with desk.act(ENGINE) as act:
-        store = needed(act.session, Store, store_id)
-        by_store = act.as_person(f"store:{store.name}")
-        store.reached_at = act.now
-        if pushed:
-            store.pushed_at = act.now
-        told = desk.answered.setdefault(store_id, set())
-        known = _read_ahead(act.session, store, [event for event in events if (event.sequence, event.key) not in told])
-        for event in sorted(events, key=lambda event: event.sequence):
-            if event.sequence <= store.events_seen:
-                continue
-            if event.sequence > store.events_seen + 1:
-                break
-            try:
-                if (event.sequence, event.key) in told:
-                    passed.add((event.sequence, event.key or ""))
-                elif each:
-                    with act.attempt():
-                        apply(desk, by_store, store, event, known)
-                else:
+def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], pushed: bool, each: bool) -> int:
+    """Take a store's events in this transaction. Raises _CannotTake for one that raised, unless each is taken alone."""
+    taken, passed = 0, set[tuple[int, str]]()
+    store = needed(act.session, Store, store_id)
+    by_store = act.as_person(f"store:{store.name}")
+    store.reached_at = act.now
+    if pushed:
+        store.pushed_at = act.now
+    told = desk.answered.setdefault(store_id, set())
+    known = _read_ahead(act.session, store, [event for event in events if (event.sequence, event.key) not in told])
+    for event in sorted(events, key=lambda event: event.sequence):
+        if event.sequence <= store.events_seen:
+            continue
+        if event.sequence > store.events_seen + 1:
+            if pushed:
+                act.afterwards(partial(desk.gaps.add, store_id))
+            break
+        try:
+            if (event.sequence, event.key) in told:
+                passed.add((event.sequence, event.key or ""))
+            elif each:
+                with act.attempt():
                     apply(desk, by_store, store, event, known)
-            except TooEarly:
-                break
-            except Exception as wrong:  # nobody can tell what a store will send
-                if not each:
-                    raise _CannotTake from wrong
-                keep_untaken(act, store, event, wrong)
-            store.events_seen, store.last_event_at, store.last_event = event.sequence, event.time, event.id
-            taken += 1
-            news = news or event.type.startswith(("rulebook.", "account."))
-    told -= passed
-    if news:
-        desk.news.add(store_id)
+            else:
+                apply(desk, by_store, store, event, known)
+        except TooEarly:
+            if pushed:
+                act.afterwards(partial(desk.gaps.add, store_id))
+            break
+        except Exception as wrong:  # nobody can tell what a store will send
+            if not each:
+                raise _CannotTake from wrong
+            keep_untaken(act, store, event, wrong)
+        store.events_seen, store.last_event_at, store.last_event = event.sequence, event.time, event.id
+        taken += 1
+        if event.type.startswith(("rulebook.", "account.")):
+            act.afterwards(partial(desk.news.add, store_id))
+    act.afterwards(partial(told.difference_update, passed))
     return taken
 
 
@@ -185,22 +198,14 @@ def hear(desk: Desk, store_id: str, event: StoreEvent) -> None:
 
 def take_heard(desk: Desk) -> float | None:
     """Take what was pushed; where something is missing before it, the store is asked for it. Nothing else is due then."""
-    for store_id in list(desk.heard):
-        with desk.hearing:
-            events = desk.heard.pop(store_id, [])
-        if not events:
-            continue
-        with desk.look() as session:
-            seen = needed(session, Store, store_id).events_seen
-        last = max(event.sequence for event in events)
-        if last > seen:
-            taken = take(desk, store_id, events, pushed=True)
-            if seen + taken < last:
-                desk.gaps.add(store_id)
-        if store_id in desk.news:
-            desk.gaps.add(store_id)
-        if store_id in desk.gaps:
-            desk.ring()
+    with desk.hearing:
+        heard, desk.heard = desk.heard, {}
+    if not heard:
+        return None
+    take_of_several(desk, heard, pushed=True)
+    desk.gaps.update(desk.news & heard.keys())
+    if desk.gaps & heard.keys():
+        desk.ring()
     return None
 
 

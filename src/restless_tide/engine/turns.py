@@ -5,6 +5,8 @@ their next calls, and only then are these made, each on a thread of its own. Cal
 after the other, halts beside all others and on threads kept for them. A turn takes a bounded number of
 answers, so that a halt waits for one short turn at most.
 
+What waits for no other, a halt above all, begins in the transaction of the act that orders it.
+
 A call is written down as sent before it is made. A desk that is killed in between knows afterwards that
 the store may have acted, and asks again under the same idempotency key.
 """
@@ -12,6 +14,7 @@ the store may have acted, and asks again under the same idempotency key.
 from __future__ import annotations
 
 import random
+import threading
 import time
 from collections import defaultdict
 from collections.abc import Callable, Sequence
@@ -19,6 +22,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextvars import copy_context
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import partial
 from queue import Empty, SimpleQueue
 from typing import Any
 
@@ -86,6 +90,7 @@ class Turns:
         self._in_flight: dict[str, SentCall] = {}
         self._hands = ThreadPoolExecutor(HANDS, thread_name_prefix="order")
         self._hands_for_halts = ThreadPoolExecutor(HANDS, thread_name_prefix="halt")
+        self._marking = threading.Lock()
         self.may_begin = True
 
     def restart(self) -> None:
@@ -118,14 +123,53 @@ class Turns:
                 self._back.put(sent)
             raise
         for sent in came:
-            self._in_flight.pop(sent.order, None)
             self._note(sent)
         for sent in begun:
+            self._mark_call(sent)
+            self._send_off(sent)
+        return 0.0 if len(came) == 1 or not self._back.empty() else None
+
+    def begin_urgent(self, act: Act) -> None:
+        """Begin an act's urgent orders in its own transaction, where this engine works; the next turn finds all others.
+
+        Their calls are made when the act is committed. What goes wrong here is met again by the turn that begins them.
+        """
+        if not self.may_begin or self._desk.fence is None:
+            return
+        try:
+            self._desk.demand_lease(act.session)
+        except LostLease:
+            return
+        for order in act.urgent:
+            try:
+                sent = self._begin(act.as_person(ENGINE), order) if self._is_next(act, order) else None
+            except Exception:  # noqa: BLE001  (the order stands, and the next turn begins it)
+                _log.exception("an order could not begin at once", order=order.id)
+                continue
+            if sent is not None:
+                self._mark_call(sent)
+                act.otherwise(partial(self._forget_call, sent))
+                act.afterwards(partial(self._send_off, sent))
+
+    def _is_next(self, act: Act, order: Order) -> bool:
+        """Whether an order that was just placed may go before everything else of its lane."""
+        waiting = tuple(lanes.entry_of(one) for one in lanes.pending(act.session, order.lane))
+        level = core.Level(order.lane, Subject.STORE, core.Held(""))
+        lane = core.Lane(level, waiting, self._desk.in_flight.get(order.lane, frozenset()))
+        return core.next_call(lane, act.now, alone=True) == order.id
+
+    def _send_off(self, sent: SentCall) -> None:
+        """Have the call made; one that can no longer be made, since the engine stops, is made by the next engine."""
+        hands = self._hands_for_halts if RULES[sent.kind].beside else self._hands
+        try:
+            hands.submit(copy_context().run, self._make, sent)
+        except RuntimeError:
+            self._forget_call(sent)
+
+    def _mark_call(self, sent: SentCall) -> None:
+        with self._marking:
             self._in_flight[sent.order] = sent
             self._desk.in_flight[sent.lane] = self._desk.in_flight.get(sent.lane, frozenset()) | {sent.order}
-            hands = self._hands_for_halts if RULES[sent.kind].beside else self._hands
-            hands.submit(copy_context().run, self._make, sent)
-        return 0.0 if len(came) == 1 or not self._back.empty() else None
 
     def _write_turn(self, came: list[SentCall], due: list[str], *, alone: bool) -> list[SentCall]:
         """One transaction: what came back is written, and what is due begins. ``alone``: each undone by itself if it fails.
@@ -142,12 +186,17 @@ class Turns:
             if len(came) > 1:  # after a single answer the next turn looks, and the answer is written sooner
                 due = self._due(_waiting(act.session), act.now)
                 _read_ahead(act.session, due)
-            begun = [self._begin_alone(act, key) if alone else self._begin(act, key) for key in due]
+            begin = self._begin_alone if alone else self._begin
+            begun = [begin(act, needed(act.session, Order, key)) for key in due]
         return [sent for sent in begun if sent is not None]
 
     @property
+    def several_in_flight(self) -> bool:
+        return len(self._in_flight) >= SEVERAL_IN_FLIGHT
+
+    @property
     def breath_seconds(self) -> float:
-        return LONG_BREATH_SECONDS if len(self._in_flight) >= SEVERAL_IN_FLIGHT else BREATH_SECONDS
+        return LONG_BREATH_SECONDS if self.several_in_flight else BREATH_SECONDS
 
     @property
     def idle(self) -> bool:
@@ -170,11 +219,13 @@ class Turns:
         return came
 
     def _forget_call(self, sent: SentCall) -> None:
-        left = self._desk.in_flight.get(sent.lane, frozenset()) - {sent.order}
-        if left:
-            self._desk.in_flight[sent.lane] = left
-        else:
-            self._desk.in_flight.pop(sent.lane, None)
+        with self._marking:
+            self._in_flight.pop(sent.order, None)
+            left = self._desk.in_flight.get(sent.lane, frozenset()) - {sent.order}
+            if left:
+                self._desk.in_flight[sent.lane] = left
+            else:
+                self._desk.in_flight.pop(sent.lane, None)
 
     # what is due
 
@@ -217,27 +268,25 @@ class Turns:
 
     # a call
 
-    def _begin(self, act: Act, order_id: str) -> SentCall | None:
+    def _begin(self, act: Act, order: Order) -> SentCall | None:
         """Write down that an order is sent, and make its call ready. None when it was settled meanwhile."""
-        order = needed(act.session, Order, order_id)
         if order.state not in PENDING:
             return None
-        self._tell(act, order, Began(order.id))
         call = CARRIERS[order.kind].prepare(self._desk, act.session, order)
         way = _by_hand(act.session, order) if order.store.hand_carried else self._desk.gateway(order.store)
+        self._tell(act, order, Began(order.id))
         return SentCall(
             order.id, order.lane, order.kind, order.store_id, order.store.name, call, way, order.request or order.id,
             order.store.trouble is not None or order.store.breaker_failures > 0,
         )  # fmt: skip
 
-    def _begin_alone(self, act: Act, order_id: str) -> SentCall | None:
+    def _begin_alone(self, act: Act, order: Order) -> SentCall | None:
         """The same for one order apart from the others: one that cannot begin waits, and the others begin."""
         try:
             with act.attempt():
-                return self._begin(act, order_id)
+                return self._begin(act, order)
         except Exception as wrong:  # noqa: BLE001  (it waits, and the others begin)
-            _log.exception("an order could not be sent", order=order_id)
-            order = needed(act.session, Order, order_id)
+            _log.exception("an order could not be sent", order=order.id)
             act.session.refresh(order)
             order.attempts += 1
             self._silent(act, order, wrong if isinstance(wrong, TideError) else _UNREADABLE)
@@ -364,7 +413,6 @@ def _read_ahead(session: Session, orders: Sequence[str]) -> None:
         return
     found = session.scalars(select(Order).where(Order.id.in_(orders))).all()
     about = {order.subject for order in found if RULES[order.kind].subject is Subject.LEG}
-    session.info["orders"] = found  # a session forgets what nobody holds
     lanes.legs_ahead(session, about)
     lanes.pending_by_lane(session, {order.lane for order in found})
 
@@ -387,8 +435,9 @@ def _waiting(session: Session) -> list[Any]:
 
 
 def _next_due(rows: list[Any], now: datetime) -> float | None:
-    later = [(row.try_after - now).total_seconds() for row in rows if row.try_after is not None and row.try_after > now]
-    return max(min(later), 0.0) if later else None
+    instants = (instant for row in rows for instant in (row.try_after, row.breaker_rests_until))
+    later = [(instant - now).total_seconds() for instant in instants if instant is not None and instant > now]
+    return min(later, default=None)
 
 
 def _by_hand(session: Session, order: Order) -> ByHand:

@@ -19,24 +19,38 @@ from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
 from restless_tide.desk import uploads
-from restless_tide.desk.desk import ENGINE, Desk
+from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.engine import asking, carried, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
 from restless_tide.engine.inlet import Inlet
 from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
 from restless_tide.engine.mail import Postman
 from restless_tide.engine.turns import Turns
-from restless_tide.records.tables import Delivery, Invitation, ReportWord, Store
+from restless_tide.records.tables import (
+    Delivery,
+    FieldReport,
+    Invitation,
+    Leg,
+    Order,
+    ReportWord,
+    Round,
+    Step,
+    Store,
+    Subscription,
+    Tester,
+    Trial,
+)
 
 _log = structlog.get_logger("engine")
 
 ASKERS = 6
-LONGEST_SLEEP_SECONDS = 30.0
+LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
+READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
-HEARD_BREATH_SECONDS = 0.05
-"""Pushed events that come within it are taken together."""
+HEARD_BREATH_SECONDS, LONG_HEARD_BREATH_SECONDS = 0.05, 0.2
+"""Pushed events that come within it are taken together; the long one while many calls are made, which tell more."""
 TROUBLED_PAUSE_SECONDS = 1.0
 POLLS_SKIPPED_WHILE_PUSHED = 10
 POLLS_AFTER_MISSED_PUSH = 30
@@ -52,7 +66,7 @@ class Engine:
         self._desk = desk
         self._lease = EngineLease(desk.database)
         self._working = threading.Event()
-        self._bells: list[threading.Event] = []
+        self._bells: list[tuple[threading.Event, frozenset[type]]] = []
         self._stopping = threading.Event()
         self._askers = ThreadPoolExecutor(ASKERS, thread_name_prefix="asker")
         self._courier = notices.Courier(desk)
@@ -62,19 +76,20 @@ class Engine:
         self._silent_asks: dict[str, int] = {}
         self._polls_to_distrust: dict[str, int] = {}
         self._lapses_after = self._reminders_after = 0.0
-        self._order_bell = self._bell()
+        self._order_bell = self._bell(Order)
         self._turns = Turns(desk, self._order_bell.set)
+        desk.begin_urgent = self._begin_urgent
         self._heard_bell = threading.Event()
         desk.ring_heard = self._heard_bell.set
         self._threads = [
             threading.Thread(target=self._repeat, args=(work, breath, bell), name=name, daemon=True)
             for name, work, breath, bell in (
                 ("orders", self._turns.turn, lambda: self._turns.breath_seconds, self._order_bell),
-                ("heard", lambda: sightings.take_heard(desk), lambda: HEARD_BREATH_SECONDS, self._heard_bell),
-                ("tides", lambda: tides.rise(desk), lambda: BREATH_SECONDS, self._bell()),
-                ("sightings", self._ask_stores, lambda: BREATH_SECONDS, self._bell()),
-                ("mail", self._send_mail, lambda: BREATH_SECONDS, self._bell()),
-                ("notices", self._tell_people, lambda: BREATH_SECONDS, self._bell()),
+                ("heard", lambda: sightings.take_heard(desk), self._heard_breath_seconds, self._heard_bell),
+                ("tides", lambda: tides.rise(desk), lambda: BREATH_SECONDS, self._bell(Leg, Round, Order)),
+                ("sightings", self._ask_stores, lambda: BREATH_SECONDS, self._bell(Store)),
+                ("mail", self._send_mail, lambda: BREATH_SECONDS, self._bell(*READ_BY_MAIL)),
+                ("notices", self._tell_people, lambda: BREATH_SECONDS, self._bell(Delivery, Subscription, Step)),
             )
         ]
         self._inlet: Inlet | None = None
@@ -115,17 +130,25 @@ class Engine:
         if self._working.is_set():
             self._lease.release()
 
-    def _bell(self) -> threading.Event:
-        """What wakes one loop as soon as anything has changed; nothing has to be looked for in between."""
+    def _heard_breath_seconds(self) -> float:
+        return LONG_HEARD_BREATH_SECONDS if self._turns.several_in_flight else HEARD_BREATH_SECONDS
+
+    def _bell(self, *reads: type) -> threading.Event:
+        """What wakes one loop as soon as one of the tables has changed that it reads."""
         bell = threading.Event()
-        self._bells.append(bell)
+        self._bells.append((bell, frozenset(reads)))
         return bell
 
-    def _ring(self) -> None:
-        for bell in self._bells:
-            bell.set()
+    def _ring(self, changed: Changed = None) -> None:
+        for bell, reads in self._bells:
+            if changed is None or not reads.isdisjoint(changed):
+                bell.set()
         if self._stopping.is_set():
             self._heard_bell.set()
+
+    def _begin_urgent(self, act: Act) -> None:
+        if self._working.is_set():
+            self._turns.begin_urgent(act)
 
     def _take_lease(self) -> None:
         fence = self._lease.take()

@@ -12,11 +12,38 @@ from typing import Any
 import alembic.command
 import alembic.config
 from sqlalchemy import Connection, Engine, create_engine, event
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import ORMExecuteState, Session
 
 BUSY_MILLISECONDS = 30_000
 """So long a connection waits for one of another process that writes."""
 _MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+class WritingSession(Session):
+    """A session that keeps every row it has read until its end, and knows which tables it has changed."""
+
+    def __init__(self, bind: Engine) -> None:
+        super().__init__(bind, expire_on_commit=False)
+        self.held: list[object] = []
+        """A session by itself forgets what nobody holds, and reads it again the next time."""
+        self.changed: set[type] = set()
+
+
+@event.listens_for(WritingSession, "loaded_as_persistent")
+def _hold(session: WritingSession, row: object) -> None:
+    session.held.append(row)
+
+
+@event.listens_for(WritingSession, "after_flush")
+def _note_changed(session: WritingSession, _context: object) -> None:
+    for rows in (session.new, session.dirty, session.deleted):
+        session.changed.update(map(type, rows))
+
+
+@event.listens_for(WritingSession, "do_orm_execute")
+def _note_changed_at_once(state: ORMExecuteState) -> None:
+    if not state.is_select and state.bind_mapper is not None and isinstance(state.session, WritingSession):
+        state.session.changed.add(state.bind_mapper.class_)
 
 
 class Database:
@@ -54,13 +81,13 @@ class Database:
             yield session
 
     @contextmanager
-    def writing(self) -> Iterator[Session]:
+    def writing(self) -> Iterator[WritingSession]:
         """One transaction: committed at the end, rolled back when anything is raised.
 
         Writers of this process wait for each other here and go on at once; SQLite would have them look again after
         growing pauses, as writers of other processes do.
         """
-        with self._writer, Session(self._writing, expire_on_commit=False) as session, session.begin():
+        with self._writer, WritingSession(self._writing) as session, session.begin():
             yield session
 
     def scrub(self) -> bool:

@@ -14,7 +14,7 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from restless_tide.core.errors import Denied, Unauthenticated
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk.desk import Desk
+from restless_tide.desk.desk import Changed, Desk
 from restless_tide.records.tables import Change
 from restless_tide.service import shown
 from restless_tide.service.router import router_of
@@ -39,7 +39,7 @@ class Bell:
         self._loop = asyncio.get_running_loop()
         desk.on_change(self._ring_from_anywhere)
 
-    def _ring_from_anywhere(self) -> None:
+    def _ring_from_anywhere(self, changed: Changed) -> None:
         if self._loop is not None and not self._loop.is_closed():
             self._loop.call_soon_threadsafe(self._ring)
 

@@ -95,8 +95,7 @@ async def drill(wanted: DrillWanted, request: Request, desk: TheDesk, person: Si
 
     def ordered() -> list[DrillTold]:
         with desk.act(person.id) as act:
-            orders = [order.id for order in drills.order_halts(act, wanted.store)]
-        return drilled(desk, person, orders)
+            return [_drilled(drills.so_far(order)) for order in drills.order_halts(act, wanted.store)]
 
     return await threads.steering(request, ordered)
 
@@ -105,17 +104,18 @@ async def drill(wanted: DrillWanted, request: Request, desk: TheDesk, person: Si
 def drilled(desk: TheDesk, _: SignedIn, order: Annotated[list[str], Query()]) -> list[DrillTold]:
     """How these drills went so far."""
     with desk.look() as session:
-        return [
-            DrillTold(
-                order=entry.order,
-                store=entry.store,
-                state=entry.state,
-                seconds=entry.seconds,
-                attempts=entry.attempts,
-                trouble=entry.trouble,
-            )
-            for entry in drills.look(session, order)
-        ]
+        return [_drilled(entry) for entry in drills.look(session, order)]
+
+
+def _drilled(entry: drills.Drilled) -> DrillTold:
+    return DrillTold(
+        order=entry.order,
+        store=entry.store,
+        state=entry.state,
+        seconds=entry.seconds,
+        attempts=entry.attempts,
+        trouble=entry.trouble,
+    )
 
 
 def _told(desk: Desk, name: str) -> StoreTold:
