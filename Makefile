@@ -42,6 +42,8 @@ types: $(STAMPS)/dev $(STAMPS)/node
 	@for pair in openapi.json:console/openapi.json gateway-openapi.json:docs/gateway-openapi.json rulebook.schema.json:docs/rulebook.schema.json; do \
 	  cmp $(STAMPS)/contract/$${pair%%:*} $${pair##*:} || { echo "$${pair##*:} is stale: run make contract" >&2; exit 1; }; done
 	@cd console && npx --no-install openapi-typescript openapi.json -o ../$(STAMPS)/schema.d.ts >/dev/null
+	$(BIN)/python scripts/states.py $(STAMPS)/states.ts
+	@cmp $(STAMPS)/states.ts console/src/states.ts || { echo "console/src/states.ts is stale: run make contract" >&2; exit 1; }
 	@cmp $(STAMPS)/schema.d.ts console/src/schema.d.ts || { echo "console/src/schema.d.ts is stale: run make contract" >&2; exit 1; }
 	cd console && npx --no-install vue-tsc --noEmit
 
@@ -66,6 +68,7 @@ contract: $(STAMPS)/dev $(STAMPS)/node ## renew the OpenAPI documents, the ruleb
 	$(BIN)/python scripts/contract.py $(STAMPS)/contract
 	cp $(STAMPS)/contract/openapi.json console/openapi.json
 	cp $(STAMPS)/contract/gateway-openapi.json $(STAMPS)/contract/rulebook.schema.json docs/
+	$(BIN)/python scripts/states.py console/src/states.ts
 	cd console && npm run --silent types
 
 lock: $(STAMPS)/dev ## compile the pinned requirements anew

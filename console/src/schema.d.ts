@@ -2471,11 +2471,7 @@ export interface components {
             app: string;
             /** App Title */
             app_title: string;
-            /**
-             * Berth State
-             * @enum {string}
-             */
-            berth_state: "ordered" | "open" | "refused";
+            berth_state: components["schemas"]["BerthState"];
             /** Calls */
             calls: components["schemas"]["CallTold"][];
             /** Confirmed */
@@ -2503,6 +2499,11 @@ export interface components {
              */
             version: string | null;
         };
+        /**
+         * BerthState
+         * @enum {string}
+         */
+        BerthState: "ordered" | "open" | "refused";
         /** BerthTold */
         BerthTold: {
             /** App */
@@ -2532,11 +2533,7 @@ export interface components {
             platform: string;
             /** Refused Because */
             refused_because: string | null;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "ordered" | "open" | "refused";
+            state: components["schemas"]["BerthState"];
             /** Store */
             store: string;
             /** Store Title */
@@ -2981,6 +2978,11 @@ export interface components {
             grown: components["schemas"]["GrownTold"][];
         };
         /**
+         * ConsignmentEvent
+         * @enum {string}
+         */
+        ConsignmentEvent: "send" | "arrive" | "hold" | "answer" | "clear" | "refuse" | "lapse";
+        /**
          * ConsignmentState
          * @enum {string}
          */
@@ -3010,6 +3012,8 @@ export interface components {
              * @description what is ordered and not confirmed yet, in its sequence
              */
             pending: components["schemas"]["OrderKind"][];
+            /** Possible */
+            possible: components["schemas"]["ConsignmentEvent"][];
             /** Questions */
             questions: components["schemas"]["QuestionTold"][];
             /** Reason */
@@ -3075,6 +3079,11 @@ export interface components {
             reason: string;
         };
         /**
+         * DeliveryEvent
+         * @enum {string}
+         */
+        DeliveryEvent: "send" | "give up" | "send again";
+        /**
          * DeliveryState
          * @enum {string}
          */
@@ -3100,6 +3109,8 @@ export interface components {
             kind: string;
             /** Place */
             place: string;
+            /** Possible */
+            possible: components["schemas"]["DeliveryEvent"][];
             /** Said */
             said: string;
             /** Settled At */
@@ -3606,6 +3617,11 @@ export interface components {
             said: string[];
         };
         /**
+         * InvitationEvent
+         * @enum {string}
+         */
+        InvitationEvent: "send" | "send again" | "accept" | "decline" | "install" | "bounce" | "remove" | "invite";
+        /**
          * InvitationState
          * @enum {string}
          */
@@ -3629,6 +3645,8 @@ export interface components {
             moments: {
                 [key: string]: string;
             };
+            /** Possible */
+            possible: components["schemas"]["InvitationEvent"][];
             /** Seated */
             seated: boolean;
             state: components["schemas"]["InvitationState"];
@@ -3710,6 +3728,12 @@ export interface components {
             what: string;
         };
         /**
+         * LegAct
+         * @description What a person may do with a leg besides steering its rollout.
+         * @enum {string}
+         */
+        LegAct: "submit" | "recall" | "change";
+        /**
          * LegPhase
          * @enum {string}
          */
@@ -3764,6 +3788,11 @@ export interface components {
             phase: components["schemas"]["LegPhase"];
             /** Platform */
             platform: string;
+            /**
+             * Possible
+             * @description what may be done now besides steering
+             */
+            possible: components["schemas"]["LegAct"][];
             /** Rounds */
             rounds: components["schemas"]["RoundTold"][];
             seen: components["schemas"]["SightingTold"] | null;
@@ -4463,7 +4492,7 @@ export interface components {
             /** Pictures */
             pictures: components["schemas"]["PictureTold"][];
             /** Possible */
-            possible: string[];
+            possible: components["schemas"]["ReportEvent"][];
             /**
              * Received At
              * Format: date-time
@@ -4492,6 +4521,11 @@ export interface components {
             /** Words */
             words: components["schemas"]["WordTold"][];
         };
+        /**
+         * ReportEvent
+         * @enum {string}
+         */
+        ReportEvent: "accept" | "duplicate" | "fix" | "close" | "reopen";
         /**
          * ReportKind
          * @enum {string}
@@ -4551,7 +4585,7 @@ export interface components {
             /** Pictures */
             pictures: components["schemas"]["PictureTold"][];
             /** Possible */
-            possible: string[];
+            possible: components["schemas"]["ReportEvent"][];
             /**
              * Received At
              * Format: date-time
@@ -5051,6 +5085,11 @@ export interface components {
          */
         Step: "patch" | "minor" | "major";
         /**
+         * StepEvent
+         * @enum {string}
+         */
+        StepEvent: "confirm" | "refuse" | "undo" | "drop";
+        /**
          * StepFile
          * @description A file to take along; fetch it at /v1/packages/{sha256}/file.
          */
@@ -5088,6 +5127,8 @@ export interface components {
             outcome: string | null;
             /** Outcomes */
             outcomes: string[];
+            /** Possible */
+            possible: components["schemas"]["StepEvent"][];
             /** Said */
             said: string;
             /** Settled At */
@@ -5510,6 +5551,11 @@ export interface components {
             remarks_to: string;
             sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
         };
+        /**
+         * TrialEvent
+         * @enum {string}
+         */
+        TrialEvent: "hand in" | "open" | "turn down" | "close" | "replace" | "lapse";
         /** TrialSheetTold */
         TrialSheetTold: {
             /** @description the worst of all findings */
@@ -5582,7 +5628,7 @@ export interface components {
              */
             pending: components["schemas"]["OrderKind"][];
             /** Possible */
-            possible: string[];
+            possible: components["schemas"]["TrialEvent"][];
             /** Reason */
             reason: string | null;
             /** Remarks To */

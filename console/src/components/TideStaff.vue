@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import type { Phase, Stage } from '../api'
+import { LEG_LAUNCHED } from '../states'
 import { hours, percent } from '../telling'
 
 const props = defineProps<{
@@ -23,7 +24,7 @@ function level(share: number): number {
   return foot - Math.sqrt(share) * (foot - top)
 }
 
-const launched = computed(() => ['rising', 'paused', 'halted', 'complete', 'withdrawn', 'superseded'].includes(props.phase))
+const launched = computed(() => LEG_LAUNCHED.includes(props.phase))
 const water = computed(() => (launched.value && props.phase !== 'withdrawn' ? props.share : 0))
 const differs = computed(() => launched.value && props.seenShare != null && Math.abs(props.seenShare - props.share) > 1e-9)
 const still = computed(() => ['halted', 'superseded'].includes(props.phase))

@@ -3,6 +3,7 @@ import { computed, onMounted, reactive, ref, watch } from 'vue'
 
 import { api, type Build, type Cohort, told, type TrialSheet } from '../api'
 import { useDoing } from '../loading'
+import { CONSIGNMENT_GOES_ON } from '../states'
 import FindingList from './FindingList.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -25,7 +26,7 @@ const wish = reactive({
 const sheet = ref<TrialSheet | null>(null)
 const looking = useDoing()
 const doing = useDoing()
-const sent = computed(() => props.builds.filter((build) => build.consignments.some((entry) => ['queued', 'sending', 'processing', 'held', 'ready'].includes(entry.state))))
+const sent = computed(() => props.builds.filter((build) => build.consignments.some((entry) => CONSIGNMENT_GOES_ON.includes(entry.state))))
 const where = (build: Build) => build.consignments.map((entry) => `${entry.store_title} ${entry.state}`).join(', ')
 const waits = computed(() => props.builds.find((build) => build.id === wish.build)?.consignments.some((entry) => entry.state !== 'ready') ?? false)
 const blocked = computed(() => sheet.value?.level === 'blocker')

@@ -13,6 +13,7 @@ import RetentionCard from '../components/RetentionCard.vue'
 import StandingAnswers from '../components/StandingAnswers.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { CONSIGNMENT_ON_ITS_WAY } from '../states'
 import { percent, platformName, size } from '../telling'
 
 const PAGE = 40
@@ -41,14 +42,13 @@ const arrived = ref<Facts[] | null>(null)
 const sending = ref<Build | null>(null)
 const answers = reactive<Record<string, Record<string, string>>>({})
 const standing = reactive<Record<string, boolean>>({})
-const UNDER_WAY = ['queued', 'sending', 'processing']
 
 const heads = computed(() => {
   const found = new Map<string, Build>()
   for (const build of data.value?.newest ?? []) if (!found.has(build.platform)) found.set(build.platform, build)
   return [...found.values()]
 })
-const questions = computed(() => (data.value?.newest ?? []).flatMap((build) => build.consignments.filter((entry) => entry.state === 'held').map((entry) => ({ build, entry }))))
+const questions = computed(() => (data.value?.newest ?? []).flatMap((build) => build.consignments.filter((entry) => entry.possible.includes('answer')).map((entry) => ({ build, entry }))))
 const soon = computed(() => (data.value?.lapses ?? []).filter((lapse) => new Date(lapse.until).getTime() - Date.now() < SOON_DAYS * 86_400_000))
 const platforms = computed(() => Object.keys(data.value?.app.identifiers ?? {}))
 
@@ -167,7 +167,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
               <div v-for="entry in build.consignments" :key="entry.id" class="where">
                 {{ entry.store_title }} <PhaseWord :phase="entry.state" />
                 <span v-if="entry.state === 'sending'">{{ percent(entry.sent_bytes / Math.max(entry.size_bytes, 1)) }}</span>
-                <progress v-if="UNDER_WAY.includes(entry.state)" :aria-label="`${entry.state} at ${entry.store_title}`" />
+                <progress v-if="CONSIGNMENT_ON_ITS_WAY.includes(entry.state)" :aria-label="`${entry.state} at ${entry.store_title}`" />
                 <p v-if="entry.reason" class="reason">{{ entry.reason }}</p>
                 <p v-if="entry.waiting_because && entry.state !== 'held'" class="reason">Ordered, not confirmed: {{ entry.waiting_because }}</p>
               </div>

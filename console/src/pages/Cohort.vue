@@ -11,6 +11,7 @@ import TrialSheetForm from '../components/TrialSheetForm.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { usePaged } from '../paged'
+import { INVITATION_OF_MEMBERS } from '../states'
 
 /** A cohort: who, how many seats left, what they have, what they said, what is stuck. */
 const props = defineProps<{ app: string; cohort: string }>()
@@ -119,7 +120,6 @@ async function finished(): Promise<void> {
   open.value = ''
   await Promise.all([load(), people.begin()])
 }
-const STATES: InvitationState[] = ['queued', 'sent', 'bounced', 'accepted', 'installed', 'declined']
 const counted = (invited: Record<string, number>) => Object.entries(invited).map(([what, count]) => `${count} ${what}`).join(', ') || 'nobody yet'
 </script>
 
@@ -205,7 +205,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
     <section class="card-plain" aria-labelledby="people">
       <div class="row-gap"><h2 id="people">People</h2>
         <input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search people" />
-        <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">whatever their invitation</option><option v-for="what in STATES" :key="what" :value="what">{{ what }}</option></select>
+        <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">whatever their invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
       </div>
       <div class="scroll-x"><table class="table-plain">
         <thead><tr><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th></th></tr></thead>

@@ -9,8 +9,8 @@ import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { session } from '../session'
+import { NOTICE_KINDS } from '../states'
 
-const KINDS: NoticeKind[] = ['processing ended', 'held by a question', 'approved', 'rejected', 'breach', 'order failing', 'order refused', 'step waiting', 'changed at the store', 'offered again', 'event not taken', 'rules changing', 'key or standing lapsing']
 const { data, problem, load } = useLoading(async () => {
   const [subscriptions, deliveries, apps] = await Promise.all([
     told<Subscription[]>(api.GET('/v1/subscriptions')),
@@ -24,7 +24,7 @@ useLive(load)
 const doing = useDoing()
 const adding = ref(false)
 const secret = ref<string | null>(null)
-const wish = reactive({ channel: 'mail' as 'mail' | 'webhook', address: session.person.value?.email ?? '', kinds: [...KINDS], apps: [] as string[] })
+const wish = reactive({ channel: 'mail' as 'mail' | 'webhook', address: session.person.value?.email ?? '', kinds: [...NOTICE_KINDS] as NoticeKind[], apps: [] as string[] })
 
 async function act(work: () => Promise<unknown>): Promise<boolean> {
   const done = await doing.run(work)
@@ -55,7 +55,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
       <label>How <select v-model="wish.channel" class="form-select"><option value="mail">by mail</option><option value="webhook">by webhook</option></select></label>
       <label class="grow">{{ wish.channel === 'mail' ? 'Address' : 'Where to post (signed by Standard Webhooks)' }} <input v-model="wish.address" class="form-control" required :type="wish.channel === 'mail' ? 'email' : 'url'" /></label>
     </div>
-    <fieldset><legend>Of what</legend><div class="kinds"><label v-for="kind in KINDS" :key="kind" class="check"><input v-model="wish.kinds" type="checkbox" class="form-check-input" :value="kind" /> {{ kind }}</label></div></fieldset>
+    <fieldset><legend>Of what</legend><div class="kinds"><label v-for="kind in NOTICE_KINDS" :key="kind" class="check"><input v-model="wish.kinds" type="checkbox" class="form-check-input" :value="kind" /> {{ kind }}</label></div></fieldset>
     <fieldset v-if="data?.apps.length"><legend>Of which apps <span class="soft small-print">none chosen: all</span></legend><div class="kinds"><label v-for="app in data.apps" :key="app.name" class="check"><input v-model="wish.apps" type="checkbox" class="form-check-input" :value="app.name" /> {{ app.title }}</label></div></fieldset>
     <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !wish.kinds.length">Subscribe</BButton></div>
   </form>
@@ -67,7 +67,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
         <tbody>
           <tr v-for="entry in data.subscriptions" :key="entry.id">
             <td><strong>{{ entry.address }}</strong><br /><span class="soft">by {{ entry.channel }}</span></td>
-            <td>{{ entry.kinds.length === KINDS.length ? 'everything' : entry.kinds.join(', ') }}</td>
+            <td>{{ entry.kinds.length === NOTICE_KINDS.length ? 'everything' : entry.kinds.join(', ') }}</td>
             <td>{{ entry.apps.join(', ') || 'all' }}</td>
             <td class="acts"><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="tryOut(entry.id)">Try it</BButton><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="end(entry.id)">End it</BButton></td>
           </tr>
@@ -83,7 +83,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
             <td><Moment :at="entry.at" /></td>
             <td><span class="soft">{{ entry.kind }}</span><br /><RouterLink :to="entry.place">{{ entry.said }}</RouterLink></td>
             <td>{{ entry.address }}</td>
-            <td><PhaseWord :phase="entry.state" /> <span v-if="entry.trouble" class="soft">{{ entry.attempts }} tries: {{ entry.trouble }}</span> <BButton v-if="entry.state === 'failed'" size="sm" variant="link" :disabled="doing.busy.value" @click="again(entry.id)">Send again</BButton></td>
+            <td><PhaseWord :phase="entry.state" /> <span v-if="entry.trouble" class="soft">{{ entry.attempts }} tries: {{ entry.trouble }}</span> <BButton v-if="entry.possible.includes('send again')" size="sm" variant="link" :disabled="doing.busy.value" @click="again(entry.id)">Send again</BButton></td>
           </tr>
         </tbody>
       </table>

@@ -9,6 +9,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useLoading } from '../loading'
+import { LEG_PART_WAY } from '../states'
 import { percent } from '../telling'
 
 const { data, problem, load } = useLoading(() => told(api.GET('/v1/overview')))
@@ -55,7 +56,7 @@ const MARKS: Record<string, string> = { blocker: '▶', caution: '■', note: '�
             <span class="store">{{ row.store_title }}</span>
             <span v-if="row.version && row.phase" class="now">
               {{ row.version }} <PhaseWord :phase="row.phase" />
-              <template v-if="['rising', 'paused', 'halted'].includes(row.phase)"> at {{ percent(row.share) }}</template>
+              <template v-if="LEG_PART_WAY.includes(row.phase ?? '')"> at {{ percent(row.share) }}</template>
               <em v-if="!row.confirmed" class="soft"> ordered, not confirmed</em>
             </span>
             <span v-else class="soft">{{ row.berth_state === 'open' ? 'no release yet' : `berth ${row.berth_state}` }}</span>

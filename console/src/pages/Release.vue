@@ -11,6 +11,7 @@ import SteerDialog from '../components/SteerDialog.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { ORDER_PENDING } from '../states'
 import { percent } from '../telling'
 
 const props = defineProps<{ app: string; version: string }>()
@@ -32,7 +33,7 @@ const changing = ref<string | null>(null)
 const drafting = ref(false)
 
 const launched = computed(() => release.value?.legs.some((leg) => leg.launched_at) ?? false)
-const submittable = computed(() => release.value?.legs.filter((leg) => ['draft', 'rejected', 'recalled'].includes(leg.phase)) ?? [])
+const submittable = computed(() => release.value?.legs.filter((leg) => leg.possible.includes('submit')) ?? [])
 const stopped = computed(() => submittable.value.some((leg) => leg.findings.some((finding) => finding.level === 'blocker')))
 const awaitingWord = computed(() => release.value?.legs.filter((leg) => leg.needs_word && !leg.word_given_at && !leg.launched_at) ?? [])
 
@@ -89,7 +90,7 @@ onMounted(() => window.addEventListener('keydown', pressed))
 onUnmounted(() => window.removeEventListener('keydown', pressed))
 
 const ofVersion = (leg: Leg) => (builds.value ?? []).filter((build) => build.version === props.version && build.platform === leg.platform)
-const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent'].includes(order.state))?.trouble
+const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.includes(order.state))?.trouble
 </script>
 
 <template>
@@ -179,9 +180,9 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ['queued', 'sent
         </div>
 
         <div v-if="!leg.launched_at" class="row-gap">
-          <BButton v-if="['draft', 'rejected', 'recalled'].includes(leg.phase)" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
-          <BButton v-if="leg.phase === 'under review'" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
-          <BButton v-if="['draft', 'rejected', 'recalled', 'approved'].includes(leg.phase)" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Leave it' : 'Change build, ladder, launch' }}</BButton>
+          <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
+          <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
+          <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Leave it' : 'Change build, ladder, launch' }}</BButton>
         </div>
         <LegSettings v-if="changing === leg.store" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>

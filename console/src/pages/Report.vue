@@ -63,7 +63,7 @@ async function reply(): Promise<void> {
 async function keepTicket(): Promise<void> {
   if (await act(() => told(api.PUT('/v1/reports/{report}/ticket', { params: { path }, body: { ticket: ticket.value ?? '' } })))) ticket.value = null
 }
-const can = (what: string) => data.value?.possible.includes(what)
+const can = (what: ReportDetail['possible'][number]) => data.value?.possible.includes(what)
 </script>
 
 <template>

@@ -12,6 +12,7 @@ import UseChart from '../components/UseChart.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { usePaged } from '../paged'
+import { REPORT_STATES } from '../states'
 import { percent } from '../telling'
 
 /** What comes back: the inbox, crashes that are the same, and numbers by build. */
@@ -20,7 +21,6 @@ const path = { app: props.app }
 const route = useRoute()
 const PAGE = 40
 type State = Report['state']
-const STATES: State[] = ['new', 'accepted', 'fixed in', 'duplicate of', 'closed']
 const view = ref<'inbox' | 'crashes' | 'numbers'>('inbox')
 const wish = ref({ text: '', state: [] as State[], kind: '' as '' | 'remark' | 'crash', build: '', cohort: String(route.query.cohort ?? ''), group: String(route.query.group ?? '') })
 const asked = computed(() => ({ app: props.app, text: wish.value.text, kind: wish.value.kind || undefined, build: wish.value.build || undefined, cohort: wish.value.cohort || undefined, group: wish.value.group || undefined }))
@@ -79,7 +79,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
         <select v-model="wish.cohort" class="form-select form-select-sm" aria-label="Cohort"><option value="">every cohort</option><option v-for="cohort in filters.data.value?.cohorts ?? []" :key="cohort.name" :value="cohort.name">{{ cohort.name }}</option></select>
         <BButton v-if="wish.group" size="sm" variant="outline-primary" @click="wish.group = ''">only one crash ✕</BButton>
       </div>
-      <fieldset class="row-gap states"><legend class="visually-hidden">State</legend><label v-for="what in STATES" :key="what" class="row-gap"><input v-model="wish.state" type="checkbox" class="form-check-input" :value="what" /> <PhaseWord :phase="what" /> <span class="soft">{{ data.counts[what] ?? 0 }}</span></label></fieldset>
+      <fieldset class="row-gap states"><legend class="visually-hidden">State</legend><label v-for="what in REPORT_STATES" :key="what" class="row-gap"><input v-model="wish.state" type="checkbox" class="form-check-input" :value="what" /> <PhaseWord :phase="what" /> <span class="soft">{{ data.counts[what] ?? 0 }}</span></label></fieldset>
       <ul v-if="reports.length" class="plain-list inbox">
         <li v-for="report in reports" :key="report.id">
           <span class="what"><RouterLink :to="`/reports/${report.id}`">{{ report.headline }}</RouterLink><span v-if="report.alike > 1" class="soft"> ×{{ report.alike }}</span><span v-if="report.pictures.length" class="soft small-print"> · {{ report.pictures.length }} picture{{ report.pictures.length > 1 ? 's' : '' }}</span><br /><span class="soft small-print">{{ report.kind }} · {{ report.build_label ?? 'build not known' }}<template v-if="report.cohort"> · {{ report.cohort }}</template><template v-if="report.device"> · {{ report.device }}</template> · {{ report.tester?.name || report.tester?.email || 'nobody known' }}</span></span>

@@ -8,6 +8,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { usePaged } from '../paged'
+import { INVITATION_SITS, INVITATION_STATES } from '../states'
 import { percent } from '../telling'
 
 /** One trial: where it stands at each store, and whom it has reached. */
@@ -74,8 +75,7 @@ function fix(): void {
   fixed.text = kept?.[1] ?? ''
   fixing.value = !fixing.value
 }
-const ORDER = ['queued', 'sent', 'bounced', 'accepted', 'installed', 'declined', 'removed']
-const counts = computed(() => ORDER.filter((what) => trial.value?.invited[what]).map((what) => ({ what, count: trial.value!.invited[what]! })))
+const counts = computed(() => INVITATION_STATES.filter((what) => trial.value?.invited[what]).map((what) => ({ what, count: trial.value!.invited[what]! })))
 const moments = (invitation: Invitation) => Object.entries(invitation.moments).sort((one, other) => one[1].localeCompare(other[1]))
 </script>
 
@@ -126,16 +126,16 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
         <span v-for="entry in counts" :key="entry.what" class="small-print"><PhaseWord :phase="entry.what" /> {{ entry.count }}</span>
         <span v-if="trial.state === 'open' && trial.invited.sent" class="row-gap right small-print">Not answered for <input v-model.number="days" type="number" min="0" max="365" class="form-control form-control-sm days" aria-label="Days" /> days: <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="againAll">Send again</BButton></span>
       </div>
-      <div class="row-gap filters"><input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search invitations" /><select v-model="state" class="form-select form-select-sm find" aria-label="State"><option value="">all states</option><option v-for="what in ORDER" :key="what" :value="what">{{ what }}</option></select></div>
+      <div class="row-gap filters"><input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search invitations" /><select v-model="state" class="form-select form-select-sm find" aria-label="State"><option value="">all states</option><option v-for="what in INVITATION_STATES" :key="what" :value="what">{{ what }}</option></select></div>
       <div class="scroll-x"><table class="table-plain">
         <thead><tr><th>Who</th><th>State</th><th>On</th><th>Mails</th><th></th></tr></thead>
         <tbody>
           <tr v-for="invitation in invitations" :key="invitation.id">
             <td>{{ invitation.tester.name || invitation.tester.email }}<br /><span class="soft small-print">{{ invitation.tester.email }}</span></td>
-            <td><PhaseWord :phase="invitation.state" /> <span v-if="!invitation.seated && !['declined', 'removed'].includes(invitation.state)" class="soft small-print">no seat yet</span><br /><details class="small-print"><summary><Moment :at="invitation.changed_at" /></summary><span v-for="[what, at] in moments(invitation)" :key="what" class="soft">{{ what }} <Moment :at="at" /><br /></span></details><span v-if="invitation.trouble" class="small-print care">■ {{ invitation.trouble }}</span></td>
+            <td><PhaseWord :phase="invitation.state" /> <span v-if="!invitation.seated && INVITATION_SITS.includes(invitation.state)" class="soft small-print">no seat yet</span><br /><details class="small-print"><summary><Moment :at="invitation.changed_at" /></summary><span v-for="[what, at] in moments(invitation)" :key="what" class="soft">{{ what }} <Moment :at="at" /><br /></span></details><span v-if="invitation.trouble" class="small-print care">■ {{ invitation.trouble }}</span></td>
             <td class="soft small-print">{{ [invitation.device, invitation.system].filter(Boolean).join(', ') }}</td>
             <td class="soft">{{ invitation.mails }}</td>
-            <td><BButton v-if="['sent', 'bounced'].includes(invitation.state)" size="sm" variant="link" :aria-label="`Send again to ${invitation.tester.email}`" @click="again(invitation)">Send again</BButton></td>
+            <td><BButton v-if="invitation.possible.includes('send again')" size="sm" variant="link" :aria-label="`Send again to ${invitation.tester.email}`" @click="again(invitation)">Send again</BButton></td>
           </tr>
         </tbody>
       </table></div>

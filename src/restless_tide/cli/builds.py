@@ -9,6 +9,7 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, app_argument, count, span, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
+from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.packages import Facts
 from restless_tide.core.packages.compare import compare, growth
 from restless_tide.wire.builds import BuildTold, ClearingTold, DifferenceTold, GrownTold, RetentionRule
@@ -194,9 +195,11 @@ def _answer(call: Call) -> Exit:
         answers[question] = answer
     call.tide.builds.answer(call.given.consignment, answers, standing=call.given.standing)
     look = call.tide.builds.consignment
-    seen = call.wait_until(lambda: look(call.given.consignment), lambda seen: seen.state != "held", call.given.wait)
+    seen = call.wait_until(
+        lambda: look(call.given.consignment), lambda seen: seen.state != ConsignmentState.HELD, call.given.wait
+    )
     call.answer(seen, lambda: tell_consignment(call, seen))
-    return Exit.NOT_CONFIRMED if seen.state == "held" else exit_of(seen, waited=True)
+    return Exit.NOT_CONFIRMED if seen.state == ConsignmentState.HELD else exit_of(seen, waited=True)
 
 
 def _answers(call: Call) -> None:

@@ -8,6 +8,7 @@ from statistics import median
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, count, span, store_argument
+from restless_tide.core.order import PENDING, OrderState
 from restless_tide.wire.stores import DrillTold
 
 
@@ -37,7 +38,9 @@ def _halt(call: Call) -> Exit:
         table = call.table("STORE", "CONFIRMED", "FASTEST", "USUAL", "SLOWEST", "TROUBLE")
         for store in dict.fromkeys(entry.store for entry in every):
             mine = [entry for entry in every if entry.store == store]
-            taken = [entry.seconds for entry in mine if entry.state == "confirmed" and entry.seconds is not None]
+            taken = [
+                entry.seconds for entry in mine if entry.state == OrderState.CONFIRMED and entry.seconds is not None
+            ]
             trouble = next((entry.trouble for entry in mine if entry.trouble), None)
             figures = [_told(min(taken)), _told(median(taken)), _told(max(taken))] if taken else ["–"] * 3
             table.add_row(store, f"{len(taken)} of {len(mine)}", *figures, cell(trouble))
@@ -45,13 +48,13 @@ def _halt(call: Call) -> Exit:
         call.show(table, empty="No store was drilled.")
 
     call.answer(every, shown)
-    if any(entry.state == "refused" for entry in every):
+    if any(entry.state == OrderState.REFUSED for entry in every):
         return Exit.REFUSED
-    return Exit.DONE if all(entry.state == "confirmed" for entry in every) else Exit.NOT_CONFIRMED
+    return Exit.DONE if all(entry.state == OrderState.CONFIRMED for entry in every) else Exit.NOT_CONFIRMED
 
 
 def _over(seen: list[DrillTold]) -> bool:
-    return all(entry.state in ("confirmed", "refused") for entry in seen)
+    return all(entry.state not in PENDING for entry in seen)
 
 
 def _told(seconds: float) -> str:

@@ -6,7 +6,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns
 from restless_tide.cli.telling import moment
-from restless_tide.core.notice import NoticeKind
+from restless_tide.core.notice import DELIVERY, DeliveryState, NoticeKind
 
 _WAIT_SECONDS = 10.0
 
@@ -70,11 +70,15 @@ def _try(call: Call) -> Exit:
     def look() -> str:
         return next((entry.state for entry in call.tide.notices.deliveries() if entry.id == made.id), made.state)
 
-    state = call.wait_until(look, lambda seen: seen != "queued", _WAIT_SECONDS)
+    state = call.wait_until(look, lambda seen: seen != DELIVERY.initial, _WAIT_SECONDS)
     entry = next((entry for entry in call.tide.notices.deliveries() if entry.id == made.id), made)
-    told = "It was taken." if state == "sent" else f"It was not taken yet: {entry.trouble or 'it still waits'}."
+    told = (
+        "It was taken."
+        if state == DeliveryState.SENT
+        else f"It was not taken yet: {entry.trouble or 'it still waits'}."
+    )
     call.answer(entry, lambda: call.say(told))
-    return Exit.DONE if state == "sent" else Exit.NOT_CONFIRMED
+    return Exit.DONE if state == DeliveryState.SENT else Exit.NOT_CONFIRMED
 
 
 def _deliveries(call: Call) -> None:

@@ -15,10 +15,10 @@ from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, stores_argument
 from restless_tide.cli.telling import size
-from restless_tide.core.consignment import ON_ITS_WAY
+from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import demand_ready, of_stores
-from restless_tide.core.trial import BEFORE_PEOPLE
+from restless_tide.core.trial import BEFORE_PEOPLE, TrialState
 from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.cohorts import TrialTold
 from restless_tide.wire.errors import Invalid
@@ -110,7 +110,7 @@ def _finish(call: Call, done: PushTold) -> Exit | None:
     """Wait where that was asked for, and tell what became of it."""
     given, waited = call.given, bool(call.given.wait)
     consignments, trials = follow(call, done.consignments, given.wait), done.trials
-    ready = {entry.store for entry in consignments if entry.state == "ready"}
+    ready = {entry.store for entry in consignments if entry.state == ConsignmentState.READY}
     if waited and trials:
         trials = call.wait_until(
             lambda: [call.tide.testing.trial(trial.id) for trial in done.trials],
@@ -198,20 +198,20 @@ def follow(call: Call, consignments: Sequence[ConsignmentTold], seconds: float) 
 
 
 def _moves(entry: ConsignmentTold) -> bool:
-    return entry.state in ON_ITS_WAY or (entry.state == "held" and bool(entry.answers))
+    return entry.state in ON_ITS_WAY or (entry.state == ConsignmentState.HELD and bool(entry.answers))
 
 
 def exit_of(consignment: ConsignmentTold, *, waited: bool) -> Exit:
-    if consignment.state == "refused":
+    if consignment.state == ConsignmentState.REFUSED:
         return Exit.REFUSED
-    if consignment.state == "held":
+    if consignment.state == ConsignmentState.HELD:
         return Exit.HELD
     return Exit.NOT_CONFIRMED if waited and consignment.state in ON_ITS_WAY else Exit.DONE
 
 
 def _tell_trial(call: Call, trial: TrialTold) -> None:
     told = f"Trial {trial.id}: {trial.build_label} for {trial.cohort} at {trial.store_title}"
-    if trial.state == "drafted":
+    if trial.state == TrialState.DRAFTED:
         call.say(f"{told} is drafted. It begins once {trial.store_title} has the build ready.")
     else:
         call.say(f"{told} is {trial.state}.")
@@ -221,7 +221,9 @@ def _tell_trial(call: Call, trial: TrialTold) -> None:
 
 def tell_consignment(call: Call, consignment: ConsignmentTold) -> None:
     call.say(f"Consignment {consignment.id} at {consignment.store_title}: {state_of(consignment)}")
-    for question in consignment.questions if consignment.state == "held" and not consignment.answers else ():
+    for question in (
+        consignment.questions if consignment.state == ConsignmentState.HELD and not consignment.answers else ()
+    ):
         call.say(f"  It asks: {question.text} ({' or '.join(question.choices)})")
         if question.help:
             call.say(f"  {question.help}")
@@ -231,13 +233,13 @@ def tell_consignment(call: Call, consignment: ConsignmentTold) -> None:
 
 
 def state_of(consignment: ConsignmentTold) -> str:
-    if consignment.state == "held" and consignment.answers:
+    if consignment.state == ConsignmentState.HELD and consignment.answers:
         return "held, answered, not confirmed yet"
     if consignment.reason:
         return f"{consignment.state}: {consignment.reason}"
     if consignment.waiting_because:
         return f"{consignment.state}, ordered, not confirmed: {consignment.waiting_because}"
-    if consignment.state == "sending":
+    if consignment.state == ConsignmentState.SENDING:
         sent = consignment.sent_bytes / max(consignment.size_bytes, 1)
         return f"sending, {sent:.0%} of {size(consignment.size_bytes)}"
     return str(consignment.state)

@@ -8,6 +8,8 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
 from restless_tide.cli.telling import moment, share
+from restless_tide.core.leg import LegPhase
+from restless_tide.core.order import PENDING, OrderState
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold, RoundTold
 
@@ -251,7 +253,7 @@ def _steer(call: Call) -> Exit | None:
         {"outcomes": [entry.model_dump() for entry in done.outcomes], "release": release.model_dump(mode="json")}, shown
     )
     acted = [leg for leg in release.legs for outcome in done.outcomes if outcome.ordered and outcome.store == leg.store]
-    if any(leg.orders[0].state == "refused" for leg in acted):
+    if any(leg.orders[0].state == OrderState.REFUSED for leg in acted):
         return Exit.REFUSED
     return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
 
@@ -259,7 +261,11 @@ def _steer(call: Call) -> Exit | None:
 def _after_act(leg: LegTold) -> str:
     """The store's answer to an act just ordered: a refusal in its words, or where the leg stands now."""
     newest = leg.orders[0]
-    return f"refused: {newest.trouble} It stands at: {_stands(leg)}" if newest.state == "refused" else _stands(leg)
+    return (
+        f"refused: {newest.trouble} It stands at: {_stands(leg)}"
+        if newest.state == OrderState.REFUSED
+        else _stands(leg)
+    )
 
 
 def _all_confirmed(release: ReleaseTold) -> bool:
@@ -288,9 +294,7 @@ def _stands(leg: LegTold) -> str:
         seen = f", last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
         return f"{text}, but the store offers it again{seen}. Stop it again, or resume it to take it as wanted"
     if not leg.confirmed:
-        trouble = next(
-            (order.trouble for order in leg.orders if order.trouble and order.state in ("queued", "sent")), None
-        )
+        trouble = next((order.trouble for order in leg.orders if order.trouble and order.state in PENDING), None)
         if leg.step:
             return f"{text} — ordered; a step waits for a person: tide step show {leg.step}"
         seen = f"; the store was last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
@@ -310,11 +314,11 @@ def _tell(call: Call, release: ReleaseTold) -> None:
                 f"  round {entry.number}: {entry.state}{_unconfirmed(entry)}, {moment(entry.changed_at)}"
                 + (f": {' '.join(entry.reasons)}" if entry.reasons else "")
             )
-        if leg.phase == "approved" and leg.waits_for:
+        if leg.phase == LegPhase.APPROVED and leg.waits_for:
             call.say(f"  waits for {', '.join(leg.waits_for)}")
         for finding in leg.findings:
             call.say(f"  {finding.level}: {finding.detail} {finding.remedy}")
-        refused = next((order for order in leg.orders[:1] if order.state == "refused"), None)
+        refused = next((order for order in leg.orders[:1] if order.state == OrderState.REFUSED), None)
         if refused:
             call.say(f"  the store refused to {refused.kind}: {refused.trouble}")
         possible = [str(option.act) for option in leg.acts if option.possible]

@@ -9,9 +9,10 @@ from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.lists import write_out
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count
 from restless_tide.cli.telling import moment, size
+from restless_tide.core.notice import DeliveryState
+from restless_tide.core.report import ReportState
 from restless_tide.wire.reports import ReportDetailTold
 
-_STATES = ("new", "accepted", "duplicate of", "fixed in", "closed")
 _BAR = 24
 
 
@@ -68,7 +69,7 @@ def _filters(parser: Parser) -> None:
     parser.add_argument("--app", metavar="APP")
     parser.add_argument("--build")
     parser.add_argument("--kind", choices=["remark", "crash"])
-    parser.add_argument("--state", action="append", choices=_STATES, help="may be given again")
+    parser.add_argument("--state", action="append", choices=[*map(str, ReportState)], help="may be given again")
     parser.add_argument("--search", default="", metavar="TEXT")
 
 
@@ -143,7 +144,7 @@ def _tell(call: Call, report: ReportDetailTold) -> None:
     for picture in report.pictures:
         call.say(f"  Picture {picture.place}: {picture.width} × {picture.height}, {size(picture.size_bytes)}")
     for word in report.words:
-        state = f" ({word.state})" if word.state and word.state != "sent" else ""
+        state = f" ({word.state})" if word.state and word.state != DeliveryState.SENT else ""
         call.say(f"\n{word.who}, {moment(word.at)}{state}:\n{word.text}")
     if report.possible:
         call.say(f"\nPossible now: {', '.join(report.possible)}")

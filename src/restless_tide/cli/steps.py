@@ -8,6 +8,7 @@ from pathlib import Path
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.parsing import Nouns
 from restless_tide.cli.telling import distance, moment, size
+from restless_tide.core.step import StepState
 from restless_tide.wire.steps import StepTold
 
 
@@ -57,10 +58,10 @@ def _tell(call: Call, step: StepTold) -> None:
             call.say(f"      {line}")
     for file in step.files:
         call.say(f"  file {file.name} ({size(file.size_bytes)}), SHA-256 {file.sha256}")
-    if step.files and step.state == "waiting":
+    if step.files and step.state == StepState.WAITING:
         call.say(f"  fetch with: tide step fetch {step.id}")
     call.say(f"  look for: {step.look_for}")
-    if step.state == "waiting":
+    if step.state == StepState.WAITING:
         call.say(f"  then say: tide step settle {step.id} {'|'.join(step.outcomes)}")
     elif step.outcome:
         call.say(f"  {step.outcome}, {moment(step.settled_at)}" + (f": {step.said}" if step.said else ""))

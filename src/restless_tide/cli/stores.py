@@ -10,6 +10,8 @@ from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
 from restless_tide.cli.telling import moment, on_the_day
+from restless_tide.core.berth import BerthState
+from restless_tide.core.breaker import BreakerState
 from restless_tide.wire.apps import Availability, BerthDetailTold, OfferSheetTold
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.stores import StoreTold
@@ -137,7 +139,9 @@ def _state(store: StoreTold) -> str:
     if store.trouble:
         return f"not reached: {cell(store.trouble)}"
     return (
-        "reached" if store.breaker.state == "closed" else f"reached; left alone for now (breaker {store.breaker.state})"
+        "reached"
+        if store.breaker.state == BreakerState.CLOSED
+        else f"reached; left alone for now (breaker {store.breaker.state})"
     )
 
 
@@ -177,7 +181,7 @@ def _tell_connection(call: Call, store: StoreTold) -> None:
     if store.untaken:
         call.say(f"  After an update, try them again: tide store retry-events {store.name}")
     breaker = store.breaker
-    rests = f", left alone until {moment(breaker.rests_until)}" if breaker.state == "open" else ""
+    rests = f", left alone until {moment(breaker.rests_until)}" if breaker.state == BreakerState.OPEN else ""
     call.say(f"Breaker {breaker.state}, {breaker.failures} failure(s) in a row{rests}.")
 
 
@@ -283,16 +287,18 @@ def _open_berth(call: Call) -> Exit | None:
     )
 
     def shown() -> None:
-        if berth.state == "open":
+        if berth.state == BerthState.OPEN:
             call.say(f"{berth.store_title} has opened the berth: {berth.listed_name} ({berth.identifier}).")
-        elif berth.state == "refused":
+        elif berth.state == BerthState.REFUSED:
             call.say(f"{berth.store_title} refused: {berth.refused_because}")
             call.say(f"Try another name: tide berth open --app {given.app} --store {given.store} --name NAME")
         else:
             call.say(f"Ordered, not confirmed yet. {berth.waiting_because or ''}".strip())
 
     call.answer(berth, shown)
-    return {"open": Exit.DONE, "refused": Exit.REFUSED, "ordered": Exit.NOT_CONFIRMED}[berth.state]
+    return {BerthState.OPEN: Exit.DONE, BerthState.REFUSED: Exit.REFUSED, BerthState.ORDERED: Exit.NOT_CONFIRMED}[
+        berth.state
+    ]
 
 
 def _berth(call: Call) -> None:

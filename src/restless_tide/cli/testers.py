@@ -9,10 +9,9 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import import_arguments, take_list, write_out
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
 from restless_tide.cli.telling import moment
+from restless_tide.core.invitation import InvitationState
 from restless_tide.wire.cohorts import TesterTold
 from restless_tide.wire.errors import Invalid
-
-_STATES = ("queued", "sent", "bounced", "accepted", "installed", "declined", "removed")
 
 
 def add(nouns: Nouns) -> None:
@@ -26,7 +25,9 @@ def add(nouns: Nouns) -> None:
     _place(parser, required=True)
     parser = nouns.command("tester list", _list, "everybody who tests, or the people of a cohort and what they have")
     parser.add_argument("--search", default="", metavar="TEXT", help="in address, name and tags")
-    parser.add_argument("--state", choices=_STATES, help="of the newest invitation; only of a cohort")
+    parser.add_argument(
+        "--state", choices=[*map(str, InvitationState)], help="of the newest invitation; only of a cohort"
+    )
     parser.add_argument("--limit", type=count, default=100)
     _place(parser)
     nouns.command("tester show", _show, "what is known of somebody").add_argument("tester", help="id or address")

@@ -11,6 +11,8 @@ from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, span, stores_argument
 from restless_tide.cli.telling import moment
+from restless_tide.core.invitation import InvitationState
+from restless_tide.core.trial import BEFORE_PEOPLE, TrialState
 from restless_tide.wire.cohorts import (
     PlanTold,
     SignInWanted,
@@ -165,12 +167,12 @@ def _open(call: Call) -> Exit | None:
             _tell(call, trial)
 
     call.answer(seen, shown)
-    return Exit.REFUSED if any(trial.state == "turned down" for trial in seen) else None
+    return Exit.REFUSED if any(trial.state == TrialState.TURNED_DOWN for trial in seen) else None
 
 
 def _settled(trial: TrialTold) -> bool:
-    over = trial.state in ("turned down", "closed", "replaced", "lapsed")
-    return over or (trial.state == "open" and trial.invited.get("queued", 0) <= trial.stuck)
+    over = trial.state not in BEFORE_PEOPLE | {TrialState.OPEN}
+    return over or (trial.state == TrialState.OPEN and trial.invited.get(InvitationState.QUEUED, 0) <= trial.stuck)
 
 
 def state_told(trial: TrialTold) -> str:
@@ -256,9 +258,9 @@ def _show(call: Call) -> None:
 def _wait_for(call: Call) -> Exit | None:
     trial = call.wait_until(lambda: call.tide.testing.trial(call.given.id), _settled, call.given.wait)
     call.answer(trial, lambda: _tell(call, trial))
-    if trial.state == "turned down":
+    if trial.state == TrialState.TURNED_DOWN:
         return Exit.REFUSED
-    return None if trial.state == "open" else Exit.NOT_CONFIRMED
+    return None if trial.state == TrialState.OPEN else Exit.NOT_CONFIRMED
 
 
 def _again(call: Call) -> Exit | None:

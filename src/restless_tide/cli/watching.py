@@ -8,6 +8,8 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, count
 from restless_tide.cli.telling import moment, on_the_day, share
+from restless_tide.core.berth import BerthState
+from restless_tide.core.leg import PART_WAY, LegPhase
 from restless_tide.wire.watching import BerthRow, LineTold
 
 _SAIL = 10
@@ -58,13 +60,13 @@ def _overview(call: Call) -> None:
 
 def _now(row: BerthRow) -> str:
     if row.version is None:
-        return "no release" if row.berth_state == "open" else f"berth {row.berth_state}"
+        return "no release" if row.berth_state == BerthState.OPEN else f"berth {row.berth_state}"
     return f"{row.version} {row.phase}" + ("" if row.confirmed else " (not confirmed)")
 
 
 def _gauge(row: BerthRow) -> str:
     """The share as a short bar; the number stands beside it."""
-    if row.phase not in ("rising", "paused", "halted", "complete"):
+    if row.phase not in PART_WAY | {LegPhase.COMPLETE}:
         return ""
     full = max(round(row.share * _SAIL), 1 if row.share else 0)
     return "█" * full + "░" * (_SAIL - full) + f" {share(row.share)}"

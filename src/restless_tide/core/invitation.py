@@ -72,6 +72,7 @@ INVITATION = Machine(
 
 UNANSWERED = frozenset({S.QUEUED, S.SENT, S.BOUNCED})
 TAKES_PART = frozenset({S.ACCEPTED, S.INSTALLED})
+OF_MEMBERS = frozenset(S) - {S.REMOVED}
 SITS = frozenset(S) - {S.DECLINED, S.REMOVED}
 """In these states somebody sits at the store while the trial runs."""
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from restless_tide.core.errors import ImpossibleAct
-from restless_tide.core.rollout import RolloutState
+from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
 from restless_tide.core.round import UNDER_REVIEW, RoundState
 
 
@@ -28,8 +28,29 @@ class LegPhase(StrEnum):
     SUPERSEDED = "superseded"
 
 
+class LegAct(StrEnum):
+    """What a person may do with a leg besides steering its rollout."""
+
+    SUBMIT = "submit"
+    RECALL = "recall"
+    CHANGE = "change"
+
+
+LAUNCHED = frozenset(LegPhase(state.value) for state in RolloutState if state is not RolloutState.WAITING)
+PART_WAY = frozenset(LegPhase(state.value) for state in (*ON_ITS_WAY, RolloutState.HALTED))
+"""Its share says how far it has come."""
 OPEN_TO_CHANGE = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED})
 OPEN_TO_SUBMISSION = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED})
+
+
+def possible(phase: LegPhase) -> list[LegAct]:
+    """What a person may do now besides steering."""
+    where = {
+        LegAct.SUBMIT: OPEN_TO_SUBMISSION,
+        LegAct.RECALL: frozenset({LegPhase.UNDER_REVIEW}),
+        LegAct.CHANGE: OPEN_TO_CHANGE,
+    }
+    return [act for act, phases in where.items() if phase in phases]
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,9 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.machine import Machine
+from restless_tide.core.round import RoundState
 
 
 class StepState(StrEnum):
@@ -39,6 +41,13 @@ STEP = Machine(
         (S.CONFIRMED, E.UNDO): S.WAITING,
     },
 )
+
+DONE, REFUSED = "done", "refused"
+OF_PROCESSING = (str(ConsignmentState.READY), str(ConsignmentState.REFUSED))
+OF_REVIEW = (str(RoundState.APPROVED), str(RoundState.REJECTED))
+"""The outcomes of steps: of one that does something, and of those that watch for the store's word."""
+REFUSALS = frozenset({REFUSED, str(ConsignmentState.REFUSED), str(RoundState.REJECTED)})
+"""With these the store's words are asked for."""
 
 REMIND_AFTER_HOURS = (1.0, 8.0, 24.0)
 """When a waiting step is called to mind; after the last, once a day."""

@@ -12,6 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability, check_change, consequences
+from restless_tide.core.berth import state_of
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level
 from restless_tide.core.graph import Standing, applies, locked_because, missing_before, way_to, will_lock
@@ -74,7 +75,7 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
         )
     berth = act.session.scalar(select(Berth).where(Berth.app_id == app.id, Berth.store_id == store.id))
     if berth is not None and berth.refused_because is None:
-        state = "open" if berth.store_ref else "ordered"
+        state = state_of(berth.store_ref, berth.refused_because)
         raise Conflict(f"The berth of {app.title} at {rules.store} is {state} already.", code="berth-known")
     if berth is None:
         berth = Berth(

@@ -26,9 +26,8 @@ from restless_tide.records.seal import Seal
 from restless_tide.records.tables import Consignment, Invitation, Membership, Tester, Trial
 
 _AT_STORE = {
-    "accepted": InvitationEvent.ACCEPT,
-    "installed": InvitationEvent.INSTALL,
-    "declined": InvitationEvent.DECLINE,
+    str(INVITATION.leads_to(event)): event
+    for event in (InvitationEvent.ACCEPT, InvitationEvent.INSTALL, InvitationEvent.DECLINE)
 }
 
 
@@ -134,7 +133,7 @@ def seen_at_store(act: Act, trial: Trial, address: str, state: str, device: str,
         return False
     event = _AT_STORE.get(state)
     moves = event is not None and (invitation.state, event) in INVITATION.table
-    if state == "installed" and (moves or invitation.state is InvitationState.INSTALLED):
+    if state == InvitationState.INSTALLED and (moves or invitation.state is InvitationState.INSTALLED):
         invitation.device, invitation.system = device[:100], system[:100]
         _remember_device(invitation.tester, device)
     if event is None or not moves:

@@ -12,7 +12,7 @@ from restless_tide.core.consignment import UNDER_WAY
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.packages import Facts
 from restless_tide.core.retention import Judged, Kept, RetentionRule, judge
-from restless_tide.core.rollout import RolloutState
+from restless_tide.core.rollout import OVER, ROLLOUT, RolloutState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act, Desk
@@ -20,13 +20,6 @@ from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Build, BuildPackage, Consignment, Leg, Package, Trial
 
 _TRIED = (TrialState.OPEN, TrialState.WITH_STORE)
-_WORDS = {
-    RolloutState.COMPLETE: "live",
-    RolloutState.RISING: "rising",
-    RolloutState.PAUSED: "paused",
-    RolloutState.HALTED: "halted",
-}
-_OVER = (RolloutState.WITHDRAWN, RolloutState.SUPERSEDED)
 
 
 @dataclass(frozen=True)
@@ -112,8 +105,14 @@ def used_builds(session: Session, app: App) -> set[str]:
     released = select(Leg.build_id).join(Build, Build.id == Leg.build_id).where(Build.app_id == app.id)
     return {
         *session.scalars(sent.where(or_(under_way, on_trial))),
-        *session.scalars(released.where(Leg.state.not_in(_OVER))),
+        *session.scalars(released.where(Leg.state.not_in(OVER))),
     }
+
+
+def _word(state: RolloutState) -> str:
+    if state is ROLLOUT.initial:
+        return "in a release"
+    return "live" if state is RolloutState.COMPLETE else str(state)
 
 
 def in_use(session: Session, build: Build) -> str:
@@ -122,9 +121,8 @@ def in_use(session: Session, build: Build) -> str:
         if consignment.state in UNDER_WAY:
             return f"{consignment.state} at {rules_of(consignment.berth.store).store}"
     for leg in session.scalars(select(Leg).where(Leg.build_id == build.id)):
-        if leg.state not in _OVER:
-            word = _WORDS.get(leg.state, "in a release")
-            return f"{word} at {rules_of(leg.berth.store).store} ({leg.release.version})"
+        if leg.state not in OVER:
+            return f"{_word(leg.state)} at {rules_of(leg.berth.store).store} ({leg.release.version})"
     ids = [consignment.id for consignment in build.consignments]
     if not ids:
         return ""

@@ -8,12 +8,11 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound
 from restless_tide.core.order import ORDER, ROLLOUT_STEPS, RULES, OrderEvent, OrderKind, Subject
 from restless_tide.core.rollout import RolloutState
-from restless_tide.core.step import STEP, StepEvent, StepState
+from restless_tide.core.step import REFUSALS, STEP, StepEvent, StepState
 from restless_tide.desk import lanes
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Order, Sighting, Step
 
-_REFUSALS = frozenset({"refused", "rejected"})
 UNDOABLE = ROLLOUT_STEPS | {OrderKind.SET_AVAILABILITY}
 _SHOWN = 60
 
@@ -46,7 +45,7 @@ def settle(act: Act, step_id: str, outcome: str, said: str) -> Step:
     if outcome not in step.outcomes:
         told = " or ".join(step.outcomes)
         raise Invalid(f"{outcome!r} is no outcome of this step.", remedy=f"Say {told}.", code="outcome-unknown")
-    refused = outcome in _REFUSALS
+    refused = outcome in REFUSALS
     if refused and not said.strip():
         raise Invalid("Say what the store said.", remedy="Paste its words as they stand.", code="words-missing")
     event = StepEvent.REFUSE if refused and step.order_id is not None else StepEvent.CONFIRM

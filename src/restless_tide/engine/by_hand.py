@@ -13,12 +13,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO, NoReturn
 
+from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import StoreRefused
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.rollout import RolloutState
+from restless_tide.core.round import RoundState
+from restless_tide.core.step import DONE, OF_PROCESSING, OF_REVIEW, REFUSED
+from restless_tide.core.trial import TrialState
 from restless_tide.gateways import protocol
 
-DONE, REFUSED = "done", "refused"
 _REPORT = "Confirm the step here, or say what the store answered instead."
 
 
@@ -114,14 +118,16 @@ class ByHand:
             look_for=f"The store shows version {wanted.version} with number {wanted.number} as received.",
         )
         return protocol.ConsignmentAnswer(
-            id=f"by hand {key}", state="processing", version=wanted.version, number=wanted.number
+            id=f"by hand {key}", state=ConsignmentState.PROCESSING, version=wanted.version, number=wanted.number
         )
 
     def answer(self, consignment: str, answers: dict[str, str], key: str) -> protocol.ConsignmentAnswer:
         self._ask(
             f"Answer {self._store}'s questions", "Give the answers below.", look_for="Nothing is open.", texts=answers
         )
-        return protocol.ConsignmentAnswer(id=consignment, state="processing", version="", number=BuildNumber(0))
+        return protocol.ConsignmentAnswer(
+            id=consignment, state=ConsignmentState.PROCESSING, version="", number=BuildNumber(0)
+        )
 
     def open_trial(self, berth: str, wanted: protocol.TrialRequest, key: str) -> protocol.TrialAnswer:
         self._ask(
@@ -135,11 +141,11 @@ class ByHand:
                 "testers": "\n".join(wanted.testers),
             },
         )
-        return protocol.TrialAnswer(id=f"by hand {key}", state="open")
+        return protocol.TrialAnswer(id=f"by hand {key}", state=TrialState.OPEN)
 
     def close_trial(self, trial: str, key: str) -> protocol.TrialAnswer:
         self._ask(f"Close the trial at {self._store}", "End the test.", look_for="The store shows it as ended.")
-        return protocol.TrialAnswer(id=trial, state="closed")
+        return protocol.TrialAnswer(id=trial, state=TrialState.CLOSED)
 
     def seat(self, trial: str, addresses: tuple[str, ...], key: str) -> protocol.TrialAnswer:
         people, it = (
@@ -151,7 +157,7 @@ class ByHand:
             look_for="The store lists them as testers.",
             texts={"testers": "\n".join(addresses)},
         )
-        return protocol.TrialAnswer(id=trial, state="open")
+        return protocol.TrialAnswer(id=trial, state=TrialState.OPEN)
 
     def unseat(self, trial: str, addresses: tuple[str, ...], key: str) -> protocol.TrialAnswer:
         people = "a tester" if len(addresses) == 1 else f"{len(addresses)} testers"
@@ -161,7 +167,7 @@ class ByHand:
             look_for="The store lists them no more.",
             texts={"testers": "\n".join(addresses)},
         )
-        return protocol.TrialAnswer(id=trial, state="open")
+        return protocol.TrialAnswer(id=trial, state=TrialState.OPEN)
 
     def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
         notes = {f"notes {locale}": text for locale, text in wanted.notes.items()}
@@ -171,11 +177,11 @@ class ByHand:
             look_for="The store says that it has taken it and will look at it.",
             texts=notes,
         )
-        return protocol.SubmissionAnswer(id=f"by hand {key}", state="queued")
+        return protocol.SubmissionAnswer(id=f"by hand {key}", state=RoundState.QUEUED)
 
     def recall(self, submission: str, key: str) -> protocol.SubmissionAnswer:
         self._ask(f"Take it back from review at {self._store}", "Recall it.", look_for="It is no longer in review.")
-        return protocol.SubmissionAnswer(id=submission, state="recalled")
+        return protocol.SubmissionAnswer(id=submission, state=RoundState.RECALLED)
 
     def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         self._ask(
@@ -195,7 +201,9 @@ class ByHand:
 
     def _at(self, submission: str, share: float) -> protocol.RolloutAnswer:
         return protocol.RolloutAnswer(
-            submission=submission, state="complete" if share == FULL_SHARE else "rising", share=share
+            submission=submission,
+            state=RolloutState.COMPLETE if share == FULL_SHARE else RolloutState.RISING,
+            share=share,
         )
 
     def steer(self, submission: str, act: str, reason: str, key: str) -> protocol.RolloutAnswer:
@@ -213,14 +221,18 @@ class ByHand:
 
 _URGENT = frozenset({"halt", "withdraw", "pause"})
 _STEERED = {
-    "pause": ("Pause the rollout of {version}.", "The store shows it as paused, at the same share.", "paused"),
-    "resume": ("Resume the rollout of {version}.", "The store shows it as rolling out again.", "rising"),
+    "pause": (
+        "Pause the rollout of {version}.",
+        "The store shows it as paused, at the same share.",
+        RolloutState.PAUSED,
+    ),
+    "resume": ("Resume the rollout of {version}.", "The store shows it as rolling out again.", RolloutState.RISING),
     "halt": (
         "Stop the rollout of {version} now: nobody new may get it.",
         "The store offers the version to nobody new.",
-        "halted",
+        RolloutState.HALTED,
     ),
-    "withdraw": ("Take {version} down.", "The store no longer offers the version.", "withdrawn"),
+    "withdraw": ("Take {version} down.", "The store no longer offers the version.", RolloutState.WITHDRAWN),
 }
 
 
@@ -230,7 +242,7 @@ def watch_processing(store: str, label: str, usual_minutes: float) -> Prepared:
         f"See whether {store} has taken build {label}",
         (f"Look at the build on {store}'s own pages; it usually takes {usual_minutes:g} minutes.",),
         "The store says that the build is ready, or why not.",
-        outcomes=("ready", "refused"),
+        outcomes=OF_PROCESSING,
     )
 
 
@@ -240,7 +252,7 @@ def watch_review(store: str, version: str, usual_hours: float) -> Prepared:
         f"See what {store}'s review says of {version}",
         (f"Look at the release on {store}'s own pages, or for its mail; it usually takes {usual_hours:g} hours.",),
         "The store says approved, or rejected with reasons. Paste the reasons as they stand.",
-        outcomes=("approved", "rejected"),
+        outcomes=OF_REVIEW,
     )
 
 

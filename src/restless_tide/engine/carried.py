@@ -13,7 +13,7 @@ from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import ROLLOUT_STEPS, OrderKind
 from restless_tide.core.rollout import RolloutState
-from restless_tide.core.step import STEP, StepEvent, StepState, reminders_due
+from restless_tide.core.step import OF_PROCESSING, OF_REVIEW, STEP, StepEvent, StepState, reminders_due
 from restless_tide.desk import lanes, legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
@@ -110,10 +110,8 @@ def remember_before(act: Act, order: Order) -> None:
 
 
 _TOLD_BY = {
-    "approved": "submission.changed",
-    "rejected": "submission.changed",
-    "ready": "consignment.changed",
-    "refused": "consignment.changed",
+    **dict.fromkeys(OF_REVIEW, "submission.changed"),
+    **dict.fromkeys(OF_PROCESSING, "consignment.changed"),
 }
 """What a store with a gateway would tell, by what a person said of a step that only watches."""
 

@@ -10,13 +10,17 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
+from restless_tide.core.berth import state_of
 from restless_tide.core.breaker import Breaker
-from restless_tide.core.notice import NoticeKind
+from restless_tide.core.consignment import CONSIGNMENT
+from restless_tide.core.leg import OPEN_TO_SUBMISSION, LegPhase
+from restless_tide.core.leg import possible as possible_for_leg
+from restless_tide.core.notice import DELIVERY, NoticeKind
 from restless_tide.core.order import PENDING
 from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.rules_told import told_rules
-from restless_tide.core.step import StepState
+from restless_tide.core.step import STEP, StepState
 from restless_tide.desk import apps, lanes, legs, logbook, packages, releases, rulebooks, standing, steps, stores
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
@@ -75,7 +79,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
     waiting_steps = (
         select(func.count())
         .select_from(tables.Step)
-        .where(tables.Step.store_id == row.id, tables.Step.state == "waiting")
+        .where(tables.Step.store_id == row.id, tables.Step.state == StepState.WAITING)
     )
     breaker = Breaker(row.breaker_failures, row.breaker_rests_until)
     return StoreTold(
@@ -144,7 +148,7 @@ def berth(session: Session, row: tables.Berth) -> BerthTold:
         platform=row.platform,
         identifier=row.identifier,
         language=row.language,
-        state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
+        state=state_of(row.store_ref, row.refused_because),
         refused_because=row.refused_because,
         waiting_because=_waiting_because(pending),
         offered=apps.offered(row).told(),
@@ -217,6 +221,7 @@ def step(session: Session, row: tables.Step) -> StepTold:
         outcomes=row.outcomes,
         urgent=row.urgent,
         state=row.state,
+        possible=STEP.possible(row.state),
         outcome=row.outcome,
         said=row.said,
         created_at=row.created_at,
@@ -251,6 +256,7 @@ def delivery(row: tables.Delivery) -> DeliveryTold:
         place=notice.place,
         at=notice.at,
         state=row.state,
+        possible=DELIVERY.possible(row.state),
         attempts=row.attempts,
         trouble=row.trouble,
         settled_at=row.settled_at,
@@ -277,6 +283,7 @@ def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
         store=row.berth.store.name,
         store_title=rules_of(row.berth.store).store,
         state=row.state,
+        possible=CONSIGNMENT.possible(row.state),
         sent_bytes=row.sent_bytes,
         size_bytes=row.size_bytes,
         reason=row.reason,
@@ -352,7 +359,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         word_given_at=row.word_given_at,
         not_before=row.not_before,
         with_other_legs=row.with_other_legs,
-        waits_for=legs.waits_for(row, now) if phase == "approved" else [],
+        waits_for=legs.waits_for(row, now) if phase is LegPhase.APPROVED else [],
         launched_at=row.launched_at,
         rounds=[
             RoundTold(
@@ -372,11 +379,12 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
             OptionTold(act=option.act, possible=option.possible, why_not=option.why_not, consequence=option.consequence)
             for option in legs.steering(session, row).values()
         ],
+        possible=possible_for_leg(phase),
         seen=SightingTold(state=seen.state, share=seen.share, at=seen.at) if seen else None,
         hand_carried=row.berth.store.hand_carried,
         step=_waiting_step(session, [order.id for order in pending]),
         orders=[order(entry) for entry in orders],
-        findings=findings_told(releases.findings(session, row)) if phase in ("draft", "rejected", "recalled") else [],
+        findings=findings_told(releases.findings(session, row)) if phase in OPEN_TO_SUBMISSION else [],
     )
 
 
@@ -400,7 +408,7 @@ def berth_row(session: Session, view: BerthView) -> BerthRow:
         store=row.store.name,
         store_title=rules_of(row.store).store,
         platform=row.platform,
-        berth_state="open" if row.store_ref else "refused" if row.refused_because else "ordered",
+        berth_state=state_of(row.store_ref, row.refused_because),
         live_version=view.live.release.version if view.live else None,
         version=current.release.version if current else None,
         phase=legs.phase(current) if current else None,

@@ -52,7 +52,7 @@ def _report(row: tables.FieldReport, alike: dict[tuple[str, str], int]) -> dict[
         "app_title": row.app.title,
         "kind": row.kind,
         "state": row.state,
-        "possible": [str(event) for event in REPORT.possible(row.state)],
+        "possible": REPORT.possible(row.state),
         "headline": row.headline if row.kind is ReportKind.CRASH else (first_line[:160] or "A picture without words"),
         "build": row.build_id,
         "build_label": row.build.label if row.build else None,

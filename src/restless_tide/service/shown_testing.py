@@ -9,6 +9,7 @@ from datetime import datetime
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Level
+from restless_tide.core.invitation import INVITATION
 from restless_tide.core.testers import RowKind
 from restless_tide.core.trial import TRIAL, TrialState
 from restless_tide.desk import cohorts, inbox, joining, lanes, members, testers, trials
@@ -273,7 +274,7 @@ def trial(row: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -
         store=store.name,
         store_title=rules_of(store).store,
         state=row.state,
-        possible=[str(event) for event in TRIAL.possible(row.state)],
+        possible=TRIAL.possible(row.state),
         brief=row.brief,
         contact=row.contact,
         remarks_to=row.remarks_to,
@@ -307,6 +308,7 @@ def invitation(row: tables.Invitation, person: tables.Tester) -> InvitationTold:
         id=row.id,
         tester=tester(person),
         state=row.state,
+        possible=INVITATION.possible(row.state),
         changed_at=row.changed_at,
         moments={state: datetime.fromisoformat(at) for state, at in row.moments.items()},
         carried=row.carried,

@@ -8,6 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from restless_tide.core.availability import Availability as Availability
+from restless_tide.core.berth import BerthState
 from restless_tide.core.rulebook import AvailabilityRules
 from restless_tide.wire.base import OneLine, Ordered, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
@@ -33,7 +34,7 @@ class BerthTold(Ordered):
     platform: str
     identifier: str
     language: str
-    state: Literal["ordered", "open", "refused"]
+    state: BerthState
     refused_because: str | None
     waiting_because: str | None = Field(description="why the order is not confirmed yet, if the store gave trouble")
     offered: str = Field(description="to whom, where and for how much, as ordered")

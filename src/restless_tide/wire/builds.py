@@ -6,7 +6,7 @@ from datetime import datetime
 
 from pydantic import Field
 
-from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.consignment import ConsignmentEvent, ConsignmentState
 from restless_tide.core.errors import Level
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts as Facts
@@ -69,6 +69,7 @@ class ConsignmentTold(Ordered):
     store: str
     store_title: str
     state: ConsignmentState
+    possible: list[ConsignmentEvent]
     sent_bytes: int
     size_bytes: int
     questions: list[QuestionTold]

@@ -7,10 +7,10 @@ from datetime import datetime
 from pydantic import Field
 
 from restless_tide.core.errors import Level
-from restless_tide.core.invitation import InvitationState
+from restless_tide.core.invitation import InvitationEvent, InvitationState
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.testers import RowKind
-from restless_tide.core.trial import TrialState
+from restless_tide.core.trial import TrialEvent, TrialState
 from restless_tide.wire.base import Instant, Names, Number, OneLine, Ordered, TextByLocale, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
 
@@ -291,6 +291,7 @@ class InvitationTold(Told):
     id: str
     tester: TesterTold
     state: InvitationState
+    possible: list[InvitationEvent]
     changed_at: datetime
     moments: dict[str, datetime]
     carried: bool
@@ -313,7 +314,7 @@ class TrialTold(Ordered):
     store: str
     store_title: str
     state: TrialState
-    possible: list[str]
+    possible: list[TrialEvent]
     brief: dict[str, str]
     contact: str
     remarks_to: str

@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from restless_tide.core.notice import DeliveryState, NoticeKind
+from restless_tide.core.notice import DeliveryEvent, DeliveryState, NoticeKind
 from restless_tide.wire.base import Names, OneLine, Told, Wanted
 
 
@@ -40,6 +40,7 @@ class DeliveryTold(Told):
     place: str
     at: datetime
     state: DeliveryState
+    possible: list[DeliveryEvent]
     attempts: int
     trouble: str | None
     settled_at: datetime | None

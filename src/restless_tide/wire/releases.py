@@ -8,7 +8,7 @@ from typing import Self
 from pydantic import Field, model_validator
 
 from restless_tide.core.ladder import Stage
-from restless_tide.core.leg import LegPhase
+from restless_tide.core.leg import LegAct, LegPhase
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.round import RoundState
@@ -123,6 +123,7 @@ class LegTold(Ordered):
     launched_at: datetime | None
     rounds: list[RoundTold]
     acts: list[OptionTold]
+    possible: list[LegAct] = Field(description="what may be done now besides steering")
     seen: SightingTold | None
     offered_again: bool = Field(
         description="the store offers again what was stopped, and a person has to say whether that is wanted"

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.numbers import BuildNumber
-from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.report import ReportEvent, ReportKind, ReportState
 from restless_tide.wire.base import FileText, Instant, Number, OneLine, Text, Told, Wanted, Words
 from restless_tide.wire.cohorts import TesterTold
 
@@ -84,7 +84,7 @@ class ReportTold(Told):
     app_title: str
     kind: ReportKind
     state: ReportState
-    possible: list[str]
+    possible: list[ReportEvent]
     headline: str
     build: str | None
     build_label: str | None

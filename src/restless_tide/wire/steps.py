@@ -6,7 +6,7 @@ from datetime import datetime
 
 from pydantic import Field
 
-from restless_tide.core.step import StepState
+from restless_tide.core.step import StepEvent, StepState
 from restless_tide.wire.base import OneLine, Told, Wanted, Words
 
 
@@ -31,6 +31,7 @@ class StepTold(Told):
     outcomes: list[str]
     urgent: bool
     state: StepState
+    possible: list[StepEvent]
     outcome: str | None
     said: str
     created_at: datetime

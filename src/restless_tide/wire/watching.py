@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from restless_tide.core.berth import BerthState
 from restless_tide.core.ladder import Stage
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.numbers import LONGEST_DAYS
@@ -27,7 +28,7 @@ class BerthRow(Told):
     store: str
     store_title: str
     platform: str
-    berth_state: Literal["ordered", "open", "refused"]
+    berth_state: BerthState
     live_version: str | None
     version: str | None = Field(description="the release that matters now")
     phase: LegPhase | None

@@ -1,0 +1,47 @@
+"""Write the console's lists and sets of states from the life cycles of the core, so that none is kept twice.
+
+states.py FILE
+"""
+
+import json
+import sys
+from collections.abc import Iterable
+from enum import StrEnum
+from pathlib import Path
+
+from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
+from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
+from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
+from restless_tide.core.notice import NoticeKind
+from restless_tide.core.order import PENDING, OrderState
+from restless_tide.core.report import ReportState
+
+HEAD = "/** Made by `make contract` from the life cycles in src/restless_tide/core: do not change it here. */\n"
+
+
+def line(name: str, states: type[StrEnum], chosen: Iterable[StrEnum] | None = None) -> str:
+    """One constant: all states, or those chosen, in the sequence of the life cycle."""
+    among = states if chosen is None else set(chosen)
+    words = json.dumps([str(state) for state in states if state in among], ensure_ascii=False)
+    return (
+        f"export const {name} = {words} as const\n"
+        if chosen is None
+        else f"export const {name}: readonly string[] = {words}\n"
+    )
+
+
+LINES = (
+    line("CONSIGNMENT_ON_ITS_WAY", ConsignmentState, ON_ITS_WAY),
+    line("CONSIGNMENT_GOES_ON", ConsignmentState, UNDER_WAY | {ConsignmentState.READY}),
+    line("INVITATION_STATES", InvitationState),
+    line("INVITATION_OF_MEMBERS", InvitationState, OF_MEMBERS),
+    line("INVITATION_SITS", InvitationState, SITS),
+    line("LEG_LAUNCHED", LegPhase, LAUNCHED),
+    line("LEG_PART_WAY", LegPhase, PART_WAY),
+    line("NOTICE_KINDS", NoticeKind),
+    line("ORDER_PENDING", OrderState, PENDING),
+    line("REPORT_STATES", ReportState),
+)
+
+if __name__ == "__main__":
+    Path(sys.argv[1]).write_text(HEAD + "".join(LINES), encoding="utf-8")
