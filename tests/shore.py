@@ -146,9 +146,9 @@ def shore(
         connection = httpx.post(f"{address}/control/connections", **OPENLY).json()
         store_id = connecting.connect(desk, "p-ida", name, json.dumps(connection)).id
         leg_id = _leg(desk, store_id, store)
-        desk.fence = EngineLease(desk.database).take()
+        desk.background.fence = EngineLease(desk.database).take()
         turns = Turns(desk, lambda: None)
-        desk.begin_urgent = turns.begin_urgent
+        desk.background.begin_urgent = turns.begin_urgent
         there = Shore(desk, turns, store, store_id, leg_id)
         there.ask()
         try:

@@ -79,8 +79,8 @@ def test_of_two_services_on_one_database_one_works_and_the_other_takes_over(own_
 def test_what_an_engine_writes_after_it_lost_the_lease_is_not_kept(tmp_path: Any) -> None:
     desk = Desk(Settings(data=tmp_path), RealClock())
     lease = EngineLease(desk.database)
-    desk.fence = lease.take()
-    assert desk.fence == 1
+    desk.background.fence = lease.take()
+    assert desk.background.fence == 1
     assert lease.take() == 1
     with desk.act(ENGINE) as act:
         act.tell("well", "test")

@@ -99,7 +99,7 @@ def test_a_halt_that_is_not_kept_is_not_sent(there: Shore) -> None:
     with pytest.raises(OSError, match="the disk is full"):
         halt()
     assert there.turns.idle
-    assert there.desk.in_flight == {}
+    assert there.desk.background.in_flight == {}
     assert (there.orders(), there.rollout()["state"]) == ([], "rising")
     there.steer("halt")
     there.carry()

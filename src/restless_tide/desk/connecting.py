@@ -68,7 +68,7 @@ def connect(desk: Desk, person: str, name: str, connection_file: str) -> Store:
         rulebooks.take_announced(act, store, following)
         after = {"address": store.address, "may": store.may, "rulebook": rules.revision}
         act.log("store key replaced" if known else "store connected", f"store {store_name}", after=after)
-        desk.gaps.add(store.id)
+        desk.background.gaps.add(store.id)
     return store
 
 

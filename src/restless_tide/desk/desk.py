@@ -7,7 +7,6 @@ stores are placed and the live feed hears of it: all of that or nothing.
 from __future__ import annotations
 
 import threading
-from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -22,11 +21,12 @@ from restless_tide.core.logbook import BEGINNING, Line, digest_of
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.desk import lanes
+from restless_tide.desk.background import Background
 from restless_tide.desk.clock import Clock
 from restless_tide.desk.reading import PackageReader
 from restless_tide.desk.settings import Settings
 from restless_tide.gateways.client import Gateway
-from restless_tide.gateways.protocol import ConnectionFile, StoreEvent
+from restless_tide.gateways.protocol import ConnectionFile
 from restless_tide.records.database import Database
 from restless_tide.records.digest_files import DigestFiles
 from restless_tide.records.package_files import PackageFiles
@@ -163,31 +163,7 @@ class Desk:
         self._gateways: dict[str, tuple[bytes, Gateway]] = {}
         self._lock = threading.Lock()
         self._listeners: list[Listener] = []
-        self.fence: int | None = None
-        """The number under which this desk's engine holds the lease; what the engine writes is checked against it."""
-        self.in_flight: dict[str, frozenset[str]] = {}
-        """The keys of the calls that this desk's engine has in flight, by lane."""
-        self.begin_urgent: Callable[[Act], None] = lambda act: None
-        """Begin an act's urgent orders in its own transaction; set by the engine."""
-        self.mail_trouble: str | None = None
-        """Why no mail goes out just now; None: nothing is known to be in the way."""
-        self.to_scrub = False
-        """Whether something deleted may still lie in the write-ahead log."""
-        self.gaps: set[str] = set()
-        """Stores of which a pushed event came too early; they are asked at once."""
-        self.news: set[str] = set()
-        """Stores that told of another rulebook or standing; they are asked for it at once."""
-        self.look_after: dict[str, float] = {}
-        """When each store is next to be looked at for pictures and figures of use, by the process's own clock."""
-        self.hearing = threading.Lock()
-        self.heard: dict[str, list[StoreEvent]] = {}
-        """Pushed events by store that are to be taken in a moment."""
-        self.answered: dict[str, set[tuple[int, str]]] = {}
-        """By store, places in its sequence with the key that led there, which an answer has told already."""
-        self.ring_heard: Callable[[], None] = lambda: None
-        """Have the engine take what was pushed; set by the engine."""
-        self.forged: Counter[str] = Counter()
-        """Pushed events by store that did not prove where they came from, since this process began."""
+        self.background = Background()
 
     @contextmanager
     def act(self, person: str) -> Iterator[Act]:
@@ -198,12 +174,12 @@ class Desk:
         otherwise: list[Callable[[], None]] = []
         try:
             with self.database.writing() as session:
-                if self.fence is not None and (person == ENGINE or person.startswith("store:")):
+                if self.background.fence is not None and (person == ENGINE or person.startswith("store:")):
                     self.demand_lease(session)
                 act = Act(session, self.clock.now(), person, self.seal, _otherwise=otherwise)
                 yield act
                 if act.urgent:
-                    self.begin_urgent(act)
+                    self.background.begin_urgent(act)
         except BaseException:
             for then in otherwise:
                 then()
@@ -215,8 +191,8 @@ class Desk:
     def demand_lease(self, session: Session) -> None:
         """Raise LostLease where another engine than this desk's works on the records."""
         held = session.connection().exec_driver_sql(_FENCE, (ENGINE,)).scalar()
-        if held != self.fence:
-            raise LostLease(f"The lease went from {self.fence} to {held}; another engine works here now.")
+        if held != self.background.fence:
+            raise LostLease(f"The lease went from {self.background.fence} to {held}; another engine works here now.")
 
     def ring(self, changed: Changed = None) -> None:
         """Have everybody look who listens for changes; an act does it by itself, and tells which tables it changed."""
@@ -248,7 +224,7 @@ class Desk:
 
     def scrub(self) -> None:
         """Leave nothing of what was deleted in the database's file and its log; the engine goes on where readers stand in the way."""
-        self.to_scrub = not self.database.scrub()
+        self.background.to_scrub = not self.database.scrub()
 
     def close(self) -> None:
         for _, gateway in self._gateways.values():

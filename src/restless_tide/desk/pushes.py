@@ -29,7 +29,7 @@ def verified(desk: Desk, store_id: str, body: bytes, headers: Mapping[str, str])
         Webhook(secret).verify(body, dict(headers), json_parse=False)
     except (WebhookVerificationError, binascii.Error, ValueError):
         if sealed is not None:
-            desk.forged[store_id] += 1
+            desk.background.forged[store_id] += 1
         raise Unauthenticated("This event does not prove where it comes from.", code="event-unproved") from None
     try:
         return StoreEvent.model_validate_json(body)

@@ -50,13 +50,13 @@ def ask(desk: Desk, store_id: str) -> int | None:
     if (events and not restored) or troubled:
         taken = sightings.take(desk, store_id, events)
     now = desk.clock.now()
-    if seen is None or store_id in desk.news or not timedelta() <= now - seen < STANDING_EVERY:
-        desk.news.discard(store_id)
+    if seen is None or store_id in desk.background.news or not timedelta() <= now - seen < STANDING_EVERY:
+        desk.background.news.discard(store_id)
         _ask_standing(desk, store_id, gateway)
     if unpushed and desk.settings.push:
         keep_push(desk, store_id, gateway)
-    if events or time.monotonic() >= desk.look_after.get(store_id, 0.0):
-        desk.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
+    if events or time.monotonic() >= desk.background.look_after.get(store_id, 0.0):
+        desk.background.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
         field_reports.fetch_pictures(desk, store_id, gateway)
         field_reports.ask_usage(desk, store_id, gateway)
     return taken
@@ -115,7 +115,7 @@ def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:
         _log.warning("a rulebook cannot be read", store=store_id, why=wrong.detail)
     except TideError as wrong:
         _log.warning("the standing could not be asked", store=store_id, why=wrong.detail)
-        desk.news.add(store_id)
+        desk.background.news.add(store_id)
         return
     with desk.act(ENGINE) as act:
         store = needed(act.session, Store, store_id)

@@ -58,7 +58,7 @@ def happen(
     """
     lane_id = lane or lanes.lane_of(subject, row)
     waiting = lanes.pending(act.session, lane_id)
-    calls = desk.in_flight.get(lane_id, frozenset())
+    calls = desk.background.in_flight.get(lane_id, frozenset())
     before = lanes.read(act.session, subject, row, waiting, calls=calls, heard=heard)
     after, outcomes = core.step(before, what, Moment(act.now, new_id("o")))
     lanes.keep(act.session, before.level, after.level, act.now, word.at if word else None)

@@ -185,9 +185,9 @@ class Postman:
 
     def _heard(self) -> None:
         """The server is back: what waited for it alone goes at once."""
-        if self._desk.mail_trouble is None and not self._failures:
+        if self._desk.background.mail_trouble is None and not self._failures:
             return
-        self._failures, self._desk.mail_trouble = 0, None
+        self._failures, self._desk.background.mail_trouble = 0, None
         with self._desk.act(ENGINE) as act:
             act.session.execute(
                 update(Invitation)
@@ -203,9 +203,9 @@ class Postman:
         with self._desk.act(ENGINE) as act:
             pause = timedelta(seconds=TO_PEOPLE.pause(self._failures))
             act.session.execute(update(Invitation).where(*_WAITS).values(try_after=act.now + pause, trouble=told))
-            if self._desk.mail_trouble != told:
+            if self._desk.background.mail_trouble != told:
                 act.tell("mail waits", "mail", said=told)
-            self._desk.mail_trouble = told
+            self._desk.background.mail_trouble = told
 
 
 def _mailed(tester: Tester) -> list[datetime]:

@@ -92,14 +92,14 @@ def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], pus
     store.reached_at = act.now
     if pushed:
         store.pushed_at = act.now
-    told = desk.answered.setdefault(store_id, set())
+    told = desk.background.answered.setdefault(store_id, set())
     known = _read_ahead(act.session, store, [event for event in events if (event.sequence, event.key) not in told])
     for event in sorted(events, key=lambda event: event.sequence):
         if event.sequence <= store.events_seen:
             continue
         if event.sequence > store.events_seen + 1:
             if pushed:
-                act.afterwards(partial(desk.gaps.add, store_id))
+                act.afterwards(partial(desk.background.gaps.add, store_id))
             break
         try:
             if (event.sequence, event.key) in told:
@@ -111,7 +111,7 @@ def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], pus
                 apply(desk, by_store, store, event, known)
         except TooEarly:
             if pushed:
-                act.afterwards(partial(desk.gaps.add, store_id))
+                act.afterwards(partial(desk.background.gaps.add, store_id))
             break
         except Exception as wrong:  # nobody can tell what a store will send
             if not each:
@@ -120,7 +120,7 @@ def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], pus
         store.events_seen, store.last_event_at, store.last_event = event.sequence, event.time, event.id
         taken += 1
         if event.type.startswith(("rulebook.", "account.")):
-            act.afterwards(partial(desk.news.add, store_id))
+            act.afterwards(partial(desk.background.news.add, store_id))
     act.afterwards(partial(told.difference_update, passed))
     return taken
 
@@ -189,22 +189,22 @@ def hear(desk: Desk, store_id: str, event: StoreEvent) -> None:
 
     Should the desk die before, the event is asked for again, since the cursor has not moved.
     """
-    with desk.hearing:
-        heard = desk.heard.setdefault(store_id, [])
+    with desk.background.hearing:
+        heard = desk.background.heard.setdefault(store_id, [])
         if len(heard) < MOST_HEARD:
             heard.append(event)
-    desk.ring_heard()
+    desk.background.ring_heard()
 
 
 def take_heard(desk: Desk) -> float | None:
     """Take what was pushed; where something is missing before it, the store is asked for it. Nothing else is due then."""
-    with desk.hearing:
-        heard, desk.heard = desk.heard, {}
+    with desk.background.hearing:
+        heard, desk.background.heard = desk.background.heard, {}
     if not heard:
         return None
     take_of_several(desk, heard, pushed=True)
-    desk.gaps.update(desk.news & heard.keys())
-    if desk.gaps & heard.keys():
+    desk.background.gaps.update(desk.background.news & heard.keys())
+    if desk.background.gaps & heard.keys():
         desk.ring()
     return None
 

@@ -95,7 +95,7 @@ class Turns:
 
     def restart(self) -> None:
         """Which calls another engine had in flight is unknown; lanes whose wanted and seen differ look again."""
-        self._desk.in_flight.clear()
+        self._desk.background.in_flight.clear()
         with self._desk.act(ENGINE) as act:
             for subject, row in follow.differing(act.session):
                 heard = follow.store_of(subject, row).events_seen
@@ -134,7 +134,7 @@ class Turns:
 
         Their calls are made when the act is committed. What goes wrong here is met again by the turn that begins them.
         """
-        if not self.may_begin or self._desk.fence is None:
+        if not self.may_begin or self._desk.background.fence is None:
             return
         try:
             self._desk.demand_lease(act.session)
@@ -155,7 +155,7 @@ class Turns:
         """Whether an order that was just placed may go before everything else of its lane."""
         waiting = tuple(lanes.entry_of(one) for one in lanes.pending(act.session, order.lane))
         level = core.Level(order.lane, Subject.STORE, core.Held(""))
-        lane = core.Lane(level, waiting, self._desk.in_flight.get(order.lane, frozenset()))
+        lane = core.Lane(level, waiting, self._desk.background.in_flight.get(order.lane, frozenset()))
         return core.next_call(lane, act.now, alone=True) == order.id
 
     def _send_off(self, sent: SentCall) -> None:
@@ -169,7 +169,9 @@ class Turns:
     def _mark_call(self, sent: SentCall) -> None:
         with self._marking:
             self._in_flight[sent.order] = sent
-            self._desk.in_flight[sent.lane] = self._desk.in_flight.get(sent.lane, frozenset()) | {sent.order}
+            self._desk.background.in_flight[sent.lane] = self._desk.background.in_flight.get(sent.lane, frozenset()) | {
+                sent.order
+            }
 
     def _write_turn(self, came: list[SentCall], due: list[str], *, alone: bool) -> list[SentCall]:
         """One transaction: what came back is written, and what is due begins. ``alone``: each undone by itself if it fails.
@@ -221,11 +223,11 @@ class Turns:
     def _forget_call(self, sent: SentCall) -> None:
         with self._marking:
             self._in_flight.pop(sent.order, None)
-            left = self._desk.in_flight.get(sent.lane, frozenset()) - {sent.order}
+            left = self._desk.background.in_flight.get(sent.lane, frozenset()) - {sent.order}
             if left:
-                self._desk.in_flight[sent.lane] = left
+                self._desk.background.in_flight[sent.lane] = left
             else:
-                self._desk.in_flight.pop(sent.lane, None)
+                self._desk.background.in_flight.pop(sent.lane, None)
 
     # what is due
 
@@ -256,7 +258,7 @@ class Turns:
                 for row in of_lane
             )
             level = core.Level(lane_id, Subject.STORE, core.Held(""))
-            lane = core.Lane(level, entries, self._desk.in_flight.get(lane_id, frozenset()))
+            lane = core.Lane(level, entries, self._desk.background.in_flight.get(lane_id, frozenset()))
             key = core.next_call(lane, now, alone=alone)
             if key is None:
                 continue
@@ -360,7 +362,7 @@ class Turns:
         seen = lanes.sighting_of(act.session, order.subject)
         if subject is Subject.LEG and seen is not None and seen.sequence == sequence:
             agreed = lanes.wanted_of(subject, row) == core.Held(seen.state, seen.share)
-            told, entry = self._desk.answered.setdefault(order.store_id, set()), (sequence, order.id)
+            told, entry = self._desk.background.answered.setdefault(order.store_id, set()), (sequence, order.id)
             if agreed and not seen.asked and len(told) < MOST_REMEMBERED:
                 act.afterwards(lambda: told.add(entry))
 

@@ -78,9 +78,9 @@ class Engine:
         self._lapses_after = self._reminders_after = 0.0
         self._order_bell = self._bell(Order)
         self._turns = Turns(desk, self._order_bell.set)
-        desk.begin_urgent = self._begin_urgent
+        desk.background.begin_urgent = self._begin_urgent
         self._heard_bell = threading.Event()
-        desk.ring_heard = self._heard_bell.set
+        desk.background.ring_heard = self._heard_bell.set
         self._threads = [
             threading.Thread(target=self._repeat, args=(work, breath, bell), name=name, daemon=True)
             for name, work, breath, bell in (
@@ -157,7 +157,7 @@ class Engine:
                 _log.warning("another engine works here now; this one stands by")
             self._working.clear()
             return
-        self._desk.fence = fence
+        self._desk.background.fence = fence
         if not self._working.is_set():
             _log.info("this engine works", fence=fence)
             self._turns.restart()
@@ -204,10 +204,10 @@ class Engine:
         now = time.monotonic()
         for store_id, push_ref in stores:
             running = self._asked.get(store_id)
-            early = store_id in self._desk.gaps
+            early = store_id in self._desk.background.gaps
             if (running is not None and not running.done()) or (now < self._ask_after.get(store_id, 0.0) and not early):
                 continue
-            self._desk.gaps.discard(store_id)
+            self._desk.background.gaps.discard(store_id)
             self._ask_after[store_id] = now + self._pause_between_asks(store_id, pushes=bool(push_ref))
             self._asked[store_id] = self._askers.submit(self._ask, store_id, pushes=bool(push_ref))
         return min((self._ask_after[store_id] - now for store_id, _ in stores), default=None)
@@ -244,7 +244,7 @@ class Engine:
             self._open_inlet()
             notices.notice_lapses(self._desk)
             uploads.drop_lapsed(self._desk, ENGINE)
-        if self._desk.to_scrub:
+        if self._desk.background.to_scrub:
             self._desk.scrub()
         waits = Delivery.state == DeliveryState.QUEUED
         return soonest(seconds_until(self._desk, Delivery.try_after, waits), REMINDERS_EVERY_SECONDS)

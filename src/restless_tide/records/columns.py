@@ -11,10 +11,11 @@ from typing import Any
 
 import sqlalchemy
 from sqlalchemy import JSON, DateTime, Dialect, String
-from sqlalchemy.orm import DeclarativeBase
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 from sqlalchemy.types import TypeDecorator
 
 from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.versions import version_order
 
 _ALPHABET = "23456789abcdefghjkmnpqrstuvwxyz"
 
@@ -87,3 +88,29 @@ class Base(DeclarativeBase):
 def new_id(prefix: str) -> str:
     """A fresh identifier such as ``b-7k2m9qx4``: short enough to type, too many to guess by accident."""
     return f"{prefix}-" + "".join(secrets.choice(_ALPHABET) for _ in range(8))
+
+
+def key(prefix: str) -> Mapped[str]:
+    return mapped_column(primary_key=True, default=lambda: new_id(prefix))
+
+
+def sighting_of(table: str) -> Any:
+    """What the store was last seen to hold of a row; written by the lanes alone."""
+    return relationship(
+        "Sighting",
+        primaryjoin=f"foreign(Sighting.subject) == {table}.id",
+        uselist=False,
+        viewonly=True,
+        sync_backref=False,
+    )
+
+
+def version_order_of(context: Any) -> int:
+    """The version as one number that sorts as versions do; what is no version sorts lowest."""
+    return version_order(context.get_current_parameters()["version"])
+
+
+def number_order_of(context: Any) -> str:
+    """The number as a text that sorts as numbers do, the same for equal ones."""
+    number: BuildNumber = context.get_current_parameters()["number"]
+    return number.order

@@ -70,7 +70,7 @@ class Metrics(Collector):
                     breaker.add_metric([store.name, known], float(state is known))
                 if store.reached_at is not None and not store.hand_carried:
                     lag.add_metric([store.name], max((now - store.reached_at).total_seconds(), 0.0))
-                forged.add_metric([store.name], self._desk.forged[store.id])
+                forged.add_metric([store.name], self._desk.background.forged[store.id])
             steps = session.scalar(select(func.count()).select_from(Step).where(Step.state == StepState.WAITING))
             waiting = select(func.count()).select_from(Delivery).where(Delivery.state == DeliveryState.QUEUED)
             deliveries = session.scalar(waiting)

@@ -103,7 +103,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         last_event_at=row.last_event_at,
         pushes=bool(row.push_ref),
         pushed_at=row.pushed_at,
-        forged_events=desk.forged[row.id],
+        forged_events=desk.background.forged[row.id],
         skew_seconds=row.skew_seconds,
         breaker=BreakerTold(
             state=breaker.state(desk.clock.now()), failures=breaker.failures, rests_until=breaker.rests_until

@@ -158,8 +158,8 @@ def cohort_detail(session: Session, row: tables.Cohort, desk: Desk) -> CohortDet
 
 def _stuck(told: CohortTold, desk: Desk) -> list[str]:
     said = []
-    if desk.mail_trouble and any(trial.state is TrialState.OPEN for trial in told.running):
-        said.append(f"Mail does not go out: {desk.mail_trouble}. Nothing is lost; it is tried again.")
+    if desk.background.mail_trouble and any(trial.state is TrialState.OPEN for trial in told.running):
+        said.append(f"Mail does not go out: {desk.background.mail_trouble}. Nothing is lost; it is tried again.")
     for trial in told.running:
         where = f"{trial.build_label} at {trial.store_title}"
         if trial.state is TrialState.TURNED_DOWN:

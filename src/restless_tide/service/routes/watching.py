@@ -76,7 +76,7 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
             ],
             desk_calls=[
                 CallTold(said=call.said, place=call.place, weight=call.weight)
-                for call in overview.look_over_desk(session, desk.mail_trouble)
+                for call in overview.look_over_desk(session, desk.background.mail_trouble)
             ],
         )
 

@@ -1,0 +1,45 @@
+"""The desk's tables, a noun a file. What is wanted (orders, and the states that acts lead to) and what was seen
+(sightings) never share a column."""
+
+from restless_tide.records.tables.apps import App as App
+from restless_tide.records.tables.apps import AppIdentifier as AppIdentifier
+from restless_tide.records.tables.apps import Berth as Berth
+from restless_tide.records.tables.builds import Build as Build
+from restless_tide.records.tables.builds import BuildPackage as BuildPackage
+from restless_tide.records.tables.builds import Consignment as Consignment
+from restless_tide.records.tables.builds import Package as Package
+from restless_tide.records.tables.builds import Reservation as Reservation
+from restless_tide.records.tables.builds import StandingAnswer as StandingAnswer
+from restless_tide.records.tables.builds import SymbolFile as SymbolFile
+from restless_tide.records.tables.builds import Upload as Upload
+from restless_tide.records.tables.logbook import Change as Change
+from restless_tide.records.tables.logbook import LogbookLine as LogbookLine
+from restless_tide.records.tables.notices import Delivery as Delivery
+from restless_tide.records.tables.notices import Notice as Notice
+from restless_tide.records.tables.notices import Subscription as Subscription
+from restless_tide.records.tables.orders import Lease as Lease
+from restless_tide.records.tables.orders import Order as Order
+from restless_tide.records.tables.orders import Sighting as Sighting
+from restless_tide.records.tables.orders import Step as Step
+from restless_tide.records.tables.people import Person as Person
+from restless_tide.records.tables.people import SignIn as SignIn
+from restless_tide.records.tables.people import Token as Token
+from restless_tide.records.tables.releases import Leg as Leg
+from restless_tide.records.tables.releases import Release as Release
+from restless_tide.records.tables.releases import Round as Round
+from restless_tide.records.tables.reports import FieldReport as FieldReport
+from restless_tide.records.tables.reports import ReportPicture as ReportPicture
+from restless_tide.records.tables.reports import ReportWord as ReportWord
+from restless_tide.records.tables.signing import LockerFile as LockerFile
+from restless_tide.records.tables.signing import Signing as Signing
+from restless_tide.records.tables.signing import TestDevice as TestDevice
+from restless_tide.records.tables.stores import RulebookRevision as RulebookRevision
+from restless_tide.records.tables.stores import Store as Store
+from restless_tide.records.tables.stores import UntakenEvent as UntakenEvent
+from restless_tide.records.tables.testing import Attachment as Attachment
+from restless_tide.records.tables.testing import Cohort as Cohort
+from restless_tide.records.tables.testing import Invitation as Invitation
+from restless_tide.records.tables.testing import Membership as Membership
+from restless_tide.records.tables.testing import Tester as Tester
+from restless_tide.records.tables.testing import Trial as Trial
+from restless_tide.records.tables.testing import TrialUsage as TrialUsage

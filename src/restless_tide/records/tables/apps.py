@@ -1,0 +1,60 @@
+"""Apps and their places at the stores."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import ForeignKey, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from restless_tide.records.columns import Base, key, sighting_of
+
+if TYPE_CHECKING:
+    from restless_tide.records.tables.orders import Sighting
+    from restless_tide.records.tables.stores import Store
+
+
+class App(Base):
+    __tablename__ = "apps"
+
+    id: Mapped[str] = key("a")
+    name: Mapped[str] = mapped_column(unique=True)
+    title: Mapped[str]
+    created_at: Mapped[datetime]
+    retention: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    identifiers: Mapped[list[AppIdentifier]] = relationship(back_populates="app", order_by="AppIdentifier.platform")
+    berths: Mapped[list[Berth]] = relationship(back_populates="app", order_by="Berth.created_at")
+
+
+class AppIdentifier(Base):
+    """The identifier of an app on a platform, fixed for life once a build was handed in."""
+
+    __tablename__ = "app_identifiers"
+
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"), primary_key=True)
+    platform: Mapped[str] = mapped_column(primary_key=True)
+    identifier: Mapped[str]
+    app: Mapped[App] = relationship(back_populates="identifiers")
+
+
+class Berth(Base):
+    """An app's place at a store. ``store_ref`` is the store's own name for it, once open."""
+
+    __tablename__ = "berths"
+    __table_args__ = (UniqueConstraint("app_id", "store_id"),)
+
+    id: Mapped[str] = key("be")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    store_id: Mapped[str] = mapped_column(ForeignKey("stores.id"))
+    listed_name: Mapped[str]
+    platform: Mapped[str]
+    identifier: Mapped[str]
+    language: Mapped[str]
+    created_at: Mapped[datetime]
+    store_ref: Mapped[str | None]
+    refused_because: Mapped[str | None]
+    availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    app: Mapped[App] = relationship(back_populates="berths")
+    store: Mapped[Store] = relationship()
+    sighting: Mapped[Sighting | None] = sighting_of("Berth")

@@ -1,0 +1,85 @@
+"""Releases, their legs and their rounds of review."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import ForeignKey, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from restless_tide.core.rollout import ROLLOUT, RolloutState
+from restless_tide.core.round import ROUND, RoundState
+from restless_tide.records.columns import Base, key, sighting_of
+
+if TYPE_CHECKING:
+    from restless_tide.records.tables.apps import App, Berth
+    from restless_tide.records.tables.builds import Build
+    from restless_tide.records.tables.orders import Sighting
+
+
+class Release(Base):
+    """A version of an app going to production. ``revision`` rises with every change to the draft."""
+
+    __tablename__ = "releases"
+    __table_args__ = (UniqueConstraint("app_id", "version"),)
+
+    id: Mapped[str] = key("r")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    version: Mapped[str]
+    notes: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    revision: Mapped[int] = mapped_column(default=1)
+    created_at: Mapped[datetime]
+    app: Mapped[App] = relationship()
+    legs: Mapped[list[Leg]] = relationship(back_populates="release", order_by="Leg.created_at")
+
+
+class Leg(Base):
+    """A release at one store: its build, its conditions, its ladder, and the desk's side of its rollout."""
+
+    __tablename__ = "legs"
+    __table_args__ = (UniqueConstraint("release_id", "berth_id"),)
+
+    id: Mapped[str] = key("l")
+    release_id: Mapped[str] = mapped_column(ForeignKey("releases.id"))
+    berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), index=True)
+    build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
+    created_at: Mapped[datetime]
+    ladder: Mapped[dict[str, Any]]
+    needs_word: Mapped[bool] = mapped_column(default=False)
+    not_before: Mapped[datetime | None]
+    with_other_legs: Mapped[bool] = mapped_column(default=False)
+    word_given_at: Mapped[datetime | None]
+    state: Mapped[RolloutState] = mapped_column(default=ROLLOUT.initial, index=True)
+    stage: Mapped[int] = mapped_column(default=-1)
+    share: Mapped[float] = mapped_column(default=0.0)
+    held_before_seconds: Mapped[float] = mapped_column(default=0.0)
+    running_since: Mapped[datetime | None]
+    stage_ends_at: Mapped[datetime | None] = mapped_column(index=True)
+    pauses_used: Mapped[int] = mapped_column(default=0)
+    launched_at: Mapped[datetime | None]
+    release: Mapped[Release] = relationship(back_populates="legs")
+    berth: Mapped[Berth] = relationship()
+    build: Mapped[Build] = relationship()
+    rounds: Mapped[list[Round]] = relationship(back_populates="leg", order_by="Round.number")
+    sighting: Mapped[Sighting | None] = sighting_of("Leg")
+
+
+class Round(Base):
+    """One attempt of a leg at the store's review."""
+
+    __tablename__ = "rounds"
+    __table_args__ = (UniqueConstraint("leg_id", "number"),)
+
+    id: Mapped[str] = key("ro")
+    leg_id: Mapped[str] = mapped_column(ForeignKey("legs.id"))
+    number: Mapped[int]
+    build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
+    state: Mapped[RoundState] = mapped_column(default=ROUND.initial)
+    submitted_at: Mapped[datetime]
+    changed_at: Mapped[datetime]
+    store_ref: Mapped[str | None] = mapped_column(index=True)
+    reasons: Mapped[list[str]] = mapped_column(default=list)
+    leg: Mapped[Leg] = relationship(back_populates="rounds")
+    build: Mapped[Build] = relationship()
+    sighting: Mapped[Sighting | None] = sighting_of("Round")
