@@ -244,3 +244,19 @@ def export_rows(session: Session, wanted: Wanted) -> list[list[object]]:
         ]
         for row in found
     ]  # fmt: skip
+
+
+def alike(session: Session, rows: Sequence[FieldReport]) -> dict[tuple[str, str], int]:
+    """How many reports there are of each crash that these reports tell of, by app and fingerprint."""
+    prints = {row.fingerprint for row in rows if row.fingerprint}
+    counted = (
+        select(FieldReport.app_id, FieldReport.fingerprint, func.count())
+        .where(FieldReport.fingerprint.in_(prints))
+        .group_by(FieldReport.app_id, FieldReport.fingerprint)
+    )
+    return defaultdict(int, {(app, mark or ""): count for app, mark, count in session.execute(counted)})
+
+
+def joined_to(session: Session, report: FieldReport) -> Sequence[str]:
+    """The reports that were found to say the same as this one."""
+    return session.scalars(select(FieldReport.id).where(FieldReport.duplicate_of == report.id)).all()

@@ -18,9 +18,9 @@ from restless_tide.core import lane as core
 from restless_tide.core.lane import Entry, Held, Lane, Level, Moment, Placed, Settle
 from restless_tide.core.order import ORDER, PENDING, RULES, OrderEvent, OrderKind, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
-from restless_tide.gateways.client import request_id
 from restless_tide.records.columns import Base, new_id
 from restless_tide.records.tables import Berth, Consignment, Leg, Order, Release, Round, Sighting, Step, Store, Trial
+from restless_tide.request import request_id
 
 if TYPE_CHECKING:
     from restless_tide.desk.desk import Act
@@ -144,6 +144,11 @@ def pending_by_lane(session: Session, of: Collection[str]) -> dict[str, list[Ord
         for order in session.scalars(_PENDING_OF_LANES, {"lanes": unknown}):
             known[order.lane].append(order)
     return {lane: list(known[lane]) for lane in of}
+
+
+def latest(session: Session, lane: str, limit: int) -> Sequence[Order]:
+    """The latest orders of a lane, newest first, settled or not."""
+    return session.scalars(select(Order).where(Order.lane == lane).order_by(Order.position.desc()).limit(limit)).all()
 
 
 def sightings_of(session: Session, subjects: Collection[str]) -> dict[str, Sighting | None]:

@@ -8,9 +8,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.logbook import Line, first_broken
-from restless_tide.desk import find
+from restless_tide.desk import find, people
 from restless_tide.desk.desk import ENGINE
-from restless_tide.records.tables import LogbookLine, Person
+from restless_tide.records.tables import LogbookLine
 
 
 def lines(session: Session, app_name: str | None, before_id: int | None, limit: int) -> list[LogbookLine]:
@@ -26,7 +26,7 @@ def lines(session: Session, app_name: str | None, before_id: int | None, limit: 
 def names(session: Session, found: Sequence[LogbookLine]) -> dict[str, str]:
     """The names beside the logbook, by pseudonym; whoever was erased keeps the pseudonym."""
     wanted = {line.person for line in found}
-    known = {person.id: person.name for person in session.scalars(select(Person).where(Person.id.in_(wanted)))}
+    known = people.names(session, wanted)
     return {who: known.get(who) or _office(who) for who in wanted}
 
 

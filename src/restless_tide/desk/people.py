@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import timedelta
 from functools import cache
 
@@ -34,6 +34,11 @@ def _nobody() -> str:
 def anybody(session: Session) -> bool:
     """Whether the desk knows any person yet."""
     return bool(session.scalar(select(func.count()).select_from(Person)))
+
+
+def names(session: Session, ids: Collection[str]) -> dict[str, str]:
+    """The names of people by their ids; whoever was erased has none."""
+    return {person.id: person.name for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
 
 
 def add(act: Act, name: str, email: str, password: str) -> Person:

@@ -263,6 +263,13 @@ def reply(act: Act, report_id: str, text: str) -> ReportWord:
     return word
 
 
+def answered_by(act: Act, report_id: str, tester_id: str, text: str) -> None:
+    """A tester answers the team; an answer to somebody else's report, or without a word, changes nothing."""
+    report = act.session.get(FieldReport, report_id)
+    if report is not None and report.tester_id == tester_id and text.strip():
+        heard(act, report, text)
+
+
 def heard(act: Act, report: FieldReport, text: str) -> ReportWord:
     """The tester wrote back."""
     word = ReportWord(report_id=report.id, at=act.now, person_id=None, text=text.strip()[:LONGEST_TEXT], state=None)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -21,6 +23,14 @@ def waiting(session: Session) -> list[Step]:
     """What waits for a person, the urgent first, then the oldest."""
     wanted = select(Step).where(Step.state == StepState.WAITING)
     return list(session.scalars(wanted.order_by(Step.urgent.desc(), Step.created_at)))
+
+
+def waiting_for(session: Session, orders: Sequence[Order]) -> str | None:
+    """The id of a step that a person has to do for one of the orders; None where nobody has to."""
+    if not orders:
+        return None
+    wanted = select(Step.id).where(Step.order_id.in_([order.id for order in orders]), Step.state == StepState.WAITING)
+    return session.scalar(wanted.limit(1))
 
 
 def settled(session: Session) -> list[Step]:

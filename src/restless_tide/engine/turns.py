@@ -44,9 +44,10 @@ from restless_tide.engine import asking, carried, follow
 from restless_tide.engine.by_hand import ByHand, NeedsPerson
 from restless_tide.engine.carriers import CARRIERS, held_in
 from restless_tide.engine.follow import Word
-from restless_tide.gateways.client import NOT_YET, request_id
+from restless_tide.gateways.client import NOT_YET
 from restless_tide.gateways.way import Way
 from restless_tide.records.tables import Leg, Order, Step, Store
+from restless_tide.request import request_id
 
 _log = structlog.get_logger("engine")
 

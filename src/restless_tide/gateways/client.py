@@ -13,7 +13,6 @@ import threading
 import time
 import uuid
 from collections.abc import Callable
-from contextvars import ContextVar
 from datetime import UTC, datetime
 from typing import Any, BinaryIO, TypeVar
 
@@ -26,6 +25,7 @@ from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import ConnectionFile
+from restless_tide.request import request_id
 from restless_tide.tls import verified
 
 Answer = TypeVar("Answer", bound=BaseModel)
@@ -39,7 +39,6 @@ LONGEST_ANSWER_BYTES = 16 * 1024**2
 LONGEST_CALL_SECONDS = 20.0
 LEAST_SKEW_SECONDS = 20.0
 
-request_id: ContextVar[str] = ContextVar("request_id", default="")
 """The id of the request that an act came by; it goes along to the store with every call of that act."""
 
 

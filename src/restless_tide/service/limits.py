@@ -13,7 +13,7 @@ from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
 from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.core.testers import LARGEST_BYTES as LARGEST_LIST
 from restless_tide.desk.pictures import LARGEST_BYTES as LARGEST_PICTURE
-from restless_tide.gateways.client import request_id as current_request
+from restless_tide.request import request_id as current_request
 from restless_tide.service.faults import answer_problem, unforeseen
 from restless_tide.service.paths import impersonal
 

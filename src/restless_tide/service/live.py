@@ -9,13 +9,12 @@ from typing import Annotated
 
 from fastapi import Header, Query, Request
 from fastapi.concurrency import run_in_threadpool
-from sqlalchemy import func, select
 from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from restless_tide.core.errors import Denied, Unauthenticated
 from restless_tide.core.numbers import whole_number
+from restless_tide.desk import feed
 from restless_tide.desk.desk import Changed, Desk
-from restless_tide.records.tables import Change
 from restless_tide.service import shown
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import Asking, SignedIn, TheDesk, WhoAsks
@@ -96,10 +95,9 @@ async def _feed(desk: Desk, who: Asking, bell: Bell, after: int | None) -> Async
 
 def _newest(desk: Desk) -> int:
     with desk.look() as session:
-        return session.scalar(select(func.max(Change.id))) or 0
+        return feed.newest(session)
 
 
 def _changes(desk: Desk, after: int) -> list[ChangeTold]:
     with desk.look() as session:
-        rows = session.scalars(select(Change).where(Change.id > after).order_by(Change.id).limit(_PAGE))
-        return [shown.change(row) for row in rows]
+        return [shown.change(row) for row in feed.after(session, after, _PAGE)]

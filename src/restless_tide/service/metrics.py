@@ -8,14 +8,10 @@ from prometheus_client import CollectorRegistry, Histogram
 from prometheus_client.core import GaugeMetricFamily, Metric
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
-from sqlalchemy import func, select
 
 from restless_tide.core.breaker import Breaker, BreakerState
-from restless_tide.core.notice import DeliveryState
-from restless_tide.core.order import PENDING
-from restless_tide.core.step import StepState
+from restless_tide.desk import queues, stores
 from restless_tide.desk.desk import Desk
-from restless_tide.records.tables import Delivery, Order, Step, Store
 
 CONTENT_TYPE = CONTENT_TYPE_LATEST
 _BUCKETS = (0.005, 0.02, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 10.0)
@@ -52,28 +48,19 @@ class Metrics(Collector):
         lag = GaugeMetricFamily("tide_sighting_lag_seconds", "Since the store was last reached", labels=["store"])
         forged = GaugeMetricFamily("tide_forged_events", "Pushed events refused since the start", labels=["store"])
         with self._desk.look() as session:
-            counted = {
-                row[0]: row
-                for row in session.execute(
-                    select(Order.store_id, func.count(), func.min(Order.ordered_at), func.sum(Order.attempts))
-                    .where(Order.state.in_(PENDING))
-                    .group_by(Order.store_id)
-                )
-            }
-            for store in session.scalars(select(Store).order_by(Store.name)):
-                _, count, oldest, attempts = counted.get(store.id, (store.id, 0, None, 0))
-                depth.add_metric([store.name], count)
-                age.add_metric([store.name], (now - oldest).total_seconds() if oldest else 0.0)
-                retries.add_metric([store.name], max((attempts or 0) - count, 0))
+            counted = queues.of_stores(session)
+            for store in stores.every(session):
+                queue = counted.get(store.id, queues.Queue())
+                depth.add_metric([store.name], queue.orders)
+                age.add_metric([store.name], (now - queue.oldest).total_seconds() if queue.oldest else 0.0)
+                retries.add_metric([store.name], max(queue.attempts - queue.orders, 0))
                 state = Breaker(store.breaker_failures, store.breaker_rests_until).state(now)
                 for known in BreakerState:
                     breaker.add_metric([store.name, known], float(state is known))
                 if store.reached_at is not None and not store.hand_carried:
                     lag.add_metric([store.name], max((now - store.reached_at).total_seconds(), 0.0))
                 forged.add_metric([store.name], self._desk.background.forged[store.id])
-            steps = session.scalar(select(func.count()).select_from(Step).where(Step.state == StepState.WAITING))
-            waiting = select(func.count()).select_from(Delivery).where(Delivery.state == DeliveryState.QUEUED)
-            deliveries = session.scalar(waiting)
+            steps, deliveries = queues.steps_of(session), queues.deliveries(session)
         yield from (depth, age, retries, breaker, lag, forged)
-        yield GaugeMetricFamily("tide_steps_waiting", "Steps that wait for a person", value=steps or 0)
-        yield GaugeMetricFamily("tide_notices_waiting", "Notices not delivered yet", value=deliveries or 0)
+        yield GaugeMetricFamily("tide_steps_waiting", "Steps that wait for a person", value=steps)
+        yield GaugeMetricFamily("tide_notices_waiting", "Notices not delivered yet", value=deliveries)

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
@@ -16,12 +15,23 @@ from restless_tide.core.consignment import CONSIGNMENT
 from restless_tide.core.leg import OPEN_TO_SUBMISSION, LegPhase
 from restless_tide.core.leg import possible as possible_for_leg
 from restless_tide.core.notice import DELIVERY, NoticeKind
-from restless_tide.core.order import PENDING
 from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.rules_told import told_rules
-from restless_tide.core.step import STEP, StepState
-from restless_tide.desk import apps, lanes, legs, logbook, packages, releases, rulebooks, standing, steps, stores
+from restless_tide.core.step import STEP
+from restless_tide.desk import (
+    apps,
+    lanes,
+    legs,
+    logbook,
+    packages,
+    queues,
+    releases,
+    rulebooks,
+    standing,
+    steps,
+    stores,
+)
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.stores import rules_of
@@ -66,21 +76,7 @@ def token(row: tables.Token) -> TokenTold:
 
 def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
     rules = rules_of(row)
-    pending = (
-        select(func.count())
-        .select_from(tables.Order)
-        .where(
-            tables.Order.store_id == row.id,
-            tables.Order.state.in_(PENDING),
-            tables.Order.with_person.is_(False),
-        )
-    )
     account, following = standing.account_of(row), rulebooks.announced(row)
-    waiting_steps = (
-        select(func.count())
-        .select_from(tables.Step)
-        .where(tables.Step.store_id == row.id, tables.Step.state == StepState.WAITING)
-    )
     breaker = Breaker(row.breaker_failures, row.breaker_rests_until)
     return StoreTold(
         name=row.name,
@@ -108,7 +104,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         breaker=BreakerTold(
             state=breaker.state(desk.clock.now()), failures=breaker.failures, rests_until=breaker.rests_until
         ),
-        waiting_steps=session.scalar(waiting_steps) or 0,
+        waiting_steps=queues.steps_of(session, row),
         ladder_dictated=rules.rollout.dictated_ladder is not None,
         connected_at=row.connected_at,
         reached_at=row.reached_at,
@@ -117,15 +113,8 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
             UntakenTold(sequence=entry.sequence, type=str(entry.body["type"]), why=entry.why, at=entry.at)
             for entry in stores.untaken(session, row)
         ],
-        pending_orders=session.scalar(pending) or 0,
+        pending_orders=queues.orders_of(session, row),
     )
-
-
-def _waiting_step(session: Session, orders: list[str]) -> str | None:
-    if not orders:
-        return None
-    wanted = select(tables.Step.id).where(tables.Step.order_id.in_(orders), tables.Step.state == StepState.WAITING)
-    return session.scalar(wanted.limit(1))
 
 
 def ordered(orders: Sequence[tables.Order], *, asked: bool = False) -> dict[str, Any]:
@@ -333,12 +322,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     rules = rules_of(row.berth.store)
     ladder = legs.ladder_of(row)
     pending = lanes.pending(session, row.id)
-    orders = session.scalars(
-        select(tables.Order)
-        .where(tables.Order.lane == row.id)
-        .order_by(tables.Order.position.desc())
-        .limit(_ORDERS_SHOWN)
-    ).all()
+    orders = lanes.latest(session, row.id, _ORDERS_SHOWN)
     seen = row.sighting
     return LegTold(
         **ordered(pending, asked=legs.offered_again(row)),
@@ -382,7 +366,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         possible=possible_for_leg(phase),
         seen=SightingTold(state=seen.state, share=seen.share, at=seen.at) if seen else None,
         hand_carried=row.berth.store.hand_carried,
-        step=_waiting_step(session, [order.id for order in pending]),
+        step=steps.waiting_for(session, pending),
         orders=[order(entry) for entry in orders],
         findings=findings_told(releases.findings(session, row)) if phase in OPEN_TO_SUBMISSION else [],
     )

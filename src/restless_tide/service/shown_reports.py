@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.crashes import Crash, Frame
 from restless_tide.core.crashes.fingerprint import own_frames
 from restless_tide.core.report import REPORT, ReportKind
-from restless_tide.desk import inbox
+from restless_tide.desk import inbox, people
 from restless_tide.records import tables
 from restless_tide.service.shown_testing import tester
 from restless_tide.wire.reports import (
@@ -28,20 +26,8 @@ from restless_tide.wire.reports import (
 
 
 def some_reports(session: Session, rows: Sequence[tables.FieldReport]) -> list[ReportTold]:
-    alike = _alike(session, rows)
+    alike = inbox.alike(session, rows)
     return [ReportTold.model_validate(_report(row, alike)) for row in rows]
-
-
-def _alike(session: Session, rows: Sequence[tables.FieldReport]) -> dict[tuple[str, str], int]:
-    prints = {row.fingerprint for row in rows if row.fingerprint}
-    found: dict[tuple[str, str], int] = defaultdict(int)
-    for app_id, mark, count in session.execute(
-        select(tables.FieldReport.app_id, tables.FieldReport.fingerprint, func.count())
-        .where(tables.FieldReport.fingerprint.in_(prints))
-        .group_by(tables.FieldReport.app_id, tables.FieldReport.fingerprint)
-    ):
-        found[app_id, mark or ""] = count
-    return found
 
 
 def _report(row: tables.FieldReport, alike: dict[tuple[str, str], int]) -> dict[str, object]:
@@ -92,14 +78,11 @@ def _report(row: tables.FieldReport, alike: dict[tuple[str, str], int]) -> dict[
 def report(session: Session, row: tables.FieldReport) -> ReportDetailTold:
     frames = [Frame(**entry) for entry in row.frames]
     own = set(own_frames(Crash(row.thrown, "", tuple(frames))))
-    people = {word.person_id for word in row.words if word.person_id}
-    names = {
-        person.id: person.name for person in session.scalars(select(tables.Person).where(tables.Person.id.in_(people)))
-    }
+    names = people.names(session, {word.person_id for word in row.words if word.person_id})
     writer = (row.tester.name or row.tester.email) if row.tester else "the tester"
-    joined = session.scalars(select(tables.FieldReport.id).where(tables.FieldReport.duplicate_of == row.id)).all()
+    joined = inbox.joined_to(session, row)
     return ReportDetailTold.model_validate(
-        _report(row, _alike(session, [row]))
+        _report(row, inbox.alike(session, [row]))
         | {
             "thrown": row.thrown,
             "stack": row.stack,

@@ -200,9 +200,7 @@ def write_back(
         except NotFound:
             return _unknown(request)
     with desk.act(f"tester:{tester_id}") as act:
-        row = act.session.get(FieldReport, report)
-        if row is not None and row.tester_id == tester_id and text.strip():
-            reports.heard(act, row, text)
+        reports.answered_by(act, report, tester_id, text)
     return RedirectResponse(f"/invitation/{code}?said=thanks", 303, headers=_HEADERS)
 
 
