@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+from restless_tide import tus
 from restless_tide.client.line import Line
 from restless_tide.wire.errors import DeskUnreachable, NotFound, TideError
 
@@ -17,7 +17,6 @@ Progress = Callable[[int], None]
 PATIENCE_SECONDS = 120.0
 """How long a desk that does not answer is waited for, from the last byte that arrived."""
 _BLOCK_BYTES = 1024 * 1024
-_TUS = {"Tus-Resumable": "1.0.0"}
 _STILL_WRITING = ("upload-busy", "offset-differs")
 """What the desk answers while it has not yet noticed that an earlier line was cut."""
 _FIRST_PAUSE_SECONDS, _LONGEST_PAUSE_SECONDS = 0.2, 5.0
@@ -76,20 +75,12 @@ class _Sending:
 
     def _begin(self) -> tuple[str, int]:
         """The upload's address and how far it has come."""
-        metadata = ",".join(
-            f"{name} {base64.b64encode(value.encode()).decode()}"
-            for name, value in (("sha256", self._sha256), ("filename", self._path.name))
-        )
-        headers = _TUS | {"Upload-Length": str(self._size), "Upload-Metadata": metadata}
+        headers = tus.to_begin(self._size, {"sha256": self._sha256, "filename": self._path.name})
         answer = self._line.send("POST", "/v1/uploads", headers=headers)
-        return answer.headers["Location"], int(answer.headers["Upload-Offset"])
+        return answer.headers["Location"], tus.arrived(answer.headers)
 
     def _send_from(self, place: str, offset: int) -> None:
-        headers = _TUS | {
-            "Content-Type": "application/offset+octet-stream",
-            "Upload-Offset": str(offset),
-            "Content-Length": str(self._size - offset),
-        }
+        headers = tus.to_go_on(offset) | {"Content-Length": str(self._size - offset)}
         try:
             self._line.send("PATCH", place, content=self._blocks(offset), headers=headers, timeout=None)
         except TideError as wrong:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import time
 import uuid
 from collections.abc import Iterator
@@ -12,6 +10,7 @@ from typing import Any
 
 import httpx
 
+from restless_tide import tus
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
@@ -197,50 +196,40 @@ def _dossier(suite: Suite) -> None:
 def _upload(suite: Suite) -> None:
     content, berth = suite.material.package, suite.known["a berth"]
     half = len(content) // 2
-    headers = {"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": str(len(content))}
+    headers = tus.to_begin(len(content))
     made = suite.call("POST", f"/v1/berths/{berth}/uploads", key=str(uuid.uuid4()), headers=headers)
     place = f"/v1/uploads/{fits(made, protocol.UploadAnswer).id}"
     demand(_offset(suite, place) == 0, "a new upload does not begin at offset 0")
     _append(suite, place, 0, content[:half])
     demand(_offset(suite, place) == half, "after half of the bytes the offset is not the half")
-    wrong = suite.call("PATCH", place, headers=_block(0, content[:10]), content=content[:10])
+    wrong = suite.call("PATCH", place, headers=tus.to_go_on(0, content[:10]), content=content[:10])
     demand_problem(wrong, (409,), "offset-differs")
-    broken = suite.call("PATCH", place, headers=_block(half, b"other bytes"), content=content[half:])
+    broken = suite.call("PATCH", place, headers=tus.to_go_on(half, b"other bytes"), content=content[half:])
     demand_problem(broken, (460,), "checksum-differs")
     _append(suite, place, half, content[half:])
     suite.known["an upload"] = place.rpartition("/")[2]
 
 
 def _terminated(suite: Suite) -> None:
-    headers = {"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": "10"}
+    headers = tus.to_begin(10)
     made = suite.call("POST", f"/v1/berths/{suite.known['a berth']}/uploads", key=str(uuid.uuid4()), headers=headers)
     place = f"/v1/uploads/{fits(made, protocol.UploadAnswer).id}"
     demand(suite.call("HEAD", place).headers.get("upload-expires"), "an upload does not say when it expires")
-    gone = suite.call("DELETE", place, headers={"Tus-Resumable": protocol.TUS_VERSION})
+    gone = suite.call("DELETE", place, headers=tus.SPOKEN)
     demand(gone.status_code == 204, f"the end of an upload was answered {gone.status_code}, not 204")
     demand(suite.call("HEAD", place).status_code in (404, 410), "an ended upload is still there")
 
 
 def _offset(suite: Suite, place: str) -> int:
-    answer = suite.call("HEAD", place, headers={"Tus-Resumable": protocol.TUS_VERSION})
+    answer = suite.call("HEAD", place, headers=tus.SPOKEN)
     demand(answer.is_success, f"HEAD {place} was answered {answer.status_code}")
     return int(answer.headers.get("upload-offset", "-1"))
 
 
 def _append(suite: Suite, place: str, offset: int, block: bytes) -> None:
-    answer = suite.call("PATCH", place, headers=_block(offset, block), content=block)
+    answer = suite.call("PATCH", place, headers=tus.to_go_on(offset, block), content=block)
     demand(answer.status_code == 204, f"PATCH was answered {answer.status_code}: {answer.text[:200]}")
     demand(answer.headers.get("upload-offset") == str(offset + len(block)), "the new Upload-Offset is wrong")
-
-
-def _block(offset: int, block: bytes) -> dict[str, str]:
-    digest = base64.b64encode(hashlib.sha256(block).digest()).decode()
-    return {
-        "Tus-Resumable": protocol.TUS_VERSION,
-        "Upload-Offset": str(offset),
-        "Upload-Checksum": f"sha256 {digest}",
-        "Content-Type": "application/offset+octet-stream",
-    }
 
 
 def _consignment(suite: Suite) -> None:

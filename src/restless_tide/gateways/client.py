@@ -7,8 +7,6 @@ the same idempotency key is right).
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import threading
 import time
 import uuid
@@ -20,6 +18,7 @@ import httpx
 import jwt
 from pydantic import BaseModel, ValidationError
 
+from restless_tide import tus
 from restless_tide.core.dates import http_date, seconds_asked
 from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
@@ -166,28 +165,15 @@ class Gateway:
             f"/v1/berths/{berth}/uploads",
             protocol.UploadAnswer,
             key=key,
-            headers={"Tus-Resumable": protocol.TUS_VERSION, "Upload-Length": str(size_bytes)},
+            headers=tus.to_begin(size_bytes),
         ).id
         place = f"/v1/uploads/{upload}"
-        offset = int(
-            self._send("HEAD", place, headers={"Tus-Resumable": protocol.TUS_VERSION}).headers["Upload-Offset"]
-        )
+        offset = tus.arrived(self._send("HEAD", place, headers=tus.SPOKEN).headers)
         source.seek(offset)
         while offset < size_bytes:
             block = source.read(UPLOAD_BLOCK_BYTES)
-            digest = base64.b64encode(hashlib.sha256(block).digest()).decode()
-            answer = self._send(
-                "PATCH",
-                place,
-                content=block,
-                headers={
-                    "Tus-Resumable": protocol.TUS_VERSION,
-                    "Upload-Offset": str(offset),
-                    "Upload-Checksum": f"sha256 {digest}",
-                    "Content-Type": "application/offset+octet-stream",
-                },
-            )
-            offset = int(answer.headers["Upload-Offset"])
+            answer = self._send("PATCH", place, content=block, headers=tus.to_go_on(offset, block))
+            offset = tus.arrived(answer.headers)
             told(offset)
         return upload
 

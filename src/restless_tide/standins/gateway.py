@@ -1,7 +1,5 @@
 """The HTTP face of a simulated store: the gateway protocol. docs/gateway-protocol.md is the specification."""
 
-import base64
-import hashlib
 import threading
 import time
 from collections.abc import AsyncIterator, Callable
@@ -17,6 +15,7 @@ from fastapi.responses import JSONResponse
 from fastapi.security import HTTPBearer
 from starlette.exceptions import HTTPException
 
+from restless_tide import tus
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways import protocol
 from restless_tide.standins import moods, offering, pushing, testers_page, testing
@@ -219,7 +218,7 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
 def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     done = _doer(store, busy)
-    tus: dict[int | str, dict[str, Any]] = {
+    told_by_tus: dict[int | str, dict[str, Any]] = {
         204: {"description": "tus 1.0", "headers": {"Upload-Offset": {"schema": {"type": "integer"}}}}
     }
 
@@ -229,7 +228,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     ) -> Response:
         work = lambda: store.begin_upload(berth, upload_length)  # noqa: E731
         answer = done(request, key, "begin upload", berth, {"length": upload_length}, work)
-        answer.headers["Tus-Resumable"] = protocol.TUS_VERSION
+        answer.headers.update(tus.SPOKEN)
         return answer
 
     @app.head("/v1/uploads/{upload}")
@@ -239,11 +238,11 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     @app.patch(
         "/v1/uploads/{upload}",
         status_code=204,
-        responses=tus,
+        responses=told_by_tus,
         openapi_extra={
             "requestBody": {
                 "required": True,
-                "content": {"application/offset+octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+                "content": {tus.CHUNK_TYPE: {"schema": {"type": "string", "format": "binary"}}},
             }
         },
     )
@@ -263,7 +262,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         store.needed("upload", upload)
         (store.uploads / upload).unlink(missing_ok=True)
         store.shelf.remove("upload", upload)
-        return Response(status_code=204, headers={"Tus-Resumable": protocol.TUS_VERSION})
+        return Response(status_code=204, headers=tus.SPOKEN)
 
     @app.post("/v1/berths/{berth}/consignments", response_model=protocol.ConsignmentAnswer)
     def consign(request: Request, berth: Named, body: protocol.ConsignmentRequest, _: Known, key: Key) -> Response:
@@ -381,9 +380,13 @@ def _add_events(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
 def _append(store: SimulatedStore, upload: str, offset: int, checksum: str, block: bytes) -> None:
     kept = store.needed("upload", upload)
-    promised = checksum.removeprefix("sha256 ")
-    if base64.b64encode(hashlib.sha256(block).digest()).decode() != promised:
-        raise Refusal("checksum-differs", "The bytes do not match their checksum.", status=460)
+    try:
+        told = tus.Checksum(checksum)
+    except ValueError as wrong:
+        raise Refusal("checksum-unfit", str(wrong)) from None
+    told.update(block)
+    if not told.fits:
+        raise Refusal("checksum-differs", "The bytes do not match their checksum.", status=tus.CHECKSUM_DIFFERS)
     path = store.uploads / upload
     if path.stat().st_size != offset:
         raise Refusal("offset-differs", f"We hold {path.stat().st_size} bytes of it.", status=409)
@@ -398,7 +401,7 @@ def _tus_headers(store: SimulatedStore, upload: str) -> dict[str, str]:
     size = (store.uploads / upload).stat().st_size
     expires = format_datetime(datetime.now(UTC) + UPLOAD_LIFE, usegmt=True)
     return {
-        "Tus-Resumable": protocol.TUS_VERSION,
+        **tus.SPOKEN,
         "Upload-Offset": str(size),
         "Upload-Length": str(kept["length"]),
         "Upload-Expires": expires,

@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
-import hashlib
-import hmac
 from email.utils import format_datetime
 from typing import Annotated
 
@@ -13,6 +9,7 @@ from fastapi import Header, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
+from restless_tide import tus
 from restless_tide.core.errors import Invalid, StaleView, TooLarge
 from restless_tide.desk import uploads
 from restless_tide.desk.desk import Desk
@@ -24,14 +21,10 @@ from restless_tide.wire.builds import UploadTold
 
 router = router_of("uploads", "/v1/uploads")
 
-TUS = "1.0.0"
-CHUNK_TYPE = "application/offset+octet-stream"
 _EXTENSIONS = "creation,checksum,expiration,termination"
 _GATHER_BYTES = 1024 * 1024
-_CHECKSUM_DIFFERS = 460
-_CHECKSUMS = ("sha1", "sha256")  # tus wants the first at least
 _CHUNK = {
-    "requestBody": {"required": True, "content": {CHUNK_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
+    "requestBody": {"required": True, "content": {tus.CHUNK_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
 }
 Version = Annotated[str | None, Header(alias="Tus-Resumable", description="1.0.0")]
 
@@ -40,11 +33,11 @@ Version = Annotated[str | None, Header(alias="Tus-Resumable", description="1.0.0
 def able(desk: TheDesk, _: SignedIn) -> Response:
     """What this endpoint can do."""
     headers = {
-        "Tus-Resumable": TUS,
-        "Tus-Version": TUS,
+        **tus.SPOKEN,
+        "Tus-Version": tus.VERSION,
         "Tus-Extension": _EXTENSIONS,
         "Tus-Max-Size": str(desk.settings.largest_package_bytes),
-        "Tus-Checksum-Algorithm": ",".join(_CHECKSUMS),
+        "Tus-Checksum-Algorithm": ",".join(tus.CHECKSUMS),
     }
     return Response(status_code=204, headers=headers)
 
@@ -97,14 +90,14 @@ async def go_on(
 ) -> Response:
     """Send the bytes that come next, any number of them. With the last one the package is read and kept."""
     _demand_version(version)
-    if kind != CHUNK_TYPE:
-        raise Invalid(f"A chunk is sent as {CHUNK_TYPE}.", code="content-type-unfit")
+    if kind != tus.CHUNK_TYPE:
+        raise Invalid(f"A chunk is sent as {tus.CHUNK_TYPE}.", code="content-type-unfit")
     wanted = _checksum(checksum)
     with desk.look() as session:
         upload = uploads.one(session, person.id, upload_id)
     with desk.files.writing(upload.id, at) as file:
         if not await _take(request, file, upload.size_bytes, wanted):
-            return Response(status_code=_CHECKSUM_DIFFERS, headers=_headers(upload, at))
+            return Response(status_code=tus.CHECKSUM_DIFFERS, headers=_headers(upload, at))
         arrived = file.size_bytes
     if arrived == upload.size_bytes:
         await run_in_threadpool(uploads.finish, desk, person.id, upload)
@@ -117,12 +110,11 @@ def give_up(upload_id: str, desk: TheDesk, person: SignedIn) -> Response:
     with desk.look() as session:
         upload = uploads.one(session, person.id, upload_id)
     uploads.drop(desk, person.id, upload)
-    return Response(status_code=204, headers={"Tus-Resumable": TUS})
+    return Response(status_code=204, headers=tus.SPOKEN)
 
 
-async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: tuple[str, bytes] | None) -> bool:
+async def _take(request: Request, file: ArrivingFile, size_bytes: int, checksum: tus.Checksum | None) -> bool:
     """Write what comes; False when it is not what its checksum says. What came before a cut line stays, unless it has one."""
-    digest = hashlib.new(wanted[0]) if wanted is not None else None
     gathered = bytearray()
 
     async def write() -> None:
@@ -131,8 +123,8 @@ async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: t
             raise TooLarge(f"More bytes came than the {size_bytes} that were announced.", code="upload-overflows")
         block = bytes(gathered)
         gathered.clear()
-        if digest is not None:
-            digest.update(block)
+        if checksum is not None:
+            checksum.update(block)
         await run_in_threadpool(file.write, block)
 
     try:
@@ -142,48 +134,40 @@ async def _take(request: Request, file: ArrivingFile, size_bytes: int, wanted: t
                 await write()
         await write()
     except ClientDisconnect:
-        if digest is not None:
+        if checksum is not None:
             file.take_back()
         else:
             await write()
         return True
-    if digest is not None and wanted is not None and not hmac.compare_digest(digest.digest(), wanted[1]):
+    if checksum is not None and not checksum.fits:
         file.take_back()
         return False
     return True
 
 
 def _demand_version(version: str | None) -> None:
-    if version != TUS:
-        raise StaleView(f"Uploads here speak tus {TUS}.", remedy=f"Send Tus-Resumable: {TUS}", code="tus-version")
+    if version != tus.VERSION:
+        told = f"Tus-Resumable: {tus.VERSION}"
+        raise StaleView(f"Uploads here speak tus {tus.VERSION}.", remedy=f"Send {told}", code="tus-version")
 
 
 def _metadata(text: str) -> dict[str, str]:
-    found = {}
-    for pair in filter(None, text.split(",")):
-        key, _, value = pair.strip().partition(" ")
-        try:
-            found[key] = base64.b64decode(value, validate=True).decode()
-        except (binascii.Error, UnicodeDecodeError):
-            raise Invalid(f"The metadata {key!r} is not base64.", code="metadata-unfit") from None
-    return found
-
-
-def _checksum(text: str | None) -> tuple[str, bytes] | None:
-    if text is None:
-        return None
-    algorithm, _, value = text.partition(" ")
-    if algorithm not in _CHECKSUMS:
-        raise Invalid(f"Checksums here are {' or '.join(_CHECKSUMS)}, not {algorithm!r}.", code="checksum-unknown")
     try:
-        return algorithm, base64.b64decode(value, validate=True)
-    except binascii.Error:
-        raise Invalid("The checksum is not base64.", code="checksum-unfit") from None
+        return tus.metadata_of(text)
+    except ValueError as wrong:
+        raise Invalid(f"The metadata {str(wrong)!r} is not base64.", code="metadata-unfit") from None
+
+
+def _checksum(text: str | None) -> tus.Checksum | None:
+    try:
+        return tus.Checksum(text) if text is not None else None
+    except ValueError as wrong:
+        raise Invalid(str(wrong), code="checksum-unfit") from None
 
 
 def _headers(upload: Upload, offset: int) -> dict[str, str]:
     return {
-        "Tus-Resumable": TUS,
+        **tus.SPOKEN,
         "Upload-Offset": str(offset),
         "Upload-Expires": format_datetime(upload.expires_at, usegmt=True),
     }
