@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import pkgutil
 import shutil
 import signal
 import subprocess
@@ -11,6 +12,7 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -19,16 +21,20 @@ import httpx
 import pytest
 from anyio import to_thread
 
+from restless_tide import wire
 from restless_tide.client import Denied, DeskUnreachable, Invalid, NotFound, Tide, Unauthenticated
+from restless_tide.core.packages import Facts
 from restless_tide.demo.processes import HOST
 from restless_tide.desk import people
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
 from restless_tide.engine.webhooks import Answer, Letter, Webhooks
+from restless_tide.gateways import protocol
 from restless_tide.service.app import desk_app
 from restless_tide.service.brake import MOST_FAILED_SIGN_INS
 from restless_tide.service.threads import FOR_HASHING, MOST_WAITING_TO_SIGN_IN
+from restless_tide.wire.base import Wanted
 from tests.harbour import EMAIL, PASSWORD, Harbour, settled, until
 from tests.listening import Slow, letterbox, running, slow
 from tests.patience import OPENLY, PATIENCE_SECONDS
@@ -349,3 +355,62 @@ def test_nothing_outlives_its_parent(tmp_path: Path) -> None:
             return False
 
     until(answers, lambda alive: not alive)
+
+
+WIRE = [import_module(f"{wire.__name__}.{found.name}") for found in pkgutil.iter_modules(wire.__path__)]
+
+
+READ_OUT = {"Facts", *Facts.model_json_schema()["$defs"]}
+"""What was read out of packages, by the desk itself or by whoever asks for a check; bounded by what a body may hold."""
+
+
+def unbounded(schema: Any, place: str) -> Iterator[str]:
+    """The texts, lists and maps of a JSON schema that have no bound."""
+    if isinstance(schema, list):
+        for entry in schema:
+            yield from unbounded(entry, place)
+    if not isinstance(schema, dict):
+        return
+    if schema.get("title") in READ_OUT:
+        return
+    if {"type": "number"}.items() <= next(
+        iter(schema.get("anyOf", [{}])), {}
+    ).items():  # a decimal number, also as text
+        return
+    kind = schema.get("type")
+    closed = {"enum", "const", "format"} & set(schema)
+    if kind == "string" and not closed and "maxLength" not in schema and "pattern" not in schema:
+        yield f"{place}: a text"
+    if kind == "array" and not {"maxItems", "prefixItems"} & set(schema):
+        yield f"{place}: a list"
+    if kind == "object" and isinstance(schema.get("additionalProperties"), dict) and "maxProperties" not in schema:
+        yield f"{place}: a map"
+    for name, entry in schema.items():
+        if name == "properties":
+            for field, inner in entry.items():
+                yield from unbounded(inner, f"{place}.{field}")
+        elif name == "$defs":
+            for inner in entry.values():
+                yield from unbounded(inner, inner.get("title", place))
+        elif name not in ("default", "examples"):
+            yield from unbounded(entry, place)
+
+
+MESSAGES = [kind for kind in vars(protocol).values() if isinstance(kind, type) and issubclass(kind, protocol.Message)]
+
+
+@pytest.mark.parametrize("message", MESSAGES, ids=lambda message: message.__name__)
+def test_everything_a_store_may_say_has_a_bound(message: type[protocol.Message]) -> None:
+    assert list(unbounded(message.model_json_schema(), message.__name__)) == []
+
+
+WANTED = {
+    kind for module in WIRE for kind in vars(module).values() if isinstance(kind, type) and issubclass(kind, Wanted)
+}
+
+
+@pytest.mark.parametrize(
+    "wanted", sorted(WANTED - {Wanted}, key=lambda kind: kind.__name__), ids=lambda kind: kind.__name__
+)
+def test_everything_a_caller_may_hand_in_has_a_bound(wanted: type[Wanted]) -> None:
+    assert list(unbounded(wanted.model_json_schema(), wanted.__name__)) == []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from decimal import Decimal
+from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
@@ -15,17 +16,26 @@ _THING_OF = {"who": "who", "organisations": "who", "price": "price", "currency":
 _PLACES = 2
 
 
+MOST_COUNTRIES, MOST_ORGANISATIONS = 300, 300
+Country = Annotated[str, Field(max_length=100)]
+Organisation = Annotated[str, Field(max_length=300)]
+
+
 class Availability(BaseModel):
     """How a berth offers its app. No countries: everywhere the store is; no price: free."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     closed: bool = Field(default=False, description="nobody new gets the app there")
-    price: Decimal | None = Field(default=None, gt=0, description="in the currency; none: free")
-    currency: str | None = Field(default=None, description="ISO 4217")
-    countries: tuple[str, ...] = Field(default=(), description="ISO 3166 alpha-2; none: everywhere the store is")
+    price: Decimal | None = Field(
+        default=None, gt=0, max_digits=13, decimal_places=4, description="in the currency; none: free"
+    )
+    currency: str | None = Field(default=None, max_length=3, description="ISO 4217")
+    countries: tuple[Country, ...] = Field(
+        default=(), max_length=MOST_COUNTRIES, description="ISO 3166 alpha-2; none: everywhere the store is"
+    )
     who: Who = Who.EVERYONE
-    organisations: tuple[str, ...] = ()
+    organisations: tuple[Organisation, ...] = Field(default=(), max_length=MOST_ORGANISATIONS)
 
     @field_validator("countries", mode="after")
     @classmethod

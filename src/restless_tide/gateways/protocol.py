@@ -26,10 +26,20 @@ ACT_IMPOSSIBLE = "act-impossible"
 """The code of a refusal because the rollout is already where the act would lead, or cannot get there."""
 
 
-MOST_LISTED = 200
+MOST_LISTED, MOST_EVENTS, MOST_POINTS, MOST_BUILDS = 300, 1_000, 10_000, 10_000
 Reference = Annotated[str, Field(min_length=1, max_length=200)]
 """The store's own name for something."""
+Line = Annotated[str, Field(max_length=400)]
+"""A name, an address, a word of the store's own."""
 Words = Annotated[str, Field(max_length=10_000)]
+Text = Annotated[str, Field(max_length=50_000)]
+LongText = Annotated[str, Field(max_length=1_000_000)]
+"""What devices send; the desk keeps the beginning of it."""
+TextByName = Annotated[dict[Line, Text], Field(max_length=MOST_LISTED)]
+Lines = Annotated[tuple[Line, ...], Field(max_length=MOST_LISTED)]
+Place = Annotated[int, Field(ge=0, lt=2**60)]
+"""In the sequence of a store's events."""
+Count = Annotated[int, Field(ge=0, lt=2**53)]
 ConsignmentHeld = Literal["processing", "held", "ready", "refused", "lapsed"]
 TrialHeld = Literal["with the store", "open", "turned down", "closed", "lapsed"]
 SubmissionHeld = Literal["queued", "in hand", "approved", "rejected", "recalled"]
@@ -46,55 +56,55 @@ class ConnectionFile(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    gateway: str = Field(pattern=r"^https?://")
-    client_id: str = Field(min_length=1)
+    gateway: str = Field(pattern=r"^https?://", max_length=2000)
+    client_id: Line = Field(min_length=1)
     private_key: dict[str, Any] = Field(description="the private key as a JWK (RFC 7517), for ES256", repr=False)
 
 
 class TokenAnswer(Message):
-    access_token: str = Field(repr=False)
+    access_token: str = Field(repr=False, max_length=20_000)
     token_type: Literal["Bearer"] = "Bearer"  # noqa: S105
-    expires_in: int
-    scope: str = ""
+    expires_in: Count
+    scope: Line = ""
 
 
 class Paper(Message):
     """A contract or declaration the account needs. ``blocks`` says what stands still once it has lapsed."""
 
-    name: str
+    name: Line
     state: Literal["valid", "missing", "lapsed"] = "valid"
     until: datetime | None = None
-    blocks: tuple[str, ...] = ()
+    blocks: Lines = ()
 
 
 class Account(Message):
     """The account's standing. ``may`` lists what this key may do, ``key_until`` when it lapses."""
 
-    name: str
-    may: tuple[str, ...]
+    name: Line
+    may: Lines
     standing: Literal["good", "lapsing", "lapsed"] = "good"
-    domains: tuple[str, ...] = Field(default=(), description="the account's own mail domains")
+    domains: Lines = Field(default=(), description="the account's own mail domains")
     membership_until: datetime | None = None
     key_until: datetime | None = None
-    papers: tuple[Paper, ...] = ()
+    papers: tuple[Paper, ...] = Field(default=(), max_length=MOST_LISTED)
 
 
 class BerthRequest(Message):
-    identifier: str
-    name: str
-    platform: str
-    language: str
-    reference: str
+    identifier: Line
+    name: Line
+    platform: Line
+    language: Line
+    reference: Line
 
 
 class BerthAnswer(Message):
-    id: str
-    identifier: str
-    name: str
+    id: Line
+    identifier: Line
+    name: Line
 
 
 class HeldBuild(Message):
-    version: str
+    version: Line
     number: BuildNumber
     live: bool = False
     in_release: bool = False
@@ -102,24 +112,24 @@ class HeldBuild(Message):
 
 
 class Holdings(Message):
-    builds: tuple[HeldBuild, ...] = ()
+    builds: tuple[HeldBuild, ...] = Field(default=(), max_length=MOST_BUILDS)
 
 
 class UploadAnswer(Message):
-    id: str
+    id: Line
 
 
 class ConsignmentRequest(Message):
-    uploads: tuple[str, ...] = Field(min_length=1)
-    version: str
+    uploads: Lines = Field(min_length=1)
+    version: Line
     number: BuildNumber
 
 
 class QuestionAsked(Message):
-    code: Annotated[str, Field(max_length=200)]
+    code: Line
     text: Words
     help: Words = ""
-    choices: tuple[Annotated[str, Field(max_length=400)], ...] = Field(default=(), max_length=MOST_LISTED)
+    choices: Lines = ()
 
 
 class ConsignmentAnswer(Message):
@@ -131,11 +141,11 @@ class ConsignmentAnswer(Message):
     number: BuildNumber
     questions: tuple[QuestionAsked, ...] = Field(default=(), max_length=MOST_LISTED)
     reason: Words | None = None
-    sequence: int | None = None
+    sequence: Place | None = None
 
 
 class AnswersRequest(Message):
-    answers: dict[str, str]
+    answers: TextByName
 
 
 MOST_TESTERS = 500
@@ -145,37 +155,37 @@ MOST_TESTERS = 500
 class TrialRequest(Message):
     """``brief`` is what to look at, by locale; ``sign_in`` is for the store's reviewer alone."""
 
-    consignment: str
-    kind: str
-    cohort: str
-    brief: dict[str, str]
-    contact: str = ""
-    sign_in: dict[str, str] | None = Field(default=None, repr=False)
-    testers: tuple[str, ...] = Field(default=(), max_length=MOST_TESTERS)
+    consignment: Line
+    kind: Line
+    cohort: Line
+    brief: TextByName
+    contact: Line = ""
+    sign_in: TextByName | None = Field(default=None, repr=False)
+    testers: tuple[Line, ...] = Field(default=(), max_length=MOST_TESTERS)
 
 
 class TestersRequest(Message):
-    addresses: tuple[str, ...] = Field(max_length=MOST_TESTERS)
+    addresses: tuple[Line, ...] = Field(max_length=MOST_TESTERS)
 
 
 class TrialAnswer(Message):
     """``seats`` and ``seats_taken`` as the store counts them; ``page`` is where testers find the build there."""
 
     id: Reference
-    seats: int | None = None
-    seats_taken: int | None = None
+    seats: Count | None = None
+    seats_taken: Count | None = None
     state: TrialHeld
     reason: Words | None = None
     page: str | None = Field(default=None, max_length=2000)
-    sequence: int | None = None
+    sequence: Place | None = None
 
 
 class UsageDay(Message):
     """One day of a trial by the store's clock: sessions begun, and those that ended in a crash."""
 
     day: str = Field(pattern=r"^\d{4}-\d{2}-\d{2}$")
-    sessions: int = Field(ge=0)
-    crashed: int = Field(ge=0)
+    sessions: Count
+    crashed: Count
 
 
 class Usage(Message):
@@ -185,17 +195,17 @@ class Usage(Message):
 class SubmissionRequest(Message):
     """``items`` are what goes to review together, as the rulebook's ``review.go_together`` names them."""
 
-    consignment: str
-    version: str
-    notes: dict[str, str]
-    items: tuple[str, ...] = ("build", "notes")
+    consignment: Line
+    version: Line
+    notes: TextByName
+    items: Lines = ("build", "notes")
 
 
 class SubmissionAnswer(Message):
     id: Reference
     state: SubmissionHeld
     reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
-    sequence: int | None = None
+    sequence: Place | None = None
 
 
 class ShareRequest(Message):
@@ -203,7 +213,7 @@ class ShareRequest(Message):
 
 
 class ReasonRequest(Message):
-    reason: str = ""
+    reason: Words = ""
 
 
 class RolloutAnswer(Message):
@@ -211,7 +221,7 @@ class RolloutAnswer(Message):
     up to there, the desk has ordered itself; what it tells after it, somebody else may have done."""
 
     submission: Reference
-    sequence: int | None = None
+    sequence: Place | None = None
     state: RolloutHeld
     share: float = Field(ge=0, le=1)
 
@@ -222,22 +232,22 @@ class AvailabilityMessage(Message):
     closed: bool = False
     price: str | None = Field(default=None, pattern=r"^\d{1,9}(\.\d{1,4})?$")
     currency: str | None = Field(default=None, pattern=r"^[A-Z]{3}$")
-    countries: tuple[str, ...] = ()
-    who: str = "everyone"
-    organisations: tuple[str, ...] = ()
+    countries: Lines = ()
+    who: Line = "everyone"
+    organisations: Lines = ()
 
 
 class AvailabilityAnswer(AvailabilityMessage):
     """As it is now. ``sequence`` is that of the event that told of it."""
 
-    sequence: int | None = None
+    sequence: Place | None = None
 
 
 class Dossier(Message):
     """What the store asks about an app besides builds: texts by locale and field, and answers by question."""
 
-    texts: dict[str, dict[str, str]] = Field(default_factory=dict)
-    answers: dict[str, str] = Field(default_factory=dict)
+    texts: Annotated[dict[Line, TextByName], Field(max_length=MOST_LISTED)] = Field(default_factory=dict)
+    answers: TextByName = Field(default_factory=dict)
 
 
 class GaugePoint(Message):
@@ -248,14 +258,14 @@ class GaugePoint(Message):
 class Gauge(Message):
     """One health series of one build: ``people``, ``sessions``, ``crash-free share`` or ``rating``, by the hour."""
 
-    name: str
-    version: str
-    unit: str
-    points: tuple[GaugePoint, ...] = ()
+    name: Line
+    version: Line
+    unit: Line
+    points: tuple[GaugePoint, ...] = Field(default=(), max_length=MOST_POINTS)
 
 
 class Gauges(Message):
-    gauges: tuple[Gauge, ...] = ()
+    gauges: tuple[Gauge, ...] = Field(default=(), max_length=MOST_LISTED)
 
 
 class PushRequest(Message):
@@ -265,9 +275,9 @@ class PushRequest(Message):
 class PushAnswer(Message):
     """``secret`` is shown in this answer only (Standard Webhooks, ``whsec_``)."""
 
-    id: str
-    address: str
-    secret: str | None = Field(default=None, repr=False)
+    id: Line
+    address: Line
+    secret: Line | None = Field(default=None, repr=False)
 
 
 class DrillRequest(Message):
@@ -277,8 +287,8 @@ class DrillRequest(Message):
 class DrillAnswer(Message):
     """A drill goes the whole way of an act and changes nothing."""
 
-    id: str
-    act: str
+    id: Line
+    act: Line
 
 
 class StoreEvent(Message):
@@ -294,7 +304,7 @@ class StoreEvent(Message):
     type: Annotated[str, Field(max_length=200)]
     subject: Annotated[str, Field(max_length=200)]
     time: datetime
-    sequence: int = Field(ge=1, lt=2**60)
+    sequence: Place = Field(ge=1)
     key: str | None = Field(default=None, max_length=200)
     data: dict[str, Any] = Field(default_factory=dict)
 
@@ -361,20 +371,20 @@ class FiledFrame(Message):
 class FiledReport(Message):
     """What ``report.filed`` tells: a report on a trial, or on a build at a berth; ``pictures`` are fetched by their number."""
 
-    trial: str | None = None
-    berth: str | None = None
-    version: str | None = None
+    trial: Line | None = None
+    berth: Line | None = None
+    version: Line | None = None
     number: BuildNumber | None = None
-    address: str = ""
+    address: Line = ""
     kind: Literal["remark", "crash"] = "remark"
-    text: str = ""
-    device: str = ""
-    system: str = ""
-    language: str = ""
-    stack: str = ""
-    thrown: str = ""
-    frames: tuple[FiledFrame, ...] = ()
-    pictures: int = Field(default=0, ge=0)
+    text: LongText = ""
+    device: LongText = ""
+    system: LongText = ""
+    language: LongText = ""
+    stack: LongText = ""
+    thrown: LongText = ""
+    frames: tuple[FiledFrame, ...] = Field(default=(), max_length=MOST_POINTS)
+    pictures: Count = 0
 
 
 EVENT_DATA: dict[str, type[Message]] = {
@@ -390,4 +400,4 @@ EVENT_DATA: dict[str, type[Message]] = {
 
 
 class Events(Message):
-    events: tuple[StoreEvent, ...]
+    events: tuple[StoreEvent, ...] = Field(max_length=MOST_EVENTS)

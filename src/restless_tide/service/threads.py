@@ -22,10 +22,12 @@ class Threads:
     def __init__(self) -> None:
         self.steering = CapacityLimiter(FOR_STEERING)
         self.hashing = CapacityLimiter(FOR_HASHING)
+        self.signing_in = 0
+        """How many passwords are being checked or wait for it; counted here, since a limiter counts them a moment later."""
 
     @property
     def sign_in_is_busy(self) -> bool:
-        return self.hashing.statistics().tasks_waiting >= MOST_WAITING_TO_SIGN_IN
+        return self.signing_in >= FOR_HASHING + MOST_WAITING_TO_SIGN_IN
 
 
 def threads_of(request: Request) -> Threads:
@@ -40,4 +42,9 @@ async def steering(request: Request, work: Callable[[], Answer]) -> Answer:
 
 
 async def hashing(request: Request, work: Callable[[], Answer]) -> Answer:
-    return await to_thread.run_sync(work, limiter=threads_of(request).hashing)
+    kept = threads_of(request)
+    kept.signing_in += 1
+    try:
+        return await to_thread.run_sync(work, limiter=kept.hashing)
+    finally:
+        kept.signing_in -= 1

@@ -10,14 +10,16 @@ from pydantic import Field
 from restless_tide.core.availability import Availability as Availability
 from restless_tide.core.berth import BerthState
 from restless_tide.core.rulebook import AvailabilityRules
-from restless_tide.wire.base import OneLine, Ordered, Told, Wanted, Words
+from restless_tide.wire.base import MOST_ENTRIES, OneLine, Ordered, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
 
 
 class AppWanted(Wanted):
     name: OneLine = Field(description="short name for commands, such as 'marram'")
     title: OneLine = ""
-    identifiers: dict[OneLine, OneLine] = Field(description="identifier by platform: android, ios, desktop")
+    identifiers: dict[OneLine, OneLine] = Field(
+        max_length=MOST_ENTRIES, description="identifier by platform: android, ios, desktop"
+    )
 
 
 class BerthWanted(Wanted):

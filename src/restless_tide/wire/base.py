@@ -35,6 +35,8 @@ OneLine = Annotated[str, Field(max_length=LONGEST_LINE), AfterValidator(_in_one_
 Words = Annotated[str, Field(max_length=LONGEST_WORDS), AfterValidator(_in_lines)]
 """What somebody says of an act, in a few lines."""
 Text = Annotated[str, Field(max_length=LONGEST_TEXT), AfterValidator(_in_lines)]
+Password = Annotated[str, Field(max_length=LONGEST_WORDS)]
+"""Exactly as it was typed."""
 FileText = Annotated[str, Field(max_length=LONGEST_FILE), AfterValidator(_in_lines)]
 Number = Annotated[int, Field(ge=0, le=2**53)]
 """A whole number that every reader of JSON keeps as it is."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Annotated
 
 from pydantic import Field
 
@@ -12,7 +13,7 @@ from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts as Facts
 from restless_tide.core.retention import RetentionRule as RetentionRule
 from restless_tide.core.versions import Step
-from restless_tide.wire.base import Names, OneLine, Ordered, Told, Wanted
+from restless_tide.wire.base import MOST_ENTRIES, Names, OneLine, Ordered, Told, Wanted
 from restless_tide.wire.problems import FindingTold
 
 
@@ -99,7 +100,7 @@ class BuildTold(Told):
 
 
 class AnswersWanted(Wanted):
-    answers: dict[OneLine, OneLine]
+    answers: Annotated[dict[OneLine, OneLine], Field(max_length=MOST_ENTRIES)]
     standing: bool = Field(default=False, description="give the same answers automatically from now on")
 
 

@@ -11,7 +11,18 @@ from restless_tide.core.invitation import InvitationEvent, InvitationState
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.testers import RowKind
 from restless_tide.core.trial import TrialEvent, TrialState
-from restless_tide.wire.base import Instant, Names, Number, OneLine, Ordered, TextByLocale, Told, Wanted, Words
+from restless_tide.wire.base import (
+    Instant,
+    Names,
+    Number,
+    OneLine,
+    Ordered,
+    Password,
+    TextByLocale,
+    Told,
+    Wanted,
+    Words,
+)
 from restless_tide.wire.problems import FindingTold
 
 # testers
@@ -228,7 +239,7 @@ class SignInWanted(Wanted):
     """How the store's reviewer signs in; sealed like keys, never shown again."""
 
     name: OneLine = ""
-    password: str = Field(default="", repr=False)
+    password: Password = Field(default="", repr=False)
     how: Words = Field(default="", description="whatever else the reviewer must know, or that no sign-in is needed")
 
 

@@ -8,13 +8,13 @@ from typing import Literal
 from pydantic import Field
 
 from restless_tide.core.notice import DeliveryEvent, DeliveryState, NoticeKind
-from restless_tide.wire.base import Names, OneLine, Told, Wanted
+from restless_tide.wire.base import MOST_ENTRIES, Names, OneLine, Told, Wanted
 
 
 class SubscriptionWanted(Wanted):
     channel: Literal["mail", "webhook"]
     address: OneLine
-    kinds: list[NoticeKind] = Field(default_factory=list, description="none: all")
+    kinds: list[NoticeKind] = Field(default_factory=list, max_length=MOST_ENTRIES, description="none: all")
     apps: Names = Field(default_factory=list, description="none: all")
 
 

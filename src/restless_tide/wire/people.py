@@ -7,12 +7,12 @@ from datetime import datetime
 from pydantic import Field
 
 from restless_tide.core.numbers import LONGEST_DAYS
-from restless_tide.wire.base import Names, OneLine, Told, Wanted
+from restless_tide.wire.base import Names, OneLine, Password, Told, Wanted
 
 
 class SignInWanted(Wanted):
     email: OneLine
-    password: str = Field(repr=False)
+    password: Password = Field(repr=False)
 
 
 class PersonTold(Told):
