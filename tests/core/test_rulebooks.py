@@ -52,6 +52,13 @@ def test_the_stores_differ_wherever_stores_differ() -> None:
         (('opens_after = ["review"]', 'opens_after = ["reviews"]'), "names reviews, which no thing is called"),
         (('opens_after = ["berth"]', 'opens_after = ["launch"]'), "in a circle"),
         (("usual_minutes = 30", "usual_minutes = -1"), "greater than 0"),
+        (('kind = "berth"\n', ""), r"things\.berth\.kind: Field required"),
+        (('kind = "build"', 'kind = "offer"'), "a thing of kind offer names its part"),
+        (('kind = "build"', 'kind = "build"\npart = "price"'), "and no other does"),
+        (
+            ('kind = "build"', 'kind = "offer"\npart = "who"\ntitle = "A"\n\n[things.b]\nkind = "offer"\npart = "who"'),
+            "several things decide who",
+        ),
         (("2026-03-01T00:00:00Z", "2026-03-01T00:00:00"), "timezone"),
         (("[packages]", "[packages"), "is not TOML"),
     ],

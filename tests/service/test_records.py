@@ -17,6 +17,7 @@ from restless_tide import records
 from restless_tide.core.errors import Conflict, Invalid
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -26,6 +27,7 @@ from restless_tide.records.database import Database
 from restless_tide.records.digest_files import DigestFiles
 from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key, token_digest
+from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
 
 
 def test_what_is_sealed_opens_only_under_its_name_and_key() -> None:
@@ -409,4 +411,26 @@ def test_reports_of_the_sixth_release_are_carried_over_and_back(tmp_path: Path) 
     database.migrate()
     with database.reading() as session:
         assert set(session.scalars(select(tables.FieldReport.state))) == set(ReportState)
+    database.close()
+
+
+def test_rulebooks_of_the_seventh_release_are_carried_over_and_back(tmp_path: Path) -> None:
+    """Until then a thing told no kind, and the desk knew some by their names."""
+    database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
+    rules = {path.stem: read_rulebook(path.read_text(encoding="utf-8")) for path in RULEBOOKS.glob("*.toml")}
+    database.migrate()
+    with database.writing() as session:
+        for name, book in rules.items():
+            session.add(tables.Store(name=name, may=[], rulebook=book.model_dump(mode="json"), connected_at=at))
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0007")
+        assert "kind" not in connection.exec_driver_sql("SELECT rulebook ->> '$.things' FROM stores").scalars().first()
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        for store in session.scalars(select(tables.Store)):
+            assert Rulebook.model_validate(store.rulebook) == rules[store.name]
     database.close()

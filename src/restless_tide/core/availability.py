@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from decimal import Decimal
 from typing import Annotated
 
@@ -10,9 +9,15 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.graph import Standing, locked_because, will_lock
-from restless_tide.core.rulebook import LocksAt, Rulebook, Thing, Who
+from restless_tide.core.rulebook import LocksAt, OfferPart, Rulebook, Thing, Who
 
-_THING_OF = {"who": "who", "organisations": "who", "price": "price", "currency": "price", "countries": "countries"}
+_PART_OF = {
+    "who": OfferPart.WHO,
+    "organisations": OfferPart.WHO,
+    "price": OfferPart.PRICE,
+    "currency": OfferPart.PRICE,
+    "countries": OfferPart.COUNTRIES,
+}
 _PLACES = 2
 
 
@@ -76,21 +81,20 @@ def check_change(rules: Rulebook, before: Availability, after: Availability, sta
     def no(code: str, detail: str, place: str, remedy: str = "") -> None:
         findings.append(Finding(code, Level.BLOCKER, detail, place, remedy))
 
-    for key in dict.fromkeys(_thing_of(name, before, after) for name in changed(before, after)):
-        thing = rules.things.get(key)
-        if thing is not None and (why := locked_because(thing, standing)):
-            no("locked", why, key)
-        if thing is not None and key == "price" and _rises_while_live(thing, before, after, standing):
+    for thing in _decided(rules, before, after):
+        if why := locked_because(thing, standing):
+            no("locked", why, str(thing.part))
+        if thing.part is OfferPart.PRICE and _rises_while_live(thing, before, after, standing):
             no("only-downwards", f"{thing.title} can only go down once the app is live.", "price")
     if after.who not in allowed.who:
         no("who-unknown", f"{rules.store} offers apps to {' or '.join(allowed.who)} only.", "who")
     if after.paid and not allowed.paid:
         no("paid-not-taken", f"{rules.store} carries free apps only.", "price")
     if standing.live and before.paid and not after.paid and not allowed.paid_to_free:
-        no("one-way", f"At {rules.store} a paid app stays a paid one.", "free-or-paid")
+        no("one-way", f"At {rules.store} a paid app stays a paid one.", OfferPart.PAYMENT)
     if standing.live and after.paid and not before.paid and not allowed.free_to_paid:
         remedy = "A paid edition needs an app of its own."
-        no("one-way", f"At {rules.store} an app that was offered free stays free.", "free-or-paid", remedy)
+        no("one-way", f"At {rules.store} an app that was offered free stays free.", OfferPart.PAYMENT, remedy)
     if after.currency and allowed.currencies and after.currency not in allowed.currencies:
         no("currency-not-taken", f"{rules.store} takes {', '.join(allowed.currencies)}.", "currency")
     if after.price is not None and allowed.lowest_price is not None and after.price < allowed.lowest_price:
@@ -121,16 +125,16 @@ def consequences(rules: Rulebook, before: Availability, after: Availability, sta
         told.append(
             f"It becomes {kind}." + ("" if back else f" {rules.store} does not let this be taken back once live.")
         )
-    keys = dict.fromkeys(_thing_of(name, before, after) for name in changed(before, after))
-    things: Mapping[str, Thing] = rules.things
-    told.extend(line for key in keys if key in things and (line := will_lock(things[key], standing)))
+    told.extend(line for thing in _decided(rules, before, after) if (line := will_lock(thing, standing)))
     return told
 
 
-def _thing_of(name: str, before: Availability, after: Availability) -> str:
-    if name in ("price", "currency") and before.paid != after.paid:
-        return "free-or-paid"
-    return _THING_OF.get(name, name)
+def _decided(rules: Rulebook, before: Availability, after: Availability) -> list[Thing]:
+    """The things of the store's graph that a change is about."""
+    parts = dict.fromkeys(_PART_OF[name] for name in changed(before, after) if name in _PART_OF)
+    if OfferPart.PRICE in parts and before.paid != after.paid:
+        parts = dict.fromkeys(OfferPart.PAYMENT if part is OfferPart.PRICE else part for part in parts)
+    return [thing for part in parts if (thing := rules.deciding(part)) is not None]
 
 
 def _rises_while_live(thing: Thing, before: Availability, after: Availability, standing: Standing) -> bool:

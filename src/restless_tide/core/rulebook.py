@@ -186,14 +186,47 @@ class AvailabilityRules(Rules):
     may_close: bool = Field(default=True, description="the app can be closed to new people")
 
 
+class ThingKind(StrEnum):
+    """What a thing is about; by it the desk knows where to look whether it is done."""
+
+    PAPERS = "papers"
+    BERTH = "berth"
+    BUILD = "build"
+    TEXT = "text"
+    PICTURE = "picture"
+    ANSWERS = "answers"
+    PAGE = "page"
+    OFFER = "offer"
+    TRIAL = "trial"
+    REVIEW = "review"
+    LAUNCH = "launch"
+
+
+class OfferPart(StrEnum):
+    """What of an offer a thing of that kind decides."""
+
+    PAYMENT = "free or paid"
+    PRICE = "price"
+    COUNTRIES = "countries"
+    WHO = "who"
+
+
 class Thing(Rules):
     """A node of the prerequisite graph: one thing that the store wants."""
 
+    kind: ThingKind
+    part: OfferPart | None = Field(default=None, description="of an offer: what it decides")
     title: str
     opens_after: tuple[str, ...] = ()
     locks_at: LocksAt = LocksAt.NEVER
     usually_takes_hours: float = Field(default=0, ge=0)
     applies_from: AwareDatetime | None = None
+
+    @model_validator(mode="after")
+    def _names_its_part(self) -> Thing:
+        if (self.kind is ThingKind.OFFER) != (self.part is not None):
+            raise ValueError("a thing of kind offer names its part, and no other does")
+        return self
 
 
 class Rulebook(Rules):
@@ -219,8 +252,20 @@ class Rulebook(Rules):
         own = self.cohorts[kind].review_usual_hours
         return self.review.usual_hours if own is None else own
 
+    def keys_of(self, *kinds: ThingKind) -> list[str]:
+        """The things of these kinds, by their keys."""
+        return [key for key, thing in self.things.items() if thing.kind in kinds]
+
+    def deciding(self, part: OfferPart) -> Thing | None:
+        """The thing that decides a part of the offer, if the store's graph has one."""
+        return next((thing for thing in self.things.values() if thing.part is part), None)
+
     @model_validator(mode="after")
     def _graph_can_be_walked(self) -> Rulebook:
+        parts = [thing.part for thing in self.things.values() if thing.part is not None]
+        twice = sorted({str(part) for part in parts if parts.count(part) > 1})
+        if twice:
+            raise ValueError(f"several things decide {', '.join(twice)}; one may")
         for key, thing in self.things.items():
             unknown = [before for before in thing.opens_after if before not in self.things]
             if unknown:

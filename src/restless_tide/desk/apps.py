@@ -20,6 +20,7 @@ from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
 from restless_tide.core.round import UNDER_REVIEW
+from restless_tide.core.rulebook import OfferPart, ThingKind
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act
 from restless_tide.desk.standing import account_of
@@ -133,7 +134,10 @@ def check_availability(session: Session, berth: Berth, wanted: Availability) -> 
     """What stands against offering the app so, and what a person should know before."""
     rules, before, standing = rules_of(berth.store), offered(berth), standing_at(session, berth)
     findings = check_change(rules, before, wanted, standing)
-    touched = {"price", "free-or-paid"} if (before.price, before.currency) != (wanted.price, wanted.currency) else set()
+    priced = (before.price, before.currency) != (wanted.price, wanted.currency)
+    touched = {
+        key for key, thing in rules.things.items() if priced and thing.part in (OfferPart.PRICE, OfferPart.PAYMENT)
+    }
     account = account_of(berth.store)
     for paper in account.papers if account else ():
         if paper.state != "valid" and touched & set(paper.blocks):
@@ -191,13 +195,15 @@ def things_at(session: Session, berth: Berth, now: datetime) -> list[ThingView]:
 
 
 def _done_at(session: Session, berth: Berth, now: datetime) -> set[str]:
-    done = {"name", "berth", "countries", "free-or-paid", "price", "who"} if berth.store_ref else set()
-    account = account_of(berth.store)
+    rules, account = rules_of(berth.store), account_of(berth.store)
+    kinds = {ThingKind.BERTH, ThingKind.OFFER} if berth.store_ref else set()
     if account is None or all(paper.state == "valid" for paper in account.papers):
-        done.add("papers")
+        kinds.add(ThingKind.PAPERS)
     ready = select(Consignment.id).where(Consignment.berth_id == berth.id, Consignment.state == ConsignmentState.READY)
     if session.scalar(ready.limit(1)) is not None:
-        done.add("build")
+        kinds.add(ThingKind.BUILD)
+    done = set(rules.keys_of(*kinds))
     if standing_at(session, berth).live:
-        done |= {step.key for step in way_to(rules_of(berth.store).things, "launch", (), now)}
+        for launch in rules.keys_of(ThingKind.LAUNCH):
+            done |= {step.key for step in way_to(rules.things, launch, (), now)}
     return done

@@ -5,7 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
-from restless_tide.core.rulebook import LocksAt
+from restless_tide.core.rulebook import LocksAt, OfferPart, ThingKind
 from restless_tide.gateways import protocol
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
@@ -58,17 +58,18 @@ def _demand_open(store: SimulatedStore, berth_id: str, before: Thing, after: Thi
         raise Refusal("one-way", "A paid app stays paid here.")
     if live and becomes and not was and not allowed.free_to_paid:
         raise Refusal("one-way", "An app that was free stays free here.")
-    touched = {"who": before["who"] != after["who"] or before["organisations"] != after["organisations"]}
-    touched["price"] = was and becomes and before["price"] != after["price"]
-    touched["countries"] = before["countries"] != after["countries"]
-    touched["free-or-paid"] = was != becomes
-    for key, is_touched in touched.items():
-        thing = store.rules.things.get(key)
-        if thing is None or not is_touched:
+    touched = {
+        OfferPart.WHO: before["who"] != after["who"] or before["organisations"] != after["organisations"],
+        OfferPart.PRICE: was and becomes and before["price"] != after["price"],
+        OfferPart.COUNTRIES: before["countries"] != after["countries"],
+        OfferPart.PAYMENT: was != becomes,
+    }
+    for thing in store.rules.things.values():
+        if thing.part is None or not touched[thing.part]:
             continue
         if _locked(thing.locks_at, rounds, store, berth_id):
             raise Refusal("locked", f"{thing.title} cannot be changed any more, or not now.")
-        rises = key == "price" and Decimal(after["price"]) > Decimal(before["price"])
+        rises = thing.part is OfferPart.PRICE and Decimal(after["price"]) > Decimal(before["price"])
         if thing.locks_at is LocksAt.ONLY_DOWNWARDS and live and rises:
             raise Refusal("only-downwards", "A price only goes down once people have the app.")
 
@@ -95,8 +96,8 @@ def write_dossier(store: SimulatedStore, berth_id: str, wanted: protocol.Dossier
             if len(text) > known[field].limit_characters:
                 raise Refusal("text-too-long", f"{field} in {locale} has more than {known[field].limit_characters}.")
     rounds = [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id]
-    thing = store.rules.things.get("texts")
-    if thing is not None and _locked(thing.locks_at, rounds, store, berth_id):
+    listing = [thing for thing in store.rules.things.values() if thing.kind is ThingKind.TEXT]
+    if any(_locked(thing.locks_at, rounds, store, berth_id) for thing in listing):
         raise Refusal("locked", "The texts are fixed while a version is under review.")
     kept: dict[str, Any] = wanted.model_dump(mode="json")
     store.tell("berth", berth | {"dossier": kept, "state": "open"})
