@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from datetime import datetime
+from itertools import islice
 from typing import Any
 
 from httpx_sse import EventSource, SSEError
@@ -40,21 +41,8 @@ class Watching(Noun):
 
     def logbook(self, *, app: str | None = None, limit: int | None = None) -> Iterator[LineTold]:
         """The logbook's lines, newest first, page by page as they are asked for."""
-        path: str | None = "/v1/logbook"
-        params = {
-            name: value
-            for name, value in (("app", app), ("limit", min(limit, 500) if limit else None))
-            if value is not None
-        }
-        left = limit
-        while path is not None:
-            answer = self._line.send("GET", path, params=params or None)
-            for line in answer.json():
-                if left is not None and left <= 0:
-                    return
-                left = None if left is None else left - 1
-                yield LineTold.model_validate(line)
-            path, params = answer.links.get("next", {}).get("url"), {}
+        each = self._line.each("/v1/logbook", LineTold, app=app, limit=min(limit, 500) if limit else None)
+        return islice(each, limit)
 
     def verify_logbook(self) -> VerificationTold:
         return self._line.get("/v1/logbook/verification", VerificationTold)

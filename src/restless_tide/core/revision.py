@@ -6,37 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from pydantic import BaseModel
+
 from restless_tide.core.rulebook import Rulebook
 
-_NAMES = {
-    "packages.formats": "Package formats taken",
-    "packages.most_packages": "Packages in one build",
-    "packages.largest_bytes": "Largest package in bytes",
-    "packages.lowest_target_platform": "Lowest target level",
-    "packages.first_build_by_hand": "First build by hand",
-    "packages.one_per_processor": "One package per processor kind",
-    "numbers.numbering": "How numbers rise",
-    "numbers.version_must_exceed_live": "A version must exceed the live one",
-    "numbers.largest_number": "Largest number",
-    "numbers.most_parts": "Parts of a number",
-    "processing.usual_minutes": "Usual minutes of processing",
-    "review.usual_hours": "Usual hours of review",
-    "review.notes_limit_characters": "Longest release notes",
-    "review.notes_locales_required": "Locales that need release notes",
-    "review.needed_for": "What is reviewed",
-    "review.go_together": "What one submission carries",
-    "rollout.dictated_ladder": "Dictated ladder",
-    "rollout.advance_by_hand": "Stages may be raised by hand",
-    "rollout.pauses_allowed": "Pauses per rollout",
-    "rollout.finish_early": "May be finished early",
-    "rollout.finish_while_paused": "May be finished while paused",
-    "rollout.halt_when_complete": "A complete release may be halted",
-    "rollout.after_halt": "After a halt it goes on with",
-    "rollout.withdraw": "Releases may be withdrawn",
-    "rollout.withdraw_restores_previous": "Withdrawing brings back the release before",
-    "name.longest": "Longest name in characters",
-    "name.lapses_unused_days": "Days until an unused name lapses",
-}
 _IDENTITY = frozenset({"revision", "in_force_since"})
 
 
@@ -80,14 +53,27 @@ def _leaves(values: dict[str, Any], place: str = "") -> Iterator[tuple[str, Any]
 
 
 def _name(place: str) -> str:
-    if place in _NAMES:
-        return _NAMES[place]
+    if (title := _title(place)) is not None:
+        return title
     if place.startswith("processing.questions."):
         return f"Question {place.rpartition('.')[2]}"
     if place.startswith("cohorts."):
         _, kind, rule = place.split(".")
         return f"{kind.capitalize()} testers, {rule.replace('_', ' ')}"
     return place.replace(".", ", ").replace("_", " ").capitalize()
+
+
+def _title(place: str) -> str | None:
+    """The title that the rulebook's model gives a rule."""
+    model: Any = Rulebook
+    *areas, rule = place.split(".")
+    for area in areas:
+        field = model.model_fields.get(area)
+        if field is None or not isinstance(field.annotation, type) or not issubclass(field.annotation, BaseModel):
+            return None
+        model = field.annotation
+    field = model.model_fields.get(rule)
+    return field.title if field is not None else None
 
 
 def _words(place: str, values: dict[str, Any], rules: Rulebook) -> str:

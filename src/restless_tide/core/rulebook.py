@@ -66,12 +66,24 @@ class Who(StrEnum):
 
 
 class PackageRules(Rules):
-    formats: tuple[str, ...] = Field(min_length=1, description="formats taken, such as 'apk', 'ipa' or 'msix'")
-    most_packages: int = Field(default=1, ge=1, description="packages in one build")
-    largest_bytes: int = Field(default=5_000_000_000, gt=0, description="of one package")
-    lowest_target_platform: int | None = Field(default=None, description="the target level a package must reach")
-    first_build_by_hand: bool = Field(default=False, description="the very first build goes in on the store's pages")
-    one_per_processor: bool = Field(default=False, description="each package of a build is for another processor kind")
+    formats: tuple[str, ...] = Field(
+        title="Package formats taken", min_length=1, description="formats taken, such as 'apk', 'ipa' or 'msix'"
+    )
+    most_packages: int = Field(title="Packages in one build", default=1, ge=1, description="packages in one build")
+    largest_bytes: int = Field(
+        title="Largest package in bytes", default=5_000_000_000, gt=0, description="of one package"
+    )
+    lowest_target_platform: int | None = Field(
+        title="Lowest target level", default=None, description="the target level a package must reach"
+    )
+    first_build_by_hand: bool = Field(
+        title="First build by hand", default=False, description="the very first build goes in on the store's pages"
+    )
+    one_per_processor: bool = Field(
+        title="One package per processor kind",
+        default=False,
+        description="each package of a build is for another processor kind",
+    )
     processors_required: dict[str, tuple[str, ...]] = Field(
         default_factory=dict, description="by format: processor kinds that must be among the packages"
     )
@@ -86,10 +98,18 @@ class PackageRules(Rules):
 
 
 class NumberRules(Rules):
-    numbering: Numbering
-    version_must_exceed_live: bool = False
-    largest_number: int = Field(default=1_000_000_000, gt=0, description="of each part of a number")
-    most_parts: int = Field(default=1, ge=1, le=MOST_PARTS, description="parts of a number, with dots between them")
+    numbering: Numbering = Field(title="How numbers rise")
+    version_must_exceed_live: bool = Field(default=False, title="A version must exceed the live one")
+    largest_number: int = Field(
+        title="Largest number", default=1_000_000_000, gt=0, description="of each part of a number"
+    )
+    most_parts: int = Field(
+        title="Parts of a number",
+        default=1,
+        ge=1,
+        le=MOST_PARTS,
+        description="parts of a number, with dots between them",
+    )
 
 
 class Question(Rules):
@@ -108,7 +128,7 @@ class Question(Rules):
 
 
 class ProcessingRules(Rules):
-    usual_minutes: float = Field(gt=0)
+    usual_minutes: float = Field(title="Usual minutes of processing", gt=0)
     questions: tuple[Question, ...] = ()
 
 
@@ -130,30 +150,42 @@ class CohortRules(Rules):
 
 
 class ReviewRules(Rules):
-    usual_hours: float = Field(gt=0)
-    notes_limit_characters: int = Field(default=600, gt=0, description="counted as notes_counted_in says")
+    usual_hours: float = Field(title="Usual hours of review", gt=0)
+    notes_limit_characters: int = Field(
+        title="Longest release notes", default=600, gt=0, description="counted as notes_counted_in says"
+    )
     notes_counted_in: Literal["characters", "UTF-16 units", "bytes"] = "characters"
-    notes_locales_required: tuple[str, ...] = ()
-    needed_for: tuple[str, ...] = Field(default=("release",), description="what is reviewed: release, trial, texts …")
-    go_together: tuple[str, ...] = Field(default=("build", "notes"), description="items one submission carries")
+    notes_locales_required: tuple[str, ...] = Field(default=(), title="Locales that need release notes")
+    needed_for: tuple[str, ...] = Field(
+        title="What is reviewed", default=("release",), description="what is reviewed: release, trial, texts …"
+    )
+    go_together: tuple[str, ...] = Field(
+        title="What one submission carries", default=("build", "notes"), description="items one submission carries"
+    )
 
 
 class RolloutRules(Rules):
-    dictated_ladder: Ladder | None = Field(default=None, description="the ladder the store dictates; none: any")
-    advance_by_hand: bool = True
-    pauses_allowed: int | None = Field(default=None, ge=0, description="per rollout; none: without limit")
-    finish_early: bool = True
-    finish_while_paused: bool = True
-    halt_when_complete: bool = True
-    after_halt: AfterHalt = AfterHalt.RESUME
-    withdraw: bool = True
-    withdraw_restores_previous: bool = False
+    dictated_ladder: Ladder | None = Field(
+        title="Dictated ladder", default=None, description="the ladder the store dictates; none: any"
+    )
+    advance_by_hand: bool = Field(default=True, title="Stages may be raised by hand")
+    pauses_allowed: int | None = Field(
+        title="Pauses per rollout", default=None, ge=0, description="per rollout; none: without limit"
+    )
+    finish_early: bool = Field(default=True, title="May be finished early")
+    finish_while_paused: bool = Field(default=True, title="May be finished while paused")
+    halt_when_complete: bool = Field(default=True, title="A complete release may be halted")
+    after_halt: AfterHalt = Field(default=AfterHalt.RESUME, title="After a halt it goes on with")
+    withdraw: bool = Field(default=True, title="Releases may be withdrawn")
+    withdraw_restores_previous: bool = Field(default=False, title="Withdrawing brings back the release before")
 
 
 class NameRules(Rules):
-    longest: int = Field(default=64, gt=0, description="characters")
+    longest: int = Field(title="Longest name in characters", default=64, gt=0, description="characters")
     claimed_first: bool = Field(default=False, description="the name is claimed before anything else")
-    lapses_unused_days: int | None = Field(default=None, gt=0, description="a claim lapses without a build")
+    lapses_unused_days: int | None = Field(
+        title="Days until an unused name lapses", default=None, gt=0, description="a claim lapses without a build"
+    )
 
 
 class FieldRules(Rules):

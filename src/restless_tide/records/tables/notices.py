@@ -7,7 +7,7 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, Index, LargeBinary, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from restless_tide.core.notice import DeliveryState
+from restless_tide.core.notice import DELIVERY, DeliveryState
 from restless_tide.records.columns import Base, key
 
 
@@ -54,7 +54,7 @@ class Delivery(Base):
     id: Mapped[str] = key("de")
     notice_id: Mapped[str] = mapped_column(ForeignKey("notices.id"))
     subscription_id: Mapped[str] = mapped_column(ForeignKey("subscriptions.id"))
-    state: Mapped[DeliveryState] = mapped_column(default=DeliveryState.QUEUED)
+    state: Mapped[DeliveryState] = mapped_column(default=DELIVERY.initial)
     attempts: Mapped[int] = mapped_column(default=0)
     try_after: Mapped[datetime | None]
     settled_at: Mapped[datetime | None]

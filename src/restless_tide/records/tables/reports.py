@@ -9,7 +9,7 @@ from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from restless_tide.core.notice import DeliveryState
-from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.report import REPORT, ReportKind, ReportState
 from restless_tide.records.columns import Base, key
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ class FieldReport(Base):
     source: Mapped[str]
     source_ref: Mapped[str | None]
     kind: Mapped[ReportKind]
-    state: Mapped[ReportState] = mapped_column(default=ReportState.NEW)
+    state: Mapped[ReportState] = mapped_column(default=REPORT.initial)
     text: Mapped[str] = mapped_column(default="")
     device: Mapped[str] = mapped_column(default="")
     system: Mapped[str] = mapped_column(default="")

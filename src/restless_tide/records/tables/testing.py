@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import ForeignKey, Index, LargeBinary, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from restless_tide.core.invitation import InvitationState
+from restless_tide.core.invitation import INVITATION, InvitationState
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.trial import TRIAL, TrialState
 from restless_tide.records.columns import Base, key, sighting_of
@@ -155,7 +155,7 @@ class Invitation(Base):
     id: Mapped[str] = key("in")
     trial_id: Mapped[str] = mapped_column(ForeignKey("trials.id"))
     tester_id: Mapped[str] = mapped_column(ForeignKey("testers.id"))
-    state: Mapped[InvitationState] = mapped_column(default=InvitationState.QUEUED, index=True)
+    state: Mapped[InvitationState] = mapped_column(default=INVITATION.initial, index=True)
     created_at: Mapped[datetime]
     changed_at: Mapped[datetime]
     moments: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
