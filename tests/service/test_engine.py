@@ -16,6 +16,7 @@ from typing import Any
 
 import httpx
 import pytest
+from sqlalchemy import delete, update
 from standardwebhooks import Webhook
 
 from restless_tide.client import Invalid, StoreUnreachable, Tide
@@ -25,8 +26,11 @@ from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.settings import Settings, settings_from
 from restless_tide.engine.lease import EngineLease
+from restless_tide.engine.worker import Engine
+from restless_tide.records import tables
 from tests.harbour import Harbour, leg_of, until
 from tests.patience import OPENLY
+from tests.ports import own_ports
 
 _keys = itertools.count(1)
 
@@ -44,7 +48,7 @@ def ready(address: str) -> dict[str, str]:
 
 def test_of_two_services_on_one_database_one_works_and_the_other_takes_over(own_harbour: Harbour) -> None:
     harbour = own_harbour
-    second_port = harbour.processes.ports.desk + 50
+    second_port = own_ports().desk
     environment = harbour.processes.desk_environment() | {"TIDE_PORT": str(second_port)}
     second = subprocess.Popen(
         [sys.executable, "-m", "restless_tide.service.serve"], env=environment, stderr=subprocess.DEVNULL
@@ -94,6 +98,38 @@ def test_what_an_engine_writes_after_it_lost_the_lease_is_not_kept(tmp_path: Any
         act.tell("late", "test")
     with desk.act("p-somebody") as act:
         act.tell("people go on", "test")
+    desk.close()
+
+
+# what wakes whom
+
+
+def test_a_loop_is_woken_by_the_tables_that_it_reads_and_by_no_others(tmp_path: Any) -> None:
+    desk = Desk(Settings(data=tmp_path), RealClock())
+    engine = Engine(desk)
+    bells = dict(zip(("orders", "tides", "sightings", "mail", "notices"), engine._bells, strict=True))
+
+    def woken() -> set[str]:
+        rung = {name for name, (bell, _) in bells.items() if bell.is_set()}
+        for bell, _ in engine._bells:
+            bell.clear()
+        return rung
+
+    with desk.act("p-ida") as act:
+        act.log("looked", "nothing")
+    assert woken() == set()
+    with desk.act("p-ida") as act:
+        act.session.add(tables.Tester(email="wren@example.org", name="", created_at=act.now))
+    assert woken() == {"mail"}
+    with desk.act("p-ida") as act:
+        act.session.execute(update(tables.Tester).values(name="Wren"))
+    assert woken() == {"mail"}, "also where no row was read"
+    with desk.act("p-ida") as act:
+        act.session.execute(delete(tables.Delivery))
+    assert woken() == {"notices"}
+    desk.ring()
+    assert woken() == set(bells)
+    engine._courier.close()
     desk.close()
 
 
