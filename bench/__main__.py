@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, stores, testing
+from bench import builds, commands, stores, testing
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -68,7 +68,7 @@ def engine(processes: Processes, tide: Tide, folder: Path) -> None:
 
 def of_builds(folder: Path) -> None:
     builds.reading(folder)
-    with Processes(folder / "builds", free_ports(41_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
+    with Processes(folder / "builds", free_ports(26_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
         processes.start_all()
         add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
         with Tide(processes.ports.address) as visitor:
@@ -80,9 +80,19 @@ def of_builds(folder: Path) -> None:
             builds.listing(processes, tide)
 
 
+def of_commands(folder: Path) -> None:
+    with Processes(folder / "commands", free_ports(28_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
+        processes.start_all()
+        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
+        with Tide(processes.ports.address) as visitor:
+            visitor.people.sign_in(EMAIL, PASSWORD)
+            commands.commands(processes, visitor.people.make_token("bench").value, folder)
+    commands.many_apps(folder)
+
+
 def of_testing(folder: Path) -> None:
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
-    with Processes(folder / "testing", free_ports(42_000), fast, stores=("openfield",)) as processes:
+    with Processes(folder / "testing", free_ports(27_000), fast, stores=("openfield",)) as processes:
         processes.start_all()
         add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
         with Tide(processes.ports.address) as visitor:
@@ -98,7 +108,7 @@ def of_testing(folder: Path) -> None:
 
 def of_the_desk(folder: Path) -> None:
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
-    with Processes(folder / "desk", free_ports(40_000), fast) as processes:
+    with Processes(folder / "desk", free_ports(25_000), fast) as processes:
         processes.start_all()
         add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
         with Tide(processes.ports.address) as tide:
@@ -114,7 +124,7 @@ def of_the_desk(folder: Path) -> None:
     print(f"\nmake tour: {time.perf_counter() - began:.0f} s, exit code {done.returncode}")
 
 
-PARTS = {"builds": of_builds, "testing": of_testing, "desk": of_the_desk}
+PARTS = {"commands": of_commands, "builds": of_builds, "testing": of_testing, "desk": of_the_desk}
 
 
 def main() -> None:

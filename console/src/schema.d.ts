@@ -2482,6 +2482,12 @@ export interface components {
             live_version: string | null;
             /** Newest Build */
             newest_build: string | null;
+            next_phase: components["schemas"]["LegPhase"] | null;
+            /**
+             * Next Version
+             * @description what comes after the one that matters now
+             */
+            next_version: string | null;
             phase: components["schemas"]["LegPhase"] | null;
             /** Platform */
             platform: string;
@@ -2495,7 +2501,7 @@ export interface components {
             store_title: string;
             /**
              * Version
-             * @description the release that matters now
+             * @description the release that matters now: on its way, else what comes next
              */
             version: string | null;
         };

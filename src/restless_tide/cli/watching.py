@@ -42,7 +42,7 @@ def _overview(call: Call) -> None:
         for needed in told.desk_calls:
             call.say(f"  The desk: {needed.said}")
         call.say("")
-        table = call.table("APP", "STORE", "LIVE", "NOW", "SHARE", "NEXT STAGE", "NEWEST BUILD")
+        table = call.table("APP", "STORE", "LIVE", "NOW", "SHARE", "NEXT STAGE", "COMES NEXT", "NEWEST BUILD")
         for row in told.rows:
             table.add_row(
                 cell(row.app_title),
@@ -51,6 +51,7 @@ def _overview(call: Call) -> None:
                 cell(_now(row)),
                 _gauge(row),
                 moment(row.stage_ends_at, told.now),
+                cell(f"{row.next_version} {row.next_phase}" if row.next_version else "–"),
                 row.newest_build or "–",
             )
         call.show(table, empty="Nothing here yet. First: tide store connect, tide app add, tide berth open.")

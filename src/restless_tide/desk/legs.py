@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime, timedelta
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -32,8 +33,18 @@ def leg_subject(leg: Leg) -> str:
     return f"release {leg.release.version} at {leg.berth.store.name}"
 
 
+_ladders: dict[int, tuple[dict[str, Any], Ladder]] = {}
+_MOST_LADDERS = 1000
+
+
 def ladder_of(leg: Leg) -> Ladder:
-    return Ladder.model_validate(leg.ladder)
+    """The leg's ladder, made once of equal documents: the records keep these as one value."""
+    known = _ladders.get(id(leg.ladder))
+    if known is None or known[0] is not leg.ladder:
+        if len(_ladders) >= _MOST_LADDERS:
+            _ladders.clear()
+        known = _ladders[id(leg.ladder)] = (leg.ladder, Ladder.model_validate(leg.ladder))
+    return known[1]
 
 
 def progress_of(leg: Leg) -> Progress:

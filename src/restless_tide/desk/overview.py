@@ -11,11 +11,11 @@ from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.invitation import InvitationState
-from restless_tide.core.leg import LegPhase
+from restless_tide.core.leg import LAUNCHED, LegPhase
 from restless_tide.core.notice import lapse_mark
-from restless_tide.core.order import OrderState
+from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
-from restless_tide.core.rollout import RolloutState
+from restless_tide.core.rollout import ON_ITS_WAY, OVER, ROLLOUT, RolloutState
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import legs, rulebooks, standing
@@ -23,7 +23,6 @@ from restless_tide.records.tables import (
     App,
     Berth,
     Build,
-    Cohort,
     Consignment,
     FieldReport,
     Invitation,
@@ -37,11 +36,9 @@ from restless_tide.records.tables import (
 )
 
 _TROUBLED_AFTER_ATTEMPTS = 2
-_BEFORE_LAUNCH = frozenset(
-    {LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED}
-)
-
-_PAST = frozenset({RolloutState.SUPERSEDED, RolloutState.WITHDRAWN, RolloutState.COMPLETE})
+_BEFORE_LAUNCH = frozenset(LegPhase) - LAUNCHED
+_UNDER_WAY = ON_ITS_WAY | {RolloutState.HALTED}
+_PAST = OVER | {RolloutState.COMPLETE}
 
 
 @dataclass(frozen=True)
@@ -59,24 +56,88 @@ class BerthView:
 
     berth: Berth
     live: Leg | None
+    under_way: Leg | None
+    """On its way up the ladder, or halted there."""
+    following: Leg | None
+    """Drafted, under review or approved: what comes next."""
     current: Leg | None
+    """Of these the one that matters now, or else the latest that was taken down."""
     newest_build: Build | None
+    confirmed: bool
+    """Whether everything ordered of the current one is confirmed by the store."""
     calls: tuple[Call, ...]
 
 
+@dataclass
+class _Read:
+    """What the overview asks of all berths at once, by berth, and orders by leg."""
+
+    legs: dict[str, list[Leg]]
+    newest_build: dict[str, Build]
+    stuck: dict[str, list[Consignment]]
+    newest_sent_at: dict[str, datetime]
+    turned_down: dict[str, list[Trial]]
+    pending: dict[str, list[Order]]
+    refused: dict[str, Order]
+
+
 def look_over(session: Session) -> list[BerthView]:
-    """Every app at every store, by app and store; the legs of all berths are read at once."""
+    """Every app at every store, by app and store; everything is read in a few queries, however many berths there are."""
     berths = session.scalars(select(Berth).options(joinedload(Berth.app), joinedload(Berth.store))).all()
-    by_berth: dict[str, list[Leg]] = defaultdict(list)
+    read = _read(session)
+    views = [_view(session, berth, read) for berth in berths]
+    return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
+
+
+def _read(session: Session) -> _Read:
+    legs_of: dict[str, list[Leg]] = defaultdict(list)
     for leg in session.scalars(
         select(Leg)
         .join(Release)
+        .where(Leg.state != RolloutState.SUPERSEDED)
         .options(contains_eager(Leg.release), selectinload(Leg.rounds), selectinload(Leg.sighting))
         .order_by(Release.created_at.desc())
     ):
-        by_berth[leg.berth_id].append(leg)
-    views = [_view(session, berth, by_berth[berth.id]) for berth in berths]
-    return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
+        legs_of[leg.berth_id].append(leg)
+    sent = select(Consignment.berth_id, func.max(Consignment.created_at)).group_by(Consignment.berth_id)
+    stuck: dict[str, list[Consignment]] = defaultdict(list)
+    for consignment in session.scalars(
+        select(Consignment)
+        .where(Consignment.state.in_((ConsignmentState.HELD, ConsignmentState.REFUSED)))
+        .options(joinedload(Consignment.build))
+    ):
+        stuck[consignment.berth_id].append(consignment)
+    turned_down: dict[str, list[Trial]] = defaultdict(list)
+    for trial in session.scalars(
+        select(Trial)
+        .where(Trial.state == TrialState.TURNED_DOWN)
+        .options(joinedload(Trial.cohort), joinedload(Trial.consignment))
+    ):
+        turned_down[trial.consignment.berth_id].append(trial)
+    return _Read(
+        legs_of, _newest_builds(session), stuck, dict(session.execute(sent).tuples().all()), turned_down,
+        *_orders(session),
+    )  # fmt: skip
+
+
+def _newest_builds(session: Session) -> dict[str, Build]:
+    """The build handed over last to each berth, by the instant at which it came to the desk."""
+    rank = func.row_number().over(
+        partition_by=Consignment.berth_id, order_by=(Build.created_at.desc(), Build.id.desc())
+    )
+    ranked = select(Consignment.berth_id, Consignment.build_id, rank.label("rank")).join(Build).subquery()
+    newest = select(ranked.c.berth_id, Build).join(Build, Build.id == ranked.c.build_id).where(ranked.c.rank == 1)
+    return dict(session.execute(newest).tuples().all())
+
+
+def _orders(session: Session) -> tuple[dict[str, list[Order]], dict[str, Order]]:
+    """Of all legs: the orders that are not settled, and the last order where the store refused that."""
+    pending: dict[str, list[Order]] = defaultdict(list)
+    for order in session.scalars(select(Order).where(Order.state.in_(PENDING)).order_by(Order.position.desc())):
+        pending[order.lane].append(order)
+    last = select(func.max(Order.position)).join(Leg, Leg.id == Order.lane).group_by(Order.lane)
+    refused = select(Order).where(Order.state == OrderState.REFUSED, Order.position.in_(last))
+    return pending, {order.lane: order for order in session.scalars(refused)}
 
 
 def look_over_stores(session: Session, now: datetime) -> list[tuple[Store, Call]]:
@@ -143,21 +204,20 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
     return calls
 
 
-def _view(session: Session, berth: Berth, of_berth: list[Leg]) -> BerthView:
+def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
+    of_berth = read.legs[berth.id]
     live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
-    current = next((leg for leg in of_berth if leg.state is not RolloutState.SUPERSEDED), None)
-    newest = session.scalar(
-        select(Build)
-        .join(Consignment)
-        .where(Consignment.berth_id == berth.id)
-        .order_by(Build.created_at.desc())
-        .limit(1)
-    )
-    calls = [*_berth_calls(berth), *_build_calls(session, berth), *_trial_calls(session, berth)]
+    under_way = next((leg for leg in of_berth if leg.state in _UNDER_WAY), None)
+    following = next((leg for leg in of_berth if leg.state is ROLLOUT.initial), None)
+    current = under_way or following or (of_berth[0] if of_berth else None)
+    calls = [*_berth_calls(berth), *_build_calls(berth, read), *_trial_calls(read.turned_down[berth.id])]
     for leg in of_berth:
         if leg is current or leg.state not in _PAST:
-            calls.extend(_leg_calls(session, leg, newest=leg is current))
-    return BerthView(berth, live, current, newest, tuple(calls))
+            calls.extend(_leg_calls(session, leg, read, current=leg is current))
+    confirmed = current is None or not (read.pending.get(current.id) or legs.offered_again(current))
+    return BerthView(
+        berth, live, under_way, following, current, read.newest_build.get(berth.id), confirmed, tuple(calls)
+    )
 
 
 def _berth_calls(berth: Berth) -> list[Call]:
@@ -170,48 +230,26 @@ def _berth_calls(berth: Berth) -> list[Call]:
     ]
 
 
-def _build_calls(session: Session, berth: Berth) -> list[Call]:
+def _build_calls(berth: Berth, read: _Read) -> list[Call]:
     place = f"/apps/{berth.app.name}/builds"
-    stuck = session.scalars(
-        select(Consignment).where(
-            Consignment.berth_id == berth.id, Consignment.state.in_((ConsignmentState.HELD, ConsignmentState.REFUSED))
-        )
-    )
     calls = []
-    for consignment in stuck:
+    for consignment in read.stuck[berth.id]:
         label = f"Build {consignment.build.label}"
         if consignment.state is ConsignmentState.HELD and not consignment.answers:
             calls.append(Call(f"{label} is held: the store asks a question.", place, "blocker"))
-        elif consignment.state is ConsignmentState.REFUSED and not _newer_exists(session, consignment):
+        elif consignment.state is ConsignmentState.REFUSED and read.newest_sent_at[berth.id] <= consignment.created_at:
             calls.append(Call(f"{label} was refused: {consignment.reason}", place, "caution"))
     return calls
 
 
-def _newer_exists(session: Session, consignment: Consignment) -> bool:
-    newer = select(Consignment).where(
-        Consignment.berth_id == consignment.berth_id, Consignment.created_at > consignment.created_at
-    )
-    return session.scalar(newer.limit(1)) is not None
-
-
-def _trial_calls(session: Session, berth: Berth) -> list[Call]:
-    turned_down = session.scalars(
-        select(Trial)
-        .join(Consignment)
-        .join(Cohort, Trial.cohort_id == Cohort.id)
-        .where(Consignment.berth_id == berth.id, Trial.state == TrialState.TURNED_DOWN)
-    )
+def _trial_calls(turned_down: list[Trial]) -> list[Call]:
     return [
-        Call(
-            f"The trial for {trial.cohort.name} was turned down: {trial.reason}",
-            f"/trials/{trial.id}",
-            "blocker",
-        )
+        Call(f"The trial for {trial.cohort.name} was turned down: {trial.reason}", f"/trials/{trial.id}", "blocker")
         for trial in turned_down
     ]
 
 
-def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
+def _leg_calls(session: Session, leg: Leg, read: _Read, *, current: bool) -> list[Call]:
     place = f"/apps/{leg.release.app.name}/releases/{leg.release.version}"
     version, phase = leg.release.version, legs.phase(leg)
     calls = []
@@ -223,7 +261,7 @@ def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
         calls.append(Call(f"{version} is approved and waits for your word.", place, "blocker"))
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
-    elif phase is LegPhase.HALTED and newest:
+    elif phase is LegPhase.HALTED and current:
         possible = [str(option.act) for option in legs.steering(session, leg).values() if option.possible]
         calls.append(
             Call(f"{version} is halted: {' or '.join(['fix it with a new build', *possible])}.", place, "caution")
@@ -231,12 +269,12 @@ def _leg_calls(session: Session, leg: Leg, *, newest: bool) -> list[Call]:
     if legs.offered_again(leg):
         said = f"{leg.berth.store.name} offers {version} again, which was {leg.state}: stop it again, or resume it."
         calls.append(Call(said, place, "blocker"))
-    for order in session.scalars(select(Order).where(Order.lane == leg.id).order_by(Order.position.desc()).limit(3)):
+    for order in read.pending.get(leg.id, ()):
         if order.state is OrderState.SENT and order.attempts >= _TROUBLED_AFTER_ATTEMPTS:
             calls.append(
                 Call(f"{order.kind} for {version} is ordered, not confirmed: {order.trouble}", place, "blocker")
             )
-        elif order.state is OrderState.REFUSED and phase not in _BEFORE_LAUNCH and newest:
-            calls.append(Call(f"The store refused {order.kind} for {version}: {order.trouble}", place, "caution"))
-            break
+    refused = read.refused.get(leg.id)
+    if refused is not None and phase not in _BEFORE_LAUNCH and current:
+        calls.append(Call(f"The store refused {refused.kind} for {version}: {refused.trouble}", place, "caution"))
     return calls

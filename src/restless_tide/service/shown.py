@@ -384,8 +384,9 @@ def order(row: tables.Order) -> OrderTold:
     )
 
 
-def berth_row(session: Session, view: BerthView) -> BerthRow:
+def berth_row(view: BerthView) -> BerthRow:
     row, current = view.berth, view.current
+    following = view.following if view.following is not current else None
     return BerthRow(
         app=row.app.name,
         app_title=row.app.title,
@@ -399,7 +400,9 @@ def berth_row(session: Session, view: BerthView) -> BerthRow:
         share=current.share if current else 0.0,
         ladder=list(legs.ladder_of(current).stages) if current else [],
         stage_ends_at=current.stage_ends_at if current else None,
-        confirmed=not current or not (lanes.pending(session, current.id) or legs.offered_again(current)),
+        confirmed=view.confirmed,
+        next_version=following.release.version if following else None,
+        next_phase=legs.phase(following) if following else None,
         newest_build=view.newest_build.label if view.newest_build else None,
         calls=[CallTold(said=call.said, place=call.place, weight=call.weight) for call in view.calls],
     )

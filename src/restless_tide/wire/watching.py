@@ -30,12 +30,14 @@ class BerthRow(Told):
     platform: str
     berth_state: BerthState
     live_version: str | None
-    version: str | None = Field(description="the release that matters now")
+    version: str | None = Field(description="the release that matters now: on its way, else what comes next")
     phase: LegPhase | None
     share: float
     ladder: list[Stage]
     stage_ends_at: datetime | None
     confirmed: bool
+    next_version: str | None = Field(description="what comes after the one that matters now")
+    next_phase: LegPhase | None
     newest_build: str | None
     calls: list[CallTold]
 

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from restless_tide.core.rollout import ROLLOUT, RolloutState
 from restless_tide.core.round import ROUND, RoundState
-from restless_tide.records.columns import Base, key, sighting_of
+from restless_tide.records.columns import Base, SharedJson, key, sighting_of
 
 if TYPE_CHECKING:
     from restless_tide.records.tables.apps import App, Berth
@@ -45,7 +45,7 @@ class Leg(Base):
     berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), index=True)
     build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
     created_at: Mapped[datetime]
-    ladder: Mapped[dict[str, Any]]
+    ladder: Mapped[dict[str, Any]] = mapped_column(SharedJson)
     needs_word: Mapped[bool] = mapped_column(default=False)
     not_before: Mapped[datetime | None]
     with_other_legs: Mapped[bool] = mapped_column(default=False)

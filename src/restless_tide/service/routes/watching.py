@@ -70,7 +70,7 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
             now=desk.clock.now(),
             apps=len(apps.every(session)),
             stores=len(stores.every(session)),
-            rows=[shown.berth_row(session, view) for view in overview.look_over(session)],
+            rows=[shown.berth_row(view) for view in overview.look_over(session)],
             store_calls=[
                 shown.store_call(row, call) for row, call in overview.look_over_stores(session, desk.clock.now())
             ],

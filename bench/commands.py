@@ -1,0 +1,110 @@
+"""The command line as whole processes, and the overview of many apps."""
+
+from __future__ import annotations
+
+import os
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+
+from sqlalchemy import text
+
+from bench.measuring import run, say, timed
+from restless_tide.core.ladder import USUAL_LADDER
+from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.rollout import RolloutState
+from restless_tide.core.round import RoundState
+from restless_tide.demo.processes import STORES, Processes
+from restless_tide.desk import overview
+from restless_tide.desk.clock import RealClock
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.settings import Settings
+from restless_tide.records import tables
+from restless_tide.service import shown
+from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
+from restless_tide.standins.packages import PackageRecipe, write_apk
+
+APPS = 500
+_NOW = datetime.now(UTC)
+_RAW = """
+    SELECT apps.name, apps.title, stores.name, berths.platform, releases.version, legs.state, legs.share, legs.ladder,
+           legs.stage_ends_at, builds.version, builds.number, sightings.state, sightings.share
+    FROM berths JOIN apps ON apps.id = berths.app_id JOIN stores ON stores.id = berths.store_id
+    JOIN legs ON legs.berth_id = berths.id JOIN releases ON releases.id = legs.release_id
+    JOIN builds ON builds.id = legs.build_id LEFT JOIN sightings ON sightings.subject = legs.id
+    WHERE legs.state != 'superseded' ORDER BY apps.title, stores.name
+"""
+
+
+def commands(processes: Processes, token: str, folder: Path) -> None:
+    """Whole processes, from the shell's start to the end."""
+    print("\nCommands, as whole processes")
+    os.environ.update(TIDE_URL=processes.ports.address, TIDE_TOKEN=token)
+    tide, python = Path(sys.executable).with_name("tide"), sys.executable
+    package = write_apk(folder / "small.apk", PackageRecipe("org.example.small", "1.0.0", 1, "Small"))
+    bare = timed(lambda: run(python, "-c", "import argparse, httpx"), 9)
+    say("tide overview", timed(lambda: run(tide, "overview"), 9), "import argparse, httpx", bare)
+    say("tide --help", timed(lambda: run(tide, "--help"), 9), "import argparse, httpx", bare)
+    nothing = timed(lambda: run(python, "-c", "pass"), 9)
+    say("tide build inspect, a small package", timed(lambda: run(tide, "build", "inspect", package), 9), "python -c pass", nothing)  # fmt: skip
+
+
+def many_apps(folder: Path) -> None:
+    """The overview as the service makes it, of APPS apps at three stores, against one raw SELECT of the same figures."""
+    desk = Desk(Settings(data=folder / "many"), RealClock())
+    with desk.database.writing() as session:
+        stores = []
+        for name in STORES:
+            rules = read_rulebook((RULEBOOKS / f"{name}.toml").read_text(encoding="utf-8"))
+            stores.append(tables.Store(name=name, may=[], rulebook=rules.model_dump(mode="json"), connected_at=_NOW))
+        session.add_all(stores)
+        session.flush()
+        for number in range(APPS):
+            _app(session, stores, number)
+
+    def ours() -> None:
+        with desk.look() as session:
+            rows = [shown.berth_row(view) for view in overview.look_over(session)]
+            assert len(rows) == APPS * len(STORES)
+
+    def raw() -> None:
+        with desk.look() as session:
+            assert len(session.connection().execute(text(_RAW)).all()) == APPS * len(STORES)
+
+    say(f"the overview of {APPS} apps at three stores", timed(ours), "one SELECT of the same figures", timed(raw))
+    desk.close()
+
+
+def _app(session: object, stores: list[tables.Store], number: int) -> None:
+    add = session.add  # type: ignore[attr-defined]
+    flush = session.flush  # type: ignore[attr-defined]
+    app = tables.App(name=f"app{number}", title=f"App {number}", created_at=_NOW)
+    add(app)
+    flush()
+    release = tables.Release(app_id=app.id, version="1.0.0", created_at=_NOW)
+    add(release)
+    flush()
+    for store in stores:
+        platform = store.rulebook["platforms"][0]
+        berth = tables.Berth(
+            app_id=app.id, store_id=store.id, listed_name=app.title, platform=platform,
+            identifier=f"org.example.app{number}", language="en", created_at=_NOW, store_ref=f"berth-{number}",
+        )  # fmt: skip
+        build = tables.Build(
+            app_id=app.id, platform=platform, version="1.0.0", number=BuildNumber(1), created_at=_NOW, created_by="b"
+        )
+        add(berth)
+        add(build)
+        flush()
+        leg = tables.Leg(
+            release_id=release.id, berth_id=berth.id, build_id=build.id, created_at=_NOW, state=RolloutState.RISING,
+            ladder=USUAL_LADDER.model_dump(mode="json"), stage=0, share=0.05, running_since=_NOW, launched_at=_NOW,
+        )  # fmt: skip
+        add(leg)
+        flush()
+        add(
+            tables.Round(
+                leg_id=leg.id, number=1, build_id=build.id, submitted_at=_NOW, changed_at=_NOW,
+                store_ref=f"sub-{number}", state=RoundState.APPROVED,
+            )
+        )  # fmt: skip
