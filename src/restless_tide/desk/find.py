@@ -81,7 +81,7 @@ def cohort(session: Session, app_row: App, name: str) -> Cohort:
         select(Cohort).where(Cohort.app_id == app_row.id, or_(Cohort.name == name, Cohort.id == name))
     )
     names = session.scalars(select(Cohort.name).where(Cohort.app_id == app_row.id)).all()
-    return found or _missing("cohort", name, names, f"Make it with: tide cohort add --app {app_row.name} --name NAME")
+    return found or _missing("cohort", name, names, f"Make it with: tide cohort add {name} --app {app_row.name}")
 
 
 def cohorts(session: Session, app_row: App, names: Sequence[str]) -> list[Cohort]:
@@ -154,7 +154,10 @@ def release(session: Session, app_row: App, version: str) -> Release:
         return found
     versions = session.scalars(select(Release.version).where(Release.app_id == app_row.id)).all()
     return _missing(
-        "release", version, versions, f"Draft it with: tide release draft --app {app_row.name} --version {version}"
+        "release",
+        version,
+        versions,
+        f"Draft it with: tide release draft {version} --app {app_row.name} --leg STORE=BUILD",
     )
 
 
