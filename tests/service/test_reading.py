@@ -11,9 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.errors import Invalid, PackageUnreadable
 from restless_tide.desk import reading
-from restless_tide.desk.reading import PackageReader
+from restless_tide.desk.reading import PackageReader, SymbolsTold
 from restless_tide.standins.packages import PackageRecipe, write_apk
 
 MIB = 1024 * 1024
@@ -61,14 +61,16 @@ def test_a_package_that_takes_too_long_is_refused_and_the_next_is_read(
 
     path = str(well(tmp_path))
     monkeypatch.setattr(reading, "inspect_package", never)
-    assert "more than 1 seconds of a processor" in reading._read_apart(path, SHA256, 512 * MIB, 1)
+    assert "more than 1 seconds of a processor" in reading._read_apart({"path": path, "sha256": SHA256}, 512 * MIB, 1)
     monkeypatch.undo()
     assert "org.example.well" in reading._read_apart(path, SHA256, 512 * MIB, 20)
 
 
 def test_memory_beyond_the_bound_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(reading, "inspect_package", lambda source, sha256: bytearray(400 * MIB))
-    assert "more than 96 MiB of memory" in reading._read_apart(str(well(tmp_path)), SHA256, 96 * MIB, 20)
+    assert "more than 96 MiB of memory" in reading._read_apart(
+        {"path": str(well(tmp_path)), "sha256": SHA256}, 96 * MIB, 20
+    )
 
 
 def test_what_is_no_package_is_told_as_the_formats_tell_it(reader: PackageReader, tmp_path: Path) -> None:
@@ -84,3 +86,25 @@ def test_a_reader_that_was_killed_is_replaced(reader: PackageReader, tmp_path: P
     os.kill(reader._idle[0].pid, signal.SIGKILL)
     reader._idle[0].wait()
     assert reader.read(path, SHA256).version == "1.0"
+
+
+def name_map(classes: int) -> str:
+    methods = "".join(
+        f"    {line}:{line + 8}:void method{line}(int):{line}:{line + 8} -> m{line}\n" for line in range(1, 20)
+    )
+    return "".join(f"org.example.Class{number} -> a.b{number}:\n{methods}" for number in range(classes))
+
+
+def test_a_symbol_file_is_looked_at_apart_and_one_that_takes_too_much_is_refused(
+    reader: PackageReader, tmp_path: Path
+) -> None:
+    path = tmp_path / "names"
+    path.write_text(name_map(3))
+    assert reader.look_at_symbols(path, "names.txt") == SymbolsTold("name map", "")
+    path.write_text(name_map(20_000))
+    with pytest.raises(Invalid, match="It takes more than") as refused:
+        reader.look_at_symbols(path, "names.txt")
+    assert refused.value.code == "symbols-unreadable"
+    path.write_text("no names at all")
+    with pytest.raises(Invalid, match="names"):
+        reader.look_at_symbols(path, "names.txt")

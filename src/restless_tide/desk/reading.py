@@ -1,4 +1,5 @@
-"""Packages are read apart: in a process with bounds on memory and time, so that an aimed package harms nobody but itself.
+"""Packages and symbol files are read apart: in a process with bounds on memory and time, so that an aimed file harms
+nobody but itself.
 
     python -m restless_tide.desk.reading
 
@@ -17,10 +18,12 @@ import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.crashes import read_symbols
+from restless_tide.core.errors import Invalid, PackageUnreadable, TideError
 from restless_tide.core.packages import Facts, inspect_package
 
 READERS = 2
@@ -30,7 +33,15 @@ PROCESSOR_SECONDS = 20
 BYTES_A_SECOND = 20_000_000
 """A large file is given so much longer, for its digest."""
 MOST_FACTS_BYTES = 16 * 1024 * 1024
-_REMEDY = "A package that a build makes takes far less. Build it again, and look at what was changed in it since."
+_REMEDY = "A file that a build makes takes far less. Build it again, and look at what was changed in it since."
+
+
+@dataclass(frozen=True)
+class SymbolsTold:
+    """What a symbol file is, and what ties it to a program; empty for a name map."""
+
+    kind: str
+    identity: str
 
 
 class PackageReader:
@@ -44,18 +55,28 @@ class PackageReader:
 
     def read(self, path: Path, sha256: str) -> Facts:
         """The facts of the package at ``path``. Raises PackageUnreadable, also where reading it goes beyond the bounds."""
-        with self._reader() as reader:
-            assert reader.stdin is not None
-            assert reader.stdout is not None
-            reader.stdin.write(json.dumps({"path": str(path), "sha256": sha256}) + "\n")
-            reader.stdin.flush()
-            line = reader.stdout.readline()
-            if not line:
-                raise PackageUnreadable("The package could not be read.", remedy=_REMEDY)
-            told = json.loads(line)
+        told = self._ask({"path": str(path), "sha256": sha256})
         if "facts" in told:
             return Facts.model_validate(told["facts"])
         raise PackageUnreadable(told["detail"], remedy=told["remedy"], code=told["code"])
+
+    def look_at_symbols(self, path: Path, name: str) -> SymbolsTold:
+        """What the symbol file at ``path`` is. Raises Invalid, also where reading it goes beyond the bounds."""
+        told = self._ask({"path": str(path), "symbols": name})
+        if "kind" in told:
+            return SymbolsTold(told["kind"], told["identity"])
+        code = "symbols-unreadable" if told["code"] == PackageUnreadable.code else told["code"]
+        raise Invalid(told["detail"], remedy=told["remedy"], code=code)
+
+    def _ask(self, wanted: dict[str, str]) -> dict[str, Any]:
+        with self._reader() as reader:
+            assert reader.stdin is not None
+            assert reader.stdout is not None
+            reader.stdin.write(json.dumps(wanted) + "\n")
+            reader.stdin.flush()
+            line = reader.stdout.readline()
+        told: dict[str, Any] = json.loads(line or _refused("The file could not be read."))
+        return told
 
     def close(self) -> None:
         with self._lock:
@@ -105,20 +126,20 @@ def main() -> None:
     memory_bytes, processor_seconds = int(sys.argv[1]), int(sys.argv[2])
     for line in sys.stdin:
         asked = json.loads(line)
-        sys.stdout.write(_read_apart(asked["path"], asked["sha256"], memory_bytes, processor_seconds) + "\n")
+        sys.stdout.write(_read_apart(asked, memory_bytes, processor_seconds) + "\n")
         sys.stdout.flush()
 
 
-def _read_apart(path: str, sha256: str, memory_bytes: int, processor_seconds: int) -> str:
-    """The answer of a fork that reads one package, or what its end says."""
+def _read_apart(asked: dict[str, str], memory_bytes: int, processor_seconds: int) -> str:
+    """The answer of a fork that reads one file, or what its end says."""
     out, into = os.pipe()
     child = os.fork()
     if child == 0:
         try:
             os.close(out)
-            _bound(memory_bytes, processor_seconds + os.path.getsize(path) // BYTES_A_SECOND)
+            _bound(memory_bytes, processor_seconds + os.path.getsize(asked["path"]) // BYTES_A_SECOND)
             with os.fdopen(into, "w") as answer:
-                answer.write(_answer(path, sha256))
+                answer.write(_answer(asked))
             os._exit(0)
         except MemoryError:
             os._exit(1)
@@ -132,14 +153,14 @@ def _read_apart(path: str, sha256: str, memory_bytes: int, processor_seconds: in
         os.kill(child, signal.SIGKILL)
     code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
     if endless:
-        return _refused(f"The package says more of itself than {MOST_FACTS_BYTES // 1024**2} MiB.")
+        return _refused(f"The file says more of itself than {MOST_FACTS_BYTES // 1024**2} MiB.")
     if code == 0:
         return content.decode()
     if code in (-signal.SIGXCPU, -signal.SIGKILL):
-        return _refused(f"It takes more than {processor_seconds} seconds of a processor to read this package.")
+        return _refused(f"It takes more than {processor_seconds} seconds of a processor to read this file.")
     if code == 1:
-        return _refused(f"It takes more than {memory_bytes // 1024**2} MiB of memory to read this package.")
-    return _refused("The package could not be read.")
+        return _refused(f"It takes more than {memory_bytes // 1024**2} MiB of memory to read this file.")
+    return _refused("The file could not be read.")
 
 
 def _bound(memory_bytes: int, seconds: int) -> None:
@@ -150,11 +171,14 @@ def _bound(memory_bytes: int, seconds: int) -> None:
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 5))
 
 
-def _answer(path: str, sha256: str) -> str:
+def _answer(asked: dict[str, str]) -> str:
     try:
-        with open(path, "rb") as source:
-            facts = inspect_package(source, sha256)
-    except PackageUnreadable as wrong:
+        if "symbols" in asked:
+            found = read_symbols(Path(asked["path"]).read_bytes(), asked["symbols"])
+            return json.dumps({"kind": found.kind, "identity": found.identity})
+        with open(asked["path"], "rb") as source:
+            facts = inspect_package(source, asked["sha256"])
+    except TideError as wrong:
         return _refused(wrong.detail, wrong.remedy, wrong.code)
     return json.dumps({"facts": facts.model_dump(mode="json")})
 

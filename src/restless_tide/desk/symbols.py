@@ -8,20 +8,29 @@ from collections import OrderedDict
 from sqlalchemy import select
 
 from restless_tide.core.crashes import Symbols, read_symbols
-from restless_tide.core.errors import Conflict
+from restless_tide.core.errors import Conflict, TideError
 from restless_tide.desk import find
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import SymbolFile
 
-_KEPT = 16
-_read: OrderedDict[str, Symbols] = OrderedDict()
+MOST_KEPT_BYTES = 64 * 1024 * 1024
+"""Of symbol files that are kept read, counted as they lie on the disk; the last one always."""
+_read: OrderedDict[str, tuple[int, Symbols]] = OrderedDict()
 _lock = threading.Lock()
 
 
 def keep(desk: Desk, person: str, build_id: str, name: str, content: bytes) -> SymbolFile:
-    """Keep a symbol file. Raises Invalid where it brings no names, Conflict where the build has it already."""
-    found = read_symbols(content, name)
+    """Keep a symbol file. Raises Invalid where it brings no names or takes too much to read, Conflict where the build has
+    it already.
+    """
     sha256 = desk.symbols.keep(content)
+    try:
+        found = desk.reader.look_at_symbols(desk.symbols.path(sha256), name)
+    except TideError:
+        with desk.look() as session:
+            if session.scalar(select(SymbolFile.id).where(SymbolFile.sha256 == sha256).limit(1)) is None:
+                desk.symbols.drop(sha256)
+        raise
     with desk.act(person) as act:
         build = find.build(act.session, build_id)
         if act.session.scalar(
@@ -62,10 +71,10 @@ def _symbols(desk: Desk, row: SymbolFile) -> Symbols:
         known = _read.get(key)
         if known is not None:
             _read.move_to_end(key)
-            return known
+            return known[1]
     found = read_symbols(desk.symbols.read(row.sha256), row.name)
     with _lock:
-        _read[key] = found
-        while len(_read) > _KEPT:
+        _read[key] = row.size_bytes, found
+        while len(_read) > 1 and sum(size for size, _ in _read.values()) > MOST_KEPT_BYTES:
             _read.popitem(last=False)
     return found
