@@ -63,7 +63,7 @@ def test_a_package_that_takes_too_long_is_refused_and_the_next_is_read(
     monkeypatch.setattr(reading, "inspect_package", never)
     assert "more than 1 seconds of a processor" in reading._read_apart({"path": path, "sha256": SHA256}, 512 * MIB, 1)
     monkeypatch.undo()
-    assert "org.example.well" in reading._read_apart(path, SHA256, 512 * MIB, 20)
+    assert "org.example.well" in reading._read_apart({"path": path, "sha256": SHA256}, 512 * MIB, 20)
 
 
 def test_memory_beyond_the_bound_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
