@@ -59,7 +59,6 @@ def engine(processes: Processes, tide: Tide, folder: Path) -> None:
     halted = stores.halting(processes, tide)
     said = f"halting {stores.LEGS} legs over three stores, act to last word"
     say(said, halted.all, f"{stores.LEGS} halts called bare, 8 at once", halted.bare)
-    say(said, halted.all, f"{stores.LEGS} drills called bare, 8 at once", halted.drills)
     say("one halt while the others run, act to the store's record", halted.among, "one halt alone", halted.alone)
     memory = stores.remembering(processes, tide, MEMORY_MINUTES)
     told = ", ".join(f"{kib / 1024:.0f}" for kib in memory)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
@@ -39,11 +38,11 @@ _RAW = """
 def commands(processes: Processes, token: str, folder: Path) -> None:
     """Whole processes, from the shell's start to the end."""
     print("\nCommands, as whole processes")
-    os.environ.update(TIDE_URL=processes.ports.address, TIDE_TOKEN=token)
     tide, python = Path(sys.executable).with_name("tide"), sys.executable
+    reached = ("--url", processes.ports.address, "--token", token)
     package = write_apk(folder / "small.apk", PackageRecipe("org.example.small", "1.0.0", 1, "Small"))
     bare = timed(lambda: run(python, "-c", "import argparse, httpx"), 9)
-    say("tide overview", timed(lambda: run(tide, "overview"), 9), "import argparse, httpx", bare)
+    say("tide overview", timed(lambda: run(tide, "overview", *reached), 9), "import argparse, httpx", bare)
     say("tide --help", timed(lambda: run(tide, "--help"), 9), "import argparse, httpx", bare)
     nothing = timed(lambda: run(python, "-c", "pass"), 9)
     say("tide build inspect, a small package", timed(lambda: run(tide, "build", "inspect", package), 9), "python -c pass", nothing)  # fmt: skip

@@ -262,12 +262,11 @@ def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, flo
 @dataclass(frozen=True)
 class Halted:
     """Seconds: from the first of LEGS halts ordered to the last confirmed; of as many halts over three stores that are
-    called bare, while nobody listens for the stores' events; of as many drills called bare; from the act to the store's
-    own record for one halt while the others run, and for one alone."""
+    called bare, while nobody listens for the stores' events; from the act to the store's own record for one halt while the
+    others run, and for one alone."""
 
     all: float
     bare: float
-    drills: float
     among: float
     alone: float
 
@@ -318,12 +317,11 @@ def halting(processes: Processes, tide: Tide) -> Halted:
             list(hands.map(lambda one: call(*one), calls))
         return time.perf_counter() - began
 
-    drills = bare(lambda gateway, _: gateway.drill("halt", uuid.uuid4().hex))
     halts = bare(lambda gateway, number: gateway.steer(f"{BARE}-fleet{number}", "halt", "bench", uuid.uuid4().hex))
     for name in STORES:
         control(processes, name, "mischief", {"push_off": False})
         gateways[name].close()
-    return Halted(ours, halts, drills, among, alone)
+    return Halted(ours, halts, among, alone)
 
 
 def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:

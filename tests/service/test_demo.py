@@ -100,6 +100,7 @@ def test_the_tour_walks_the_whole_way(tmp_path: Path) -> None:
     done = subprocess.run(
         [sys.executable, "-m", "restless_tide.demo.tour"],
         cwd=tmp_path,
+        env=os.environ | {"TIDE_URL": "http://127.0.0.1:9", "TIDE_TOKEN": "tide_of_another_desk"},
         capture_output=True,
         text=True,
         timeout=WHOLE_WAY_SECONDS,

@@ -43,6 +43,8 @@ class Tour:
     def __init__(self, folder: Path, processes: Processes) -> None:
         self._folder = folder
         self._processes = processes
+        for name in [name for name in os.environ if name.startswith("TIDE_")]:
+            del os.environ[name]  # the settings of another desk, such as the demo's
         os.environ.update(processes.desk_environment())
         os.environ.update(
             TIDE_URL=processes.ports.address,

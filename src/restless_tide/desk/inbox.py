@@ -106,10 +106,12 @@ def groups(session: Session, app_name: str, build_id: str | None = None, limit: 
     if build_id is not None:
         of_these.append(FieldReport.build_id == find.build(session, build_id).id)
     times = func.count()
-    found = session.execute(
+    frequent = select(mark, times).where(*of_these).group_by(mark).order_by(times.desc(), mark).limit(limit)
+    often = {name: count for name, count in session.execute(frequent).tuples() if name is not None}
+    of_these.append(mark.in_(often))
+    told = session.execute(
         select(
             mark,
-            times,
             func.count(FieldReport.tester_id.distinct()),
             func.sum(case((FieldReport.state.in_(OPEN), 1), else_=0)),
             func.min(FieldReport.received_at),
@@ -117,20 +119,19 @@ def groups(session: Session, app_name: str, build_id: str | None = None, limit: 
         )
         .where(*of_these)
         .group_by(mark)
-        .order_by(times.desc(), mark)
-        .limit(limit)
     ).all()
-    of_these.append(mark.in_([row[0] for row in found]))
     place = func.row_number().over(partition_by=mark, order_by=(FieldReport.received_at.desc(), FieldReport.id.desc()))
     ranked = select(FieldReport.id, place.label("place")).where(*of_these).subquery()
     newest = select(FieldReport).join(ranked, ranked.c.id == FieldReport.id).where(ranked.c.place == 1)
     by_mark = {row.fingerprint: row for row in session.scalars(newest)}
     builds = _most_common(session, (Build.version + " (" + cast(Build.number, String) + ")"), of_these)
     devices = _most_common(session, FieldReport.device, [*of_these, FieldReport.device != ""])
-    return [
-        Group(by_mark[name], times, people, open_now, first_at, symbolised, builds[name], devices[name])
-        for name, times, people, open_now, first_at, symbolised in found
-    ]
+    found = {
+        name: Group(by_mark[name], often[name], people, open_now, first_at, symbolised, builds[name], devices[name])
+        for name, people, open_now, first_at, symbolised in told
+        if name is not None
+    }
+    return [found[name] for name in often]
 
 
 def _most_common(

@@ -19,6 +19,12 @@ if TYPE_CHECKING:
     from restless_tide.records.tables.testing import Tester, Trial
 
 
+ALIKE = (
+    "app_id", "fingerprint", "received_at", "id", "state", "symbolised", "device", "build_id", "tester_id",
+)  # fmt: skip
+"""Crashes are put together from this index alone."""
+
+
 class FieldReport(Base):
     """What somebody sent back. ``source_ref`` is the store's own name for it; ``stack`` as it came in, ``frames`` with names."""
 
@@ -26,7 +32,7 @@ class FieldReport(Base):
     __table_args__ = (
         UniqueConstraint("store_id", "source_ref"),
         Index("reports_by_app", "app_id", "received_at", "id"),
-        Index("reports_alike", "app_id", "fingerprint"),
+        Index("reports_alike", *ALIKE),
         Index("reports_by_build", "build_id"),
         Index("reports_by_tester", "tester_id"),
     )
