@@ -182,7 +182,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <div v-if="!leg.launched_at" class="row-gap">
           <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
           <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
-          <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Leave it' : 'Change build, ladder, launch' }}</BButton>
+          <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change build, ladder, launch' }}</BButton>
         </div>
         <LegSettings v-if="changing === leg.store" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>

@@ -129,7 +129,7 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
             <td>
               <div v-for="there in known.berths" :key="there.store">
                 {{ there.store_title }} <PhaseWord :phase="there.state" /> <span class="soft">as {{ there.listed_name }}, {{ there.offered }}</span>
-                <BButton v-if="there.state === 'open'" size="sm" variant="link" class="change" :aria-expanded="offering === known.name + there.store" @click="offering = offering === known.name + there.store ? '' : known.name + there.store">{{ offering === known.name + there.store ? 'Leave it' : 'Price, countries, who' }}</BButton>
+                <BButton v-if="there.state === 'open'" size="sm" variant="link" class="change" :aria-expanded="offering === known.name + there.store" @click="offering = offering === known.name + there.store ? '' : known.name + there.store">{{ offering === known.name + there.store ? 'Close' : 'Price, countries, who' }}</BButton>
                 <BerthOffer v-if="offering === known.name + there.store" :app="known.name" :store="there.store" @done="((offering = ''), load())" />
                 <span v-if="there.refused_because" class="refused">{{ there.refused_because }}</span>
                 <span v-if="there.state === 'ordered'" class="soft"> ordered, not confirmed {{ there.waiting_because }}</span>
