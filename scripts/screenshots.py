@@ -128,7 +128,7 @@ def commands(browser: Browser, processes: Processes, token: str) -> None:
 def main() -> None:
     TARGET.mkdir(parents=True, exist_ok=True)
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
-    with tempfile.TemporaryDirectory() as folder, Processes(Path(folder), free_ports(45_000), fast) as processes:
+    with tempfile.TemporaryDirectory() as folder, Processes(Path(folder), free_ports(29_000), fast) as processes:
         processes.start_all()
         add_first_person(processes.desk_environment(), NAME, EMAIL, PASSWORD)
         with Tide(processes.ports.address) as tide:

@@ -134,7 +134,7 @@ def test_an_announced_revision_stands_on_the_stores_page_with_what_it_hits(
         opened.get_by_role("button", name="Sign in").click()
         card = opened.get_by_role("region", name="Slatehouse")
         expect(card.get_by_text("Longest release notes: 1100 → 60")).to_be_visible()
-        expect(card.get_by_text(f"Hits {app.title()} 1.0.0")).to_be_visible()
+        expect(card.get_by_text(f"Affects {app.title()} 1.0.0")).to_be_visible()
         expect(card.get_by_text("Slatehouse wants release notes in de.")).to_be_visible()
         context.close()
     finally:

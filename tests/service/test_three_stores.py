@@ -133,7 +133,7 @@ def test_an_announced_revision_names_the_releases_it_hits_before_its_date_and_is
     assert 19 < days <= 20
     assert harbour.tide.releases.one(app, "1.0.0").legs[0].findings == []
     rows = harbour.tide.watching.overview().store_calls
-    assert any(f"they hit {app.title()} 1.0.0" in row.call.said for row in rows)
+    assert any(f"they affect {app.title()} 1.0.0" in row.call.said for row in rows)
     harbour.pass_hours(24 * 20 + 1)
     taken = until(lambda: harbour.tide.stores.one("slatehouse"), lambda store: store.rulebook_revision == "8")
     assert taken.announced is None
@@ -232,11 +232,11 @@ def test_an_accounts_standing_says_what_it_will_block_and_when(own_coast: Harbou
     with pytest.raises(NotReady, match="without it no price can be set"):
         harbour.tide.apps.offer(app, "northgate", Availability(price=Decimal("2.99"), currency="EUR"))
     calls = [row.call.said for row in harbour.tide.watching.overview().store_calls if row.store == "northgate"]
-    assert any("The membership lapses in 9 days" in said for said in calls)
+    assert any("The membership expires in 9 days" in said for said in calls)
     harbour.processes.kill("desk")
     harbour.processes.start("desk")
     (told,) = until(lambda: harbour.tide.notices.deliveries(), bool)
-    assert told.said == "The membership at northgate lapses in 9 days. After it nothing new can be handed in."
+    assert told.said == "The membership at northgate expires in 9 days. After it nothing new can be handed in."
 
 
 def test_several_accounts_at_one_store_are_kept_apart(coast: Harbour) -> None:

@@ -60,10 +60,10 @@ const heard = computed(() => {
       <ul class="plain-list changes">
         <li v-for="change in store.announced.changes" :key="change.place">{{ change.name }}: <span class="soft">{{ change.before }}</span> → <strong>{{ change.after }}</strong></li>
       </ul>
-      <p v-if="!store.announced.hits.length" class="soft">They hit no app or release of yours.</p>
+      <p v-if="!store.announced.hits.length" class="soft">They affect no app or release of yours.</p>
       <ul v-else class="plain-list hits">
         <li v-for="hit in store.announced.hits" :key="hit.app + hit.version">
-          <strong>Hits {{ hit.app }} {{ hit.version }}</strong>
+          <strong>Affects {{ hit.app }} {{ hit.version }}</strong>
           <span v-for="said in hit.said" :key="said">{{ said }}</span>
         </li>
       </ul>

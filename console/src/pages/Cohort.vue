@@ -157,7 +157,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
         <p v-else class="soft">No store has seen a build on a device yet.</p>
       </article>
       <article class="card-plain"><h2>What they said</h2>
-        <p v-if="Object.keys(cohort.reports).length"><RouterLink :to="`/apps/${app}/reports?cohort=${cohort.name}`">{{ Object.entries(cohort.reports).map(([what, count]) => `${count} ${what}`).join(', ') }}</RouterLink></p>
+        <p v-if="Object.keys(cohort.reports).length"><RouterLink :to="`/apps/${app}/reports?cohort=${cohort.name}`">{{ Object.entries(cohort.reports).map(([what, count]) => `${what.replace(/ (of|in)$/, '')} ${count}`).join(', ') }}</RouterLink></p>
         <p v-else class="soft">Nothing has come back yet.</p>
       </article>
       <article class="card-plain"><h2>Standing brief</h2>

@@ -193,9 +193,9 @@ def _tell_revisions(call: Call, store: StoreTold) -> None:
         for change in store.announced.changes:
             call.say(f"  {change.name}: {change.before} → {change.after}")
         for hit in store.announced.hits:
-            call.say(f"  hits {hit.app} {hit.version or ''}".rstrip() + f": {' '.join(hit.said)}")
+            call.say(f"  affects {hit.app} {hit.version or ''}".rstrip() + f": {' '.join(hit.said)}")
         if not store.announced.hits:
-            call.say("  It hits no app or release of yours.")
+            call.say("  It affects no app or release of yours.")
     for revision in store.revisions:
         if revision.changes:
             call.say(f"\nRevision {revision.revision}, taken in {moment(revision.taken_at)}:")

@@ -93,7 +93,7 @@ def _check_certificates(package: Facts, now: datetime) -> list[Finding]:
             detail = f"The certificate {certificate.subject} lapsed on {certificate.valid_until:%Y-%m-%d}."
             findings.append(_blocker("certificate-lapsed", detail, "signature", "Sign with one that is in date."))
         elif days <= LAPSES_SOON_DAYS:
-            detail = f"The certificate {certificate.subject} lapses in {days:.0f} days."
+            detail = f"The certificate {certificate.subject} expires in {days:.0f} days."
             findings.append(Finding("certificate-lapsing", Level.CAUTION, detail, "signature", "Renew it in time."))
     return findings
 
@@ -114,7 +114,7 @@ def _check_profile(rules: Rulebook, package: Facts, identifier: str, now: dateti
         detail = f"The profile {profile.name} lapsed on {profile.expires_at:%Y-%m-%d}."
         findings.append(_blocker("profile-lapsed", detail, "profile", "Renew the profile and export again."))
     elif days <= LAPSES_SOON_DAYS:
-        detail = f"The profile {profile.name} lapses in {days:.0f} days; nobody can start the build after that."
+        detail = f"The profile {profile.name} expires in {days:.0f} days; nobody can start the build after that."
         findings.append(Finding("profile-lapsing", Level.CAUTION, detail, "profile", "Renew the profile."))
     made_for = profile.identifier.partition(".")[2]
     if made_for and not fnmatch.fnmatchcase(identifier, made_for):

@@ -109,7 +109,7 @@ class Tour:
         self.until("app show marram", "open")
 
     def _rules(self) -> None:
-        self.say("A store announces other rules; the desk says what changes, and what it hits")
+        self.say("A store announces other rules; the desk says what changes, and what it affects")
         self.tide("berth open --app marram --store slatehouse")
         self.tide("berth offer --app marram --store slatehouse --price 4.99 --currency EUR --check")
         self.tide("standin announce slatehouse --in-days 20")

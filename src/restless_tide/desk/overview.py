@@ -193,13 +193,13 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
     for lapse in standing.lapsing(store):
         days = (lapse.until - now).total_seconds() / 86_400
         if lapse_mark(days) is not None:
-            told = "has lapsed" if days <= 0 else f"lapses in {days:.0f} days"
+            told = "has expired" if days <= 0 else f"expires in {days:.0f} days"
             calls.append(Call(f"{lapse.what} {told}. {lapse.blocks}".strip(), "/stores", "caution"))
     following = rulebooks.announced(store)
     if following is not None and (found := rulebooks.hits(session, store, following)):
         named = ", ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found)
         calls.append(
-            Call(f"Other rules from {following.in_force_since:%d %b} on; they hit {named}.", "/stores", "note")
+            Call(f"Other rules from {following.in_force_since:%d %b} on; they affect {named}.", "/stores", "note")
         )
     return calls
 
@@ -258,7 +258,7 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, *, current: bool) -> lis
         reasons = " ".join(last.reasons) if last else ""
         calls.append(Call(f"{version} was rejected: {reasons}", place, "blocker"))
     elif phase is LegPhase.APPROVED and leg.needs_word and leg.word_given_at is None:
-        calls.append(Call(f"{version} is approved and waits for your word.", place, "blocker"))
+        calls.append(Call(f"{version} is approved and waits for your go-ahead.", place, "blocker"))
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and current:

@@ -59,7 +59,7 @@ def blocked_now(store: Store) -> list[str]:
         if paper.state != "valid"
     ]
     if account.standing == "lapsed":
-        told.insert(0, "The membership has lapsed: nothing new can be handed in.")
+        told.insert(0, "The membership has expired: nothing new can be handed in.")
     return told
 
 

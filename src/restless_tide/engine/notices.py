@@ -185,7 +185,7 @@ def notice_lapses(desk: Desk) -> int:
     told = 0
     for key in due.keys() - known:
         ending, days = due[key]
-        said = f"{ending.what} {'has lapsed' if days <= 0 else f'lapses in {days:.0f} days'}. {ending.then}".strip()
+        said = f"{ending.what} {'has expired' if days <= 0 else f'expires in {days:.0f} days'}. {ending.then}".strip()
         with desk.act(ENGINE) as act:
             made = act.notice(NoticeKind.LAPSING, key, ending.subject, said, place=ending.place, app=ending.app)
             told += made is not None

@@ -51,7 +51,7 @@ class Entrance:
         """The client of a bearer token. Raises Refusal."""
         client, until = self._bearers.get(authorization.removeprefix("Bearer "), ("", 0.0))
         if not client or until < time.time() or self._key_of(client) is None:
-            raise Refusal("token-unknown", "This token is unknown or has lapsed.", status=401)
+            raise Refusal("token-unknown", "This token is unknown or has expired.", status=401)
         return client
 
     def new_connection(self) -> Thing:
