@@ -107,7 +107,7 @@ def groups(session: Session, app_name: str, build_id: str | None = None, limit: 
         of_these.append(FieldReport.build_id == find.build(session, build_id).id)
     times = func.count()
     frequent = select(mark, times).where(*of_these).group_by(mark).order_by(times.desc(), mark).limit(limit)
-    often = {name: count for name, count in session.execute(frequent).tuples() if name is not None}
+    often = {name: count for name, count in session.execute(frequent) if name is not None}
     of_these.append(mark.in_(often))
     told = session.execute(
         select(

@@ -115,7 +115,7 @@ def _read(session: Session) -> _Read:
     ):
         turned_down[trial.consignment.berth_id].append(trial)
     return _Read(
-        legs_of, _newest_builds(session), stuck, dict(session.execute(sent).tuples().all()), turned_down,
+        legs_of, _newest_builds(session), stuck, dict(session.execute(sent).all()), turned_down,
         *_orders(session),
     )  # fmt: skip
 
@@ -127,7 +127,7 @@ def _newest_builds(session: Session) -> dict[str, Build]:
     )
     ranked = select(Consignment.berth_id, Consignment.build_id, rank.label("rank")).join(Build).subquery()
     newest = select(ranked.c.berth_id, Build).join(Build, Build.id == ranked.c.build_id).where(ranked.c.rank == 1)
-    return dict(session.execute(newest).tuples().all())
+    return dict(session.execute(newest).all())
 
 
 def _orders(session: Session) -> tuple[dict[str, list[Order]], dict[str, Order]]:
