@@ -8,19 +8,14 @@ from pathlib import Path
 
 from sqlalchemy import text
 
+from bench.filling import a_rising_leg, a_store, an_app
 from bench.measuring import run, say, timed
-from restless_tide.core.ladder import USUAL_LADDER
-from restless_tide.core.numbers import BuildNumber
-from restless_tide.core.rollout import RolloutState
-from restless_tide.core.round import RoundState
 from restless_tide.demo.processes import STORES, Processes
 from restless_tide.desk import overview
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
-from restless_tide.records import tables
 from restless_tide.service import shown
-from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
 from restless_tide.standins.packages import PackageRecipe, write_apk
 
 APPS = 500
@@ -52,14 +47,13 @@ def many_apps(folder: Path) -> None:
     """The overview as the service makes it, of APPS apps at three stores, against one raw SELECT of the same figures."""
     desk = Desk(Settings(data=folder / "many"), RealClock())
     with desk.database.writing() as session:
-        stores = []
-        for name in STORES:
-            rules = read_rulebook((RULEBOOKS / f"{name}.toml").read_text(encoding="utf-8"))
-            stores.append(tables.Store(name=name, may=[], rulebook=rules.model_dump(mode="json"), connected_at=_NOW))
+        stores = [a_store(name) for name in STORES]
         session.add_all(stores)
         session.flush()
         for number in range(APPS):
-            _app(session, stores, number)
+            app, release = an_app(session, f"app{number}")
+            for store in stores:
+                a_rising_leg(session, app, release, store, f"sub-{number}")
 
     def ours() -> None:
         with desk.look() as session:
@@ -72,38 +66,3 @@ def many_apps(folder: Path) -> None:
 
     say(f"the overview of {APPS} apps at three stores", timed(ours), "one SELECT of the same figures", timed(raw))
     desk.close()
-
-
-def _app(session: object, stores: list[tables.Store], number: int) -> None:
-    add = session.add  # type: ignore[attr-defined]
-    flush = session.flush  # type: ignore[attr-defined]
-    app = tables.App(name=f"app{number}", title=f"App {number}", created_at=_NOW)
-    add(app)
-    flush()
-    release = tables.Release(app_id=app.id, version="1.0.0", created_at=_NOW)
-    add(release)
-    flush()
-    for store in stores:
-        platform = store.rulebook["platforms"][0]
-        berth = tables.Berth(
-            app_id=app.id, store_id=store.id, listed_name=app.title, platform=platform,
-            identifier=f"org.example.app{number}", language="en", created_at=_NOW, store_ref=f"berth-{number}",
-        )  # fmt: skip
-        build = tables.Build(
-            app_id=app.id, platform=platform, version="1.0.0", number=BuildNumber(1), created_at=_NOW, created_by="b"
-        )
-        add(berth)
-        add(build)
-        flush()
-        leg = tables.Leg(
-            release_id=release.id, berth_id=berth.id, build_id=build.id, created_at=_NOW, state=RolloutState.RISING,
-            ladder=USUAL_LADDER.model_dump(mode="json"), stage=0, share=0.05, running_since=_NOW, launched_at=_NOW,
-        )  # fmt: skip
-        add(leg)
-        flush()
-        add(
-            tables.Round(
-                leg_id=leg.id, number=1, build_id=build.id, submitted_at=_NOW, changed_at=_NOW,
-                store_ref=f"sub-{number}", state=RoundState.APPROVED,
-            )
-        )  # fmt: skip

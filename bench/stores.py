@@ -9,17 +9,15 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from statistics import median
 from typing import Any
 
 import httpx
 
+from bench.filling import NOW, a_rising_leg, a_store, an_app
 from restless_tide.client import Tide
-from restless_tide.core.ladder import USUAL_LADDER
-from restless_tide.core.numbers import BuildNumber
-from restless_tide.core.rollout import RolloutState
 from restless_tide.demo.processes import HOST, STORES, Processes
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -28,7 +26,6 @@ from restless_tide.engine import sightings, tides
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records import tables
-from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
 
 LEGS = 300
 AT_ONCE = 8
@@ -38,7 +35,6 @@ BARE = "bare"
 SETTLE_SECONDS = 5.0
 """A desk that was just started looks once at everything it holds."""
 TICK_LEGS = 10_000
-_NOW = datetime.now(UTC)
 
 
 def control(processes: Processes, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
@@ -71,66 +67,18 @@ def carrying(processes: Processes, tide: Tide) -> tuple[float, float]:
 def ticking(folder: Path) -> dict[int, float]:
     """Seconds of one tick over TICK_LEGS legs on their way, by how many of them are due."""
     desk = Desk(Settings(data=folder / "tick"), RealClock())
-    rules = read_rulebook((RULEBOOKS / "slatehouse.toml").read_text(encoding="utf-8"))
     with desk.database.writing() as session:
-        store = tables.Store(name="s", may=[], rulebook=rules.model_dump(mode="json"), connected_at=_NOW)
+        store = a_store("slatehouse")
         session.add(store)
         session.flush()
         for number in range(TICK_LEGS):
-            app = tables.App(name=f"a{number}", title="A", created_at=_NOW)
-            session.add(app)
-            session.flush()
-            berth = tables.Berth(
-                app_id=app.id,
-                store_id=store.id,
-                listed_name="A",
-                platform="desktop",
-                identifier="a",
-                language="en",
-                created_at=_NOW,
-                store_ref=f"berth-{number}",
-            )
-            build = tables.Build(
-                app_id=app.id,
-                platform="desktop",
-                version="1.0.0",
-                number=BuildNumber(1),
-                created_at=_NOW,
-                created_by="b",
-            )
-            release = tables.Release(app_id=app.id, version="1.0.0", created_at=_NOW)
-            session.add_all([berth, build, release])
-            session.flush()
-            leg = tables.Leg(
-                release_id=release.id,
-                berth_id=berth.id,
-                build_id=build.id,
-                created_at=_NOW,
-                ladder=USUAL_LADDER.model_dump(mode="json"),
-                state=RolloutState.RISING,
-                stage=0,
-                share=0.05,
-                running_since=_NOW,
-                stage_ends_at=_NOW + timedelta(days=9),
-                launched_at=_NOW,
-            )
-            session.add(leg)
-            session.flush()
-            round_ = tables.Round(
-                leg_id=leg.id,
-                number=1,
-                build_id=build.id,
-                submitted_at=_NOW,
-                changed_at=_NOW,
-                store_ref=f"sub-{number}",
-            )
-            session.add(round_)
+            a_rising_leg(session, *an_app(session, f"a{number}"), store, f"sub-{number}")
     taken = {}
     for due in (0, 100, 1000):
         with desk.database.writing() as session:
             legs = session.query(tables.Leg).filter(tables.Leg.stage == 0).limit(due).all()
             for leg in legs:
-                leg.stage_ends_at = _NOW - timedelta(minutes=1)
+                leg.stage_ends_at = NOW - timedelta(minutes=1)
         began = time.perf_counter()
         assert tides.order_due(desk) == due
         taken[due] = time.perf_counter() - began
@@ -149,7 +97,7 @@ def hearing(folder: Path) -> float:
             source="s",
             type="rollout.changed",
             subject=f"sub-{5000 + number}",
-            time=_NOW,
+            time=NOW,
             sequence=number,
             data={"state": "rising", "share": 0.05},
         )
@@ -176,77 +124,24 @@ def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, flo
     with desk.database.writing() as session:
         stores = {store.name: store for store in session.query(tables.Store)}
         for number in range(LEGS // len(STORES)):
-            app = tables.App(name=f"fleet{number}", title=f"Fleet {number}", created_at=_NOW)
-            session.add(app)
-            session.flush()
-            release = tables.Release(app_id=app.id, version="1.0.0", created_at=_NOW)
-            session.add(release)
-            session.flush()
+            app, release = an_app(session, f"fleet{number}")
             for name in STORES:
-                rules = stores[name].rulebook
-                ladder = rules["rollout"]["dictated_ladder"] or USUAL_LADDER.model_dump(mode="json")
-                share = ladder["stages"][0]["share"]
-                berth = tables.Berth(
-                    app_id=app.id,
-                    store_id=stores[name].id,
-                    listed_name=app.title,
-                    platform=rules["platforms"][0],
-                    identifier=f"org.example.fleet{number}",
-                    language="en",
-                    created_at=_NOW,
-                    store_ref=f"berth-fleet{number}",
-                )
-                build = tables.Build(
-                    app_id=app.id,
-                    platform=rules["platforms"][0],
-                    version="1.0.0",
-                    number=BuildNumber(1),
-                    created_at=_NOW,
-                    created_by="bench",
-                )
-                session.add_all([berth, build])
-                session.flush()
-                leg = tables.Leg(
-                    release_id=release.id,
-                    berth_id=berth.id,
-                    build_id=build.id,
-                    created_at=_NOW,
-                    ladder=ladder,
-                    state=RolloutState.RISING,
-                    stage=0,
-                    share=share,
-                    running_since=_NOW,
-                    stage_ends_at=_NOW + timedelta(days=9),
-                    launched_at=_NOW,
-                )
-                session.add(leg)
-                session.flush()
                 reference = f"submission-fleet{number}"
-                session.add(
-                    tables.Round(
-                        leg_id=leg.id,
-                        number=1,
-                        build_id=build.id,
-                        submitted_at=_NOW,
-                        changed_at=_NOW,
-                        store_ref=reference,
-                        state="approved",
-                    )
-                )
-                made.append((name, reference, share))
+                leg = a_rising_leg(session, app, release, stores[name], reference)
+                made.append((name, reference, leg.share))
     desk.close()
     for name in STORES:
         rollouts = [
             {
                 "id": reference,
-                "berth": reference.replace(kind, "berth"),
+                "berth": f"berth of {reference}",
                 "submission": reference,
                 "version": "1.0.0",
                 "share": share,
                 "pauses": 0,
                 "held_seconds": 0.0,
                 "state": "rising",
-                "since": _NOW.isoformat(),
+                "since": NOW.isoformat(),
             }
             for store, submission, share in made
             for kind in ("submission", BARE)

@@ -9,8 +9,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from restless_tide.core import rollout
 from restless_tide.core.errors import ImpossibleAct
-from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
+from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import UNDER_REVIEW, RoundState
 
 
@@ -37,8 +38,7 @@ class LegAct(StrEnum):
 
 
 LAUNCHED = frozenset(LegPhase(state.value) for state in RolloutState if state is not RolloutState.WAITING)
-PART_WAY = frozenset(LegPhase(state.value) for state in (*ON_ITS_WAY, RolloutState.HALTED))
-"""Its share says how far it has come."""
+PART_WAY = frozenset(LegPhase(state.value) for state in rollout.PART_WAY)
 OPEN_TO_CHANGE = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED})
 OPEN_TO_SUBMISSION = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED})
 

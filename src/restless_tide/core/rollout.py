@@ -73,6 +73,8 @@ ROLLOUT = Machine(
 
 STEERING = (E.ADVANCE, E.PAUSE, E.RESUME, E.HALT, E.FINISH, E.WITHDRAW)
 ON_ITS_WAY = frozenset({S.RISING, S.PAUSED})
+PART_WAY = ON_ITS_WAY | {S.HALTED}
+"""In these states its share says how far it has come, and a newer one takes its place."""
 OFFERED = frozenset({S.RISING, S.PAUSED, S.COMPLETE})
 """In these states the store offers the build to somebody."""
 STOPPED = frozenset({S.HALTED, S.WITHDRAWN})

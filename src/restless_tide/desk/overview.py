@@ -15,7 +15,7 @@ from restless_tide.core.leg import LAUNCHED, LegPhase
 from restless_tide.core.notice import lapse_mark
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
-from restless_tide.core.rollout import ON_ITS_WAY, OVER, ROLLOUT, RolloutState
+from restless_tide.core.rollout import OVER, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import legs, rulebooks, standing
@@ -37,7 +37,6 @@ from restless_tide.records.tables import (
 
 _TROUBLED_AFTER_ATTEMPTS = 2
 _BEFORE_LAUNCH = frozenset(LegPhase) - LAUNCHED
-_UNDER_WAY = ON_ITS_WAY | {RolloutState.HALTED}
 _PAST = OVER | {RolloutState.COMPLETE}
 
 
@@ -207,7 +206,7 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
 def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
     of_berth = read.legs[berth.id]
     live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
-    under_way = next((leg for leg in of_berth if leg.state in _UNDER_WAY), None)
+    under_way = next((leg for leg in of_berth if leg.state in PART_WAY), None)
     following = next((leg for leg in of_berth if leg.state is ROLLOUT.initial), None)
     current = under_way or following or (of_berth[0] if of_berth else None)
     calls = [*_berth_calls(berth), *_build_calls(berth, read), *_trial_calls(read.turned_down[berth.id])]

@@ -69,13 +69,17 @@ class PackageReader:
         raise Invalid(told["detail"], remedy=told["remedy"], code=code)
 
     def _ask(self, wanted: dict[str, str]) -> dict[str, Any]:
-        with self._reader() as reader:
-            assert reader.stdin is not None
-            assert reader.stdout is not None
-            reader.stdin.write(json.dumps(wanted) + "\n")
-            reader.stdin.flush()
-            line = reader.stdout.readline()
-        told: dict[str, Any] = json.loads(line or _refused("The file could not be read."))
+        """A reader's answer; one that ends without any is not used again."""
+        told: dict[str, Any]
+        try:
+            with self._reader() as reader:
+                assert reader.stdin is not None
+                assert reader.stdout is not None
+                reader.stdin.write(json.dumps(wanted) + "\n")
+                reader.stdin.flush()
+                told = json.loads(reader.stdout.readline())
+        except (BrokenPipeError, json.JSONDecodeError):
+            told = json.loads(_refused("The file could not be read."))
         return told
 
     def close(self) -> None:

@@ -20,7 +20,7 @@ from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
 from restless_tide.core.errors import StoreUnreachable
 from restless_tide.core.lane import Held
 from restless_tide.core.order import PENDING, OrderKind
-from restless_tide.core.rollout import ON_ITS_WAY, RolloutEvent, RolloutState, steered
+from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
@@ -411,9 +411,7 @@ def _launched(act: Act, order: Order, answer: Any) -> None:
     """A new rollout takes the place of one that is still on its way or halted at the same berth."""
     leg = needed(act.session, Leg, order.subject)
     others = act.session.scalars(
-        select(Leg).where(
-            Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_((*ON_ITS_WAY, RolloutState.HALTED))
-        )
+        select(Leg).where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_(PART_WAY))
     )
     for other in others:
         after = steered(legs.progress_of(other), RolloutEvent.SUPERSEDE, legs.ladder_of(other), act.now)

@@ -59,15 +59,15 @@ class TooEarly(Exception):
     """The event is about something whose order is not settled yet; it is taken once the answer is written down."""
 
 
-def take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: bool = False) -> int:
+def take(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> int:
     """Write down events in the store's sequence, as far as there is no gap; returns how many were taken.
 
     They are taken together first, and each on its own when one of them cannot be.
     """
-    return take_of_several(desk, {store_id: events}, pushed=pushed)[store_id]
+    return _take_of_several(desk, {store_id: events}, pushed=False)[store_id]
 
 
-def take_of_several(desk: Desk, heard: Mapping[str, Sequence[StoreEvent]], *, pushed: bool) -> dict[str, int]:
+def _take_of_several(desk: Desk, heard: Mapping[str, Sequence[StoreEvent]], *, pushed: bool) -> dict[str, int]:
     """The same for several stores in one transaction; where one event cannot be taken, each store in its own."""
     try:
         with desk.act(ENGINE) as act:
@@ -202,7 +202,7 @@ def take_heard(desk: Desk) -> float | None:
         heard, desk.background.heard = desk.background.heard, {}
     if not heard:
         return None
-    take_of_several(desk, heard, pushed=True)
+    _take_of_several(desk, heard, pushed=True)
     desk.background.gaps.update(desk.background.news & heard.keys())
     if desk.background.gaps & heard.keys():
         desk.ring()

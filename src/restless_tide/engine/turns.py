@@ -155,9 +155,13 @@ class Turns:
     def _is_next(self, act: Act, order: Order) -> bool:
         """Whether an order that was just placed may go before everything else of its lane."""
         waiting = tuple(lanes.entry_of(one) for one in lanes.pending(act.session, order.lane))
-        level = core.Level(order.lane, Subject.STORE, core.Held(""))
-        lane = core.Lane(level, waiting, self._desk.background.in_flight.get(order.lane, frozenset()))
-        return core.next_call(lane, act.now, alone=True) == order.id
+        return self._next_of(order.lane, waiting, act.now, alone=True) == order.id
+
+    def _next_of(self, lane_id: str, entries: tuple[core.Entry, ...], now: datetime, *, alone: bool) -> str | None:
+        """The order of a lane whose call is to be made now; for that its entries are enough, and the calls in flight."""
+        level = core.Level(lane_id, Subject.STORE, core.Held(""))
+        lane = core.Lane(level, entries, self._desk.background.in_flight.get(lane_id, frozenset()))
+        return core.next_call(lane, now, alone=alone)
 
     def _send_off(self, sent: SentCall) -> None:
         """Have the call made; one that can no longer be made, since the engine stops, is made by the next engine."""
@@ -258,9 +262,7 @@ class Turns:
                 )
                 for row in of_lane
             )
-            level = core.Level(lane_id, Subject.STORE, core.Held(""))
-            lane = core.Lane(level, entries, self._desk.background.in_flight.get(lane_id, frozenset()))
-            key = core.next_call(lane, now, alone=alone)
+            key = self._next_of(lane_id, entries, now, alone=alone)
             if key is None:
                 continue
             row = next(row for row in of_lane if row.id == key)

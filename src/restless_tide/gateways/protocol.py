@@ -26,7 +26,7 @@ ACT_IMPOSSIBLE = "act-impossible"
 """The code of a refusal because the rollout is already where the act would lead, or cannot get there."""
 
 
-MOST_LISTED, MOST_EVENTS, MOST_POINTS, MOST_BUILDS = 300, 1_000, 10_000, 10_000
+MOST_LISTED, MOST_COUNTRIES, MOST_EVENTS, MOST_POINTS, MOST_BUILDS = 200, 300, 1_000, 10_000, 10_000
 Reference = Annotated[str, Field(min_length=1, max_length=200)]
 """The store's own name for something."""
 Line = Annotated[str, Field(max_length=400)]
@@ -126,7 +126,7 @@ class ConsignmentRequest(Message):
 
 
 class QuestionAsked(Message):
-    code: Line
+    code: Annotated[str, Field(max_length=200)]
     text: Words
     help: Words = ""
     choices: Lines = ()
@@ -232,7 +232,7 @@ class AvailabilityMessage(Message):
     closed: bool = False
     price: str | None = Field(default=None, pattern=r"^\d{1,9}(\.\d{1,4})?$")
     currency: str | None = Field(default=None, pattern=r"^[A-Z]{3}$")
-    countries: Lines = ()
+    countries: tuple[Line, ...] = Field(default=(), max_length=MOST_COUNTRIES)
     who: Line = "everyone"
     organisations: Lines = ()
 

@@ -60,59 +60,39 @@ _ORDERS_SHOWN = 6
 
 
 def person(row: tables.Person) -> PersonTold:
-    return PersonTold(id=row.id, name=row.name, email=row.email)
+    return PersonTold.of(row)
 
 
 def token(row: tables.Token) -> TokenTold:
-    return TokenTold(
-        id=row.id,
-        label=row.label,
-        created_at=row.created_at,
-        expires_at=row.expires_at,
-        revoked_at=row.revoked_at,
-        apps=row.apps,
-    )
+    return TokenTold.of(row)
 
 
 def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
     rules = rules_of(row)
     account, following = standing.account_of(row), rulebooks.announced(row)
     breaker = Breaker(row.breaker_failures, row.breaker_rests_until)
-    return StoreTold(
-        name=row.name,
+    return StoreTold.of(
+        row,
         title=rules.store,
-        hand_carried=row.hand_carried,
-        address=row.address,
-        may=row.may,
         missing_rights=standing.missing_rights(row),
         platforms=list(rules.platforms),
         account=account.name if account else None,
         standing=account.standing if account else None,
         papers=[PaperTold.model_validate(paper.model_dump()) for paper in account.papers] if account else [],
-        lapses=[LapseTold(what=lapse.what, until=lapse.until, blocks=lapse.blocks) for lapse in standing.lapsing(row)],
+        lapses=[LapseTold.of(lapse) for lapse in standing.lapsing(row)],
         blocked=standing.blocked_now(row),
         rulebook_revision=rules.revision,
-        rulebook_trouble=row.rulebook_trouble,
         rules=told_rules(rules),
         revisions=[revision(entry) for entry in rulebooks.revisions(session, row) if entry.taken_at],
         announced=_announced(session, row, following) if following else None,
-        last_event_at=row.last_event_at,
         pushes=bool(row.push_ref),
-        pushed_at=row.pushed_at,
         forged_events=desk.background.forged[row.id],
-        skew_seconds=row.skew_seconds,
         breaker=BreakerTold(
             state=breaker.state(desk.clock.now()), failures=breaker.failures, rests_until=breaker.rests_until
         ),
         waiting_steps=queues.steps_of(session, row),
         ladder_dictated=rules.rollout.dictated_ladder is not None,
-        connected_at=row.connected_at,
-        reached_at=row.reached_at,
-        trouble=row.trouble,
-        untaken=[
-            UntakenTold(sequence=entry.sequence, type=str(entry.body["type"]), why=entry.why, at=entry.at)
-            for entry in stores.untaken(session, row)
-        ],
+        untaken=[UntakenTold.of(entry, type=str(entry.body["type"])) for entry in stores.untaken(session, row)],
         pending_orders=queues.orders_of(session, row),
     )
 
@@ -128,17 +108,13 @@ def _waiting_because(orders: Sequence[tables.Order]) -> str | None:
 
 def berth(session: Session, row: tables.Berth) -> BerthTold:
     pending = lanes.pending(session, row.id)
-    return BerthTold(
+    return BerthTold.of(
+        row,
         **ordered(pending),
         app=row.app.name,
         store=row.store.name,
         store_title=rules_of(row.store).store,
-        listed_name=row.listed_name,
-        platform=row.platform,
-        identifier=row.identifier,
-        language=row.language,
         state=state_of(row.store_ref, row.refused_because),
-        refused_because=row.refused_because,
         waiting_because=_waiting_because(pending),
         offered=apps.offered(row).told(),
     )
@@ -172,78 +148,41 @@ def berth_detail(session: Session, row: tables.Berth, now: datetime) -> BerthDet
 
 
 def revision(row: tables.RulebookRevision) -> RevisionTold:
-    return RevisionTold(
-        revision=row.revision,
-        in_force_since=row.in_force_since,
-        announced_at=row.announced_at,
-        taken_at=row.taken_at,
-        changes=[RuleChangeTold.model_validate(change) for change in row.changes],
-    )
+    return RevisionTold.of(row, changes=[RuleChangeTold.model_validate(change) for change in row.changes])
 
 
 def _announced(session: Session, row: tables.Store, following: Rulebook) -> AnnouncedTold:
     return AnnouncedTold(
         revision=following.revision,
         in_force_since=following.in_force_since,
-        changes=[
-            RuleChangeTold(place=change.place, name=change.name, before=change.before, after=change.after)
-            for change in compare(rules_of(row), following)
-        ],
-        hits=[
-            HitTold(app=hit.app, version=hit.version, said=list(hit.said), by=hit.by)
-            for hit in rulebooks.hits(session, row, following)
-        ],
+        changes=[RuleChangeTold.of(change) for change in compare(rules_of(row), following)],
+        hits=[HitTold.of(hit, said=list(hit.said)) for hit in rulebooks.hits(session, row, following)],
     )
 
 
 def step(session: Session, row: tables.Step) -> StepTold:
-    return StepTold(
-        id=row.id,
+    return StepTold.of(
+        row,
         store=row.store.name,
         store_title=rules_of(row.store).store,
-        app=row.app,
-        title=row.title,
-        todo=row.todo,
-        texts=row.texts,
         files=[StepFile(name=f"{entry['sha256'][:12]}", **entry) for entry in row.files],
-        look_for=row.look_for,
-        outcomes=row.outcomes,
-        urgent=row.urgent,
-        state=row.state,
         possible=STEP.possible(row.state),
-        outcome=row.outcome,
-        said=row.said,
-        created_at=row.created_at,
-        settled_at=row.settled_at,
         can_undo=steps.can_undo(session, row),
     )
 
 
 def subscription(row: tables.Subscription, secret: str | None = None) -> SubscriptionTold:
-    return SubscriptionTold(
-        id=row.id,
-        channel=row.channel,
-        address=row.address,
-        kinds=[NoticeKind(kind) for kind in row.kinds],
-        apps=row.apps,
-        created_at=row.created_at,
-        secret=secret,
-    )
+    return SubscriptionTold.of(row, kinds=[NoticeKind(kind) for kind in row.kinds], secret=secret)
 
 
 def delivery(row: tables.Delivery) -> DeliveryTold:
     notice = row.notice
-    return DeliveryTold(
+    return DeliveryTold.of(
+        notice,
         id=row.id,
         subscription=row.subscription_id,
         channel=row.subscription.channel,
         address=row.subscription.address,
-        kind=notice.kind,
-        app=notice.app,
-        subject=notice.subject,
-        said=notice.said,
-        place=notice.place,
-        at=notice.at,
         state=row.state,
         possible=DELIVERY.possible(row.state),
         attempts=row.attempts,
@@ -253,51 +192,36 @@ def delivery(row: tables.Delivery) -> DeliveryTold:
 
 
 def app(session: Session, row: tables.App) -> AppTold:
-    return AppTold(
-        name=row.name,
-        title=row.title,
+    return AppTold.of(
+        row,
         identifiers={entry.platform: entry.identifier for entry in row.identifiers},
         berths=[berth(session, entry) for entry in row.berths],
-        created_at=row.created_at,
     )
 
 
 def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
     pending = lanes.pending(session, row.id)
-    return ConsignmentTold(
+    return ConsignmentTold.of(
+        row,
         **ordered(pending),
         seen=row.sighting.state if row.sighting else None,
-        id=row.id,
         build=row.build_id,
         store=row.berth.store.name,
         store_title=rules_of(row.berth.store).store,
-        state=row.state,
         possible=CONSIGNMENT.possible(row.state),
-        sent_bytes=row.sent_bytes,
-        size_bytes=row.size_bytes,
-        reason=row.reason,
-        answers=row.answers,
         questions=[QuestionTold.model_validate(question) for question in row.questions],
         waiting_because=_waiting_because(pending),
-        changed_at=row.changed_at,
     )
 
 
 def build(session: Session, row: tables.Build, *, known_before: bool = False) -> BuildTold:
     found = packages.facts_of(row)
-    return BuildTold(
-        id=row.id,
+    return BuildTold.of(
+        row,
         app=row.app.name,
-        platform=row.platform,
-        version=row.version,
-        number=row.number,
-        label=row.label,
-        created_at=row.created_at,
         size_bytes=sum(entry.package.size_bytes for entry in row.packages),
         packages=found,
         consignments=[consignment(session, entry) for entry in row.consignments],
-        revision=row.revision,
-        repository=row.repository,
         in_use=packages.in_use(session, row),
         cleared=any(entry.package.cleared_at is not None for entry in row.packages),
         lapses_at=min((facts.lapses_at for facts in found if facts.lapses_at), default=None),
@@ -306,13 +230,10 @@ def build(session: Session, row: tables.Build, *, known_before: bool = False) ->
 
 
 def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold:
-    return ReleaseTold(
+    return ReleaseTold.of(
+        row,
         app=row.app.name,
         app_title=row.app.title,
-        version=row.version,
-        revision=row.revision,
-        notes=row.notes,
-        created_at=row.created_at,
         legs=sorted((leg(session, entry, now) for entry in row.legs), key=lambda told: told.store_title),
     )
 
@@ -324,7 +245,8 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     pending = lanes.pending(session, row.id)
     orders = lanes.latest(session, row.id, _ORDERS_SHOWN)
     seen = row.sighting
-    return LegTold(
+    return LegTold.of(
+        row,
         **ordered(pending, asked=legs.offered_again(row)),
         offered_again=legs.offered_again(row),
         store=row.berth.store.name,
@@ -333,38 +255,23 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         build=row.build_id,
         build_label=row.build.label,
         phase=phase,
-        share=row.share,
-        stage=row.stage,
-        stage_ends_at=row.stage_ends_at,
         ladder_name=ladder.name,
         ladder_dictated=rules.rollout.dictated_ladder is not None,
         ladder=list(ladder.stages),
-        needs_word=row.needs_word,
-        word_given_at=row.word_given_at,
-        not_before=row.not_before,
-        with_other_legs=row.with_other_legs,
         waits_for=legs.waits_for(row, now) if phase is LegPhase.APPROVED else [],
-        launched_at=row.launched_at,
         rounds=[
-            RoundTold(
+            RoundTold.of(
+                entry,
                 **ordered([order for order in pending if order.subject == entry.id]),
                 seen=entry.sighting.state if entry.sighting else None,
-                number=entry.number,
                 build=entry.build_id,
                 build_label=entry.build.label,
-                state=entry.state,
-                submitted_at=entry.submitted_at,
-                changed_at=entry.changed_at,
-                reasons=entry.reasons,
             )
             for entry in row.rounds
         ],
-        acts=[
-            OptionTold(act=option.act, possible=option.possible, why_not=option.why_not, consequence=option.consequence)
-            for option in legs.steering(session, row).values()
-        ],
+        acts=[OptionTold.of(option) for option in legs.steering(session, row).values()],
         possible=possible_for_leg(phase),
-        seen=SightingTold(state=seen.state, share=seen.share, at=seen.at) if seen else None,
+        seen=SightingTold.of(seen) if seen else None,
         hand_carried=row.berth.store.hand_carried,
         step=steps.waiting_for(session, pending),
         orders=[order(entry) for entry in orders],
@@ -373,15 +280,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
 
 
 def order(row: tables.Order) -> OrderTold:
-    return OrderTold(
-        id=row.id,
-        kind=row.kind,
-        state=row.state,
-        ordered_at=row.ordered_at,
-        settled_at=row.settled_at,
-        attempts=row.attempts,
-        trouble=row.trouble,
-    )
+    return OrderTold.of(row)
 
 
 def berth_row(view: BerthView) -> BerthRow:
@@ -404,34 +303,19 @@ def berth_row(view: BerthView) -> BerthRow:
         next_version=following.release.version if following else None,
         next_phase=legs.phase(following) if following else None,
         newest_build=view.newest_build.label if view.newest_build else None,
-        calls=[CallTold(said=call.said, place=call.place, weight=call.weight) for call in view.calls],
+        calls=[CallTold.of(call) for call in view.calls],
     )
 
 
 def store_call(row: tables.Store, call: Call) -> StoreCallTold:
-    told = CallTold(said=call.said, place=call.place, weight=call.weight)
+    told = CallTold.of(call)
     return StoreCallTold(store=row.name, store_title=rules_of(row).store, call=told)
 
 
 def change(row: tables.Change) -> ChangeTold:
-    return ChangeTold(id=row.id, at=row.at, kind=row.kind, app=row.app, subject=row.subject, said=row.said)
+    return ChangeTold.of(row)
 
 
 def lines(session: Session, rows: list[tables.LogbookLine]) -> list[LineTold]:
     names = logbook.names(session, rows)
-    return [
-        LineTold(
-            id=row.id,
-            at=row.at,
-            person=row.person,
-            who=names[row.person],
-            act=row.act,
-            subject=row.subject,
-            app=row.app,
-            reason=row.reason,
-            before=row.before,
-            after=row.after,
-            digest=row.digest,
-        )
-        for row in rows
-    ]
+    return [LineTold.of(row, who=names[row.person]) for row in rows]

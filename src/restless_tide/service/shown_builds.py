@@ -44,15 +44,7 @@ def proposal(
 
 
 def reservation(row: tables.Reservation) -> ReservationTold:
-    return ReservationTold(
-        id=row.id,
-        version=row.version,
-        number=row.number,
-        stores=row.stores,
-        label=row.label,
-        reserved_by=row.reserved_by,
-        reserved_at=row.reserved_at,
-    )
+    return ReservationTold.of(row)
 
 
 def comparison(session: Session, before: tables.Build, after: tables.Build) -> ComparisonTold:
@@ -66,66 +58,35 @@ def comparison(session: Session, before: tables.Build, after: tables.Build) -> C
 
 
 def clearing(found: packages.Clearing, *, done: bool) -> ClearingTold:
-    return ClearingTold(
-        rule=found.rule,
-        builds=[
-            JudgedTold(build=entry.build, label=found.labels[entry.build], cleared=entry.cleared, because=entry.because)
-            for entry in found.judged
-        ],
+    return ClearingTold.of(
+        found,
+        builds=[JudgedTold.of(entry, label=found.labels[entry.build]) for entry in found.judged],
         files=len(found.files),
-        bytes_free=found.bytes_free,
-        bytes_kept=found.bytes_kept,
         done=done,
     )
 
 
 def lapse(found: lapses.Lapse) -> AppLapseTold:
-    return AppLapseTold(what=found.what, until=found.until, then=found.then)
+    return AppLapseTold.of(found)
 
 
 def signing_page(row: tables.Signing) -> SigningTold:
-    return SigningTold(
-        platform=row.platform,
-        holder=row.holder,
-        certificates=[ExpectedTold.model_validate(entry) for entry in row.certificates],
-        declared=row.declared,
-        changed_at=row.changed_at,
-        reason=row.reason,
-    )
+    return SigningTold.of(row, certificates=[ExpectedTold.model_validate(entry) for entry in row.certificates])
 
 
 def device(row: tables.TestDevice) -> DeviceTold:
-    return DeviceTold(
-        id=row.id,
-        platform=row.platform,
-        name=row.name,
-        identifier=row.identifier,
-        registered_at=row.registered_at,
-        lapses_at=row.lapses_at,
-    )
+    return DeviceTold.of(row)
 
 
 def locker_file(row: tables.LockerFile) -> LockerFileTold:
-    return LockerFileTold(
-        platform=row.platform,
-        kind=row.kind,
-        name=row.name,
-        sha256=row.sha256,
-        size_bytes=row.size_bytes,
-        told=row.told,
-        lapses_at=row.lapses_at,
-        stored_at=row.stored_at,
-        stored_by=row.stored_by,
-    )
+    return LockerFileTold.of(row)
 
 
 def changed(found: Changed) -> ChangedTold:
-    return ChangedTold(
+    return ChangedTold.of(
+        found,
         spans=[SpanTold.model_validate(span, from_attributes=True) for span in found.spans],
         changes=[CodeChangeTold.model_validate(change, from_attributes=True) for change in found.changes],
         groups=GROUPS,
-        draft=found.draft,
-        left_out=found.left_out,
-        whole=found.whole,
         remarks=list(found.remarks),
     )

@@ -61,16 +61,7 @@ def _report(row: tables.FieldReport, alike: dict[tuple[str, str], int]) -> dict[
         "fixed_label": row.fixed_build.label if row.fixed_build else None,
         "duplicate_of": row.duplicate_of,
         "ticket": row.ticket,
-        "pictures": [
-            PictureTold(
-                place=entry.position,
-                media_type=entry.media_type,
-                width=entry.width,
-                height=entry.height,
-                size_bytes=entry.size_bytes,
-            )
-            for entry in row.pictures
-        ],
+        "pictures": [PictureTold.of(entry, place=entry.position) for entry in row.pictures],
         "answers": len(row.words),
     }
 
@@ -88,13 +79,10 @@ def report(session: Session, row: tables.FieldReport) -> ReportDetailTold:
             "stack": row.stack,
             "frames": [FrameTold(told=frame.told, own=frame in own) for frame in frames],
             "words": [
-                WordTold(
-                    at=word.at,
+                WordTold.of(
+                    word,
                     who=names.get(word.person_id, word.person_id) if word.person_id else writer,
                     from_desk=word.person_id is not None,
-                    text=word.text,
-                    state=word.state,
-                    trouble=word.trouble,
                 )
                 for word in row.words
             ],
@@ -105,48 +93,25 @@ def report(session: Session, row: tables.FieldReport) -> ReportDetailTold:
 
 def group(found: inbox.Group) -> GroupTold:
     newest = found.newest
-    return GroupTold(
+    return GroupTold.of(
+        found,
         fingerprint=newest.fingerprint or "",
         headline=newest.headline,
         thrown=newest.thrown,
-        count=found.count,
-        people=found.people,
-        open=found.open,
-        first_at=found.first_at,
         last_at=newest.received_at,
-        builds=found.builds,
-        devices=found.devices,
-        symbolised=found.symbolised,
         newest=newest.id,
     )
 
 
 def build_numbers(found: inbox.BuildNumbers) -> BuildNumbersTold:
-    return BuildNumbersTold(
+    return BuildNumbersTold.of(
+        found,
         build=found.build.id,
         label=found.build.label,
         platform=found.build.platform,
-        invited=found.invited,
-        accepted=found.accepted,
-        installed=found.installed,
-        sessions=found.sessions,
-        crashed=found.crashed,
-        crash_free=found.crash_free,
-        remarks=found.remarks,
-        crashes=found.crashes,
-        open_reports=found.open_reports,
         days=[DayTold(day=day, sessions=sessions, crashed=crashed) for day, sessions, crashed in found.days],
     )
 
 
 def symbol_file(row: tables.SymbolFile, named: int = 0) -> SymbolFileTold:
-    return SymbolFileTold(
-        id=row.id,
-        build=row.build_id,
-        name=row.name,
-        kind=row.kind,
-        identity=row.identity,
-        size_bytes=row.size_bytes,
-        stored_at=row.stored_at,
-        named=named,
-    )
+    return SymbolFileTold.of(row, build=row.build_id, named=named)

@@ -44,21 +44,7 @@ _ROWS_SHOWN = 500
 
 
 def tester(row: tables.Tester, where: Sequence[tuple[str, str]] = (), caution: str = "") -> TesterTold:
-    return TesterTold(
-        id=row.id,
-        email=row.email,
-        name=row.name,
-        platforms=row.platforms,
-        languages=row.languages,
-        devices=row.devices,
-        tags=row.tags,
-        consented_at=row.consented_at,
-        consent_how=row.consent_how,
-        bounced_at=row.bounced_at,
-        bounce_said=row.bounce_said,
-        cohorts=[CohortRef(app=app, cohort=cohort) for app, cohort in where],
-        caution=caution,
-    )
+    return TesterTold.of(row, cohorts=[CohortRef(app=app, cohort=cohort) for app, cohort in where], caution=caution)
 
 
 def found_testers(session: Session, rows: Sequence[tables.Tester]) -> list[TesterTold]:
@@ -97,13 +83,10 @@ def _cohort(session: Session, row: tables.Cohort, desk: Desk) -> dict[str, objec
 def _seats(entry: cohorts.Standing) -> SeatsTold:
     store = entry.attachment.berth.store
     rules = rules_of(store)
-    return SeatsTold(
+    return SeatsTold.of(
+        entry,
         store=store.name,
         store_title=rules.store,
-        seats=entry.seats,
-        taken=entry.taken,
-        left=entry.left,
-        per_build=entry.per_build,
         review_first=rules.cohorts[entry.attachment.cohort.kind].review_first,
         by_itself=entry.attachment.by_itself,
         trouble=entry.attachment.trouble,
@@ -112,18 +95,15 @@ def _seats(entry: cohorts.Standing) -> SeatsTold:
 
 def _running(trial: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -> RunningTold:
     store = trial.consignment.berth.store
-    return RunningTold(
+    return RunningTold.of(
+        trial,
         **ordered(pending),
-        id=trial.id,
         build=trial.consignment.build_id,
         build_label=trial.consignment.build.label,
         store=store.name,
         store_title=rules_of(store).store,
-        state=trial.state,
-        changed_at=trial.changed_at,
         invited=counted.by_state,
         stuck=counted.stuck,
-        reason=trial.reason,
     )
 
 
@@ -187,11 +167,9 @@ def some_members(session: Session, rows: Sequence[Member]) -> list[MemberTold]:
 
 def _member(row: Member, where: Sequence[tuple[str, str]]) -> MemberTold:
     membership, invitation = row.membership, row.invitation
-    return MemberTold(
+    return MemberTold.of(
+        membership,
         tester=tester(row.tester, where),
-        joined_at=membership.joined_at,
-        joined_how=membership.joined_how,
-        declined_at=membership.declined_at,
         state=invitation.state if invitation else None,
         since=invitation.changed_at if invitation else None,
         build_label=invitation.trial.consignment.build.label if invitation else None,
@@ -209,21 +187,16 @@ def imported(found: Import) -> ImportTold:
     look_at += [row for row in sheet.rows if row.kind is not RowKind.BAD and row.said][
         : max(_ROWS_SHOWN - len(look_at), 0)
     ]
-    return ImportTold(
-        applied=found.applied,
+    return ImportTold.of(
+        found,
         encoding=sheet.encoding,
         delimiter=sheet.delimiter,
         columns=dict(sheet.columns),
         ignored=list(sheet.ignored),
         said=list(sheet.said),
         counts={str(kind): counts[str(kind)] for kind in RowKind},
-        rows=[
-            RowTold(line=row.line, kind=row.kind, address=row.address, name=row.name, said=row.said, raw=row.raw)
-            for row in sorted(look_at, key=lambda row: row.line)
-        ],
+        rows=[RowTold.of(row) for row in sorted(look_at, key=lambda row: row.line)],
         findings=findings_told(found.findings),
-        entered=found.entered,
-        joined=found.joined,
     )
 
 
@@ -261,10 +234,10 @@ def _plan(entry: Plan) -> PlanTold:
 
 def trial(row: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -> TrialTold:
     consignment, store = row.consignment, row.consignment.berth.store
-    return TrialTold(
+    return TrialTold.of(
+        row,
         **ordered(pending),
         seen=row.sighting.state if row.sighting else None,
-        id=row.id,
         app=row.cohort.app.name,
         app_title=row.cohort.app.title,
         cohort=row.cohort.name,
@@ -273,19 +246,9 @@ def trial(row: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -
         build_label=consignment.build.label,
         store=store.name,
         store_title=rules_of(store).store,
-        state=row.state,
         possible=TRIAL.possible(row.state),
-        brief=row.brief,
-        contact=row.contact,
-        remarks_to=row.remarks_to,
         sign_in_sealed=row.sealed_sign_in is not None,
-        by_itself=row.by_itself,
-        reason=row.reason,
-        created_at=row.created_at,
-        changed_at=row.changed_at,
-        opened_at=row.opened_at,
         lapses_at=trials.lapses_at(row),
-        store_page=row.store_page,
         invited=counted.by_state,
         seated=counted.seated,
         stuck=counted.stuck,
@@ -304,17 +267,10 @@ def some_trials(session: Session, rows: Sequence[tables.Trial]) -> list[TrialTol
 
 
 def invitation(row: tables.Invitation, person: tables.Tester) -> InvitationTold:
-    return InvitationTold(
-        id=row.id,
+    return InvitationTold.of(
+        row,
         tester=tester(person),
-        state=row.state,
         possible=INVITATION.possible(row.state),
-        changed_at=row.changed_at,
         moments={state: datetime.fromisoformat(at) for state, at in row.moments.items()},
-        carried=row.carried,
         seated=row.seated_at is not None,
-        mails=row.mails,
-        device=row.device,
-        system=row.system,
-        trouble=row.trouble,
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unicodedata
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any, Self
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
 
@@ -66,6 +66,12 @@ class Told(BaseModel):
     """What the service answers."""
 
     model_config = ConfigDict(frozen=True, defer_build=True)
+
+    @classmethod
+    def of(cls, row: object, **derived: Any) -> Self:
+        """Made of what a row has under the same names; ``derived`` is what it has under no name, or not so."""
+        own = {name: getattr(row, name) for name in cls.model_fields if name not in derived and hasattr(row, name)}
+        return cls.model_validate(own | derived)
 
 
 class Ordered(Told):

@@ -168,10 +168,7 @@ def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[S
     """What is answered automatically when this store asks."""
     with desk.look() as session:
         berth = find.berth(session, find.app(session, app), find.store(session, store))
-        return [
-            StandingAnswerTold(code=row.code, text=row.text, answer=row.answer, given_at=row.given_at)
-            for row in answers.at(session, berth)
-        ]
+        return [StandingAnswerTold.of(row) for row in answers.at(session, berth)]
 
 
 @router.delete("/apps/{app}/berths/{store}/standing-answers/{code}", status_code=204)

@@ -157,13 +157,8 @@ def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWante
         outcomes = steering.steer(act, app, version, wanted.store, wanted.act, wanted.reason, wanted.share)
         return SteeringTold(
             outcomes=[
-                SteeredTold(
-                    store=entry.leg.berth.store.name,
-                    ordered=entry.ordered,
-                    why_not=entry.why_not,
-                    order=entry.order,
-                    phase=legs.phase(entry.leg),
-                    share=entry.leg.share,
+                SteeredTold.of(
+                    entry, store=entry.leg.berth.store.name, phase=legs.phase(entry.leg), share=entry.leg.share
                 )
                 for entry in outcomes
             ]

@@ -108,14 +108,7 @@ def drilled(desk: TheDesk, _: SignedIn, order: Annotated[list[str], Query()]) ->
 
 
 def _drilled(entry: drills.Drilled) -> DrillTold:
-    return DrillTold(
-        order=entry.order,
-        store=entry.store,
-        state=entry.state,
-        seconds=entry.seconds,
-        attempts=entry.attempts,
-        trouble=entry.trouble,
-    )
+    return DrillTold.of(entry)
 
 
 def _told(desk: Desk, name: str) -> StoreTold:

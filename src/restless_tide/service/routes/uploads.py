@@ -174,12 +174,4 @@ def _headers(upload: Upload, offset: int) -> dict[str, str]:
 
 
 def _told(desk: Desk, row: Upload) -> UploadTold:
-    return UploadTold(
-        id=row.id,
-        address=f"/v1/uploads/{row.id}",
-        sha256=row.sha256,
-        filename=row.filename,
-        size_bytes=row.size_bytes,
-        offset_bytes=desk.files.arrived_bytes(row.id),
-        expires_at=row.expires_at,
-    )
+    return UploadTold.of(row, address=f"/v1/uploads/{row.id}", offset_bytes=desk.files.arrived_bytes(row.id))

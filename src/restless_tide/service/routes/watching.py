@@ -74,10 +74,7 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
             store_calls=[
                 shown.store_call(row, call) for row, call in overview.look_over_stores(session, desk.clock.now())
             ],
-            desk_calls=[
-                CallTold(said=call.said, place=call.place, weight=call.weight)
-                for call in overview.look_over_desk(session, desk.background.mail_trouble)
-            ],
+            desk_calls=[CallTold.of(call) for call in overview.look_over_desk(session, desk.background.mail_trouble)],
         )
 
 
