@@ -7,11 +7,11 @@ from datetime import datetime
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
-from restless_tide.cli.telling import moment, share
+from restless_tide.cli.telling import moment, share, unconfirmed
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.wire.errors import Invalid
-from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold, RoundTold
+from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
 
 _STEERING = {
     "advance": "one stage up, or to --share",
@@ -311,7 +311,7 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
         for entry in leg.rounds:
             call.say(
-                f"  round {entry.number}: {entry.state}{_unconfirmed(entry)}, {moment(entry.changed_at)}"
+                f"  round {entry.number}: {entry.state}{unconfirmed(entry)}, {moment(entry.changed_at)}"
                 + (f": {' '.join(entry.reasons)}" if entry.reasons else "")
             )
         if leg.phase == LegPhase.APPROVED and leg.waits_for:
@@ -328,13 +328,6 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say("")
     for locale, text in release.notes.items():
         call.say(f"notes {locale}: {text}")
-
-
-def _unconfirmed(entry: RoundTold) -> str:
-    if entry.confirmed:
-        return ""
-    seen = f", last seen {entry.seen}" if entry.seen and entry.seen != entry.state else ""
-    return f" (ordered, not confirmed{seen})"
 
 
 def _ladder(leg: LegTold) -> str:

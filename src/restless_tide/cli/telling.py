@@ -3,12 +3,27 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
 
 from tzlocal import get_localzone
+
+if TYPE_CHECKING:
+    from restless_tide.wire.cohorts import TrialTold
+    from restless_tide.wire.releases import RoundTold
+
+    Seen = TrialTold | RoundTold
 
 _FAR = timedelta(days=300)
 _YEARS = (timedelta(days=700), 365.25 * 86400)
 _UNITS = ((86400.0, "d"), (3600.0, "h"), (60.0, "min"))
+
+
+def unconfirmed(told: Seen) -> str:
+    """What follows a state that is ordered and not confirmed yet; empty where it is confirmed."""
+    if told.confirmed:
+        return ""
+    seen = f", last seen {told.seen}" if told.seen and told.seen != told.state else ""
+    return f" (ordered, not confirmed{seen})"
 
 
 def moment(instant: datetime | None, now: datetime | None = None) -> str:

@@ -10,7 +10,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, span, stores_argument
-from restless_tide.cli.telling import moment
+from restless_tide.cli.telling import moment, unconfirmed
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.trial import BEFORE_PEOPLE, TrialState
 from restless_tide.wire.cohorts import (
@@ -177,10 +177,7 @@ def _settled(trial: TrialTold) -> bool:
 
 def state_told(trial: TrialTold) -> str:
     """What is wanted, and where the store does not say the same yet."""
-    if trial.confirmed:
-        return str(trial.state)
-    seen = f", last seen {trial.seen}" if trial.seen and trial.seen != trial.state else ""
-    return f"{trial.state} (ordered, not confirmed{seen})"
+    return f"{trial.state}{unconfirmed(trial)}"
 
 
 def _counts(trial: TrialTold) -> str:

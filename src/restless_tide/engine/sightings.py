@@ -11,7 +11,7 @@ with the reason; the store shows trouble, people are told, and it can be tried a
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -21,6 +21,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
+from restless_tide.core.errors import LostLease
 from restless_tide.core.lane import Held, Restored, Sighted
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState, Subject
@@ -59,32 +60,24 @@ class TooEarly(Exception):
     """The event is about something whose order is not settled yet; it is taken once the answer is written down."""
 
 
-def take(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> int:
+def take(desk: Desk, store_id: str, events: Sequence[StoreEvent], *, pushed: bool = False) -> int:
     """Write down events in the store's sequence, as far as there is no gap; returns how many were taken.
 
     They are taken together first, and each on its own when one of them cannot be.
     """
-    return _take_of_several(desk, {store_id: events}, pushed=False)[store_id]
-
-
-def _take_of_several(desk: Desk, heard: Mapping[str, Sequence[StoreEvent]], *, pushed: bool) -> dict[str, int]:
-    """The same for several stores in one transaction; where one event cannot be taken, each store in its own."""
     try:
         with desk.act(ENGINE) as act:
-            return {store_id: _take(desk, act, store_id, events, pushed, False) for store_id, events in heard.items()}
+            return _take(desk, act, store_id, events, pushed=pushed, each=False)
     except _CannotTake:
-        taken = {}
-        for store_id, events in heard.items():
-            with desk.act(ENGINE) as act:
-                taken[store_id] = _take(desk, act, store_id, events, pushed, True)
-        return taken
+        with desk.act(ENGINE) as act:
+            return _take(desk, act, store_id, events, pushed=pushed, each=True)
 
 
 class _CannotTake(Exception):
     """One of the events raised."""
 
 
-def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], pushed: bool, each: bool) -> int:
+def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], *, pushed: bool, each: bool) -> int:
     """Take a store's events in this transaction. Raises _CannotTake for one that raised, unless each is taken alone."""
     taken, passed = 0, set[tuple[int, str]]()
     store = needed(act.session, Store, store_id)
@@ -197,16 +190,39 @@ def hear(desk: Desk, store_id: str, event: StoreEvent) -> None:
 
 
 def take_heard(desk: Desk) -> float | None:
-    """Take what was pushed; where something is missing before it, the store is asked for it. Nothing else is due then."""
-    with desk.background.hearing:
-        heard, desk.background.heard = desk.background.heard, {}
+    """Take what was pushed; where something is missing before it, the store is asked for it. Nothing else is due then.
+
+    All stores are taken in one transaction, or each in its own when something is wrong with one of them.
+    """
+    background = desk.background
+    with background.hearing:
+        heard, background.heard = background.heard, {}
     if not heard:
         return None
-    _take_of_several(desk, heard, pushed=True)
-    desk.background.gaps.update(desk.background.news & heard.keys())
-    if desk.background.gaps & heard.keys():
+    try:
+        with desk.act(ENGINE) as act:
+            for store_id, events in heard.items():
+                _take(desk, act, store_id, events, pushed=True, each=False)
+    except LostLease:
+        raise
+    except Exception:  # noqa: BLE001  (each on its own then)
+        for store_id, events in heard.items():
+            _take_alone(desk, store_id, events)
+    background.gaps.update(background.news & heard.keys())
+    if background.gaps & heard.keys():
         desk.ring()
     return None
+
+
+def _take_alone(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> None:
+    """Take what one store pushed; where that cannot be, the store is asked for it, and the others are taken."""
+    try:
+        take(desk, store_id, events, pushed=True)
+    except LostLease:
+        raise
+    except Exception:  # noqa: BLE001  (the other stores are taken all the same)
+        _log.exception("what a store pushed could not be taken", store=store_id)
+        desk.background.gaps.add(store_id)
 
 
 class Cursor(NamedTuple):
