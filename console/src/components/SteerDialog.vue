@@ -60,7 +60,7 @@ function answer(leg: Leg): { mark: string; said: string } {
   if (!newest) return { mark: '◌', said: 'ordered' }
   if (newest.state === 'confirmed') return { mark: '✓', said: `confirmed: ${leg.phase} at ${percent(leg.share)}` }
   if (newest.state === 'refused') return { mark: '✕', said: `refused: ${newest.trouble ?? ''}` }
-  if (leg.step) return { mark: '☞', said: 'ordered; a step waits for somebody to carry it there (see Steps).' }
+  if (leg.step) return { mark: '☞', said: 'ordered; a step waits for a person to do it there (see Steps).' }
   return { mark: '◌', said: newest.trouble ? `ordered, not confirmed: ${newest.trouble} It is tried again until it answers.` : 'ordered, waiting for the answer …' }
 }
 </script>

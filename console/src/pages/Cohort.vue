@@ -219,7 +219,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
           </tr>
         </tbody>
       </table></div>
-      <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add somebody, pick from those known, or import a list.' }}</p>
+      <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add a person, pick from those known, or import a list.' }}</p>
       <BButton v-if="!people.ended.value && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
   </template>

@@ -163,7 +163,7 @@ def _attach(call: Call) -> None:
     by_itself = {"yes": True, "no": False, None: None}[given.by_itself]
     cohort = call.tide.testing.attach(given.app, given.cohort, given.store, by_itself=by_itself)
     entry = next(entry for entry in cohort.at if entry.store == given.store.lower())
-    told = "go to it automatically" if entry.by_itself else "go to it when somebody hands them over"
+    told = "go to it automatically" if entry.by_itself else "go to it when a person hands them over"
     call.answer(
         cohort,
         lambda: call.say(

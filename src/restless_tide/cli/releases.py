@@ -102,7 +102,7 @@ def _launch_arguments(parser: Parser) -> None:
     )
     word = parser.add_mutually_exclusive_group()
     word.add_argument(
-        "--needs-word", action="store_true", default=None, help="launch only after somebody gave the go-ahead"
+        "--needs-word", action="store_true", default=None, help="launch only after a person gave the go-ahead"
     )
     word.add_argument("--no-word", dest="needs_word", action="store_false", help="launch without a go-ahead")
     parser.add_argument(

@@ -40,7 +40,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--lose-answers", type=int, metavar="N", help="it acts, but its next N answers are lost")
     parser.add_argument("--slow", type=float, metavar="SECONDS", help="it takes so long before it acts (0: at once)")
     parser.add_argument("--reject-next", metavar="REASON", help="the next review ends in a rejection")
-    parser.add_argument("--take-name", metavar="NAME", help="this name belongs to somebody else")
+    parser.add_argument("--take-name", metavar="NAME", help="this name belongs to another account")
     parser.add_argument("--too-many", type=int, metavar="N", help="the next N calls are answered 429")
     parser.add_argument("--retry-after", type=float, metavar="SECONDS", help="what a 429 asks for")
     parser.add_argument("--fail", type=int, metavar="N", help="the next N calls are answered 500")

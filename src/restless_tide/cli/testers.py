@@ -16,7 +16,7 @@ from restless_tide.wire.errors import Invalid
 
 def add(nouns: Nouns) -> None:
     nouns.noun("tester")
-    parser = nouns.command("tester add", _add, "put somebody into a cohort, or enter them without one")
+    parser = nouns.command("tester add", _add, "put a person into a cohort, or enter them without one")
     parser.add_argument("email")
     _told(parser)
     _place(parser)
@@ -30,12 +30,12 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("--limit", type=count, default=100)
     _place(parser)
-    nouns.command("tester show", _show, "what is known of somebody").add_argument("tester", help="id or address")
-    parser = nouns.command("tester change", _change, "change what is known of somebody")
+    nouns.command("tester show", _show, "what is known of a person").add_argument("tester", help="id or address")
+    parser = nouns.command("tester change", _change, "change what is known of a person")
     parser.add_argument("tester", help="id or address")
     parser.add_argument("--email", help="another address")
     _told(parser)
-    parser = nouns.command("tester remove", _remove, "take somebody out of a cohort, or out of all")
+    parser = nouns.command("tester remove", _remove, "take a person out of a cohort, or out of all")
     parser.add_argument("email", nargs="+", help="id or address")
     _place(parser)
     parser.add_argument("--everywhere", action="store_true", help="out of all cohorts of all apps")
@@ -43,7 +43,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "tester forget",
         _forget,
-        "erase everything personal of somebody, for good",
+        "erase everything personal of a tester, for good",
         description="Address, name, devices, remarks and pictures go, here and at the stores; counts and the logbook's "
         "lines under their pseudonymous id stay. It cannot be undone.",
     )
@@ -141,7 +141,7 @@ def _list(call: Call) -> None:
                 cell(cohorts),
             )
         empty = (
-            "Nobody matches." if call.given.search else "Nobody tests yet. Add somebody with: tide tester add ADDRESS"
+            "Nobody matches." if call.given.search else "Nobody tests yet. Add a person with: tide tester add ADDRESS"
         )
         call.show(table, empty=empty)
         if len(found) == call.given.limit:

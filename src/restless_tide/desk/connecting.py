@@ -19,7 +19,7 @@ from restless_tide.records.columns import new_id
 from restless_tide.records.tables import Store
 
 KEY_STEPS = (
-    "Sign in on the store's own pages as the owner of the account, or as somebody who may manage its keys.",
+    "Sign in on the store's own pages as the owner of the account, or as a person who may manage its keys.",
     "Look for the page where keys for programs are made; it often stands under users, access or integrations.",
     f"Make a key for a program, with these rights: {', '.join(RIGHTS)}. Without one of them the desk says what it cannot do.",
     "Name it after this desk, so that whoever tidies up knows what would stop.",

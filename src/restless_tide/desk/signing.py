@@ -126,7 +126,7 @@ def replace(act: Act, app_name: str, platform: str, sha256: str, reason: str) ->
             subject=f"{REPLACING} {berth.id}",
             title=f"Have {title} take the new sender's key of {app.title}",
             todo=[
-                f"Sign in at {title} as somebody who may change the account.",
+                f"Sign in at {title} as a person who may change the account.",
                 f"Open the signing page of {app.title} ({berth.identifier}).",
                 "Ask for another sender's key and hand in the new certificate from the locker.",
                 "Confirm here once the store says that it takes the new key.",
