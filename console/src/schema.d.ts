@@ -1771,7 +1771,7 @@ export interface paths {
         put?: never;
         /**
          * Pushed
-         * @description Take an event that a store pushes: a CloudEvent signed by Standard Webhooks. ``store`` is the store's id here.
+         * @description Take what a store pushes: a CloudEvent, or a batch of them, signed by Standard Webhooks. ``store`` is the store's id here.
          */
         post: operations["stores-pushed"];
         delete?: never;
@@ -9308,6 +9308,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/cloudevents+json": Record<string, never>;
+                "application/cloudevents-batch+json": Record<string, never>[];
             };
         };
         responses: {

@@ -26,6 +26,7 @@ from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.settings import Settings, settings_from
 from restless_tide.engine.lease import EngineLease
 from restless_tide.engine.worker import Engine
+from restless_tide.gateways.protocol import MOST_EVENTS
 from restless_tide.records import tables
 from tests.harbour import Harbour, leg_of, until
 from tests.patience import OPENLY
@@ -267,6 +268,43 @@ def post(address: str, event: dict[str, Any], secret: str, *, at: datetime | Non
         "webhook-signature": Webhook(secret).sign(event["id"], now, body),
     }
     return httpx.post(address, content=body, headers=headers, **OPENLY)
+
+
+def post_batch(address: str, events: list[dict[str, Any]], secret: str) -> httpx.Response:
+    body, now = json.dumps(events), datetime.now(UTC)
+    headers = {
+        "Content-Type": "application/cloudevents-batch+json",
+        "webhook-id": "batch",
+        "webhook-timestamp": str(int(now.timestamp())),
+        "webhook-signature": Webhook(secret).sign("batch", now, body),
+    }
+    return httpx.post(address, content=body, headers=headers, **OPENLY)
+
+
+def events_seen(harbour: Harbour, store: str) -> int:
+    with sqlite3.connect(harbour.processes.folder / "desk" / "desk.sqlite") as records:
+        (seen,) = records.execute("SELECT events_seen FROM stores WHERE name = ?", (store,)).fetchone()
+    records.close()
+    return int(seen)
+
+
+def test_a_batch_of_events_is_taken_in_the_stores_sequence(own_harbour: Harbour) -> None:
+    harbour = own_harbour
+    app = harbour.new_app()
+    harbour.risen(app, stores=("openfield",))
+    address, secret = pushed_to(harbour, "openfield")
+    mischief(harbour, "openfield", push_off=True, outage=True)
+    seen = events_seen(harbour, "openfield")
+    halted, paused = (
+        event_of(harbour, "openfield", app, sequence=seen + place, data={"state": state, "share": 0.02})
+        for place, state in ((2, "halted"), (1, "paused"))
+    )
+    assert post_batch(address, [halted, paused], secret).status_code == 204
+    harbour.released(app, "1.0.0", lambda told: told.legs[0].phase == "halted")
+    assert events_seen(harbour, "openfield") == seen + 2
+    too_many = [halted] * (MOST_EVENTS + 1)
+    assert post_batch(address, too_many, secret).status_code == 422
+    assert post_batch(address, [halted, {}], secret).json()["code"] == "event-unfit"
 
 
 def test_forged_old_and_unsigned_events_change_nothing(harbour: Harbour) -> None:

@@ -355,8 +355,8 @@ def test_an_event_that_cannot_be_taken_is_kept_and_the_next_one_is_taken(there: 
 def test_what_one_store_pushes_never_keeps_anothers_from_being_taken(there: Shore) -> None:
     with there.desk.look() as session:
         seen = stores.every(session)[0].events_seen
-    sightings.hear(there.desk, "s-nobody", event(1, "rollout.changed", {"state": "paused", "share": 0.02}))
-    sightings.hear(there.desk, there.store_id, event(seen + 1, "rollout.changed", {"state": "paused", "share": 0.02}))
+    sightings.hear(there.desk, "s-nobody", [event(1, "rollout.changed", {"state": "paused", "share": 0.02})])
+    sightings.hear(there.desk, there.store_id, [event(seen + 1, "rollout.changed", {"state": "paused", "share": 0.02})])
     sightings.take_heard(there.desk)
     assert there.seen().state == "paused"
     assert "s-nobody" in there.desk.background.gaps, "it is asked for what it told"

@@ -41,6 +41,9 @@ _LEGS = select(Leg).options(
     joinedload(Leg.sighting),
     selectinload(Leg.rounds),
 )
+_LEGS_ALONE = select(Leg).where(Leg.id.in_(bindparam("ids", expanding=True)))
+_LEGS_WITH_ROUNDS = _LEGS_ALONE.options(selectinload(Leg.rounds))
+_STORES = select(Store).where(Store.id.in_(bindparam("ids", expanding=True)))
 _LEGS_BY_ID = _LEGS.where(Leg.id.in_(bindparam("ids", expanding=True)))
 _LEGS_BY_RELEASE = _LEGS.where(Leg.release_id == bindparam("release"))
 
@@ -177,6 +180,16 @@ def legs_ahead(session: Session, ids: Collection[str]) -> list[Leg]:
     return [leg for leg in (session.get(Leg, leg_id) for leg_id in ids) if leg is not None]
 
 
+def for_calls(session: Session, legs: Collection[str], stores: Collection[str], *, rounds: bool) -> None:
+    """Read legs and stores of many calls at once; of the legs only what beginning or answering a call asks for.
+
+    A store's rulebook is long, so each store is read once and not beside each leg.
+    """
+    session.scalars(_STORES, {"ids": list(stores)}).all()
+    session.scalars(_LEGS_WITH_ROUNDS if rounds else _LEGS_ALONE, {"ids": list(legs)}).all()
+    sightings_of(session, legs)
+
+
 def legs_of(session: Session, release: Release) -> list[Leg]:
     """The legs of a release, in the sequence in which they were added, read ahead."""
     return sorted(_read_ahead(session, _LEGS_BY_RELEASE, {"release": release.id}), key=lambda leg: leg.created_at)
@@ -278,7 +291,7 @@ def write_order(
     if known.position is None:
         known.position = act.session.connection().exec_driver_sql(_LAST_POSITION).scalar() or 0
     known.position += 1
-    return Order(
+    order = Order(
         id=order_id or new_id("o"),
         position=known.position,
         state=ORDER.initial,
@@ -295,6 +308,8 @@ def write_order(
         ordered_by=act.person,
         request=request_id.get(),
     )
+    act.placed.append(order)
+    return order
 
 
 def keep_entries(after: Lane, orders: Sequence[Order]) -> None:

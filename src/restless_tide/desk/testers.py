@@ -197,6 +197,7 @@ def _empty_reports(act: Act, tester: Tester) -> list[str]:
 
 def _empty_words_of_others(act: Act, tester: Tester) -> None:
     """Where their address or name stands in what stores and people wrote, it is blotted out."""
+    act.write_lines()
     marks = [mark for mark in (tester.email, tester.name) if len(mark) > 2]
     places: list[tuple[Any, str]] = [
         (Order, "trouble"), (Trial, "reason"), (Store, "trouble"), (Attachment, "trouble"), (Invitation, "trouble"),

@@ -177,15 +177,14 @@ def try_untaken(desk: Desk, person: str, store_name: str) -> tuple[int, int]:
     return taken, len(rows) - taken
 
 
-def hear(desk: Desk, store_id: str, event: StoreEvent) -> None:
-    """A store has pushed an event, already verified; it is taken in a moment, together with others that came.
+def hear(desk: Desk, store_id: str, events: Sequence[StoreEvent]) -> None:
+    """A store has pushed events, already verified; they are taken in a moment, together with others that came.
 
     Should the desk die before, the event is asked for again, since the cursor has not moved.
     """
     with desk.background.hearing:
         heard = desk.background.heard.setdefault(store_id, [])
-        if len(heard) < MOST_HEARD:
-            heard.append(event)
+        heard += events[: MOST_HEARD - len(heard)]
     desk.background.ring_heard()
 
 

@@ -13,6 +13,7 @@ the store may have acted, and asks again under the same idempotency key.
 
 from __future__ import annotations
 
+import json
 import random
 import threading
 import time
@@ -27,8 +28,8 @@ from queue import Empty, SimpleQueue
 from typing import Any
 
 import structlog
-from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy import bindparam, func, select
+from sqlalchemy.orm import Session, aliased
 
 from restless_tide.core import lane as core
 from restless_tide.core.breaker import Breaker, BreakerState
@@ -55,8 +56,8 @@ HANDS = 8
 MOST_ANSWERS_A_TURN = 24
 MOST_REMEMBERED = 10_000
 SEVERAL_IN_FLIGHT = 2
-BREATH_SECONDS, LONG_BREATH_SECONDS = 0.0005, 0.02
-"""Between what wakes a turn and the turn: orders go almost at once, and many answers that come together are one turn."""
+BREATH_SECONDS, LONG_BREATH_SECONDS = 0.0, 0.02
+"""Between what wakes a turn and the turn: one order goes at once, and many answers that come together are one turn."""
 _UNREADABLE = StoreUnreachable("the desk could not carry this out; its log has the details", code="desk-failed")
 
 
@@ -108,17 +109,17 @@ class Turns:
         now = self._desk.clock.now()
         if not came:
             with self._desk.look() as session:
-                rows = _waiting(session)
+                rows = self._waiting(session)
             due = self._due(rows, now)
             if not due:
                 return _next_due(rows, now)
         try:
             try:
-                begun = self._write_turn(came, due, alone=False)
+                begun = self._write_turn(came, due, rows, alone=False)
             except LostLease:
                 raise
             except Exception:  # noqa: BLE001  (each on its own then, and whatever goes wrong is logged there)
-                begun = self._write_turn(came, due, alone=True)
+                begun = self._write_turn(came, due, rows, alone=True)
         except BaseException:
             for sent in came:  # nothing was written: they come again
                 self._back.put(sent)
@@ -141,6 +142,7 @@ class Turns:
             self._desk.demand_lease(act.session)
         except LostLease:
             return
+        begun = 0
         for order in act.urgent:
             try:
                 sent = self._begin(act.as_person(ENGINE), order) if self._is_next(act, order) else None
@@ -148,9 +150,12 @@ class Turns:
                 _log.exception("an order could not begin at once", order=order.id)
                 continue
             if sent is not None:
+                begun += 1
                 self._mark_call(sent)
                 act.otherwise(partial(self._forget_call, sent))
                 act.afterwards(partial(self._send_off, sent))
+        if begun == len(act.placed):
+            act.taken_up.add(Order)
 
     def _is_next(self, act: Act, order: Order) -> bool:
         """Whether an order that was just placed may go before everything else of its lane."""
@@ -178,21 +183,23 @@ class Turns:
                 sent.order
             }
 
-    def _write_turn(self, came: list[SentCall], due: list[str], *, alone: bool) -> list[SentCall]:
+    def _write_turn(self, came: list[SentCall], due: list[str], rows: list[Any], *, alone: bool) -> list[SentCall]:
         """One transaction: what came back is written, and what is due begins. ``alone``: each undone by itself if it fails.
 
         An order that was settled since it was found due does not begin; one that was placed since is found by the next turn.
         """
         with self._desk.act(ENGINE) as act:
-            _read_ahead(act.session, [sent.order for sent in came] or due)
+            _read_for_answers(act.session, came)
+            _read_for_calls(act.session, due, rows)
             for sent in came:
                 if alone:
                     self._write_alone(act, sent)
                 else:
                     self._write_one(act, sent)
             if len(came) > 1:  # after a single answer the next turn looks, and the answer is written sooner
-                due = self._due(_waiting(act.session), act.now)
-                _read_ahead(act.session, due)
+                rows = self._waiting(act.session)
+                due = self._due(rows, act.now)
+                _read_for_calls(act.session, due, rows)
             begin = self._begin_alone if alone else self._begin
             begun = [begin(act, needed(act.session, Order, key)) for key in due]
         return [sent for sent in begun if sent is not None]
@@ -235,6 +242,13 @@ class Turns:
                 self._desk.background.in_flight.pop(sent.lane, None)
 
     # what is due
+
+    def _waiting(self, session: Session) -> list[Any]:
+        """What waits in the lanes that could begin a call, with its store's breaker."""
+        session.flush()
+        with self._marking:
+            in_flight = json.dumps(list(self._in_flight))
+        return list(session.connection().execute(_WAITING, {"in_flight": in_flight}).all())
 
     def _due(self, rows: list[Any], now: datetime) -> list[str]:
         """The next order of every lane, where it may go now; halts first."""
@@ -412,31 +426,40 @@ class Turns:
             asking.note_success(self._desk, sent.store)
 
 
-def _read_ahead(session: Session, orders: Sequence[str]) -> None:
-    """Read many orders with what telling their lanes asks for, in a few queries."""
-    if len(orders) <= lanes.FEW:
+def _read_for_answers(session: Session, came: Sequence[SentCall]) -> None:
+    """Read what telling the lanes of many answers asks for, in a few queries."""
+    if len(came) <= lanes.FEW:
         return
-    found = session.scalars(select(Order).where(Order.id.in_(orders))).all()
-    about = {order.subject for order in found if RULES[order.kind].subject is Subject.LEG}
-    lanes.legs_ahead(session, about)
-    lanes.pending_by_lane(session, {order.lane for order in found})
+    lanes.pending_by_lane(session, {sent.lane for sent in came})
+    about = {sent.lane for sent in came if RULES[sent.kind].subject is Subject.LEG}
+    lanes.for_calls(session, about, {sent.store for sent in came}, rounds=False)
 
 
+def _read_for_calls(session: Session, due: Sequence[str], rows: Sequence[Any]) -> None:
+    """The same for many orders that begin; ``rows`` has what waits, they among it."""
+    if len(due) <= lanes.FEW:
+        return
+    begin = [row for row in rows if row.id in set(due)]
+    lanes.pending_by_lane(session, {row.lane for row in begin})
+    about = {row.lane for row in begin if RULES[row.kind].subject is Subject.LEG}
+    lanes.for_calls(session, about, {row.store_id for row in begin}, rounds=True)
+
+
+_OTHERS = aliased(Order)
+_NOT_IN_FLIGHT = select(func.json_each(bindparam("in_flight")).table_valued("value").c.value)
 _WAITING = (
     select(
         Order.id, Order.lane, Order.kind, Order.position, Order.try_after, Order.store_id, Order.attempts,
         Order.with_person, Store.breaker_failures, Store.breaker_rests_until,
     )
     .join(Store)
-    .where(Order.state.in_(PENDING))
+    .where(
+        Order.state.in_(PENDING),
+        Order.lane.in_(select(_OTHERS.lane).where(_OTHERS.state.in_(PENDING), _OTHERS.id.not_in(_NOT_IN_FLIGHT))),
+    )
     .order_by(Order.position)
 )  # fmt: skip
-
-
-def _waiting(session: Session) -> list[Any]:
-    """Every order that is not settled, in the sequence in which they were placed, with its store's breaker."""
-    session.flush()
-    return list(session.connection().execute(_WAITING).all())
+"""The orders of every lane that has one which is neither settled nor in flight, in the sequence in which they were placed."""
 
 
 def _next_due(rows: list[Any], now: datetime) -> float | None:

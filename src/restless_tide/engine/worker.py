@@ -193,7 +193,9 @@ class Engine:
             if self._stopping.is_set():
                 break
             if bell.wait(min(LONGEST_SLEEP_SECONDS if pause is None else pause, LONGEST_SLEEP_SECONDS)):
-                self._stopping.wait(breath_seconds())
+                breath = breath_seconds()
+                if breath:
+                    self._stopping.wait(breath)
 
     # sightings
 

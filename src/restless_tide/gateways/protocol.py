@@ -19,6 +19,8 @@ CLOCK_HEADER = "Store-Clock"
 IDEMPOTENCY_HEADER = "Idempotency-Key"
 REQUEST_HEADER = "X-Request-Id"
 EVENT_TYPE = "application/cloudevents+json"
+EVENTS_TYPE = "application/cloudevents-batch+json"
+"""One event, and several as one array (CloudEvents 1.0, HTTP binding, batched content mode)."""
 FIRST_BUILD_BY_HAND = "first-build-by-hand"
 RIGHTS = ("read", "builds", "trials", "releases", "rollouts", "availability")
 """What a key may be allowed; the desk works fully with all of them."""

@@ -93,15 +93,10 @@ class Pusher:
         late = self._store.setting("push_late_seconds", 0.0)
         if late and self._stopping.wait(late):
             return True
-        order = list(events)
-        if self._store.setting("push_shuffled", False):
-            self._dice.shuffle(order)
-        if self._store.setting("push_doubled", False):
-            order = [event for event in order for _ in range(2)]
-        for event in order:
+        for several in self._as_pushed(events):
             if self._store.setting("push_forged", False):
-                self._post(push["address"], _forged(event), [new_secret()])
-            if not self._post(push["address"], event, _secrets(push)):
+                self._post(push["address"], [_forged(several[0])], [new_secret()])
+            if not self._post(push["address"], several, _secrets(push)):
                 return False
         kept = self._store.shelf.get("push", push["id"]) or push
         self._store.shelf.put("push", kept | {"after": events[-1]["sequence"]})
@@ -109,14 +104,25 @@ class Pusher:
             self._store.shelf.told.set()
         return True
 
-    def _post(self, address: str, event: Thing, signing: list[str]) -> bool:
-        body = json.dumps(event)
+    def _as_pushed(self, events: list[Thing]) -> list[list[Thing]]:
+        """All in one request, or in the sequence and number of the store's mood, each in a request of its own."""
+        shuffled, doubled = self._store.setting("push_shuffled", False), self._store.setting("push_doubled", False)
+        if not (shuffled or doubled or self._store.setting("push_forged", False)):
+            return [events]
+        order = list(events)
+        if shuffled:
+            self._dice.shuffle(order)
+        return [[event] for event in order for _ in range(2 if doubled else 1)]
+
+    def _post(self, address: str, events: list[Thing], signing: list[str]) -> bool:
+        alone = len(events) == 1
+        body, message = json.dumps(events[0] if alone else events), events[0]["id"]
         now = datetime.now(UTC)
         headers = {
-            "Content-Type": protocol.EVENT_TYPE,
-            "webhook-id": event["id"],
+            "Content-Type": protocol.EVENT_TYPE if alone else protocol.EVENTS_TYPE,
+            "webhook-id": message,
             "webhook-timestamp": str(int(now.timestamp())),
-            "webhook-signature": " ".join(Webhook(secret).sign(event["id"], now, body) for secret in signing),
+            "webhook-signature": " ".join(Webhook(secret).sign(message, now, body) for secret in signing),
         }
         try:
             return self._http.post(address, content=body, headers=headers).is_success

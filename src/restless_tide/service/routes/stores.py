@@ -11,6 +11,7 @@ from fastapi.concurrency import run_in_threadpool
 from restless_tide.desk import connecting, drills, find, pushes, stores
 from restless_tide.desk.desk import Desk
 from restless_tide.engine import sightings
+from restless_tide.gateways.protocol import EVENT_TYPE, EVENTS_TYPE, MOST_EVENTS
 from restless_tide.service import shown, threads
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
@@ -66,11 +67,17 @@ def rotate(store: str, desk: TheDesk, person: SignedIn) -> StoreTold:
     "/stores/{store}/events",
     status_code=204,
     openapi_extra={
-        "requestBody": {"required": True, "content": {"application/cloudevents+json": {"schema": {"type": "object"}}}}
+        "requestBody": {
+            "required": True,
+            "content": {
+                EVENT_TYPE: {"schema": {"type": "object"}},
+                EVENTS_TYPE: {"schema": {"type": "array", "items": {"type": "object"}, "maxItems": MOST_EVENTS}},
+            },
+        }
     },
 )
 async def pushed(store: str, request: Request, desk: TheDesk) -> Response:
-    """Take an event that a store pushes: a CloudEvent signed by Standard Webhooks. ``store`` is the store's id here."""
+    """Take what a store pushes: a CloudEvent, or a batch of them, signed by Standard Webhooks. ``store`` is the store's id here."""
     body = await request.body()
     await run_in_threadpool(_hear, desk, store, body, dict(request.headers))
     return Response(status_code=204)
