@@ -11,9 +11,12 @@ from pathlib import Path
 
 import pytest
 
+from restless_tide.core.crashes import Frame
+from restless_tide.core.crashes.symbols import FunctionsInMemory, SymbolTable
 from restless_tide.core.errors import Invalid, PackageUnreadable
 from restless_tide.desk import reading
 from restless_tide.desk.reading import PackageReader, SymbolsTold
+from restless_tide.records import symbol_index
 from restless_tide.standins.packages import PackageRecipe, write_apk
 
 MIB = 1024 * 1024
@@ -100,11 +103,29 @@ def test_a_symbol_file_is_looked_at_apart_and_one_that_takes_too_much_is_refused
 ) -> None:
     path = tmp_path / "names"
     path.write_text(name_map(3))
-    assert reader.look_at_symbols(path, "names.txt") == SymbolsTold("name map", "")
+    index = tmp_path / "index"
+    assert reader.index_symbols(path, "names.txt", index) == SymbolsTold("name map", "")
+    with symbol_index.opened(index, "names.txt") as names:
+        assert names.class_name("a.b1") == "org.example.Class1"
+        (frame,) = names.resolve(Frame("a.b2", "m3", line=5))
+        assert (frame.module, frame.function, frame.line) == ("org.example.Class2", "method3", 5)
+        assert names.resolve(Frame("a.b9", "m3", line=5)) == []
+    index.unlink()
     path.write_text(name_map(20_000))
     with pytest.raises(Invalid, match="It takes more than") as refused:
-        reader.look_at_symbols(path, "names.txt")
+        reader.index_symbols(path, "names.txt", index)
     assert refused.value.code == "symbols-unreadable"
     path.write_text("no names at all")
     with pytest.raises(Invalid, match="names"):
-        reader.look_at_symbols(path, "names.txt")
+        reader.index_symbols(path, "names.txt", index)
+    assert sorted(entry.name for entry in tmp_path.iterdir()) == ["names"]
+
+
+def test_the_functions_of_a_program_are_found_in_the_index_as_in_the_file(tmp_path: Path) -> None:
+    read = SymbolTable("b1d", "libtide.so", FunctionsInMemory({16: "open_tile", 64: "draw"}))
+    symbol_index.write(tmp_path / "index", read)
+    with symbol_index.opened(tmp_path / "index", "libtide.so") as kept:
+        assert (kept.kind, kept.identity) == ("program symbols", "b1d")
+        for address in (0, 15, 16, 63, 64, 10**6):
+            frame = Frame("libtide.so", address=address)
+            assert kept.resolve(frame) == read.resolve(frame)

@@ -12,6 +12,7 @@ from __future__ import annotations
 import json
 import os
 import resource
+import secrets
 import signal
 import subprocess
 import sys
@@ -25,6 +26,7 @@ from typing import Any
 from restless_tide.core.crashes import read_symbols
 from restless_tide.core.errors import Invalid, PackageUnreadable, TideError
 from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.records import symbol_index
 
 READERS = 2
 MEMORY_BYTES = 1024 * 1024 * 1024
@@ -60,9 +62,18 @@ class PackageReader:
             return Facts.model_validate(told["facts"])
         raise PackageUnreadable(told["detail"], remedy=told["remedy"], code=told["code"])
 
-    def look_at_symbols(self, path: Path, name: str) -> SymbolsTold:
-        """What the symbol file at ``path`` is. Raises Invalid, also where reading it goes beyond the bounds."""
-        told = self._ask({"path": str(path), "symbols": name})
+    def index_symbols(self, path: Path, name: str, index: Path) -> SymbolsTold:
+        """Read the symbol file at ``path`` and write its names to ``index``, which appears whole or not at all.
+
+        Raises Invalid, also where reading it goes beyond the bounds.
+        """
+        part = index.with_name(f"{index.name}.{secrets.token_hex(4)}")
+        try:
+            told = self._ask({"path": str(path), "symbols": name, "index": str(part)})
+            if "kind" in told:
+                part.replace(index)
+        finally:
+            part.unlink(missing_ok=True)
         if "kind" in told:
             return SymbolsTold(told["kind"], told["identity"])
         code = "symbols-unreadable" if told["code"] == PackageUnreadable.code else told["code"]
@@ -179,6 +190,7 @@ def _answer(asked: dict[str, str]) -> str:
     try:
         if "symbols" in asked:
             found = read_symbols(Path(asked["path"]).read_bytes(), asked["symbols"])
+            symbol_index.write(Path(asked["index"]), found)
             return json.dumps({"kind": found.kind, "identity": found.identity})
         with open(asked["path"], "rb") as source:
             facts = inspect_package(source, asked["sha256"])

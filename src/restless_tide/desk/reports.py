@@ -136,9 +136,10 @@ def _frame(entry: Mapping[str, Any]) -> Frame:
 
 def _write_crash(desk: Desk, report: FieldReport, crash: Crash, stack: str, build: Build | None) -> None:
     report.stack = stack or "\n".join(frame.told for frame in crash.frames)
-    files = symbols.of_build(desk, build.id) if build else []
-    named = symbolise(crash, files) if files else crash
-    _name(report, named)
+    if build is not None:
+        with symbols.of_build(desk, build.id) as files:
+            crash = symbolise(crash, files)
+    _name(report, crash)
 
 
 def _name(report: FieldReport, crash: Crash) -> None:
@@ -149,17 +150,17 @@ def _name(report: FieldReport, crash: Crash) -> None:
 
 def name_again(desk: Desk, act: Act, build: Build) -> int:
     """New symbol files came for a build: its crashes are read anew. Returns how many got names."""
-    files = symbols.of_build(desk, build.id)
     found = 0
     wanted = select(FieldReport).where(FieldReport.build_id == build.id, FieldReport.kind == ReportKind.CRASH)
-    for report in act.session.scalars(wanted):
-        crash = Crash(report.thrown, "", tuple(_frame(entry) for entry in report.frames))
-        if report.stack and not report.symbolised:
-            crash = read_stack(report.stack) or crash
-        named = symbolise(crash, files)
-        if named.symbolised:
-            _name(report, named)
-            found += 1
+    with symbols.of_build(desk, build.id) as files:
+        for report in act.session.scalars(wanted):
+            crash = Crash(report.thrown, "", tuple(_frame(entry) for entry in report.frames))
+            if report.stack and not report.symbolised:
+                crash = read_stack(report.stack) or crash
+            named = symbolise(crash, files)
+            if named.symbolised:
+                _name(report, named)
+                found += 1
     return found
 
 

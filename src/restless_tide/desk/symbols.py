@@ -1,22 +1,22 @@
-"""The symbol files of a build, kept by its id, and read once for many crashes."""
+"""The symbol files of a build, kept by its id; what they name is looked up in an index that is made when they come."""
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
 
+import structlog
 from sqlalchemy import select
 
-from restless_tide.core.crashes import Symbols, read_symbols
+from restless_tide.core.crashes import Symbols
 from restless_tide.core.errors import Conflict, TideError
 from restless_tide.desk import find
 from restless_tide.desk.desk import Desk
+from restless_tide.records import symbol_index
 from restless_tide.records.tables import SymbolFile
 
-MOST_KEPT_BYTES = 64 * 1024 * 1024
-"""Of symbol files that are kept read, counted as they lie on the disk; the last one always."""
-_read: OrderedDict[str, tuple[int, Symbols]] = OrderedDict()
-_lock = threading.Lock()
+_log = structlog.get_logger("service")
 
 
 def keep(desk: Desk, person: str, build_id: str, name: str, content: bytes) -> SymbolFile:
@@ -25,7 +25,7 @@ def keep(desk: Desk, person: str, build_id: str, name: str, content: bytes) -> S
     """
     sha256 = desk.symbols.keep(content)
     try:
-        found = desk.reader.look_at_symbols(desk.symbols.path(sha256), name)
+        found = desk.reader.index_symbols(desk.symbols.path(sha256), name, _index_of(desk, sha256))
     except TideError:
         with desk.look() as session:
             if session.scalar(select(SymbolFile.id).where(SymbolFile.sha256 == sha256).limit(1)) is None:
@@ -60,21 +60,28 @@ def files(desk: Desk, build_id: str) -> list[SymbolFile]:
         return list(session.scalars(wanted))
 
 
-def of_build(desk: Desk, build_id: str) -> list[Symbols]:
-    """The symbol files of a build, read."""
-    return [_symbols(desk, row) for row in files(desk, build_id)]
+@contextmanager
+def of_build(desk: Desk, build_id: str) -> Iterator[list[Symbols]]:
+    """The symbol files of a build, each by its index; one that cannot be read any more is passed over."""
+    with ExitStack() as opened:
+        yield [
+            opened.enter_context(symbol_index.opened(index, row.name))
+            for row in files(desk, build_id)
+            if (index := _index(desk, row)) is not None
+        ]
 
 
-def _symbols(desk: Desk, row: SymbolFile) -> Symbols:
-    key = f"{row.sha256} {row.name}"
-    with _lock:
-        known = _read.get(key)
-        if known is not None:
-            _read.move_to_end(key)
-            return known[1]
-    found = read_symbols(desk.symbols.read(row.sha256), row.name)
-    with _lock:
-        _read[key] = row.size_bytes, found
-        while len(_read) > 1 and sum(size for size, _ in _read.values()) > MOST_KEPT_BYTES:
-            _read.popitem(last=False)
-    return found
+def _index_of(desk: Desk, sha256: str) -> Path:
+    return desk.symbols.path(sha256).with_suffix(f".names-{symbol_index.FORM}")
+
+
+def _index(desk: Desk, row: SymbolFile) -> Path | None:
+    """The index of a symbol file, made where it is not there yet, as for files that an earlier release kept."""
+    index = _index_of(desk, row.sha256)
+    if not index.exists():
+        try:
+            desk.reader.index_symbols(desk.symbols.path(row.sha256), row.name, index)
+        except TideError as wrong:
+            _log.warning("a symbol file cannot be read", file=row.id, why=wrong.detail)
+            return None
+    return index

@@ -15,8 +15,10 @@ import re
 import struct
 from bisect import bisect_right
 from collections import defaultdict
-from dataclasses import dataclass, field, replace
-from typing import Protocol
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import ClassVar, NamedTuple, Protocol
 
 from elftools.common.exceptions import ELFError
 from elftools.elf.elffile import ELFFile
@@ -40,8 +42,11 @@ _TEXT = b"__TEXT"
 class Symbols(Protocol):
     """``identity`` is what ties the file to a program: its build id or UUID; empty for a name map."""
 
-    kind: str
-    identity: str
+    @property
+    def kind(self) -> str: ...
+
+    @property
+    def identity(self) -> str: ...
 
     def resolve(self, frame: Frame) -> list[Frame]:
         """The frames that stood there, the innermost first; empty when this file does not know it."""
@@ -64,8 +69,9 @@ def symbolise(crash: Crash, files: list[Symbols]) -> Crash:
     return crash.through(tuple(found), thrown) if helped or thrown != crash.thrown else crash
 
 
-@dataclass(frozen=True)
-class _Method:
+class Method(NamedTuple):
+    """One line of a name map: which method stood there, and the lines of both; None: for every line."""
+
     owner: str
     name: str
     first: int | None
@@ -74,20 +80,32 @@ class _Method:
     original_last: int | None
 
 
-@dataclass
+class Classes(Protocol):
+    """The names of classes by what they were made to be."""
+
+    def get(self, short: str, /) -> str | None: ...
+
+
+class Methods(Protocol):
+    """Methods by class and name as they were made to be, in the sequence of the file."""
+
+    def get(self, called: tuple[str, str], /) -> Sequence[Method] | None: ...
+
+
+@dataclass(frozen=True)
 class NameMap:
     """A shrinker's name map. Inlined calls come back as frames of their own."""
 
-    classes: dict[str, str] = field(default_factory=dict)
-    methods: dict[tuple[str, str], list[_Method]] = field(default_factory=lambda: defaultdict(list))
-    kind: str = "name map"
+    classes: Classes
+    methods: Methods
     identity: str = ""
+    kind: ClassVar[str] = "name map"
 
     def class_name(self, name: str) -> str:
-        return self.classes.get(name, name)
+        return self.classes.get(name) or name
 
     def resolve(self, frame: Frame) -> list[Frame]:
-        candidates = self.methods.get((frame.module, frame.function), [])
+        candidates = self.methods.get((frame.module, frame.function)) or ()
         fitting = [entry for entry in candidates if _holds(entry, frame.line)]
         if not fitting:
             owner = self.classes.get(frame.module)
@@ -103,11 +121,11 @@ class NameMap:
         ]
 
 
-def _holds(entry: _Method, line: int | None) -> bool:
+def _holds(entry: Method, line: int | None) -> bool:
     return entry.first is None or (line is not None and entry.first <= line <= (entry.last or entry.first))
 
 
-def _of_one_place(fitting: list[_Method]) -> list[_Method]:
+def _of_one_place(fitting: list[Method]) -> list[Method]:
     """Entries of one range follow each other from the inlined call outwards; another range is another method."""
     first = fitting[0]
     return (
@@ -117,7 +135,7 @@ def _of_one_place(fitting: list[_Method]) -> list[_Method]:
     )
 
 
-def _line(entry: _Method, line: int | None) -> int | None:
+def _line(entry: Method, line: int | None) -> int | None:
     if entry.original_first is None:
         return line
     if entry.original_last is None or entry.first is None or line is None:
@@ -131,7 +149,8 @@ def _source(owner: str) -> str:
 
 
 def _read_map(text: str) -> NameMap | None:
-    found = NameMap()
+    classes: dict[str, str] = {}
+    methods: dict[tuple[str, str], list[Method]] = defaultdict(list)
     obfuscated = original = ""
     for line in text.splitlines():
         if not line.strip() or line.lstrip().startswith("#"):
@@ -139,31 +158,50 @@ def _read_map(text: str) -> NameMap | None:
         named = _CLASS.match(line)
         if named:
             original, obfuscated = named.groups()
-            found.classes[obfuscated] = original
+            classes[obfuscated] = original
             continue
         method = _METHOD.match(line)
         if method and obfuscated:
             first, last, _, name, original_first, original_last, short = method.groups()
             owner, _, bare = name.rpartition(".")
-            found.methods[(obfuscated, short)].append(
-                _Method(owner or original, bare, _int(first), _int(last), _int(original_first), _int(original_last))
+            methods[(obfuscated, short)].append(
+                Method(owner or original, bare, _int(first), _int(last), _int(original_first), _int(original_last))
             )
-    return found if found.classes else None
+    return NameMap(classes, methods) if classes else None
 
 
 def _int(text: str | None) -> int | None:
     return int(text) if text else None
 
 
-@dataclass
+class Functions(Protocol):
+    """Functions by the address at which they begin."""
+
+    def before(self, address: int, /) -> str | None:
+        """The name of the last function that begins at ``address`` or before it."""
+        ...
+
+
+class FunctionsInMemory(dict[int, str]):
+    """Functions by the address at which they begin, of a file that was just read."""
+
+    @cached_property
+    def _begins(self) -> list[int]:
+        return sorted(self)
+
+    def before(self, address: int) -> str | None:
+        place = bisect_right(self._begins, address) - 1
+        return self[self._begins[place]] if place >= 0 else None
+
+
+@dataclass(frozen=True)
 class SymbolTable:
     """Functions of a program by the address at which they begin, as offsets into its image."""
 
-    kind: str
     identity: str
     image: str
-    begins: list[int]
-    names: list[str]
+    functions: Functions
+    kind: ClassVar[str] = "program symbols"
 
     def class_name(self, name: str) -> str:
         return name
@@ -171,8 +209,8 @@ class SymbolTable:
     def resolve(self, frame: Frame) -> list[Frame]:
         if frame.address is None or frame.function or not _same_image(frame.module, self.image):
             return []
-        place = bisect_right(self.begins, frame.address) - 1
-        return [replace(frame, function=self.names[place])] if place >= 0 else []
+        name = self.functions.before(frame.address)
+        return [replace(frame, function=name)] if name is not None else []
 
 
 def _same_image(seen: str, image: str) -> bool:
@@ -213,7 +251,7 @@ def _read_elf(content: bytes, image: str) -> SymbolTable | None:
         TypeError,
     ):
         return None
-    return _table("program symbols", identity, image, symbols)
+    return _table(identity, image, symbols)
 
 
 def _read_mach_o(content: bytes, image: str) -> SymbolTable | None:
@@ -241,7 +279,7 @@ def _read_mach_o(content: bytes, image: str) -> SymbolTable | None:
             return None
         cursor += size
     symbols = _mach_o_functions(content, at, order, table, base) if table else {}
-    return _table("program symbols", identity, image, symbols)
+    return _table(identity, image, symbols)
 
 
 def _mach_o_functions(content: bytes, at: int, order: str, table: tuple[int, ...], base: int) -> dict[int, str]:
@@ -261,11 +299,8 @@ def _mach_o_functions(content: bytes, at: int, order: str, table: tuple[int, ...
     return found
 
 
-def _table(kind: str, identity: str, image: str, symbols: dict[int, str]) -> SymbolTable | None:
-    if not symbols:
-        return None
-    begins = sorted(symbols)
-    return SymbolTable(kind, identity, image, begins, [symbols[begin] for begin in begins])
+def _table(identity: str, image: str, symbols: dict[int, str]) -> SymbolTable | None:
+    return SymbolTable(identity, image, FunctionsInMemory(symbols)) if symbols else None
 
 
 def read_symbols(content: bytes, name: str) -> Symbols:
