@@ -514,7 +514,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/apps/{app}/lapses": {
+    "/v1/apps/{app}/expiries": {
         parameters: {
             query?: never;
             header?: never;
@@ -522,10 +522,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * App Lapses
-         * @description What of the app lapses when, the soonest first.
+         * App Expiries
+         * @description What of the app expires when, the soonest first.
          */
-        get: operations["builds-app_lapses"];
+        get: operations["builds-app_expiries"];
         put?: never;
         post?: never;
         delete?: never;
@@ -676,6 +676,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/go-ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give Go Ahead
+         * @description Give the go-ahead to launch.
+         */
+        post: operations["releases-give_go_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/legs/{store}": {
         parameters: {
             query?: never;
@@ -776,26 +796,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/apps/{app}/releases/{version}/words": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Give Word
-         * @description Give the go-ahead to launch.
-         */
-        post: operations["releases-give_word"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/v1/apps/{app}/reports": {
         parameters: {
             query?: never;
@@ -887,7 +887,7 @@ export interface paths {
         };
         /**
          * Register
-         * @description Whose signature is expected, who holds the key, what lies in the locker, what lapses when.
+         * @description Whose signature is expected, who holds the key, what lies in the locker, what expires when.
          */
         get: operations["signing-register"];
         put?: never;
@@ -2103,7 +2103,7 @@ export interface paths {
         put?: never;
         /**
          * Again
-         * @description Hand in once more what the store turned down, with a corrected brief.
+         * @description Hand in once more what the store rejected, with a corrected brief.
          */
         post: operations["trials-again"];
         delete?: never;
@@ -2263,8 +2263,8 @@ export interface components {
              */
             standing: boolean;
         };
-        /** AppLapseTold */
-        AppLapseTold: {
+        /** AppExpiryTold */
+        AppExpiryTold: {
             /** Then */
             then: string;
             /**
@@ -2645,6 +2645,11 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+            /**
+             * Expires At
+             * @description when nobody can start it any more
+             */
+            expires_at: string | null;
             /** Id */
             id: string;
             /**
@@ -2659,11 +2664,6 @@ export interface components {
             known_before: boolean;
             /** Label */
             label: string;
-            /**
-             * Lapses At
-             * @description when nobody can start it any more
-             */
-            lapses_at: string | null;
             /**
              * Number
              * @description one to 3 whole numbers with dots between them
@@ -2987,12 +2987,12 @@ export interface components {
          * ConsignmentEvent
          * @enum {string}
          */
-        ConsignmentEvent: "send" | "arrive" | "hold" | "answer" | "clear" | "refuse" | "lapse";
+        ConsignmentEvent: "send" | "arrive" | "hold" | "answer" | "clear" | "refuse" | "expire";
         /**
          * ConsignmentState
          * @enum {string}
          */
-        ConsignmentState: "queued" | "sending" | "processing" | "held" | "ready" | "refused" | "lapsed";
+        ConsignmentState: "queued" | "sending" | "processing" | "held" | "ready" | "refused" | "expired";
         /** ConsignmentTold */
         ConsignmentTold: {
             /** Answers */
@@ -3131,12 +3131,12 @@ export interface components {
         };
         /** DeviceTold */
         DeviceTold: {
+            /** Expires At */
+            expires_at: string | null;
             /** Id */
             id: string;
             /** Identifier */
             identifier: string;
-            /** Lapses At */
-            lapses_at: string | null;
             /** Name */
             name: string;
             /** Platform */
@@ -3149,10 +3149,10 @@ export interface components {
         };
         /** DeviceWanted */
         DeviceWanted: {
+            /** Expires At */
+            expires_at?: string | null;
             /** Identifier */
             identifier: string;
-            /** Lapses At */
-            lapses_at?: string | null;
             /**
              * Name
              * @default
@@ -3225,6 +3225,21 @@ export interface components {
             subject: string;
             /** Valid Until */
             valid_until: string | null;
+        };
+        /**
+         * ExpiryTold
+         * @description Something of the account that ends, and what it will block.
+         */
+        ExpiryTold: {
+            /** Blocks */
+            blocks: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** What */
+            what: string;
         };
         /**
          * Facts
@@ -3444,6 +3459,16 @@ export interface components {
             own: boolean;
             /** Told */
             told: string;
+        };
+        /** GoAheadWanted */
+        GoAheadWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Store */
+            store?: string | null;
         };
         /**
          * GroupTold
@@ -3719,21 +3744,6 @@ export interface components {
             steps: string[];
         };
         /**
-         * LapseTold
-         * @description Something of the account that ends, and what it will block.
-         */
-        LapseTold: {
-            /** Blocks */
-            blocks: string;
-            /**
-             * Until
-             * Format: date-time
-             */
-            until: string;
-            /** What */
-            what: string;
-        };
-        /**
          * LegAct
          * @description What a person may do with a leg besides steering its rollout.
          * @enum {string}
@@ -3762,6 +3772,8 @@ export interface components {
              * @description what stands in the way of handing it in
              */
             findings: components["schemas"]["FindingTold"][];
+            /** Go Ahead At */
+            go_ahead_at: string | null;
             /** Hand Carried */
             hand_carried: boolean;
             /** Ladder */
@@ -3772,8 +3784,8 @@ export interface components {
             ladder_name: string;
             /** Launched At */
             launched_at: string | null;
-            /** Needs Word */
-            needs_word: boolean;
+            /** Needs Go Ahead */
+            needs_go_ahead: boolean;
             /** Not Before */
             not_before: string | null;
             /**
@@ -3827,8 +3839,6 @@ export interface components {
             waits_for: string[];
             /** With Other Legs */
             with_other_legs: boolean;
-            /** Word Given At */
-            word_given_at: string | null;
         };
         /**
          * LegWanted
@@ -3842,8 +3852,8 @@ export interface components {
              * @description such as 5@24,20@48,100: per cent @ hours to hold
              */
             ladder?: string | null;
-            /** Needs Word */
-            needs_word?: boolean | null;
+            /** Needs Go Ahead */
+            needs_go_ahead?: boolean | null;
             /**
              * No Date
              * @description true takes the date away
@@ -3903,10 +3913,10 @@ export interface components {
          * @description A file in the locker, without its content; ``told`` is what it says of itself.
          */
         LockerFileTold: {
+            /** Expires At */
+            expires_at: string | null;
             /** Kind */
             kind: string;
-            /** Lapses At */
-            lapses_at: string | null;
             /** Name */
             name: string;
             /** Platform */
@@ -3965,7 +3975,7 @@ export interface components {
          * @description What a subscriber can be told of.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "key or standing lapsing";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "key or standing expiring";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -4358,8 +4368,8 @@ export interface components {
         RegisterTold: {
             /** Devices */
             devices: components["schemas"]["DeviceTold"][];
-            /** Lapses */
-            lapses: components["schemas"]["AppLapseTold"][];
+            /** Expiries */
+            expiries: components["schemas"]["AppExpiryTold"][];
             /** Locker */
             locker: components["schemas"]["LockerFileTold"][];
             /** Pages */
@@ -5188,6 +5198,11 @@ export interface components {
              */
             connected_at: string;
             /**
+             * Expiries
+             * @description what of the account ends, soonest first
+             */
+            expiries: components["schemas"]["ExpiryTold"][];
+            /**
              * Forged Events
              * @description pushed events that did not prove their origin, since the service began
              */
@@ -5196,11 +5211,6 @@ export interface components {
             hand_carried: boolean;
             /** Ladder Dictated */
             ladder_dictated: boolean;
-            /**
-             * Lapses
-             * @description what of the account ends, soonest first
-             */
-            lapses: components["schemas"]["LapseTold"][];
             /**
              * Last Event At
              * @description the last sighting, by the store's own clock
@@ -5561,7 +5571,7 @@ export interface components {
          * TrialEvent
          * @enum {string}
          */
-        TrialEvent: "hand in" | "open" | "turn down" | "close" | "replace" | "lapse";
+        TrialEvent: "hand in" | "open" | "reject" | "close" | "replace" | "expire";
         /** TrialSheetTold */
         TrialSheetTold: {
             /** @description the worst of all findings */
@@ -5573,7 +5583,7 @@ export interface components {
          * TrialState
          * @enum {string}
          */
-        TrialState: "drafted" | "with the store" | "open" | "closed" | "turned down" | "replaced" | "lapsed";
+        TrialState: "drafted" | "with the store" | "open" | "closed" | "rejected" | "replaced" | "expired";
         /** TrialTold */
         TrialTold: {
             /** App */
@@ -5614,6 +5624,8 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+            /** Expires At */
+            expires_at: string | null;
             /** Id */
             id: string;
             /**
@@ -5624,8 +5636,6 @@ export interface components {
                 [key: string]: number;
             };
             kind: components["schemas"]["CohortKind"];
-            /** Lapses At */
-            lapses_at: string | null;
             /** Opened At */
             opened_at: string | null;
             /**
@@ -5784,16 +5794,6 @@ export interface components {
             trouble: string | null;
             /** Who */
             who: string;
-        };
-        /** WordWanted */
-        WordWanted: {
-            /**
-             * Reason
-             * @default
-             */
-            reason: string;
-            /** Store */
-            store?: string | null;
         };
         /**
          * SignInWanted
@@ -6885,7 +6885,7 @@ export interface operations {
             };
         };
     };
-    "builds-app_lapses": {
+    "builds-app_expiries": {
         parameters: {
             query?: never;
             header?: never;
@@ -6902,7 +6902,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AppLapseTold"][];
+                    "application/json": components["schemas"]["AppExpiryTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -7217,6 +7217,42 @@ export interface operations {
             };
         };
     };
+    "releases-give_go_ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoAheadWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-change_leg": {
         parameters: {
             query?: never;
@@ -7382,42 +7418,6 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SubmitWanted"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReleaseTold"];
-                };
-            };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "releases-give_word": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                app: string;
-                version: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["WordWanted"];
             };
         };
         responses: {

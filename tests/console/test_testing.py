@@ -97,18 +97,18 @@ def test_eight_thousand_people_are_searched_as_one_types(page: Page, harbour: Ha
     expect(link).to_contain_text("nobody can join: closed")
 
 
-def test_a_trial_turned_down_is_mended_on_its_page(page: Page, harbour: Harbour) -> None:
+def test_a_trial_rejected_is_mended_on_its_page(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     build = harbour.ready_build(app, "openfield")
     harbour.tide.testing.make_cohort(app, "walkers", kind="guest")
     harbour.tide.testing.add_tester(app, "walkers", f"petra.{app}@example.org")
-    harbour.control("openfield", "mischief", {"turn_down_next": ["Nothing to try was named."]})
+    harbour.control("openfield", "mischief", {"reject_trial_next": ["Nothing to try was named."]})
     trial = harbour.tide.testing.open_trial(
         app, cohort="walkers", build=build, store="openfield", notes="?", contact="ida@example.org"
     )
     until(lambda: harbour.tide.stores.one("openfield"), lambda store: store.pending_orders == 0)
     harbour.pass_hours(12, desk=False)
-    until(lambda: harbour.tide.testing.trial(trial.id), lambda seen: seen.state == "turned down")
+    until(lambda: harbour.tide.testing.trial(trial.id), lambda seen: seen.state == "rejected")
     page.goto(f"/trials/{trial.id}")
     expect(page.get_by_role("region", name="Where it stands")).to_contain_text("Nothing to try was named.")
     page.get_by_role("button", name="Fix it and hand it in again").click()

@@ -196,7 +196,7 @@ class SeatLife(RuleBasedStateMachine):
     @invariant()
     def an_ended_trial_seats_nobody(self) -> None:
         for place, state in enumerate(self.trials):
-            if state in (TrialState.CLOSED, TrialState.REPLACED, TrialState.LAPSED):
+            if state in (TrialState.CLOSED, TrialState.REPLACED, TrialState.EXPIRED):
                 assert not TRIAL.possible(state)
                 assert state not in SEATED, place
 

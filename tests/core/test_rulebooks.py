@@ -16,7 +16,7 @@ from restless_tide.core.availability import Availability, check_change, conseque
 from restless_tide.core.breaker import FAILURES_TO_OPEN, LONGEST_REST_SECONDS, Breaker, BreakerState
 from restless_tide.core.errors import Invalid
 from restless_tide.core.graph import Standing, locked_because, missing_before, usual_hours, way_to, will_lock
-from restless_tide.core.notice import lapse_mark
+from restless_tide.core.notice import expiry_mark
 from restless_tide.core.packages import Facts
 from restless_tide.core.questions import foreseen
 from restless_tide.core.revision import compare
@@ -38,7 +38,7 @@ def test_the_stores_differ_wherever_stores_differ() -> None:
     assert len({tuple(told_rules(rules)) for rules in every}) == 3
     assert [bool(rules.rollout.dictated_ladder) for rules in every] == [False, True, False]
     assert [rules.packages.first_build_by_hand for rules in every] == [True, False, False]
-    assert [bool(rules.name.lapses_unused_days) for rules in every] == [True, False, False]
+    assert [bool(rules.name.expires_unused_days) for rules in every] == [True, False, False]
     assert [len(rules.processing.questions) for rules in every] == [0, 4, 1]
 
 
@@ -254,7 +254,7 @@ def test_a_breaker_opens_only_after_failures_in_a_row_and_always_tries_again(out
 
 
 def test_what_lapses_is_noticed_at_each_mark_once() -> None:
-    assert [lapse_mark(days) for days in (60, 45, 20, 14, 5, 3, 0.5, 0, -2)] == [None, 45, 45, 14, 14, 3, 3, 0, 0]
+    assert [expiry_mark(days) for days in (60, 45, 20, 14, 5, 3, 0.5, 0, -2)] == [None, 45, 45, 14, 14, 3, 3, 0, 0]
 
 
 def test_reminders_come_sooner_for_what_is_urgent_and_then_daily() -> None:

@@ -27,9 +27,9 @@ MACHINES: tuple[Machine, ...] = (  # type: ignore[type-arg]
 STATES = {str(state) for machine in MACHINES for state in type(machine.initial)} | set(map(str, LegPhase))
 ALSO = {
     "desk/inbox.py": {"duplicate of", "fixed in"},  # columns of a list
-    "desk/standing.py": {"lapsed"},  # an account's standing
+    "desk/standing.py": {"expired"},  # an account's standing
     "engine/inlet.py": {"failed"},  # what a mail server says (RFC 3464)
-    "engine/sightings.py": {"lapsed"},  # a name at a store
+    "engine/sightings.py": {"expired"},  # a name at a store
     "service/routes/steps.py": {"waiting"},  # the question, not the state
 }
 """Where such a word says something else."""

@@ -112,8 +112,8 @@ def test_a_ladder_that_does_not_work_is_refused_with_its_place(text: str, compla
     ("conditions", "standing", "missing"),
     [
         (Conditions(), Standing(False, NOW), []),
-        (Conditions(needs_word=True), Standing(False, NOW), ["the go-ahead to launch"]),
-        (Conditions(needs_word=True), Standing(True, NOW), []),
+        (Conditions(needs_go_ahead=True), Standing(False, NOW), ["the go-ahead to launch"]),
+        (Conditions(needs_go_ahead=True), Standing(True, NOW), []),
         (Conditions(not_before=NOW + timedelta(hours=1)), Standing(True, NOW), ["the instant 2026-11-20T13:00+00:00"]),
         (Conditions(not_before=NOW), Standing(True, NOW), []),
         (Conditions(with_other_legs=True), Standing(True, NOW, ("openfield",)), ["approval at openfield"]),

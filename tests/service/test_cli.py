@@ -289,7 +289,7 @@ def test_the_date_of_a_launch_is_taken_away_again(tide: Terminal, harbour: Harbo
     tide(*change, "2026-12-24T09:00+01:00")
     url = f"{harbour.address}/v1/apps/{app}/releases/1.0.0/legs/openfield"
     signed_in = {"Authorization": f"Bearer {harbour.token}"}
-    assert httpx.patch(url, json={"needs_word": False}, headers=signed_in, **OPENLY).status_code == 200
+    assert httpx.patch(url, json={"needs_go_ahead": False}, headers=signed_in, **OPENLY).status_code == 200
     assert date() == kept, "what is left out stays"
     assert httpx.patch(url, json={"not_before": None}, headers=signed_in, **OPENLY).status_code == 200
     assert date() is None

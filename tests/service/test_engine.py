@@ -175,11 +175,11 @@ def test_a_stores_wish_to_be_left_alone_is_honoured_but_not_by_a_halt(harbour: H
 
 def test_a_halt_of_what_was_never_launched_stops_the_launch(harbour: Harbour) -> None:
     app = harbour.new_app()
-    harbour.draft(app, stores=("northgate",), needs_word=True)
+    harbour.draft(app, stores=("northgate",), needs_go_ahead=True)
     harbour.approve(app)
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "approved")
     mischief(harbour, "northgate", too_many_acts=1, retry_after_seconds=600.0)
-    harbour.tide.releases.give_word(app, "1.0.0")
+    harbour.tide.releases.give_go_ahead(app, "1.0.0")
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].orders[0].trouble)
     harbour.tide.releases.steer(app, "1.0.0", "halt", reason="it must not go out")
     stopped = harbour.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].phase == "approved")

@@ -73,7 +73,7 @@ def bearer(connection: ConnectionFile) -> dict[str, str]:
         {"iss": "somebody-else"},
         {"sub": "client-unknown"},
     ],
-    ids=["audience", "lapsed", "issuer", "unknown client"],
+    ids=["audience", "expired", "issuer", "unknown client"],
 )
 def test_an_assertion_that_does_not_prove_who_asks_is_refused(
     connection: ConnectionFile, changed: dict[str, Any]

@@ -386,7 +386,19 @@ _values = some.recursive(
 )
 _NAMES = ("state", "share", "berth", "version", "number", "questions", "reason", "reasons", "page", "availability", "address",
           "device", "trial", "kind", "stack", "frames", "pictures", "text")  # fmt: skip
-_STATES = ("rising", "halted", "paused", "complete", "approved", "in hand", "ready", "held", "open", "lapsed", "queued")
+_STATES = (
+    "rising",
+    "halted",
+    "paused",
+    "complete",
+    "approved",
+    "in hand",
+    "ready",
+    "held",
+    "open",
+    "expired",
+    "queued",
+)
 _data = some.dictionaries(
     some.sampled_from(_NAMES), _values | some.sampled_from(_STATES) | some.floats(0, 1), max_size=6
 )

@@ -45,7 +45,7 @@ def test_a_mail_says_what_happened_and_where_to_look(harbour: Harbour) -> None:
     app = harbour.new_app()
     address = f"{app}@example.org"
     harbour.tide.notices.subscribe("mail", address, kinds=["approved", "rejected"], apps=[app])
-    harbour.draft(app, stores=("northgate",), needs_word=True)
+    harbour.draft(app, stores=("northgate",), needs_go_ahead=True)
     harbour.control("northgate", "mischief", {"reject_next": ["No picture."]})
     harbour.approve(app)
     (mail,) = until(lambda: harbour.mails(address), bool)

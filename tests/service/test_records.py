@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import threading
+from datetime import datetime
 from pathlib import Path
 
 import alembic.command
@@ -12,12 +13,16 @@ import alembic.config
 import pytest
 from sqlalchemy import create_engine, select
 from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
 
 from restless_tide import records
+from restless_tide.core.cohorts import CohortKind
 from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.notice import NoticeKind
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.trial import TrialState
 from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -433,4 +438,78 @@ def test_rulebooks_of_the_seventh_release_are_carried_over_and_back(tmp_path: Pa
     with database.reading() as session:
         for store in session.scalars(select(tables.Store)):
             assert Rulebook.model_validate(store.rulebook) == rules[store.name]
+    database.close()
+
+
+def trial_in(session: Session, store: tables.Store, at: datetime) -> tables.Trial:
+    """A trial that the store rejected, with all it hangs on."""
+    app = tables.App(name="marram", title="Marram", created_at=at)
+    session.add_all([app, store])
+    session.flush()
+    named = {"listed_name": "Marram", "platform": "android", "identifier": "x", "language": "en"}
+    berth = tables.Berth(app_id=app.id, store_id=store.id, availability={}, created_at=at, **named)
+    build = tables.Build(
+        app_id=app.id, platform="android", version="1.0.0", number=BuildNumber("1"), created_at=at, created_by="p"
+    )
+    cohort = tables.Cohort(app_id=app.id, name="crew", kind=CohortKind.CREW, created_at=at)
+    session.add_all([berth, build, cohort])
+    session.flush()
+    consignment = tables.Consignment(
+        build_id=build.id, berth_id=berth.id, created_at=at, changed_at=at, sent_bytes=1, size_bytes=1
+    )
+    session.add(consignment)
+    session.flush()
+    trial = tables.Trial(
+        cohort_id=cohort.id,
+        consignment_id=consignment.id,
+        state=TrialState.REJECTED,
+        contact="",
+        created_at=at,
+        changed_at=at,
+    )
+    session.add(trial)
+    session.flush()
+    return trial
+
+
+def test_words_of_the_ninth_release_are_carried_over_and_back(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
+    northgate = read_rulebook((RULEBOOKS / "northgate.toml").read_text(encoding="utf-8"))
+    account = {"standing": "expiring", "papers": [{"name": "paid apps", "state": "expired"}]}
+    database.migrate()
+    with database.writing() as session:
+        store = tables.Store(
+            name="northgate", may=[], rulebook=northgate.model_dump(mode="json"), account=account, connected_at=at
+        )
+        a_trial = trial_in(session, store, at)
+        session.add(tables.Sighting(subject=a_trial.id, state="rejected", at=at, seen_at=at))
+        session.add(tables.Sighting(subject="ro-1", state="rejected", at=at, seen_at=at))
+        session.add(tables.Sighting(subject="t-2", state="expired", at=at, seen_at=at))
+        ida = tables.Person(name="Ida", email="ida@example.org", password_hash="", created_at=at)
+        session.add(ida)
+        session.flush()
+        told = {"channel": "mail", "address": ida.email, "kinds": [NoticeKind.EXPIRING], "apps": []}
+        session.add(tables.Subscription(person_id=ida.id, created_at=at, **told))
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0009")
+        for asked, told in (
+            ("SELECT state FROM trials", ["turned down"]),
+            ("SELECT state FROM sightings ORDER BY subject = 'ro-1', state", ["lapsed", "turned down", "rejected"]),
+            ("SELECT rulebook ->> '$.name.lapses_unused_days' FROM stores", [northgate.name.expires_unused_days]),
+            ("SELECT account ->> '$.standing' FROM stores", ["lapsing"]),
+            ("SELECT account ->> '$.papers[0].state' FROM stores", ["lapsed"]),
+            ("SELECT kinds ->> '$[0]' FROM subscriptions", ["key or standing lapsing"]),
+        ):
+            assert list(connection.exec_driver_sql(asked).scalars()) == told
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        store = session.scalars(select(tables.Store)).one()
+        assert (Rulebook.model_validate(store.rulebook), store.account) == (northgate, account)
+        assert session.scalars(select(tables.Trial.state)).all() == [TrialState.REJECTED]
+        assert sorted(session.scalars(select(tables.Sighting.state))) == ["expired", "rejected", "rejected"]
+        assert session.scalars(select(tables.Subscription.kinds)).one() == [NoticeKind.EXPIRING]
     database.close()

@@ -269,7 +269,7 @@ def test_a_report_that_cannot_be_taken_says_why(harbour: Harbour, told: dict[str
         harbour.tide.reports.file(app, **told)
 
 
-def test_a_remark_on_a_build_that_has_lapsed_is_taken(harbour: Harbour) -> None:
+def test_a_remark_on_a_build_that_has_expired_is_taken(harbour: Harbour) -> None:
     app, build, trial, (wren,) = running(harbour, "wren")
     link = harbour.link_of(wren)
     httpx.post(link, data={"answer": "accept"}, **OPENLY)

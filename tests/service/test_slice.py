@@ -302,7 +302,7 @@ def test_a_launch_waits_for_word_instant_and_the_other_legs(harbour: Harbour) ->
     harbour.draft(app)
     soon = harbour.tide.watching.clock().now.timestamp() + 3600 * 5
     harbour.tide.releases.change_leg(
-        app, "1.0.0", "northgate", needs_word=True, not_before=datetime.fromtimestamp(soon, UTC)
+        app, "1.0.0", "northgate", needs_go_ahead=True, not_before=datetime.fromtimestamp(soon, UTC)
     )
     harbour.tide.releases.change_leg(app, "1.0.0", "openfield", with_other_legs=True)
     harbour.approve(app, store="openfield")
@@ -311,13 +311,13 @@ def test_a_launch_waits_for_word_instant_and_the_other_legs(harbour: Harbour) ->
     harbour.approve(app, store="northgate")
     harbour.released(app, "1.0.0", lambda seen: leg_of(seen, "openfield").phase == "rising")
     assert len(harbour.leg(app, "northgate").waits_for) == 2
-    harbour.tide.releases.give_word(app, "1.0.0", reason="the fair opens")
+    harbour.tide.releases.give_go_ahead(app, "1.0.0", reason="the fair opens")
     (instant,) = harbour.leg(app, "northgate").waits_for
     assert instant.startswith("the instant")
     harbour.pass_hours(5.1)
     harbour.released(app, "1.0.0", lambda seen: leg_of(seen, "northgate").phase == "rising")
     with pytest.raises(ImpossibleAct, match="No leg of 1.0.0 waits for the go-ahead"):
-        harbour.tide.releases.give_word(app, "1.0.0")
+        harbour.tide.releases.give_go_ahead(app, "1.0.0")
 
 
 def test_a_rollout_rises_by_the_clock_to_everybody_and_supersedes_the_release_before(harbour: Harbour) -> None:

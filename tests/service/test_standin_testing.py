@@ -114,12 +114,12 @@ def test_people_wait_for_the_review_as_often_as_the_rulebook_says(store: Simulat
 
 
 def test_a_review_that_turns_down_says_why(store: SimulatedStore) -> None:
-    store.shelf.keep_setting("turn_down_next", ["Nothing to try."])
+    store.shelf.keep_setting("reject_trial_next", ["Nothing to try."])
     told = testing.open_trial(store, "b", wanted(*people(1), kind="guest"))
     store.clock.step(timedelta(hours=24))
     store.turn()
     seen = testing.trial(store, told["id"])
-    assert (seen["state"], seen["reason"]) == ("turned down", "Nothing to try.")
+    assert (seen["state"], seen["reason"]) == ("rejected", "Nothing to try.")
 
 
 def test_testers_install_and_leave_and_only_those_who_sit_there(store: SimulatedStore) -> None:

@@ -112,24 +112,24 @@ def test_what_a_brief_lacks_is_said_and_the_sign_in_goes_to_the_store_alone(harb
     assert secret not in (harbour.folder / "desk.log").read_text(encoding="utf-8")
 
 
-def test_a_trial_that_was_turned_down_keeps_its_reason_and_goes_again_with_a_mended_brief(harbour: Harbour) -> None:
+def test_a_trial_that_was_rejected_keeps_its_reason_and_goes_again_with_a_mended_brief(harbour: Harbour) -> None:
     app = harbour.new_app()
     build = harbour.ready_build(app, "openfield")
     (petra,) = cohort_of(harbour, app, "petra", kind="guest", name="walkers")
-    harbour.control("openfield", "mischief", {"turn_down_next": ["The reviewer found nothing to try."]})
+    harbour.control("openfield", "mischief", {"reject_trial_next": ["The reviewer found nothing to try."]})
     (trial,) = harbour.tide.testing.open_trials(app, wanted(build, "walkers"))
     until(lambda: harbour.tide.stores.one("openfield"), lambda store: store.pending_orders == 0)
     harbour.pass_hours(12, desk=False)
-    seen = until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.state == "turned down")
+    seen = until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.state == "rejected")
     assert seen.reason == "The reviewer found nothing to try."
     assert harbour.mails(petra) == []
     assert any(
-        "turned down: The reviewer found nothing" in call.said
+        "rejected: The reviewer found nothing" in call.said
         for row in harbour.tide.watching.overview().rows
         if row.app == app
         for call in row.calls
     )
-    assert any("was turned down" in said for said in harbour.tide.testing.cohort(app, "walkers").stuck)
+    assert any("was rejected" in said for said in harbour.tide.testing.cohort(app, "walkers").stuck)
     harbour.tide.testing.hand_in_again(trial.id, TrialAgainWanted(brief={"en": "Open the map and turn the phone."}))
     harbour.pass_hours(12, desk=False)
     until(lambda: harbour.tide.stores.one("openfield"), lambda store: store.pending_orders == 0)
@@ -150,9 +150,9 @@ def test_a_store_that_turns_down_what_is_open_stops_the_mails_that_wait(harbour:
         until(lambda: harbour.tide.testing.invitations(trial.id), lambda found: found[0].trouble)
         (there,) = at_the_store(harbour, app)
         thing = next(entry for entry in harbour.control("openfield", "things/trial") if entry["id"] == there)
-        turned = thing | {"state": "turned down", "reason": "On second thoughts, no.", "due_at": None}
+        turned = thing | {"state": "rejected", "reason": "On second thoughts, no.", "due_at": None}
         harbour.control("openfield", "trial-told", turned)
-        until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.state == "turned down")
+        until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.state == "rejected")
     finally:
         harbour.processes.start("mail")
     harbour.tide.testing.add_tester(app, "crew", f"late.{app}@example.org")

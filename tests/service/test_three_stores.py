@@ -1,4 +1,4 @@
-"""Three stores that differ: one release on three paths, other rules announced, offers, standing, names that lapse."""
+"""Three stores that differ: one release on three paths, other rules announced, offers, standing, names that expire."""
 
 from __future__ import annotations
 
@@ -90,10 +90,10 @@ def test_a_build_of_several_packages_one_per_processor_kind_goes_as_one(coast: H
 def test_a_name_that_is_claimed_and_never_used_lapses_and_can_be_claimed_again(own_coast: Harbour) -> None:
     app = own_coast.new_app()
     rules = read_rulebook((RULEBOOKS / "northgate.toml").read_text(encoding="utf-8"))
-    days = rules.name.lapses_unused_days or 0
+    days = rules.name.expires_unused_days or 0
     own_coast.control("northgate", "clock", {"step_hours": 24 * (days + 1)})
-    lapsed = until(lambda: own_coast.tide.apps.berth(app, "northgate"), lambda berth: berth.state == "refused")
-    assert lapsed.refused_because == "the name lapsed, because no build came in time"
+    expired = until(lambda: own_coast.tide.apps.berth(app, "northgate"), lambda berth: berth.state == "refused")
+    assert expired.refused_because == "the name expired, because no build came in time"
     own_coast.tide.apps.open_berth(app, "northgate")
     until(lambda: own_coast.tide.apps.berth(app, "northgate"), lambda berth: berth.state == "open")
 
@@ -218,14 +218,14 @@ def test_the_way_to_a_launch_is_told_by_the_stores_graph(coast: Harbour) -> None
 
 def test_an_accounts_standing_says_what_it_will_block_and_when(own_coast: Harbour) -> None:
     harbour = own_coast
-    harbour.tide.notices.subscribe("mail", "ida@example.org", kinds=["key or standing lapsing"])
+    harbour.tide.notices.subscribe("mail", "ida@example.org", kinds=["key or standing expiring"])
     until_when = (datetime.now(UTC) + timedelta(days=9)).isoformat()
     paper = {"name": "Contract for paid apps", "state": "missing", "blocks": ["price", "free-or-paid"]}
     rights = ["read", "builds", "trials", "releases", "rollouts"]
-    changed = {"standing": "lapsing", "membership_until": until_when, "papers": [paper], "may": rights}
+    changed = {"standing": "expiring", "membership_until": until_when, "papers": [paper], "may": rights}
     harbour.control("northgate", "account", changed)
-    seen = until(lambda: harbour.tide.stores.one("northgate"), lambda store: store.standing == "lapsing")
-    assert seen.lapses[0].what == "The membership"
+    seen = until(lambda: harbour.tide.stores.one("northgate"), lambda store: store.standing == "expiring")
+    assert seen.expiries[0].what == "The membership"
     assert seen.blocked == ["Contract for paid apps is missing: price, free-or-paid cannot be changed."]
     assert seen.missing_rights == {"availability": "price, countries and who may get an app cannot be set"}
     app = harbour.new_app()
@@ -272,7 +272,7 @@ def test_questions_come_one_after_the_other_and_an_answer_can_end_it(coast: Harb
     assert "We do not take apps that answer 'no'" in (refused.reason or "")
 
 
-def test_a_trial_lapses_after_the_stores_days(own_coast: Harbour) -> None:
+def test_a_trial_expires_after_the_stores_days(own_coast: Harbour) -> None:
     app = own_coast.new_app()
     build = own_coast.ready_build(app, "slatehouse")
     own_coast.tide.testing.make_cohort(app, "crew")
@@ -283,7 +283,7 @@ def test_a_trial_lapses_after_the_stores_days(own_coast: Harbour) -> None:
     until(lambda: own_coast.tide.testing.trial(trial.id), lambda seen: seen.state == "open")
     rules = read_rulebook((RULEBOOKS / "slatehouse.toml").read_text(encoding="utf-8"))
     own_coast.pass_hours(24 * (rules.cohorts[CohortKind.CREW].trial_days or 0) + 24, desk=False)
-    until(lambda: own_coast.tide.testing.trial(trial.id), lambda seen: seen.state == "lapsed")
+    until(lambda: own_coast.tide.testing.trial(trial.id), lambda seen: seen.state == "expired")
 
 
 def test_the_health_of_a_bad_build_shows_in_the_gauges(coast: Harbour) -> None:

@@ -11,7 +11,7 @@ const emit = defineEmits<{ done: [] }>()
 
 const build = ref(props.leg.build)
 const ladder = ref(props.leg.ladder.map((stage) => `${+(stage.share * 100).toFixed(2)}${stage.dwell_hours != null ? `@${stage.dwell_hours}` : ''}`).join(','))
-const needsWord = ref(props.leg.needs_word)
+const needsGoAhead = ref(props.leg.needs_go_ahead)
 const withOthers = ref(props.leg.with_other_legs)
 const notBefore = ref(props.leg.not_before ? localInput(props.leg.not_before) : '')
 const { busy, problem, run } = useDoing()
@@ -29,7 +29,7 @@ async function save(): Promise<void> {
         body: {
           build: build.value === props.leg.build ? null : build.value,
           ladder: props.leg.ladder_dictated ? null : ladder.value,
-          needs_word: needsWord.value,
+          needs_go_ahead: needsGoAhead.value,
           with_other_legs: withOthers.value,
           not_before: notBefore.value ? new Date(notBefore.value).toISOString() : null,
         },
@@ -52,7 +52,7 @@ async function save(): Promise<void> {
     </label>
     <fieldset>
       <legend>Launch when approved, and …</legend>
-      <label class="check"><input v-model="needsWord" type="checkbox" class="form-check-input" /> my word is given</label>
+      <label class="check"><input v-model="needsGoAhead" type="checkbox" class="form-check-input" /> my word is given</label>
       <label v-if="release.legs.length > 1" class="check"><input v-model="withOthers" type="checkbox" class="form-check-input" /> the other stores have approved</label>
       <label class="check">not before <input v-model="notBefore" type="datetime-local" class="form-control form-control-sm" /></label>
     </fieldset>

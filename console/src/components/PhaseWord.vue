@@ -7,10 +7,10 @@ const props = defineProps<{ phase: string }>()
 const SHAPES: Record<string, string> = {
   draft: '◇', 'under review': '◔', rejected: '✕', recalled: '↩', approved: '✓', rising: '▲', paused: '‖', complete: '●',
   halted: '■', withdrawn: '▽', superseded: '·', queued: '◌', sending: '→', processing: '◔', held: '?', ready: '✓', refused: '✕',
-  lapsed: '·', open: '●', closed: '○', 'with the store': '◔', 'turned down': '✕', replaced: '·', drafted: '◇', 'in hand': '◔',
+  expired: '·', open: '●', closed: '○', 'with the store': '◔', replaced: '·', drafted: '◇', 'in hand': '◔',
   sent: '→', accepted: '✓', installed: '●', bounced: '✕', declined: '–', removed: '–', new: '◆', 'fixed in': '✓', 'duplicate of': '=', ordered: '◌', confirmed: '✓', dropped: '–', done: '✓', waiting: '◌', failed: '✕',
 }
-const ALARM = ['rejected', 'halted', 'refused', 'turned down', 'bounced', 'failed']
+const ALARM = ['rejected', 'halted', 'refused', 'bounced', 'failed']
 const CARE = ['paused', 'held', 'withdrawn', 'recalled']
 const tone = computed(() => (ALARM.includes(props.phase) ? 'alarm' : CARE.includes(props.phase) ? 'care' : 'calm'))
 </script>

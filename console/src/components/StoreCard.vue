@@ -20,8 +20,8 @@ async function tryAgain(): Promise<void> {
   })
 }
 
-const wary = computed(() => props.store.lapses.filter((lapse) => new Date(lapse.until).getTime() - Date.now() < 45 * 86_400_000))
-const later = computed(() => props.store.lapses.filter((lapse) => !wary.value.includes(lapse)))
+const wary = computed(() => props.store.expiries.filter((expiry) => new Date(expiry.until).getTime() - Date.now() < 45 * 86_400_000))
+const later = computed(() => props.store.expiries.filter((expiry) => !wary.value.includes(expiry)))
 const lacking = computed(() => Object.entries(props.store.missing_rights))
 const taken = computed(() => props.store.revisions.filter((revision) => revision.changes.length))
 const heard = computed(() => {
@@ -42,7 +42,7 @@ const heard = computed(() => {
       <strong>◌ Left alone for now.</strong> {{ store.breaker.failures }} calls failed in a row<template v-if="store.breaker.rests_until">; it is tried again <Moment :at="store.breaker.rests_until" /></template>. A halt goes through all the same.
     </p>
     <p v-for="told in store.blocked" :key="told" class="trouble">✕ {{ told }}</p>
-    <p v-for="lapse in wary" :key="lapse.what" class="trouble"><strong>◔ {{ lapse.what }} ends <Moment :at="lapse.until" />.</strong> {{ lapse.blocks }}</p>
+    <p v-for="expiry in wary" :key="expiry.what" class="trouble"><strong>◔ {{ expiry.what }} ends <Moment :at="expiry.until" />.</strong> {{ expiry.blocks }}</p>
     <p v-for="[right, consequence] in lacking" :key="right" class="trouble"><strong>The key may not: {{ right }}.</strong> Without it {{ consequence }}.</p>
     <p v-if="store.rulebook_trouble" class="trouble"><strong>A newer rulebook was not taken.</strong> {{ store.rulebook_trouble }}</p>
     <p v-if="store.forged_events" class="trouble"><strong>{{ store.forged_events }} forged event{{ store.forged_events === 1 ? '' : 's' }} refused.</strong> They did not prove that they come from the store; nothing was changed by them.</p>
@@ -71,8 +71,8 @@ const heard = computed(() => {
 
     <dl v-if="!store.hand_carried" class="standing">
       <dt>Account</dt><dd>{{ store.account ?? '–' }}, standing {{ store.standing ?? 'not told yet' }}</dd>
-      <template v-for="lapse in later" :key="lapse.what"><dt>{{ lapse.what }}</dt><dd>ends <Moment :at="lapse.until" /></dd></template>
-      <template v-if="!store.lapses.some((lapse) => lapse.what === 'The key')"><dt>The key</dt><dd>no end told</dd></template>
+      <template v-for="expiry in later" :key="expiry.what"><dt>{{ expiry.what }}</dt><dd>ends <Moment :at="expiry.until" /></dd></template>
+      <template v-if="!store.expiries.some((expiry) => expiry.what === 'The key')"><dt>The key</dt><dd>no end told</dd></template>
       <dt>This key may</dt><dd>{{ store.may.join(', ') }}</dd>
       <dt>Last sighting</dt><dd><Moment v-if="store.last_event_at" :at="store.last_event_at" /><template v-else>none yet</template> <span class="soft">· events are {{ heard }}</span></dd>
       <dt>Breaker</dt><dd>{{ store.breaker.state }}<template v-if="store.breaker.failures">, {{ store.breaker.failures }} failed in a row</template></dd>

@@ -64,7 +64,7 @@ function sent(): void {
         <p v-if="!data.build.consignments.length" class="soft line">At the desk only; nothing was sent to a store.</p>
         <p v-if="data.build.cleared" class="line">– Its files were cleared; push them again before it can be sent.</p>
         <p v-else-if="data.build.in_use" class="soft line">Its files are kept: {{ data.build.in_use }}.</p>
-        <p v-if="data.build.lapses_at" class="line">◔ Nobody can start it after <Moment :at="data.build.lapses_at" />.</p>
+        <p v-if="data.build.expires_at" class="line">◔ Nobody can start it after <Moment :at="data.build.expires_at" />.</p>
       </section>
       <section class="card-plain" aria-labelledby="differs">
         <div class="page-head differs">

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
 
-import { api, type App, type Build, type Consignment, type Facts, handOver, type Lapse, type Reservation, told } from '../api'
+import { api, type App, type Build, type Consignment, type Facts, handOver, type Expiry, type Reservation, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import EmptyState from '../components/EmptyState.vue'
 import Moment from '../components/Moment.vue'
@@ -23,14 +23,14 @@ const path = { app: props.app }
 const wish = reactive({ platform: '', text: '', order: 'newest' as 'newest' | 'oldest' | 'version' | 'number', limit: PAGE })
 const { data, problem, load } = useLoading(async () => {
   const query = { platform: wish.platform || undefined, text: wish.text, order: wish.order, limit: Math.min(wish.limit + 1, 500) }
-  const [builds, newest, app, lapses, held] = await Promise.all([
+  const [builds, newest, app, expiries, held] = await Promise.all([
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path, query } })),
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path, query: { limit: 60 } } })),
     told<App>(api.GET('/v1/apps/{app}', { params: { path } })),
-    told<Lapse[]>(api.GET('/v1/apps/{app}/lapses', { params: { path } })),
+    told<Expiry[]>(api.GET('/v1/apps/{app}/expiries', { params: { path } })),
     told<Reservation[]>(api.GET('/v1/apps/{app}/reservations', { params: { path } })),
   ])
-  return { builds: builds.slice(0, wish.limit), more: builds.length > wish.limit, newest, app, lapses, held }
+  return { builds: builds.slice(0, wish.limit), more: builds.length > wish.limit, newest, app, expiries, held }
 })
 useLive(load, (change) => change.app === props.app || change.app === null)
 watch(wish, () => void load())
@@ -49,7 +49,7 @@ const heads = computed(() => {
   return [...found.values()]
 })
 const questions = computed(() => (data.value?.newest ?? []).flatMap((build) => build.consignments.filter((entry) => entry.possible.includes('answer')).map((entry) => ({ build, entry }))))
-const soon = computed(() => (data.value?.lapses ?? []).filter((lapse) => new Date(lapse.until).getTime() - Date.now() < SOON_DAYS * 86_400_000))
+const soon = computed(() => (data.value?.expiries ?? []).filter((expiry) => new Date(expiry.until).getTime() - Date.now() < SOON_DAYS * 86_400_000))
 const platforms = computed(() => Object.keys(data.value?.app.identifiers ?? {}))
 
 async function take(event: Event): Promise<void> {
@@ -138,7 +138,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
         <div>
           <template v-if="soon.length">
             <p class="soft small-print">Expires soon</p>
-            <p v-for="lapse in soon.slice(0, 3)" :key="lapse.what + lapse.until" class="mind"><strong>◔ {{ lapse.what }}</strong> ends <Moment :at="lapse.until" />.</p>
+            <p v-for="expiry in soon.slice(0, 3)" :key="expiry.what + expiry.until" class="mind"><strong>◔ {{ expiry.what }}</strong> ends <Moment :at="expiry.until" />.</p>
             <RouterLink :to="`/apps/${app}/signing`">{{ soon.length > 3 ? `and ${soon.length - 3} more` : 'Signing' }}</RouterLink>
           </template>
           <template v-if="data.held.length">

@@ -35,7 +35,7 @@ const drafting = ref(false)
 const launched = computed(() => release.value?.legs.some((leg) => leg.launched_at) ?? false)
 const submittable = computed(() => release.value?.legs.filter((leg) => leg.possible.includes('submit')) ?? [])
 const stopped = computed(() => submittable.value.some((leg) => leg.findings.some((finding) => finding.level === 'blocker')))
-const awaitingWord = computed(() => release.value?.legs.filter((leg) => leg.needs_word && !leg.word_given_at && !leg.launched_at) ?? [])
+const awaitingGoAhead = computed(() => release.value?.legs.filter((leg) => leg.needs_go_ahead && !leg.go_ahead_at && !leg.launched_at) ?? [])
 
 function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
@@ -55,7 +55,7 @@ function recall(store: string) {
 }
 
 function giveWord(store: string | null) {
-  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/words', { params: { path }, body: { store, reason: '' } }))))
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/go-ahead', { params: { path }, body: { store, reason: '' } }))))
 }
 
 async function saveNotes(): Promise<void> {
@@ -114,8 +114,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
     </div>
     <ProblemNote :problem="doing.problem.value" />
 
-    <div v-if="awaitingWord.some((leg) => leg.phase === 'approved')" class="word card-plain">
-      <span>Approved, and waiting for your word: <strong>{{ awaitingWord.map((leg) => leg.store_title).join(', ') }}</strong></span>
+    <div v-if="awaitingGoAhead.some((leg) => leg.phase === 'approved')" class="word card-plain">
+      <span>Approved, and waiting for your word: <strong>{{ awaitingGoAhead.map((leg) => leg.store_title).join(', ') }}</strong></span>
       <BButton variant="primary" :disabled="doing.busy.value" @click="giveWord(null)">Give the go-ahead</BButton>
     </div>
 

@@ -31,7 +31,7 @@ const drafting = ref(false)
 const version = ref('')
 const notes = ref('')
 const chosen = reactive<Record<string, string>>({})
-const needsWord = ref(false)
+const needsGoAhead = ref(false)
 const doing = useDoing()
 
 const versions = computed(() => {
@@ -52,7 +52,7 @@ function begin(): void {
 }
 
 async function draft(): Promise<void> {
-  const legs = Object.fromEntries(Object.entries(chosen).filter(([, build]) => build).map(([store, build]) => [store, { build, needs_word: needsWord.value }]))
+  const legs = Object.fromEntries(Object.entries(chosen).filter(([, build]) => build).map(([store, build]) => [store, { build, needs_go_ahead: needsGoAhead.value }]))
   const done = await doing.run(() => told(api.POST('/v1/apps/{app}/releases', { params: { path }, body: { version: version.value, legs, notes: notes.value ? { en: notes.value } : {} } })))
   if (done) await router.push(`/apps/${props.app}/releases/${version.value}`)
 }
@@ -76,7 +76,7 @@ async function draft(): Promise<void> {
       <span v-if="!fitting(berth.store).length" class="soft small-print">No build of {{ version }} is ready at {{ berth.store_title }}.</span>
     </label>
     <label>What is new, in English <textarea v-model="notes" class="form-control" rows="2" /></label>
-    <label class="check"><input v-model="needsWord" type="checkbox" class="form-check-input" /> Launch only when I give the go-ahead</label>
+    <label class="check"><input v-model="needsGoAhead" type="checkbox" class="form-check-input" /> Launch only when I give the go-ahead</label>
     <ProblemNote :problem="doing.problem.value" />
     <div class="row-gap">
       <BButton type="submit" variant="primary" :disabled="doing.busy.value || !Object.values(chosen).some(Boolean)">Draft it</BButton>

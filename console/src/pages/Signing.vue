@@ -90,10 +90,10 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
   <ProblemNote :problem="doing.problem.value" />
   <p v-if="done" class="card-plain said" role="status">☞ {{ done }} <RouterLink to="/steps">See the steps</RouterLink></p>
   <template v-if="data">
-    <section v-if="data.lapses.length" class="card-plain lapses" aria-labelledby="lapses">
-      <h2 id="lapses">What expires when</h2>
+    <section v-if="data.expiries.length" class="card-plain expiries" aria-labelledby="expiries">
+      <h2 id="expiries">What expires when</h2>
       <ul class="plain-list">
-        <li v-for="lapse in data.lapses" :key="lapse.what + lapse.until" :class="{ care: soon(lapse.until) }"><strong>{{ soon(lapse.until) ? '◔' : '·' }} <Moment :at="lapse.until" /></strong><span>{{ lapse.what }}. <span class="soft">{{ lapse.then }}</span></span></li>
+        <li v-for="expiry in data.expiries" :key="expiry.what + expiry.until" :class="{ care: soon(expiry.until) }"><strong>{{ soon(expiry.until) ? '◔' : '·' }} <Moment :at="expiry.until" /></strong><span>{{ expiry.what }}. <span class="soft">{{ expiry.then }}</span></span></li>
       </ul>
     </section>
     <EmptyState v-if="!data.pages.length" title="Nothing is known yet">The first build sets whose signature is expected and what it may ask for.</EmptyState>
@@ -122,7 +122,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
         <h2 id="locker">The locker</h2>
         <p class="soft small-print">Sealed at rest. A build server fetches with <code>tide locker fetch</code>; each fetch stands in the logbook.</p>
         <ul v-if="data.locker.length" class="plain-list files">
-          <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.lapses_at"> · ends <Moment :at="file.lapses_at" /></template></span>
+          <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.expires_at"> · ends <Moment :at="file.expires_at" /></template></span>
             <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Cancel</BButton></template></div></li>
         </ul>
         <p v-else class="soft">Nothing lies in it.</p>
@@ -135,7 +135,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
       <section class="card-plain" aria-labelledby="devices">
         <h2 id="devices">Test devices</h2>
         <ul v-if="data.devices.length" class="plain-list files">
-          <li v-for="entry in data.devices" :key="entry.id"><strong>{{ entry.name }}</strong> <span class="mono soft">{{ entry.identifier }}</span> <BButton size="sm" variant="link" @click="remove(entry.id)">Remove</BButton><br /><span v-if="entry.lapses_at" class="soft small-print">to <Moment :at="entry.lapses_at" /></span></li>
+          <li v-for="entry in data.devices" :key="entry.id"><strong>{{ entry.name }}</strong> <span class="mono soft">{{ entry.identifier }}</span> <BButton size="sm" variant="link" @click="remove(entry.id)">Remove</BButton><br /><span v-if="entry.expires_at" class="soft small-print">to <Moment :at="entry.expires_at" /></span></li>
         </ul>
         <p v-else class="soft">None is registered.</p>
         <form class="row-gap lay" @submit.prevent="register">
@@ -150,11 +150,11 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
 
 <style scoped>
 .said { margin-bottom: 1rem; border-left: 4px solid var(--care); }
-.lapses { margin-bottom: 1rem; }
-.lapses li { display: grid; grid-template-columns: 19.5rem 1fr; gap: 0.2rem 1rem; padding: 0.25rem 0; }
-.lapses strong { font-weight: 500; }
-.lapses .care strong { font-weight: 650; }
-.lapses .care strong { color: var(--care); }
+.expiries { margin-bottom: 1rem; }
+.expiries li { display: grid; grid-template-columns: 19.5rem 1fr; gap: 0.2rem 1rem; padding: 0.25rem 0; }
+.expiries strong { font-weight: 500; }
+.expiries .care strong { font-weight: 650; }
+.expiries .care strong { color: var(--care); }
 .pages { display: grid; gap: 1rem; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); align-items: start; }
 h2 { margin-bottom: 0.4rem; }
 dl { display: grid; grid-template-columns: auto 1fr; gap: 0.3rem 0.9rem; margin: 0 0 0.6rem; }
@@ -167,5 +167,5 @@ dd p { margin: 0; }
 .files li { padding: 0.3rem 0; border-bottom: 1px solid var(--line); }
 .lay { margin-top: 0.7rem; }
 .lay .form-control, .lay .form-select { width: auto; flex: 1 1 7rem; }
-@media (max-width: 560px) { .lapses li { grid-template-columns: 1fr; } dl { grid-template-columns: 1fr; } }
+@media (max-width: 560px) { .expiries li { grid-template-columns: 1fr; } dl { grid-template-columns: 1fr; } }
 </style>

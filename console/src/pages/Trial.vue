@@ -85,13 +85,13 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
     <div class="page-head">
       <div><p class="soft small-print"><RouterLink :to="`/apps/${trial.app}/cohorts/${trial.cohort}`">{{ trial.cohort }} of {{ trial.app_title }}</RouterLink></p><h1>Trial of {{ trial.build_label }} at {{ trial.store_title }}</h1></div>
       <div class="row-gap">
-        <BButton v-if="trial.state === 'turned down'" variant="primary" @click="fix">Fix it and hand it in again</BButton>
+        <BButton v-if="trial.state === 'rejected'" variant="primary" @click="fix">Fix it and hand it in again</BButton>
         <BButton v-if="trial.possible.includes('close')" variant="outline-primary" @click="ending = !ending">End it</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
     <p v-if="said" role="status" class="said">✓ {{ said }}</p>
-    <form v-if="ending" class="card-plain row-gap end" @submit.prevent="close"><p class="wide">Nobody new gets the build from this trial, and {{ trial.store_title }} takes the seats back. Whoever has it keeps it until it lapses.</p><label class="grow">Why? <input v-model="reason" class="form-control" /></label><BButton type="submit" variant="danger" :disabled="doing.busy.value">End the trial</BButton><BButton variant="link" @click="ending = false">Cancel</BButton></form>
+    <form v-if="ending" class="card-plain row-gap end" @submit.prevent="close"><p class="wide">Nobody new gets the build from this trial, and {{ trial.store_title }} takes the seats back. Whoever has it keeps it until it expires.</p><label class="grow">Why? <input v-model="reason" class="form-control" /></label><BButton type="submit" variant="danger" :disabled="doing.busy.value">End the trial</BButton><BButton variant="link" @click="ending = false">Cancel</BButton></form>
     <form v-if="fixing" class="card-plain fix" @submit.prevent="handIn">
       <label>Please look at ({{ fixed.locale }}) <textarea v-model="fixed.text" class="form-control" rows="3" /></label>
       <div class="row-gap end"><label>Reviewer's account <input v-model="fixed.name" class="form-control" autocomplete="off" :placeholder="trial.sign_in_sealed ? 'as before' : ''" /></label><label>Password <input v-model="fixed.password" type="password" class="form-control" autocomplete="new-password" /></label><label class="grow">What else the reviewer must know <input v-model="fixed.how" class="form-control" /></label></div>
@@ -105,7 +105,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
         <p class="state"><PhaseWord :phase="trial.state" /> <span class="soft small-print">since <Moment :at="trial.changed_at" /></span></p>
         <p v-if="trial.reason" class="alarm">✕ {{ trial.reason }}</p>
         <dl>
-          <template v-if="trial.lapses_at"><dt>Expires</dt><dd><Moment :at="trial.lapses_at" /></dd></template>
+          <template v-if="trial.expires_at"><dt>Expires</dt><dd><Moment :at="trial.expires_at" /></dd></template>
           <dt>Seats given</dt><dd>{{ trial.seated }}</dd>
           <template v-if="trial.sessions"><dt>Used</dt><dd>{{ trial.sessions }} sessions, {{ trial.crash_free === null ? '' : `${percent(trial.crash_free)} of them without a crash` }}</dd></template>
           <template v-if="trial.store_page"><dt>At the store</dt><dd><a :href="trial.store_page" rel="noreferrer" target="_blank">{{ trial.store_title }}'s page for testers</a></dd></template>

@@ -178,8 +178,8 @@ def _show_build(call: Call, build: BuildTold) -> None:
         call.say("Its files were cleared; push them again before it can be sent.")
     elif build.in_use:
         call.say(f"Its files are kept: {build.in_use}.")
-    if build.lapses_at:
-        call.say(f"Nobody can start it after {moment(build.lapses_at)}.")
+    if build.expires_at:
+        call.say(f"Nobody can start it after {moment(build.expires_at)}.")
     for found in build.packages:
         sheets.show_facts(call, found)
     for consignment in build.consignments:

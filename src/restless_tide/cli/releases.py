@@ -62,7 +62,7 @@ def add(nouns: Nouns) -> None:
     store_argument(parser)
     parser.add_argument("--reason", default="")
     _wait_argument(parser)
-    parser = nouns.command("release word", _word, "give the go-ahead to launch")
+    parser = nouns.command("release go-ahead", _go_ahead, "give the go-ahead to launch")
     parser.add_argument("version")
     app_argument(parser)
     store_argument(parser, required=False)
@@ -102,9 +102,11 @@ def _launch_arguments(parser: Parser) -> None:
     )
     word = parser.add_mutually_exclusive_group()
     word.add_argument(
-        "--needs-word", action="store_true", default=None, help="launch only after a person gave the go-ahead"
+        "--needs-go-ahead", action="store_true", default=None, help="launch only after a person gave the go-ahead"
     )
-    word.add_argument("--no-word", dest="needs_word", action="store_false", help="launch without a go-ahead")
+    word.add_argument(
+        "--without-go-ahead", dest="needs_go_ahead", action="store_false", help="launch without a go-ahead"
+    )
     parser.add_argument(
         "--not-before", metavar="INSTANT", help="launch not before, such as 2026-12-01T09:00+01:00; none: no date"
     )
@@ -144,7 +146,7 @@ def _wish(call: Call, build: str | None) -> LegWanted:
     return LegWanted(
         build=build,
         ladder=given.ladder,
-        needs_word=given.needs_word,
+        needs_go_ahead=given.needs_go_ahead,
         not_before=instant,
         no_date=no_date,
         with_other_legs=given.with_other_legs,
@@ -178,7 +180,7 @@ def _change(call: Call) -> None:
         call.given.store,
         build=wish.build,
         ladder=wish.ladder,
-        needs_word=wish.needs_word,
+        needs_go_ahead=wish.needs_go_ahead,
         not_before=wish.not_before,
         no_date=bool(wish.no_date),
         with_other_legs=wish.with_other_legs,
@@ -196,8 +198,8 @@ def _recall(call: Call) -> Exit | None:
     return _tell_when_settled(call)
 
 
-def _word(call: Call) -> None:
-    release = call.tide.releases.give_word(
+def _go_ahead(call: Call) -> None:
+    release = call.tide.releases.give_go_ahead(
         call.given.app, call.given.version, store=call.given.store, reason=call.given.reason
     )
     call.answer(release, lambda: _tell(call, release))

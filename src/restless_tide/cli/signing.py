@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 def add(nouns: Nouns) -> None:
     nouns.noun("signing")
     app_argument(
-        nouns.command("signing show", _show, "whose signature is expected, who holds the key, what lapses when")
+        nouns.command("signing show", _show, "whose signature is expected, who holds the key, what expires when")
     )
     parser = _act(nouns, "signing expect", _expect, "expect another certificate from now on")
     which = parser.add_mutually_exclusive_group(required=True)
@@ -96,23 +96,25 @@ def _tell(call: Call, found: RegisterTold) -> None:
     if found.devices:
         table = call.table("DEVICE", "NAME", "IDENTIFIER", "UNTIL")
         for device in found.devices:
-            table.add_row(device.id, cell(device.name), device.identifier, moment(device.lapses_at))
+            table.add_row(device.id, cell(device.name), device.identifier, moment(device.expires_at))
         call.console.print(table)
     _tell_locker(call, found)
-    if found.lapses:
-        call.say("What lapses when:")
+    if found.expiries:
+        call.say("What expires when:")
         table = call.table("", "", "")
         table.show_header = False
-        for lapse in found.lapses:
-            table.add_row(moment(lapse.until), cell(lapse.what), cell(lapse.then))
+        for expiry in found.expiries:
+            table.add_row(moment(expiry.until), cell(expiry.what), cell(expiry.then))
         call.console.print(table)
 
 
 def _tell_locker(call: Call, found: RegisterTold) -> None:
-    table = call.table("IN THE LOCKER", "KIND", "PLATFORM", "SIZE", "STORED", "IT SAYS", "LAPSES")
+    table = call.table("IN THE LOCKER", "KIND", "PLATFORM", "SIZE", "STORED", "IT SAYS", "EXPIRES")
     for file in found.locker:
-        stored, lapses = moment(file.stored_at), moment(file.lapses_at)
-        table.add_row(cell(file.name), file.kind, file.platform, size(file.size_bytes), stored, cell(file.told), lapses)
+        stored, expires = moment(file.stored_at), moment(file.expires_at)
+        table.add_row(
+            cell(file.name), file.kind, file.platform, size(file.size_bytes), stored, cell(file.told), expires
+        )
     call.show(table, empty="The locker is empty. Add a file with: tide locker put FILE --app APP --platform PLATFORM")
 
 
@@ -168,7 +170,9 @@ def _device(call: Call) -> None:
                 f"{given.until!r} is no date.", remedy="Write it like 2027-03-01.", code="date-unfit"
             ) from None
         until = until if until.tzinfo else until.replace(tzinfo=UTC)
-    device = call.tide.signing.add_device(given.app, given.platform, given.identifier, name=given.name, lapses_at=until)
+    device = call.tide.signing.add_device(
+        given.app, given.platform, given.identifier, name=given.name, expires_at=until
+    )
     call.answer(device, lambda: call.say(f"Registered {device.name} as {device.id}."))
 
 

@@ -69,7 +69,7 @@ def add(nouns: Nouns) -> None:
     parser = of_store("standin account", _account, "change the account's standing")
     parser.add_argument("--membership-days", type=float, metavar="DAYS", help="until the membership ends")
     parser.add_argument("--key-days", type=float, metavar="DAYS", help="until the key ends")
-    parser.add_argument("--paper", choices=["valid", "missing", "lapsed"], help="the contract for paid apps")
+    parser.add_argument("--paper", choices=["valid", "missing", "expired"], help="the contract for paid apps")
     parser.add_argument("--without", action="append", metavar="RIGHT", help="the key loses this right; repeat it")
     of_store("standin acts", _acts, "the acts as the store recorded them")
     parser = nouns.command("standin mails", _mails, "the mails that the mail sink kept")
@@ -213,7 +213,7 @@ def _account(call: Call) -> None:
     if given.membership_days is not None:
         body["membership_until"] = (now + timedelta(days=given.membership_days)).isoformat()
         body["standing"] = (
-            "lapsed" if given.membership_days <= 0 else "lapsing" if given.membership_days < 45 else "good"
+            "expired" if given.membership_days <= 0 else "expiring" if given.membership_days < 45 else "good"
         )
     if given.key_days is not None:
         body["key_until"] = (now + timedelta(days=given.key_days)).isoformat()

@@ -168,8 +168,8 @@ def _tell_connection(call: Call, store: StoreTold) -> None:
     call.say(f"Account {store.account or '–'}, standing {store.standing or 'not told yet'}.")
     for told in store.blocked:
         call.say(f"  {told}")
-    for lapse in store.lapses:
-        call.say(f"  {lapse.what} ends {moment(lapse.until)}. {lapse.blocks}")
+    for expiry in store.expiries:
+        call.say(f"  {expiry.what} ends {moment(expiry.until)}. {expiry.blocks}")
     pushed = f"pushed, last {moment(store.pushed_at)}" if store.pushed_at else "pushed" if store.pushes else "asked for"
     call.say(f"Events are {pushed}; the last by the store's clock: {moment(store.last_event_at) or 'none yet'}.")
     if store.forged_events:

@@ -44,7 +44,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("trial wait", _wait_for, "wait until a trial is open and its mails are out")
     parser.add_argument("id")
     _wait(parser, 600.0)
-    parser = nouns.command("trial again", _again, "hand in once more what the store turned down")
+    parser = nouns.command("trial again", _again, "hand in once more what the store rejected")
     parser.add_argument("id")
     brief_argument(parser)
     parser.add_argument("--contact", default="")
@@ -167,7 +167,7 @@ def _open(call: Call) -> Exit | None:
             _tell(call, trial)
 
     call.answer(seen, shown)
-    return Exit.REFUSED if any(trial.state == TrialState.TURNED_DOWN for trial in seen) else None
+    return Exit.REFUSED if any(trial.state == TrialState.REJECTED for trial in seen) else None
 
 
 def _settled(trial: TrialTold) -> bool:
@@ -190,8 +190,8 @@ def _tell(call: Call, trial: TrialTold) -> None:
     )
     if trial.reason:
         call.say(f"  ! {trial.reason}")
-    if trial.lapses_at:
-        call.say(f"  It lapses {moment(trial.lapses_at)}.")
+    if trial.expires_at:
+        call.say(f"  It expires {moment(trial.expires_at)}.")
     if trial.store_page:
         call.say(f"  At the store: {trial.store_page}")
 
@@ -255,7 +255,7 @@ def _show(call: Call) -> None:
 def _wait_for(call: Call) -> Exit | None:
     trial = call.wait_until(lambda: call.tide.testing.trial(call.given.id), _settled, call.given.wait)
     call.answer(trial, lambda: _tell(call, trial))
-    if trial.state == TrialState.TURNED_DOWN:
+    if trial.state == TrialState.REJECTED:
         return Exit.REFUSED
     return None if trial.state == TrialState.OPEN else Exit.NOT_CONFIRMED
 

@@ -10,7 +10,7 @@ from restless_tide.client.noun import Noun
 from restless_tide.client.uploads import Progress, send_file
 from restless_tide.wire.builds import (
     AnswersWanted,
-    AppLapseTold,
+    AppExpiryTold,
     BuildTold,
     BuildWanted,
     CheckWanted,
@@ -153,6 +153,6 @@ class Builds(Noun):
         """Clear what the rule lets go, or say what that would be."""
         return self._line.post(f"/v1/apps/{app}/clearings", ClearingTold, ClearWanted(rule=rule, dry_run=dry_run))
 
-    def lapses(self, app: str) -> list[AppLapseTold]:
-        """What of the app lapses when, the soonest first."""
-        return self._line.get(f"/v1/apps/{app}/lapses", list[AppLapseTold])
+    def expiries(self, app: str) -> list[AppExpiryTold]:
+        """What of the app expires when, the soonest first."""
+        return self._line.get(f"/v1/apps/{app}/expiries", list[AppExpiryTold])

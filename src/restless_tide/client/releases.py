@@ -8,6 +8,7 @@ from datetime import datetime
 from restless_tide.client.noun import Noun
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
+    GoAheadWanted,
     LegWanted,
     NotesWanted,
     RecallWanted,
@@ -16,7 +17,6 @@ from restless_tide.wire.releases import (
     SteeringTold,
     SteerWanted,
     SubmitWanted,
-    WordWanted,
 )
 
 
@@ -54,7 +54,7 @@ class Releases(Noun):
         *,
         build: str | None = None,
         ladder: str | None = None,
-        needs_word: bool | None = None,
+        needs_go_ahead: bool | None = None,
         not_before: datetime | None = None,
         no_date: bool = False,
         with_other_legs: bool | None = None,
@@ -64,7 +64,7 @@ class Releases(Noun):
         wanted = LegWanted(
             build=build,
             ladder=ladder,
-            needs_word=needs_word,
+            needs_go_ahead=needs_go_ahead,
             not_before=not_before,
             no_date=no_date,
             with_other_legs=with_other_legs,
@@ -82,9 +82,9 @@ class Releases(Noun):
             f"/v1/apps/{app}/releases/{version}/recalls", ReleaseTold, RecallWanted(store=store, reason=reason)
         )
 
-    def give_word(self, app: str, version: str, *, store: str | None = None, reason: str = "") -> ReleaseTold:
+    def give_go_ahead(self, app: str, version: str, *, store: str | None = None, reason: str = "") -> ReleaseTold:
         return self._line.post(
-            f"/v1/apps/{app}/releases/{version}/words", ReleaseTold, WordWanted(store=store, reason=reason)
+            f"/v1/apps/{app}/releases/{version}/go-ahead", ReleaseTold, GoAheadWanted(store=store, reason=reason)
         )
 
     def steer(

@@ -50,9 +50,9 @@ class Signing(Noun):
         return self._line.post(f"/v1/apps/{app}/signing/replacements", ReplacingTold, wanted)
 
     def add_device(
-        self, app: str, platform: str, identifier: str, *, name: str = "", lapses_at: datetime | None = None
+        self, app: str, platform: str, identifier: str, *, name: str = "", expires_at: datetime | None = None
     ) -> DeviceTold:
-        wanted = DeviceWanted(platform=platform, identifier=identifier, name=name, lapses_at=lapses_at)
+        wanted = DeviceWanted(platform=platform, identifier=identifier, name=name, expires_at=expires_at)
         return self._line.post(f"/v1/apps/{app}/devices", DeviceTold, wanted)
 
     def remove_device(self, app: str, device: str) -> None:

@@ -196,7 +196,7 @@ class Testing(Noun):
         return self.open_trials(app, wanted)[0]
 
     def hand_in_again(self, trial: str, wanted: TrialAgainWanted | None = None) -> TrialTold:
-        """Hand in once more what the store turned down, with a corrected brief."""
+        """Hand in once more what the store rejected, with a corrected brief."""
         return self._line.post(f"/v1/trials/{trial}/hand-ins", TrialTold, wanted or TrialAgainWanted())
 
     def close_trial(self, trial: str, *, reason: str = "") -> TrialTold:

@@ -19,7 +19,7 @@ class ConsignmentState(StrEnum):
     HELD = "held"
     READY = "ready"
     REFUSED = "refused"
-    LAPSED = "lapsed"
+    EXPIRED = "expired"
 
 
 class ConsignmentEvent(StrEnum):
@@ -29,7 +29,7 @@ class ConsignmentEvent(StrEnum):
     ANSWER = "answer"
     CLEAR = "clear"
     REFUSE = "refuse"
-    LAPSE = "lapse"
+    EXPIRE = "expire"
 
 
 S, E = ConsignmentState, ConsignmentEvent
@@ -48,7 +48,7 @@ CONSIGNMENT = Machine(
         (S.HELD, E.ANSWER): S.HELD,
         (S.HELD, E.CLEAR): S.READY,
         (S.HELD, E.REFUSE): S.REFUSED,
-        (S.READY, E.LAPSE): S.LAPSED,
+        (S.READY, E.EXPIRE): S.EXPIRED,
     },
 )
 ON_ITS_WAY = frozenset({S.QUEUED, S.SENDING, S.PROCESSING})

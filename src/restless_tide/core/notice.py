@@ -22,7 +22,7 @@ class NoticeKind(StrEnum):
     OFFERED_AGAIN = "offered again"
     EVENT_UNTAKEN = "event not taken"
     RULES_CHANGING = "rules changing"
-    LAPSING = "key or standing lapsing"
+    EXPIRING = "key or standing expiring"
 
 
 class DeliveryState(StrEnum):
@@ -49,10 +49,10 @@ DELIVERY = Machine(
     },
 )
 
-LAPSE_NOTICE_DAYS = (45, 14, 3, 0)
-"""How long before a key, a membership or a paper lapses people are told."""
+EXPIRY_NOTICE_DAYS = (45, 14, 3, 0)
+"""How long before a key, a membership or a paper expires people are told."""
 
 
-def lapse_mark(days_left: float) -> int | None:
-    """The notice that is due so many days before something lapses: the nearest mark passed; None: not yet."""
-    return next((mark for mark in reversed(LAPSE_NOTICE_DAYS) if days_left <= mark), None)
+def expiry_mark(days_left: float) -> int | None:
+    """The notice that is due so many days before something expires: the nearest mark passed; None: not yet."""
+    return next((mark for mark in reversed(EXPIRY_NOTICE_DAYS) if days_left <= mark), None)

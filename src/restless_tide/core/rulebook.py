@@ -146,7 +146,7 @@ class CohortRules(Rules):
     sign_in_required: bool = Field(default=False, description="its reviewer is told how to sign in")
     brief_limit_characters: int = Field(default=2000, gt=0, description="of what to look at, in each locale")
     brief_locales_required: tuple[str, ...] = ()
-    trial_days: int | None = Field(default=None, gt=0, description="a trial lapses after so many days")
+    trial_days: int | None = Field(default=None, gt=0, description="a trial expires after so many days")
 
 
 class ReviewRules(Rules):
@@ -183,8 +183,8 @@ class RolloutRules(Rules):
 class NameRules(Rules):
     longest: int = Field(title="Longest name in characters", default=64, gt=0, description="characters")
     claimed_first: bool = Field(default=False, description="the name is claimed before anything else")
-    lapses_unused_days: int | None = Field(
-        title="Days until an unused name lapses", default=None, gt=0, description="a claim lapses without a build"
+    expires_unused_days: int | None = Field(
+        title="Days until an unused name expires", default=None, gt=0, description="a claim expires without a build"
     )
 
 

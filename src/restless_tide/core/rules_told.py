@@ -64,8 +64,8 @@ def _rest(rules: Rulebook) -> list[str]:
         for kind, cohort in rules.cohorts.items()
     )
     name = (
-        f"The name is claimed first and lapses after {rules.name.lapses_unused_days} days without a build."
-        if rules.name.lapses_unused_days
+        f"The name is claimed first and expires after {rules.name.expires_unused_days} days without a build."
+        if rules.name.expires_unused_days
         else ""
     )
     dated = [

@@ -16,7 +16,7 @@ from restless_tide.core.errors import Finding, Level
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.rulebook import Rulebook
 
-LAPSES_SOON_DAYS = 45
+EXPIRES_SOON_DAYS = 45
 
 
 class KeyHolder(StrEnum):
@@ -90,11 +90,11 @@ def _check_certificates(package: Facts, now: datetime) -> list[Finding]:
     for certificate in package.signers:
         days = (certificate.valid_until - now).total_seconds() / 86_400
         if days <= 0:
-            detail = f"The certificate {certificate.subject} lapsed on {certificate.valid_until:%Y-%m-%d}."
-            findings.append(_blocker("certificate-lapsed", detail, "signature", "Sign with one that is in date."))
-        elif days <= LAPSES_SOON_DAYS:
+            detail = f"The certificate {certificate.subject} expired on {certificate.valid_until:%Y-%m-%d}."
+            findings.append(_blocker("certificate-expired", detail, "signature", "Sign with one that is in date."))
+        elif days <= EXPIRES_SOON_DAYS:
             detail = f"The certificate {certificate.subject} expires in {days:.0f} days."
-            findings.append(Finding("certificate-lapsing", Level.CAUTION, detail, "signature", "Renew it in time."))
+            findings.append(Finding("certificate-expiring", Level.CAUTION, detail, "signature", "Renew it in time."))
     return findings
 
 
@@ -111,11 +111,11 @@ def _check_profile(rules: Rulebook, package: Facts, identifier: str, now: dateti
         findings.append(_blocker("profile-kind", detail, "profile", "Export it with a profile for stores."))
     days = (profile.expires_at - now).total_seconds() / 86_400
     if days <= 0:
-        detail = f"The profile {profile.name} lapsed on {profile.expires_at:%Y-%m-%d}."
-        findings.append(_blocker("profile-lapsed", detail, "profile", "Renew the profile and export again."))
-    elif days <= LAPSES_SOON_DAYS:
+        detail = f"The profile {profile.name} expired on {profile.expires_at:%Y-%m-%d}."
+        findings.append(_blocker("profile-expired", detail, "profile", "Renew the profile and export again."))
+    elif days <= EXPIRES_SOON_DAYS:
         detail = f"The profile {profile.name} expires in {days:.0f} days; nobody can start the build after that."
-        findings.append(Finding("profile-lapsing", Level.CAUTION, detail, "profile", "Renew the profile."))
+        findings.append(Finding("profile-expiring", Level.CAUTION, detail, "profile", "Renew the profile."))
     made_for = profile.identifier.partition(".")[2]
     if made_for and not fnmatch.fnmatchcase(identifier, made_for):
         detail = f"The profile is made for {made_for}; the app is {identifier}."

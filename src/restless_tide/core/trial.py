@@ -18,18 +18,18 @@ class TrialState(StrEnum):
     WITH_STORE = "with the store"
     OPEN = "open"
     CLOSED = "closed"
-    TURNED_DOWN = "turned down"
+    REJECTED = "rejected"
     REPLACED = "replaced"
-    LAPSED = "lapsed"
+    EXPIRED = "expired"
 
 
 class TrialEvent(StrEnum):
     HAND_IN = "hand in"
     OPEN = "open"
-    TURN_DOWN = "turn down"
+    REJECT = "reject"
     CLOSE = "close"
     REPLACE = "replace"
-    LAPSE = "lapse"
+    EXPIRE = "expire"
 
 
 S, E = TrialState, TrialEvent
@@ -42,16 +42,16 @@ TRIAL = Machine(
         (S.DRAFTED, E.CLOSE): S.CLOSED,
         (S.DRAFTED, E.REPLACE): S.REPLACED,
         (S.WITH_STORE, E.OPEN): S.OPEN,
-        (S.WITH_STORE, E.TURN_DOWN): S.TURNED_DOWN,
+        (S.WITH_STORE, E.REJECT): S.REJECTED,
         (S.WITH_STORE, E.CLOSE): S.CLOSED,
         (S.WITH_STORE, E.REPLACE): S.REPLACED,
-        (S.TURNED_DOWN, E.HAND_IN): S.WITH_STORE,
-        (S.TURNED_DOWN, E.CLOSE): S.CLOSED,
-        (S.TURNED_DOWN, E.REPLACE): S.REPLACED,
-        (S.OPEN, E.TURN_DOWN): S.TURNED_DOWN,
+        (S.REJECTED, E.HAND_IN): S.WITH_STORE,
+        (S.REJECTED, E.CLOSE): S.CLOSED,
+        (S.REJECTED, E.REPLACE): S.REPLACED,
+        (S.OPEN, E.REJECT): S.REJECTED,
         (S.OPEN, E.CLOSE): S.CLOSED,
         (S.OPEN, E.REPLACE): S.REPLACED,
-        (S.OPEN, E.LAPSE): S.LAPSED,
+        (S.OPEN, E.EXPIRE): S.EXPIRED,
     },
 )
 
@@ -59,5 +59,5 @@ SEATED = frozenset({S.WITH_STORE, S.OPEN})
 """In these states its people sit at the store."""
 BEFORE_PEOPLE = frozenset({S.DRAFTED, S.WITH_STORE})
 """It goes on by itself until people have it."""
-UNDER_WAY = BEFORE_PEOPLE | {S.TURNED_DOWN, S.OPEN}
+UNDER_WAY = BEFORE_PEOPLE | {S.REJECTED, S.OPEN}
 """In these states somebody who joins the cohort is taken along."""

@@ -44,8 +44,8 @@ _WALKERS = (
     ("Hollis Grey", "hollis@example.org"),
 )
 
-_LAPSING: dict[str, object] = {
-    "standing": "lapsing",
+_EXPIRING: dict[str, object] = {
+    "standing": "expiring",
     "membership_until": (datetime.now(UTC) + timedelta(days=11)).isoformat(),
     "key_until": (datetime.now(UTC) + timedelta(days=160)).isoformat(),
 }
@@ -111,7 +111,7 @@ class Chapter:
             self._tide.stores.connect(store, self._season.control(store, "connections", {}))
         self._tide.stores.carry("wrackline", WRACKLINE.read_text(encoding="utf-8"))
         self._tide.notices.subscribe("mail", "ida@saltgrass.example.org")
-        self._season.control("northgate", "account", _LAPSING)
+        self._season.control("northgate", "account", _EXPIRING)
         self._season.control("openfield", "mischief", {"taken_names": ["Loam"]})
         for name, title in (("marram", "Marram"), ("ferryglass", "Ferryglass"), ("loam", "Loam")):
             identifier = f"org.example.saltgrass.{name}"
@@ -281,7 +281,7 @@ class Chapter:
         self._tide.releases.submit("loam", "1.0.0")
         self._season.pass_hours(14)
         fixed = self._push("ferryglass", "Ferryglass", "5.2.1", 1, "northgate")
-        leg = LegWanted(build=fixed, ladder="10@24,50@48,100", needs_word=True)
+        leg = LegWanted(build=fixed, ladder="10@24,50@48,100", needs_go_ahead=True)
         self._tide.releases.draft(
             "ferryglass", "5.2.1", legs={"northgate": leg}, notes={"en": "Starts again when the timetable is empty."}
         )
@@ -329,7 +329,7 @@ class Chapter:
         signing.put("marram", self._packages / "upload.der", platform="android", kind="certificate")
         signing.put("marram", self._packages / "devices.mobileprovision", platform="ios", kind="profile")
         signing.add_device(
-            "marram", "ios", "DEMO-DEVICE-0A11", name="Wren's phone", lapses_at=ends + timedelta(days=40)
+            "marram", "ios", "DEMO-DEVICE-0A11", name="Wren's phone", expires_at=ends + timedelta(days=40)
         )
         signing.add_device("marram", "ios", "DEMO-DEVICE-0B22", name="The tablet in the field bag")
         self._walkers.sort(entered.id)

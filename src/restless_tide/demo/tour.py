@@ -230,11 +230,11 @@ class Tour:
         fixed = self.ask("build list --app marram")[0]
         self.say("Openfield asks again, and the standing answer is given automatically")
         self.until(f"build show {fixed['id']}", "Openfield: ready")
-        self.tide(f"release change 2.4.0 --app marram --store openfield --build {fixed['id']} --needs-word")
+        self.tide(f"release change 2.4.0 --app marram --store openfield --build {fixed['id']} --needs-go-ahead")
         self.tide("release submit 2.4.0 --app marram --store openfield")
         self.tide("standin step openfield 40")
         self.until("release show 2.4.0 --app marram", "the go-ahead to launch")
-        self.tide('release word 2.4.0 --app marram --reason "the ferry fair opens"')
+        self.tide('release go-ahead 2.4.0 --app marram --reason "the ferry fair opens"')
         self.until("release show 2.4.0 --app marram", "rising at 2%")
 
     def _steer(self) -> None:

@@ -68,7 +68,7 @@ def keep_progress(leg: Leg, progress: Progress) -> None:
 def keep_unlaunched(leg: Leg) -> None:
     """Back before the launch, and waiting for a word: somebody stopped it, or the store did not take it."""
     keep_progress(leg, Progress())
-    leg.launched_at, leg.needs_word, leg.word_given_at = None, True, None
+    leg.launched_at, leg.needs_go_ahead, leg.go_ahead_at = None, True, None
 
 
 def adopt(leg: Leg, wanted: Held, now: datetime) -> None:
@@ -130,6 +130,8 @@ def unapproved_others(leg: Leg) -> tuple[str, ...]:
 
 def waits_for(leg: Leg, now: datetime) -> list[str]:
     """What an approved leg still waits for before its launch."""
-    conditions = Conditions(needs_word=leg.needs_word, not_before=leg.not_before, with_other_legs=leg.with_other_legs)
-    standing = Standing(word_given=leg.word_given_at is not None, now=now, unapproved_others=unapproved_others(leg))
+    conditions = Conditions(
+        needs_go_ahead=leg.needs_go_ahead, not_before=leg.not_before, with_other_legs=leg.with_other_legs
+    )
+    standing = Standing(go_ahead_given=leg.go_ahead_at is not None, now=now, unapproved_others=unapproved_others(leg))
     return unmet(conditions, standing)

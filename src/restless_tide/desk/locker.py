@@ -38,7 +38,7 @@ def put(act: Act, desk: Desk, app_name: str, platform: str, kind: str, name: str
         raise Invalid("The file is empty.", code="file-empty")
     if len(content) > LARGEST_BYTES:
         raise TooLarge(f"The file has {len(content)} bytes; the locker takes {LARGEST_BYTES}.")
-    told, lapses_at = _told(content, name)
+    told, expires_at = _told(content, name)
     for older in files(act.session, app, name):
         older.replaced_at = act.now
     file = LockerFile(
@@ -50,7 +50,7 @@ def put(act: Act, desk: Desk, app_name: str, platform: str, kind: str, name: str
         sha256=hashlib.sha256(content).hexdigest(),
         size_bytes=len(content),
         told=told,
-        lapses_at=lapses_at,
+        expires_at=expires_at,
         stored_at=act.now,
         stored_by=act.person,
     )
@@ -99,7 +99,7 @@ def _newest(session: Session, app: App, name: str) -> LockerFile:
 
 
 def _told(content: bytes, name: str) -> tuple[str, datetime | None]:
-    """What the file says of itself, where it can be read without a password, and when it lapses."""
+    """What the file says of itself, where it can be read without a password, and when it expires."""
     try:
         profile, _, _ = read_profile(content)
     except PackageUnreadable:

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.leg import LAUNCHED, LegPhase
-from restless_tide.core.notice import lapse_mark
+from restless_tide.core.notice import expiry_mark
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
 from restless_tide.core.rollout import OVER, PART_WAY, ROLLOUT, RolloutState
@@ -75,7 +75,7 @@ class _Read:
     newest_build: dict[str, Build]
     stuck: dict[str, list[Consignment]]
     newest_sent_at: dict[str, datetime]
-    turned_down: dict[str, list[Trial]]
+    rejected: dict[str, list[Trial]]
     pending: dict[str, list[Order]]
     refused: dict[str, Order]
 
@@ -106,15 +106,15 @@ def _read(session: Session) -> _Read:
         .options(joinedload(Consignment.build))
     ):
         stuck[consignment.berth_id].append(consignment)
-    turned_down: dict[str, list[Trial]] = defaultdict(list)
+    rejected: dict[str, list[Trial]] = defaultdict(list)
     for trial in session.scalars(
         select(Trial)
-        .where(Trial.state == TrialState.TURNED_DOWN)
+        .where(Trial.state == TrialState.REJECTED)
         .options(joinedload(Trial.cohort), joinedload(Trial.consignment))
     ):
-        turned_down[trial.consignment.berth_id].append(trial)
+        rejected[trial.consignment.berth_id].append(trial)
     return _Read(
-        legs_of, _newest_builds(session), stuck, dict(session.execute(sent).all()), turned_down,
+        legs_of, _newest_builds(session), stuck, dict(session.execute(sent).all()), rejected,
         *_orders(session),
     )  # fmt: skip
 
@@ -140,7 +140,7 @@ def _orders(session: Session) -> tuple[dict[str, list[Order]], dict[str, Order]]
 
 
 def look_over_stores(session: Session, now: datetime) -> list[tuple[Store, Call]]:
-    """What needs a person at the stores themselves: steps to carry, what lapses, rules that change, a store away."""
+    """What needs a person at the stores themselves: steps to carry, what expires, rules that change, a store away."""
     calls = []
     for store in session.scalars(select(Store).order_by(Store.name)):
         calls += [(store, call) for call in _store_calls(session, store, now)]
@@ -189,11 +189,11 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
         Call(f"The key lacks a right: {consequence}.", "/stores", "caution")
         for consequence in standing.missing_rights(store).values()
     ]
-    for lapse in standing.lapsing(store):
-        days = (lapse.until - now).total_seconds() / 86_400
-        if lapse_mark(days) is not None:
+    for expiry in standing.expiring(store):
+        days = (expiry.until - now).total_seconds() / 86_400
+        if expiry_mark(days) is not None:
             told = "has expired" if days <= 0 else f"expires in {days:.0f} days"
-            calls.append(Call(f"{lapse.what} {told}. {lapse.blocks}".strip(), "/stores", "caution"))
+            calls.append(Call(f"{expiry.what} {told}. {expiry.blocks}".strip(), "/stores", "caution"))
     following = rulebooks.announced(store)
     if following is not None and (found := rulebooks.hits(session, store, following)):
         named = ", ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found)
@@ -209,7 +209,7 @@ def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
     under_way = next((leg for leg in of_berth if leg.state in PART_WAY), None)
     following = next((leg for leg in of_berth if leg.state is ROLLOUT.initial), None)
     current = under_way or following or (of_berth[0] if of_berth else None)
-    calls = [*_berth_calls(berth), *_build_calls(berth, read), *_trial_calls(read.turned_down[berth.id])]
+    calls = [*_berth_calls(berth), *_build_calls(berth, read), *_trial_calls(read.rejected[berth.id])]
     for leg in of_berth:
         if leg is current or leg.state not in _PAST:
             calls.extend(_leg_calls(session, leg, read, current=leg is current))
@@ -241,10 +241,10 @@ def _build_calls(berth: Berth, read: _Read) -> list[Call]:
     return calls
 
 
-def _trial_calls(turned_down: list[Trial]) -> list[Call]:
+def _trial_calls(rejected: list[Trial]) -> list[Call]:
     return [
-        Call(f"The trial for {trial.cohort.name} was turned down: {trial.reason}", f"/trials/{trial.id}", "blocker")
-        for trial in turned_down
+        Call(f"The trial for {trial.cohort.name} was rejected: {trial.reason}", f"/trials/{trial.id}", "blocker")
+        for trial in rejected
     ]
 
 
@@ -256,7 +256,7 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, *, current: bool) -> lis
         last = legs.last_round(leg)
         reasons = " ".join(last.reasons) if last else ""
         calls.append(Call(f"{version} was rejected: {reasons}", place, "blocker"))
-    elif phase is LegPhase.APPROVED and leg.needs_word and leg.word_given_at is None:
+    elif phase is LegPhase.APPROVED and leg.needs_go_ahead and leg.go_ahead_at is None:
         calls.append(Call(f"{version} is approved and waits for your go-ahead.", place, "blocker"))
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))

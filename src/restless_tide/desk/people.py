@@ -97,7 +97,7 @@ def whose_session(desk: Desk, secret: str) -> Person:
 
 
 def whose_token(desk: Desk, value: str) -> tuple[Person, list[str]]:
-    """The person of a bearer token, and the apps it is limited to (none: not limited). Raises Unauthenticated, saying whether it is unknown, lapsed or revoked."""
+    """The person of a bearer token, and the apps it is limited to (none: not limited). Raises Unauthenticated, saying whether it is unknown, expired or revoked."""
     remedy = "Make a new one with: tide token add"
     with desk.look() as session:
         found = session.scalar(select(Token).where(Token.token_digest == token_digest(value)))

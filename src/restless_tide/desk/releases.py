@@ -1,4 +1,4 @@
-"""Releases: drafted, handed to review, recalled, given the word."""
+"""Releases: drafted, handed to review, recalled, given the go-ahead."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class LegWish:
 
     build: str | None = None
     ladder: str | None = None
-    needs_word: bool | None = None
+    needs_go_ahead: bool | None = None
     not_before: datetime | None = None
     no_date: bool = False
     with_other_legs: bool | None = None
@@ -170,15 +170,15 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
     return leg
 
 
-def give_word(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
+def give_go_ahead(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
     """Give the go-ahead to launch, for one leg or for all that need it. The launch follows when all conditions hold."""
     release = find.release(act.session, find.app(act.session, app_name), version)
     waiting = [leg for leg in release.legs if store_name is None or find.leg(release, store_name) is leg]
-    chosen = [leg for leg in waiting if leg.needs_word and leg.word_given_at is None and leg.launched_at is None]
+    chosen = [leg for leg in waiting if leg.needs_go_ahead and leg.go_ahead_at is None and leg.launched_at is None]
     if not chosen:
         raise ImpossibleAct(f"No leg of {release.version} waits for the go-ahead.", possible=[])
     for leg in chosen:
-        leg.word_given_at = act.now
+        leg.go_ahead_at = act.now
         act.log("word given", _subject(leg), app=release.app.name, reason=reason)
     return chosen
 
@@ -236,8 +236,8 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
         demand_open_to_change(phase, "ladder or conditions")
     if wish.ladder is not None:
         leg.ladder = _allowed_ladder(rules.rollout, rules.store, wish.ladder).model_dump(mode="json")
-    if wish.needs_word is not None:
-        leg.needs_word = wish.needs_word
+    if wish.needs_go_ahead is not None:
+        leg.needs_go_ahead = wish.needs_go_ahead
     if wish.not_before is not None or wish.no_date:
         leg.not_before = wish.not_before
     if wish.with_other_legs is not None:
@@ -255,7 +255,7 @@ def _allowed_ladder(rules: RolloutRules, store: str, text: str) -> Ladder:
 
 
 def _touches_launch(wish: LegWish) -> bool:
-    given = (wish.ladder, wish.needs_word, wish.not_before, wish.with_other_legs)
+    given = (wish.ladder, wish.needs_go_ahead, wish.not_before, wish.with_other_legs)
     return wish.no_date or any(value is not None for value in given)
 
 
@@ -272,7 +272,7 @@ def _told(leg: Leg) -> dict[str, object]:
     return {
         "build": leg.build_id,
         "ladder": legs.ladder_of(leg).told(),
-        "needs word": leg.needs_word,
+        "needs go-ahead": leg.needs_go_ahead,
         "not before": leg.not_before.isoformat() if leg.not_before else None,
         "with other legs": leg.with_other_legs,
     }

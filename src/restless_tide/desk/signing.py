@@ -146,7 +146,7 @@ def replace(act: Act, app_name: str, platform: str, sha256: str, reason: str) ->
 
 
 def add_device(
-    act: Act, app_name: str, platform: str, name: str, identifier: str, lapses_at: datetime | None
+    act: Act, app_name: str, platform: str, name: str, identifier: str, expires_at: datetime | None
 ) -> TestDevice:
     """Register a device for tests. Raises Conflict when it is registered already."""
     app = find.app(act.session, app_name)
@@ -164,7 +164,7 @@ def add_device(
         name=name.strip() or identifier,
         identifier=identifier,
         registered_at=act.now,
-        lapses_at=lapses_at,
+        expires_at=expires_at,
     )
     act.session.add(device)
     act.session.flush()

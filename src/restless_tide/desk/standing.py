@@ -1,4 +1,4 @@
-"""An account's standing at a store: what lapses when, and what stands still then."""
+"""An account's standing at a store: what expires when, and what stands still then."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _NEEDED_FOR = {
 
 
 @dataclass(frozen=True)
-class Lapse:
+class Expiry:
     """Something of an account that ends at an instant, and what it will block."""
 
     what: str
@@ -31,21 +31,23 @@ def account_of(store: Store) -> Account | None:
     return Account.model_validate(store.account) if store.account else None
 
 
-def lapsing(store: Store) -> list[Lapse]:
+def expiring(store: Store) -> list[Expiry]:
     """What has an end, soonest first."""
     account = account_of(store)
     if account is None:
         return []
     found = [
-        Lapse(f"The paper {paper.name!r}", paper.until, f"Blocks {', '.join(paper.blocks)}." if paper.blocks else "")
+        Expiry(f"The paper {paper.name!r}", paper.until, f"Blocks {', '.join(paper.blocks)}." if paper.blocks else "")
         for paper in account.papers
         if paper.until is not None
     ]
     if account.membership_until is not None:
-        found.append(Lapse("The membership", account.membership_until, "After it nothing new can be handed in."))
+        found.append(Expiry("The membership", account.membership_until, "After it nothing new can be handed in."))
     if account.key_until is not None:
-        found.append(Lapse("The key", account.key_until, "After it the desk can neither see nor order anything there."))
-    return sorted(found, key=lambda lapse: lapse.until)
+        found.append(
+            Expiry("The key", account.key_until, "After it the desk can neither see nor order anything there.")
+        )
+    return sorted(found, key=lambda expiry: expiry.until)
 
 
 def blocked_now(store: Store) -> list[str]:
@@ -58,7 +60,7 @@ def blocked_now(store: Store) -> list[str]:
         for paper in account.papers
         if paper.state != "valid"
     ]
-    if account.standing == "lapsed":
+    if account.standing == "expired":
         told.insert(0, "The membership has expired: nothing new can be handed in.")
     return told
 

@@ -105,7 +105,7 @@ def hand_in(act: Act, trial: Trial, people: Sequence[Tester]) -> None:
 
 
 def again(act: Act, trial_id: str, brief: Brief, reason: str) -> Trial:
-    """Hand a trial in once more that the store turned down, with a corrected brief. Raises ImpossibleAct, NotReady."""
+    """Hand a trial in once more that the store rejected, with a corrected brief. Raises ImpossibleAct, NotReady."""
     trial = find.trial(act.session, trial_id)
     TRIAL.after(trial.state, TrialEvent.HAND_IN)
     if brief.texts:
@@ -162,7 +162,7 @@ def close(act: Act, trial_id: str, reason: str) -> Trial:
 def _end(act: Act, trial: Trial, event: TrialEvent) -> None:
     """What was ordered and has not gone out is dropped; what may have gone out is closed after it."""
     before, trial.state, trial.changed_at = trial.state, TRIAL.after(trial.state, event), act.now
-    if before in (TrialState.DRAFTED, TrialState.TURNED_DOWN):
+    if before in (TrialState.DRAFTED, TrialState.REJECTED):
         return
     for order in act.session.scalars(select(Order).where(Order.lane == trial.id, Order.state.in_(PENDING))):
         if order.kind is OrderKind.SEAT:
@@ -214,7 +214,7 @@ def opened(act: Act, trial: Trial) -> None:
             replace(act, earlier)
 
 
-def lapses_at(trial: Trial) -> datetime | None:
+def expires_at(trial: Trial) -> datetime | None:
     """When the store ends it by itself; None: never, or it is not open."""
     rules = rules_of(trial.consignment.berth.store).cohorts.get(trial.cohort.kind)
     if trial.state is not TrialState.OPEN or rules is None or rules.trial_days is None:

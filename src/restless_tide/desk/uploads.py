@@ -64,7 +64,7 @@ def one(session: Session, person: str, upload_id: str) -> Upload:
     """Raises NotFound, also for somebody else's."""
     found = session.get(Upload, upload_id)
     if found is None or found.person_id != person:
-        raise NotFound("There is no such upload; it may be finished, or it lapsed.", code="upload-unknown")
+        raise NotFound("There is no such upload; it may be finished, or it expired.", code="upload-unknown")
     return found
 
 
@@ -102,17 +102,17 @@ def drop(desk: Desk, person: str, upload: Upload) -> None:
         _forget(act, upload.id)
 
 
-def drop_lapsed(desk: Desk, person: str) -> int:
+def drop_expired(desk: Desk, person: str) -> int:
     """Drop uploads that nobody finished in time, and arriving files that no upload knows; returns how many."""
     arriving = desk.files.arriving()  # before the records: an upload that begins meanwhile is not taken for left over
     with desk.look() as session:
-        lapsed = session.scalars(select(Upload).where(Upload.expires_at <= desk.clock.now())).all()
+        expired = session.scalars(select(Upload).where(Upload.expires_at <= desk.clock.now())).all()
         left = arriving - set(session.scalars(select(Upload.id)))
-    for upload in lapsed:
+    for upload in expired:
         drop(desk, person, upload)
     for name in left:
         desk.files.drop(name)
-    return len(lapsed) + len(left)
+    return len(expired) + len(left)
 
 
 def _forget(act: Act, upload_id: str) -> None:

@@ -270,14 +270,14 @@ def _trial_refused(act: Act, order: Order, reason: str) -> None:
     trial = needed(act.session, Trial, order.subject)
     seating.forget_addresses(order)
     if trial.state is TrialState.WITH_STORE:
-        trial.state = TRIAL.after(trial.state, TrialEvent.TURN_DOWN)
+        trial.state = TRIAL.after(trial.state, TrialEvent.REJECT)
     trial.reason, trial.changed_at = reason, act.now
     for later in act.session.scalars(
         select(Order).where(Order.lane == order.lane, Order.state.in_(PENDING), Order.id != order.id)
     ):
         act.drop(later, "the store took no trial")
         seating.forget_addresses(later)
-    act.log("trial turned down", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
+    act.log("trial rejected", f"trial {trial.id}", app=trial.cohort.app.name, reason=reason)
 
 
 def _close_trial(desk: Desk, session: Session, order: Order) -> Call:
@@ -371,7 +371,7 @@ def _recall(desk: Desk, session: Session, order: Order) -> Call:
 def _recall_refused(act: Act, order: Order, reason: str) -> None:
     """Somebody wanted it back: should the store approve it, it is never launched by itself."""
     leg = needed(act.session, Round, order.subject).leg
-    leg.needs_word, leg.word_given_at = True, None
+    leg.needs_go_ahead, leg.go_ahead_at = True, None
     act.log("recall refused", leg_subject(leg), app=leg.release.app.name, reason=reason)
 
 

@@ -253,7 +253,7 @@ def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> 
     before, row.state = row.state, RoundState(held.state)
     row.changed_at = act.now
     if (before, row.state) == (RoundState.RECALLED, RoundState.APPROVED):
-        row.leg.needs_word, row.leg.word_given_at = True, None  # somebody wanted it back: never launch by itself
+        row.leg.needs_go_ahead, row.leg.go_ahead_at = True, None  # somebody wanted it back: never launch by itself
     leg, release = row.leg, row.leg.release
     act.log(
         f"review: {row.state}",
@@ -293,11 +293,11 @@ def _trial_moved(act: Act, row: Trial, held: Held, cause: Cause, word: Word) -> 
     )
     if row.state is TrialState.OPEN and cause is Cause.MOVED:
         trials.opened(act.as_person(ENGINE), row)
-    if row.state in (TrialState.OPEN, TrialState.TURNED_DOWN) and before is TrialState.WITH_STORE:
+    if row.state in (TrialState.OPEN, TrialState.REJECTED) and before is TrialState.WITH_STORE:
         if row.state is TrialState.OPEN and not _was_reviewed(row):
             return
         label, store = row.consignment.build.label, rules_of(row.consignment.berth.store).store
-        told = "is open" if row.state is TrialState.OPEN else f"was turned down: {row.reason}"
+        told = "is open" if row.state is TrialState.OPEN else f"was rejected: {row.reason}"
         said = f"The trial of {app.title} {label} with {row.cohort.name} at {store} {told}."
         kind = NoticeKind.APPROVED if row.state is TrialState.OPEN else NoticeKind.REJECTED
         act.notice(kind, word.id, f"trial {row.id}", said, place=f"/trials/{row.id}", app=app.name)

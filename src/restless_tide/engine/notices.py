@@ -1,4 +1,4 @@
-"""Notices leave: by mail, or as CloudEvents signed by Standard Webhooks. What is about to lapse is noticed here, too."""
+"""Notices leave: by mail, or as CloudEvents signed by Standard Webhooks. What is about to expire is noticed here, too."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ from sqlalchemy.orm import Session
 from standardwebhooks import Webhook
 
 from restless_tide.core.errors import LostLease
-from restless_tide.core.notice import DELIVERY, DeliveryEvent, DeliveryState, NoticeKind, lapse_mark
+from restless_tide.core.notice import DELIVERY, DeliveryEvent, DeliveryState, NoticeKind, expiry_mark
 from restless_tide.core.retry import MOST_ATTEMPTS, TO_PEOPLE
-from restless_tide.desk import lapses
+from restless_tide.desk import expiries
 from restless_tide.desk.addresses import demand_reachable
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.notices import secret_of
-from restless_tide.desk.standing import lapsing
+from restless_tide.desk.standing import expiring
 from restless_tide.engine import postbox
 from restless_tide.engine.webhooks import Answer, Letter, Webhooks
 from restless_tide.records.tables import App, Delivery, Notice, Store, Subscription
@@ -171,14 +171,14 @@ class _Ending:
     app: str | None = None
 
 
-def notice_lapses(desk: Desk) -> int:
-    """Tell of what is about to lapse at stores and of apps; each mark once. Returns how many are new."""
+def notice_expiries(desk: Desk) -> int:
+    """Tell of what is about to expire at stores and of apps; each mark once. Returns how many are new."""
     with desk.look() as session:
         endings = [*_of_stores(session), *_of_apps(session)]
         due = {}
         for ending in endings:
             days = (ending.until - desk.clock.now()).total_seconds() / 86_400
-            mark = lapse_mark(days)
+            mark = expiry_mark(days)
             if mark is not None:
                 due[f"{ending.owner}/{ending.what}/{ending.until.date()}/{mark}"] = (ending, days)
         known = set(session.scalars(select(Notice.key).where(Notice.key.in_(due))))
@@ -187,22 +187,26 @@ def notice_lapses(desk: Desk) -> int:
         ending, days = due[key]
         said = f"{ending.what} {'has expired' if days <= 0 else f'expires in {days:.0f} days'}. {ending.then}".strip()
         with desk.act(ENGINE) as act:
-            made = act.notice(NoticeKind.LAPSING, key, ending.subject, said, place=ending.place, app=ending.app)
+            made = act.notice(NoticeKind.EXPIRING, key, ending.subject, said, place=ending.place, app=ending.app)
             told += made is not None
     return told
 
 
 def _of_stores(session: Session) -> list[_Ending]:
     return [
-        _Ending(store.id, f"{lapse.what} at {store.name}", lapse.until, lapse.blocks, f"store {store.name}", "/stores")
+        _Ending(
+            store.id, f"{expiry.what} at {store.name}", expiry.until, expiry.blocks, f"store {store.name}", "/stores"
+        )
         for store in session.scalars(select(Store))
-        for lapse in lapsing(store)
+        for expiry in expiring(store)
     ]
 
 
 def _of_apps(session: Session) -> list[_Ending]:
     return [
-        _Ending(app.name, lapse.what, lapse.until, lapse.then, f"app {app.name}", f"/apps/{app.name}/signing", app.name)
+        _Ending(
+            app.name, expiry.what, expiry.until, expiry.then, f"app {app.name}", f"/apps/{app.name}/signing", app.name
+        )
         for app in session.scalars(select(App))
-        for lapse in lapses.of_app(session, app)
+        for expiry in expiries.of_app(session, app)
     ]

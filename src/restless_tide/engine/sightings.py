@@ -432,17 +432,17 @@ def _rollout_changed(
 def _berth_changed(
     desk: Desk, act: Act, store: Store, event: StoreEvent, data: protocol.BerthChanged, key: str | None
 ) -> None:
-    """Somebody set availability on the store's own pages, or the name lapsed unused."""
+    """Somebody set availability on the store's own pages, or the name expired unused."""
     berth = _row(act.session, Subject.BERTH, store, event.subject)
     if berth is None:
         _demand_settled(act, key)
         return
-    if data.state == "lapsed":
+    if data.state == "expired":
         subject, app = f"berth {berth.app.name} at {berth.store.name}", berth.app.name
-        berth.store_ref, berth.refused_because = None, "the name lapsed, because no build came in time"
-        act.log("name lapsed", subject, app=app, reason=berth.refused_because)
+        berth.store_ref, berth.refused_because = None, "the name expired, because no build came in time"
+        act.log("name expired", subject, app=app, reason=berth.refused_because)
         act.notice(
-            NoticeKind.LAPSING, f"{berth.id}/{event.id}", subject, "The name lapsed unused.", place="/stores", app=app
+            NoticeKind.EXPIRING, f"{berth.id}/{event.id}", subject, "The name expired unused.", place="/stores", app=app
         )
     elif data.availability is not None:
         held = lanes.offered(data.availability.model_dump(mode="json"))

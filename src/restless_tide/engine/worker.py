@@ -55,7 +55,7 @@ TROUBLED_PAUSE_SECONDS = 1.0
 POLLS_SKIPPED_WHILE_PUSHED = 10
 POLLS_AFTER_MISSED_PUSH = 30
 LONGEST_POLL_PAUSE_SECONDS = 15.0
-LAPSES_EVERY_SECONDS = 60.0
+EXPIRIES_EVERY_SECONDS = 60.0
 REMINDERS_EVERY_SECONDS = 5.0
 
 
@@ -75,7 +75,7 @@ class Engine:
         self._ask_after: dict[str, float] = {}
         self._silent_asks: dict[str, int] = {}
         self._polls_to_distrust: dict[str, int] = {}
-        self._lapses_after = self._reminders_after = 0.0
+        self._expiries_after = self._reminders_after = 0.0
         self._order_bell = self._bell(Order)
         self._turns = Turns(desk, self._order_bell.set)
         desk.background.begin_urgent = self._begin_urgent
@@ -167,7 +167,7 @@ class Engine:
         while not self._stopping.wait(RENEW_SECONDS if self._working.is_set() else RENEW_SECONDS / 4):
             try:
                 self._take_lease()
-            except Exception:  # noqa: BLE001  (a lease that cannot be renewed lapses by itself)
+            except Exception:  # noqa: BLE001  (a lease that cannot be renewed expires by itself)
                 _log.exception("the lease could not be renewed")
         while any(thread.is_alive() for thread in self._threads):
             if self._working.is_set():
@@ -241,11 +241,11 @@ class Engine:
         if time.monotonic() >= self._reminders_after:
             self._reminders_after = time.monotonic() + REMINDERS_EVERY_SECONDS
             carried.remind(self._desk)
-        if time.monotonic() >= self._lapses_after:
-            self._lapses_after = time.monotonic() + LAPSES_EVERY_SECONDS
+        if time.monotonic() >= self._expiries_after:
+            self._expiries_after = time.monotonic() + EXPIRIES_EVERY_SECONDS
             self._open_inlet()
-            notices.notice_lapses(self._desk)
-            uploads.drop_lapsed(self._desk, ENGINE)
+            notices.notice_expiries(self._desk)
+            uploads.drop_expired(self._desk, ENGINE)
         if self._desk.background.to_scrub:
             self._desk.scrub()
         waits = Delivery.state == DeliveryState.QUEUED

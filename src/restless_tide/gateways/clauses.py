@@ -49,7 +49,7 @@ def _unproved(suite: Suite) -> None:
     now = int(time.time())
     unproved: dict[str, dict[str, Any]] = {
         "another audience": {"aud": "https://elsewhere.example.org/v1/token"},
-        "a lapsed one": {"iat": now - 7200, "exp": now - 7000},
+        "an expired one": {"iat": now - 7200, "exp": now - 7000},
         "an unknown client": {"sub": "nobody", "iss": "nobody"},
     }
     for name, changed in unproved.items():

@@ -42,8 +42,8 @@ Lines = Annotated[tuple[Line, ...], Field(max_length=MOST_LISTED)]
 Place = Annotated[int, Field(ge=0, lt=2**60)]
 """In the sequence of a store's events."""
 Count = Annotated[int, Field(ge=0, lt=2**53)]
-ConsignmentHeld = Literal["processing", "held", "ready", "refused", "lapsed"]
-TrialHeld = Literal["with the store", "open", "turned down", "closed", "lapsed"]
+ConsignmentHeld = Literal["processing", "held", "ready", "refused", "expired"]
+TrialHeld = Literal["with the store", "open", "rejected", "closed", "expired"]
 SubmissionHeld = Literal["queued", "in hand", "approved", "rejected", "recalled"]
 RolloutHeld = Literal["rising", "paused", "halted", "complete", "withdrawn", "superseded"]
 """What a store may hold of each; a store says no other state."""
@@ -71,20 +71,20 @@ class TokenAnswer(Message):
 
 
 class Paper(Message):
-    """A contract or declaration the account needs. ``blocks`` says what stands still once it has lapsed."""
+    """A contract or declaration the account needs. ``blocks`` says what stands still once it has expired."""
 
     name: Line
-    state: Literal["valid", "missing", "lapsed"] = "valid"
+    state: Literal["valid", "missing", "expired"] = "valid"
     until: datetime | None = None
     blocks: Lines = ()
 
 
 class Account(Message):
-    """The account's standing. ``may`` lists what this key may do, ``key_until`` when it lapses."""
+    """The account's standing. ``may`` lists what this key may do, ``key_until`` when it expires."""
 
     name: Line
     may: Lines
-    standing: Literal["good", "lapsing", "lapsed"] = "good"
+    standing: Literal["good", "expiring", "expired"] = "good"
     domains: Lines = Field(default=(), description="the account's own mail domains")
     membership_until: datetime | None = None
     key_until: datetime | None = None
@@ -354,7 +354,7 @@ class RolloutChanged(Message):
 
 
 class BerthChanged(Message):
-    """The data of ``berth.changed``: what is offered, or ``lapsed``: the name was not used in time."""
+    """The data of ``berth.changed``: what is offered, or ``expired``: the name was not used in time."""
 
     state: str = Field(default="open", max_length=40)
     availability: AvailabilityMessage | None = None

@@ -46,8 +46,8 @@ from restless_tide.wire.steps import StepFile, StepTold
 from restless_tide.wire.stores import (
     AnnouncedTold,
     BreakerTold,
+    ExpiryTold,
     HitTold,
-    LapseTold,
     PaperTold,
     RevisionTold,
     RuleChangeTold,
@@ -79,7 +79,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         account=account.name if account else None,
         standing=account.standing if account else None,
         papers=[PaperTold.model_validate(paper.model_dump()) for paper in account.papers] if account else [],
-        lapses=[LapseTold.of(lapse) for lapse in standing.lapsing(row)],
+        expiries=[ExpiryTold.of(expiry) for expiry in standing.expiring(row)],
         blocked=standing.blocked_now(row),
         rulebook_revision=rules.revision,
         rules=told_rules(rules),
@@ -224,7 +224,7 @@ def build(session: Session, row: tables.Build, *, known_before: bool = False) ->
         consignments=[consignment(session, entry) for entry in row.consignments],
         in_use=packages.in_use(session, row),
         cleared=any(entry.package.cleared_at is not None for entry in row.packages),
-        lapses_at=min((facts.lapses_at for facts in found if facts.lapses_at), default=None),
+        expires_at=min((facts.expires_at for facts in found if facts.expires_at), default=None),
         known_before=known_before,
     )
 

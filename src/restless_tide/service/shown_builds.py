@@ -10,12 +10,12 @@ from restless_tide.core.changes import GROUPS
 from restless_tide.core.errors import Finding
 from restless_tide.core.packages.compare import compare, growth
 from restless_tide.core.versions import Proposal
-from restless_tide.desk import lapses, packages
+from restless_tide.desk import expiries, packages
 from restless_tide.desk.changes import Changed
 from restless_tide.records import tables
 from restless_tide.service import shown
 from restless_tide.wire.builds import (
-    AppLapseTold,
+    AppExpiryTold,
     ClearingTold,
     ComparisonTold,
     DifferenceTold,
@@ -66,8 +66,8 @@ def clearing(found: packages.Clearing, *, done: bool) -> ClearingTold:
     )
 
 
-def lapse(found: lapses.Lapse) -> AppLapseTold:
-    return AppLapseTold.of(found)
+def expiry(found: expiries.Expiry) -> AppExpiryTold:
+    return AppExpiryTold.of(found)
 
 
 def signing_page(row: tables.Signing) -> SigningTold:

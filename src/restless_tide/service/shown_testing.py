@@ -142,8 +142,8 @@ def _stuck(told: CohortTold, desk: Desk) -> list[str]:
         said.append(f"Mail does not go out: {desk.background.mail_trouble}. Nothing is lost; it is tried again.")
     for trial in told.running:
         where = f"{trial.build_label} at {trial.store_title}"
-        if trial.state is TrialState.TURNED_DOWN:
-            said.append(f"{where} was turned down: {trial.reason}")
+        if trial.state is TrialState.REJECTED:
+            said.append(f"{where} was rejected: {trial.reason}")
         elif trial.state is TrialState.DRAFTED:
             said.append(
                 f"{where} waits until the store has processed the build." + (f" {trial.reason}" if trial.reason else "")
@@ -248,7 +248,7 @@ def trial(row: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -
         store_title=rules_of(store).store,
         possible=TRIAL.possible(row.state),
         sign_in_sealed=row.sealed_sign_in is not None,
-        lapses_at=trials.lapses_at(row),
+        expires_at=trials.expires_at(row),
         invited=counted.by_state,
         seated=counted.seated,
         stuck=counted.stuck,

@@ -88,5 +88,5 @@ class Entrance:
             raise Refusal("assertion-unfit", f"The assertion does not prove who you are ({wrong}).", 401) from None
         now = time.time() + self._store.setting("clock_off_seconds", 0.0)
         if not claims["iat"] - LEEWAY_SECONDS <= now <= claims["exp"] + LEEWAY_SECONDS:
-            raise Refusal("assertion-lapsed", "By our clock the assertion is not valid now.", status=401)
+            raise Refusal("assertion-expired", "By our clock the assertion is not valid now.", status=401)
         return claims

@@ -29,8 +29,8 @@ class Mischief(BaseModel):
     slow_seconds: float | None = Field(default=None, description="how long it takes before it acts")
     nonsense: str | None = Field(default=None, description="redirect, page or endless; empty: none")
     clock_off_seconds: float | None = Field(default=None, description="its clock differs from real time by so much")
-    turn_down_next: list[str] | None = None
     reject_next: list[str] | None = None
+    reject_trial_next: list[str] | None = None
     whim_rate: float | None = Field(default=None, ge=0, le=1, description="share of reviews rejected by whim")
     failing_rate: float | None = Field(default=None, ge=0, le=1, description="share of builds whose processing fails")
     taken_names: list[str] | None = None

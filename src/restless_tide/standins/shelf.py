@@ -23,6 +23,22 @@ CREATE TABLE IF NOT EXISTS settings (name TEXT PRIMARY KEY, body TEXT);
 """
 
 
+_FORM = 1
+_NEW_WORDS = {"lapsed": "expired", "lapsing": "expiring", "turned down": "rejected"}
+
+
+def _in_new_words(told: Any) -> Any:
+    """The same, with the states and standings of an earlier release in this one's words."""
+    if isinstance(told, dict):
+        return {
+            name: _NEW_WORDS.get(value, value)
+            if name in ("state", "standing") and isinstance(value, str)
+            else _in_new_words(value)
+            for name, value in told.items()
+        }
+    return [_in_new_words(entry) for entry in told] if isinstance(told, list) else told
+
+
 _ACT = ("at", "key", "act", "subject", "outcome", "request", "arrived")
 
 
@@ -34,10 +50,22 @@ class Shelf:
         self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
         self._db.execute("PRAGMA journal_mode=WAL")
         self._db.executescript(_TABLES)
+        self._carry_over()
         self._lock = threading.RLock()
         self._depth = 0
         self.told = threading.Event()
         """Set by every event, until whoever pushes events clears it."""
+
+    def _carry_over(self) -> None:
+        """Bring what an earlier release kept to this one's words."""
+        (form,) = self._db.execute("PRAGMA user_version").fetchone()
+        if form >= _FORM:
+            return
+        for table in ("things", "events", "answers", "settings"):
+            for row, body in self._db.execute(f"SELECT rowid, body FROM {table}").fetchall():  # noqa: S608
+                told = json.dumps(_in_new_words(json.loads(body)))
+                self._db.execute(f"UPDATE {table} SET body = ? WHERE rowid = ?", (told, row))  # noqa: S608
+        self._db.execute(f"PRAGMA user_version = {_FORM}")
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -94,13 +94,13 @@ class SimulatedStore:
         if any(berth["identifier"] == wanted.identifier for berth in self._berths()):
             raise Refusal("identifier-taken", f"{wanted.identifier} has its place here already.")
         berth = {"id": fresh("berth"), "state": "open", **wanted.model_dump()}
-        days = self.rules.name.lapses_unused_days
+        days = self.rules.name.expires_unused_days
         if days is not None:
             berth["due_at"] = (self.clock.now() + timedelta(days=days)).isoformat()
         return self.shelf.put("berth", berth)
 
     def _berths(self) -> list[Thing]:
-        return [berth for berth in self.shelf.all("berth") if berth.get("state") != "lapsed"]
+        return [berth for berth in self.shelf.all("berth") if berth.get("state") != "expired"]
 
     def begin_upload(self, berth: str, length: int) -> Thing:
         self.needed("berth", berth)
@@ -114,8 +114,8 @@ class SimulatedStore:
 
     def consign(self, berth_id: str, wanted: protocol.ConsignmentRequest, *, by_hand: bool = False) -> Thing:
         berth = self.needed("berth", berth_id)
-        if berth.get("state") == "lapsed":
-            raise Refusal("berth-lapsed", "The name of this berth lapsed unused.")
+        if berth.get("state") == "expired":
+            raise Refusal("berth-expired", "The name of this berth expired unused.")
         if self.rules.packages.first_build_by_hand and not by_hand and not self._ever_handed_in(berth_id):
             raise Refusal(protocol.FIRST_BUILD_BY_HAND, "The very first build is handed in on our own pages.")
         if len(wanted.uploads) > self.rules.packages.most_packages:
@@ -361,11 +361,11 @@ class SimulatedStore:
                 if kind == "rulebook":
                     self._take_announced(thing, at)
                 elif kind == "berth":
-                    self.tell("berth", thing | {"state": "lapsed"}, at)
+                    self.tell("berth", thing | {"state": "expired"}, at)
                 elif kind == "consignment":
                     self._process(thing, at)
                 elif kind == "trial" and thing["state"] == "open":
-                    self.tell("trial", thing | {"state": "lapsed"}, at)
+                    self.tell("trial", thing | {"state": "expired"}, at)
                 elif kind == "trial":
                     self._look_at_trial(thing, at)
                 elif thing["state"] == "queued":
@@ -410,10 +410,10 @@ class SimulatedStore:
         return found, None
 
     def _look_at_trial(self, trial: Thing, at: datetime) -> None:
-        reasons = self.setting("turn_down_next", [])
-        self.shelf.keep_setting("turn_down_next", [])
+        reasons = self.setting("reject_trial_next", [])
+        self.shelf.keep_setting("reject_trial_next", [])
         if reasons:
-            self.tell("trial", trial | {"state": "turned down", "reason": " ".join(reasons), "due_at": None}, at)
+            self.tell("trial", trial | {"state": "rejected", "reason": " ".join(reasons), "due_at": None}, at)
         else:
             self.open_for_testers(trial, at)
 

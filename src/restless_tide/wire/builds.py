@@ -95,7 +95,7 @@ class BuildTold(Told):
     repository: str | None
     in_use: str = Field(description="why its files are needed, in words; empty when they are not")
     cleared: bool = Field(description="its files were cleared; only its facts are left")
-    lapses_at: datetime | None = Field(description="when nobody can start it any more")
+    expires_at: datetime | None = Field(description="when nobody can start it any more")
     known_before: bool = False
 
 
@@ -183,7 +183,7 @@ class ClearWanted(Wanted):
     dry_run: bool = True
 
 
-class AppLapseTold(Told):
+class AppExpiryTold(Told):
     what: str
     until: datetime
     then: str

@@ -335,7 +335,7 @@ class TrialTold(Ordered):
     created_at: datetime
     changed_at: datetime
     opened_at: datetime | None
-    lapses_at: datetime | None
+    expires_at: datetime | None
     store_page: str | None
     invited: dict[str, int] = Field(description="invitations by state")
     seated: int = Field(description="people the store has given a seat")

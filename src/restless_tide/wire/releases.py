@@ -21,7 +21,7 @@ class LegWanted(Wanted):
 
     build: OneLine | None = None
     ladder: OneLine | None = Field(default=None, description="such as 5@24,20@48,100: per cent @ hours to hold")
-    needs_word: bool | None = None
+    needs_go_ahead: bool | None = None
     not_before: AnyInstant | None = Field(default=None, description="null in the document takes the date away")
     no_date: bool | None = Field(default=None, description="true takes the date away")
     with_other_legs: bool | None = None
@@ -52,7 +52,7 @@ class RecallWanted(Wanted):
     reason: Words = ""
 
 
-class WordWanted(Wanted):
+class GoAheadWanted(Wanted):
     store: OneLine | None = None
     reason: Words = ""
 
@@ -115,8 +115,8 @@ class LegTold(Ordered):
     ladder_name: str
     ladder_dictated: bool
     ladder: list[Stage]
-    needs_word: bool
-    word_given_at: datetime | None
+    needs_go_ahead: bool
+    go_ahead_at: datetime | None
     not_before: datetime | None
     with_other_legs: bool
     waits_for: list[str] = Field(description="what an approved leg still waits for")

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from restless_tide.core.signing import KeyHolder
 from restless_tide.wire.base import AnyInstant, Names, OneLine, Told, Wanted, Words
-from restless_tide.wire.builds import AppLapseTold
+from restless_tide.wire.builds import AppExpiryTold
 
 
 class ExpectedTold(Told):
@@ -34,7 +34,7 @@ class DeviceTold(Told):
     name: str
     identifier: str
     registered_at: datetime
-    lapses_at: datetime | None
+    expires_at: datetime | None
 
 
 class LockerFileTold(Told):
@@ -46,7 +46,7 @@ class LockerFileTold(Told):
     sha256: str
     size_bytes: int
     told: str
-    lapses_at: datetime | None
+    expires_at: datetime | None
     stored_at: datetime
     stored_by: str
 
@@ -55,7 +55,7 @@ class RegisterTold(Told):
     pages: list[SigningTold]
     devices: list[DeviceTold]
     locker: list[LockerFileTold]
-    lapses: list[AppLapseTold]
+    expiries: list[AppExpiryTold]
 
 
 class ExpectWanted(Wanted):
@@ -92,4 +92,4 @@ class DeviceWanted(Wanted):
     platform: OneLine
     name: OneLine = ""
     identifier: OneLine
-    lapses_at: AnyInstant | None = None
+    expires_at: AnyInstant | None = None

@@ -60,7 +60,7 @@ class PaperTold(Told):
     blocks: list[str]
 
 
-class LapseTold(Told):
+class ExpiryTold(Told):
     """Something of the account that ends, and what it will block."""
 
     what: str
@@ -103,7 +103,7 @@ class StoreTold(Told):
     account: str | None
     standing: str | None
     papers: list[PaperTold]
-    lapses: list[LapseTold] = Field(description="what of the account ends, soonest first")
+    expiries: list[ExpiryTold] = Field(description="what of the account ends, soonest first")
     blocked: list[str] = Field(description="what stands still now because of the account")
     rulebook_revision: str
     rulebook_trouble: str | None = Field(

@@ -143,7 +143,7 @@ class Facts(Fact):
         return ()
 
     @property
-    def lapses_at(self) -> datetime | None:
+    def expires_at(self) -> datetime | None:
         """When people can no longer start it: its profile's end."""
         return None if self.profile is None else self.profile.expires_at
 

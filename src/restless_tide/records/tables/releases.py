@@ -46,10 +46,10 @@ class Leg(Base):
     build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
     created_at: Mapped[datetime]
     ladder: Mapped[dict[str, Any]] = mapped_column(SharedJson)
-    needs_word: Mapped[bool] = mapped_column(default=False)
+    needs_go_ahead: Mapped[bool] = mapped_column(default=False)
     not_before: Mapped[datetime | None]
     with_other_legs: Mapped[bool] = mapped_column(default=False)
-    word_given_at: Mapped[datetime | None]
+    go_ahead_at: Mapped[datetime | None]
     state: Mapped[RolloutState] = mapped_column(default=ROLLOUT.initial, index=True)
     stage: Mapped[int] = mapped_column(default=-1)
     share: Mapped[float] = mapped_column(default=0.0)

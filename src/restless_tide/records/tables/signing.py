@@ -42,7 +42,7 @@ class TestDevice(Base):
     name: Mapped[str]
     identifier: Mapped[str]
     registered_at: Mapped[datetime]
-    lapses_at: Mapped[datetime | None]
+    expires_at: Mapped[datetime | None]
 
 
 class LockerFile(Base):
@@ -60,7 +60,7 @@ class LockerFile(Base):
     sha256: Mapped[str]
     size_bytes: Mapped[int]
     told: Mapped[str] = mapped_column(default="")
-    lapses_at: Mapped[datetime | None]
+    expires_at: Mapped[datetime | None]
     stored_at: Mapped[datetime]
     stored_by: Mapped[str]
     replaced_at: Mapped[datetime | None]

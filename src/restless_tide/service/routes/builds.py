@@ -13,13 +13,13 @@ from restless_tide.core.errors import NotFound
 from restless_tide.core.packages import Facts, read_icon
 from restless_tide.core.retention import RetentionRule
 from restless_tide.core.versions import Step
-from restless_tide.desk import answers, builds, find, lapses, numbers, packages
+from restless_tide.desk import answers, builds, expiries, find, numbers, packages
 from restless_tide.service import shown, shown_builds
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.builds import (
     AnswersWanted,
-    AppLapseTold,
+    AppExpiryTold,
     BuildTold,
     BuildWanted,
     ClearingTold,
@@ -156,11 +156,11 @@ def clear(app: str, wanted: ClearWanted, desk: TheDesk, person: SignedIn) -> Cle
         return shown_builds.clearing(packages.plan(desk, session, app, wanted.rule), done=False)
 
 
-@router.get("/apps/{app}/lapses")
-def app_lapses(app: str, desk: TheDesk, _: SignedIn) -> list[AppLapseTold]:
-    """What of the app lapses when, the soonest first."""
+@router.get("/apps/{app}/expiries")
+def app_expiries(app: str, desk: TheDesk, _: SignedIn) -> list[AppExpiryTold]:
+    """What of the app expires when, the soonest first."""
     with desk.look() as session:
-        return [shown_builds.lapse(found) for found in lapses.of_app(session, find.app(session, app))]
+        return [shown_builds.expiry(found) for found in expiries.of_app(session, find.app(session, app))]
 
 
 @router.get("/apps/{app}/berths/{store}/standing-answers")

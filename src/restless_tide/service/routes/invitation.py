@@ -158,7 +158,7 @@ def remark(
     system: Annotated[str, Form()] = "",
     picture: Annotated[UploadFile | None, File()] = None,
 ) -> Response:
-    """A remark with a picture, beside the build it is about; also when that build has lapsed."""
+    """A remark with a picture, beside the build it is about; also when that build has expired."""
     draft = {"text": text, "device": device, "system": system}
     with desk.look() as session:
         try:
@@ -229,7 +229,7 @@ def _content(
         "device": invitation.device,
         "page": trial.store_page or "",
         "where": trial.remarks_to,
-        "day": _day(trials.lapses_at(trial)),
+        "day": _day(trials.expires_at(trial)),
         "fixed": "{fixed}",
     }
     p = {name: text.format(**named) for name, text in words(language)["page"].items()}
@@ -256,7 +256,7 @@ def _content(
         if running and not _left(invitation)
         else [],
         "store_page": trial.store_page,
-        "until": p["until"] if trials.lapses_at(trial) else "",
+        "until": p["until"] if trials.expires_at(trial) else "",
         "takes_part": takes_part,
         "declined": invitation.state is InvitationState.DECLINED,
         "can_accept": running and InvitationEvent.ACCEPT in possible,
@@ -276,7 +276,7 @@ def _notes(invitation: Invitation, trial: Trial) -> list[str]:
     """Which words say where the tester stands."""
     if _left(invitation):
         return [str(invitation.state)]
-    if trial.state in (TrialState.CLOSED, TrialState.REPLACED, TrialState.LAPSED):
+    if trial.state in (TrialState.CLOSED, TrialState.REPLACED, TrialState.EXPIRED):
         return ["over"]
     if trial.state is not TrialState.OPEN:
         return ["waiting"]

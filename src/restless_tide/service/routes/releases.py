@@ -1,4 +1,4 @@
-"""Releases: drafting, review, the word, and steering."""
+"""Releases: drafting, review, the go-ahead, and steering."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
+    GoAheadWanted,
     LegWanted,
     NotesWanted,
     RecallWanted,
@@ -26,7 +27,6 @@ from restless_tide.wire.releases import (
     SteeringTold,
     SteerWanted,
     SubmitWanted,
-    WordWanted,
 )
 
 router = router_of("releases", "/v1/apps/{app}/releases")
@@ -54,7 +54,7 @@ def _wish(wanted: LegWanted) -> releases.LegWish:
     return releases.LegWish(
         build=wanted.build,
         ladder=wanted.ladder,
-        needs_word=wanted.needs_word,
+        needs_go_ahead=wanted.needs_go_ahead,
         with_other_legs=wanted.with_other_legs,
         not_before=_aware(instant) if instant else None,
         no_date=bool(wanted.no_date) or ("not_before" in wanted.model_fields_set and instant is None),
@@ -136,11 +136,11 @@ def recall(app: str, version: str, wanted: RecallWanted, desk: TheDesk, person: 
         return _told(act, app, version)
 
 
-@router.post("/{version}/words", status_code=202)
-def give_word(app: str, version: str, wanted: WordWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+@router.post("/{version}/go-ahead", status_code=202)
+def give_go_ahead(app: str, version: str, wanted: GoAheadWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
     """Give the go-ahead to launch."""
     with desk.act(person.id) as act:
-        releases.give_word(act, app, version, wanted.store, wanted.reason)
+        releases.give_go_ahead(act, app, version, wanted.store, wanted.reason)
         return _told(act, app, version)
 
 

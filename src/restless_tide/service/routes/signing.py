@@ -7,7 +7,7 @@ from typing import Annotated
 
 from fastapi import Query, Request, Response
 
-from restless_tide.desk import find, lapses, locker, signing
+from restless_tide.desk import expiries, find, locker, signing
 from restless_tide.service import shown_builds
 from restless_tide.service.bodies import A_FILE, whole_body
 from restless_tide.service.router import router_of
@@ -30,14 +30,14 @@ router = router_of("signing", "/v1/apps/{app}")
 
 @router.get("/signing")
 def register(app: str, desk: TheDesk, _: SignedIn) -> RegisterTold:
-    """Whose signature is expected, who holds the key, what lies in the locker, what lapses when."""
+    """Whose signature is expected, who holds the key, what lies in the locker, what expires when."""
     with desk.look() as session:
         row = find.app(session, app)
         return RegisterTold(
             pages=[shown_builds.signing_page(page) for page in signing.pages(session, app)],
             devices=[shown_builds.device(device) for device in signing.devices(session, row)],
             locker=[shown_builds.locker_file(file) for file in locker.files(session, row)],
-            lapses=[shown_builds.lapse(found) for found in lapses.of_app(session, row)],
+            expiries=[shown_builds.expiry(found) for found in expiries.of_app(session, row)],
         )
 
 
@@ -75,9 +75,9 @@ def replace(app: str, wanted: ReplaceWanted, desk: TheDesk, person: SignedIn) ->
 @router.post("/devices", status_code=201)
 def add_device(app: str, wanted: DeviceWanted, desk: TheDesk, person: SignedIn) -> DeviceTold:
     with desk.act(person.id) as act:
-        lapses_at = wanted.lapses_at
+        expires_at = wanted.expires_at
         return shown_builds.device(
-            signing.add_device(act, app, wanted.platform, wanted.name, wanted.identifier, lapses_at)
+            signing.add_device(act, app, wanted.platform, wanted.name, wanted.identifier, expires_at)
         )
 
 

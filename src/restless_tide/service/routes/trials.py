@@ -76,7 +76,7 @@ def close(trial: str, wanted: CloseWanted, desk: TheDesk, person: SignedIn) -> T
 
 @router.post("/trials/{trial}/hand-ins", status_code=202)
 def again(trial: str, wanted: TrialAgainWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
-    """Hand in once more what the store turned down, with a corrected brief."""
+    """Hand in once more what the store rejected, with a corrected brief."""
     with desk.act(person.id) as act:
         return shown_testing.one_trial(act.session, trials.again(act, trial, brief_of(wanted), wanted.reason))
 
