@@ -2257,6 +2257,12 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * Anyway
+             * @description also an answer for which the store refuses the build
+             * @default false
+             */
+            anyway: boolean;
+            /**
              * Standing
              * @description give the same answers automatically from now on
              * @default false
@@ -3788,6 +3794,28 @@ export interface components {
             needs_go_ahead: boolean;
             /** Not Before */
             not_before: string | null;
+            /** Notes Counted In */
+            notes_counted_in: string;
+            /**
+             * Notes Go
+             * @description when notes that are written now reach the store
+             */
+            notes_go: string;
+            /**
+             * Notes Limit
+             * @description the longest notes the store takes, counted as notes_counted_in says
+             */
+            notes_limit: number;
+            /**
+             * Notes Not Sent
+             * @description locales whose notes were changed since the store got them
+             */
+            notes_not_sent: string[];
+            /**
+             * Notes Required
+             * @description locales in which the store wants notes
+             */
+            notes_required: string[];
             /**
              * Offered Again
              * @description the store offers again what was stopped, and a person has to say whether that is wanted
@@ -4330,6 +4358,12 @@ export interface components {
              * @default
              */
             help: string;
+            /**
+             * Refused Answers
+             * @description for these the store refuses the build
+             * @default []
+             */
+            refused_answers: string[];
             /** Text */
             text: string;
         };
@@ -4796,6 +4830,13 @@ export interface components {
              * @description whether everything ordered is confirmed by the store
              */
             confirmed: boolean;
+            /**
+             * Notes
+             * @description as they were handed in, by locale; none: not known
+             */
+            notes: {
+                [key: string]: string;
+            } | null;
             /** Number */
             number: number;
             /**

@@ -45,3 +45,9 @@ export function size(bytes: number): string {
 export function hours(count: number): string {
   return count >= 48 && count % 24 === 0 ? `${count / 24} d` : `${count} h`
 }
+
+/** The length of a text as a store counts it. */
+export function measured(text: string, unit: string): number {
+  if (unit === 'bytes') return new TextEncoder().encode(text).length
+  return unit === 'characters' ? [...text].length : text.length
+}

@@ -201,6 +201,9 @@ def _placings(world: World) -> Iterator[Move]:
     level = world.lane.level
     stop = RolloutEvent.WITHDRAW if level.wanted.state == _R.WITHDRAWN else RolloutEvent.HALT
     for event in STEERING:
+        comes_back = event is RolloutEvent.RESUME and level.wanted.state == _R.WITHDRAWN
+        if comes_back and (world.lane.orders or level.seen != level.wanted):
+            continue  # as the desk has it: a withdrawal is confirmed before the release can come back
         again = event is stop and level.asked
         if again or ROLLOUT.allows(RolloutState(level.wanted.state), event):
             yield Move(f"{event} ordered", False, partial(_placed, world, event))
@@ -321,7 +324,7 @@ def effect(held: Held, kind: OrderKind, share: float) -> Held | None:
             if held.state == _R.RISING:
                 return Held(_R.PAUSED, held.share)
         case OrderKind.RESUME:
-            if held.state in (_R.PAUSED, _R.HALTED):
+            if held.state in (_R.PAUSED, _R.HALTED, _R.WITHDRAWN):
                 return Held(_R.COMPLETE if held.share == 1.0 else _R.RISING, held.share)
         case OrderKind.HALT:
             if held.state in OFFERED:

@@ -11,7 +11,7 @@ import pytest
 
 from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady, StaleView
 from restless_tide.core.numbers import BuildNumber
-from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.releases import LegWanted, OptionTold
 from tests.harbour import PLACE, Harbour, leg_of, until
 from tests.patience import OPENLY
 from tests.toolchain import Recipe, badging, make_apk, make_ipa, make_profile
@@ -343,6 +343,48 @@ def test_a_rollout_rises_by_the_clock_to_everybody_and_supersedes_the_release_be
     proposal = harbour.tide.builds.next_numbers(app, "openfield")
     assert proposal.version == "1.1.1", "people had 1.1.0, although it was withdrawn"
     assert any("1.1.0 has gone out" in reason for reason in proposal.reasons)
+    harbour.tide.releases.steer(app, "1.1.0", "resume", reason="the licence is here")
+    harbour.released(app, "1.1.0", lambda seen: seen.legs[0].phase == "complete" and seen.legs[0].confirmed)
+    harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "superseded")
+    offered = {rollout["version"]: rollout["state"] for rollout in harbour.rollouts("openfield", app)}
+    assert offered == {"1.0.0": "superseded", "1.1.0": "complete"}
+
+
+def test_a_withdrawn_release_stays_away_once_a_newer_one_was_launched(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.risen(app, "1.0.0", stores=("openfield",), number=1)
+    harbour.tide.releases.steer(app, "1.0.0", "withdraw", reason="a licence is missing")
+    harbour.all_confirmed(app, "1.0.0")
+    assert option(harbour, app, "1.0.0", "resume").possible
+    harbour.risen(app, "1.1.0", stores=("openfield",), number=2)
+    assert "1.1.0 was launched at this store after it" in option(harbour, app, "1.0.0", "resume").why_not
+    with pytest.raises(ImpossibleAct, match="does not come back"):
+        harbour.tide.releases.steer(app, "1.0.0", "resume", reason="here it is")
+
+
+def option(harbour: Harbour, app: str, version: str, act: str) -> OptionTold:
+    (leg,) = harbour.tide.releases.one(app, version).legs
+    return next(found for found in leg.acts if found.act == act)
+
+
+def test_notes_written_during_a_review_are_apart_from_those_the_store_has(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.draft(app, stores=("northgate",))
+    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.all_confirmed(app)
+    leg = harbour.leg(app, "northgate")
+    assert (leg.notes_not_sent, leg.rounds[0].notes) == ([], {"en": "What is new."})
+    harbour.tide.releases.write_notes(app, "1.0.0", "en", "What is newer.")
+    leg = harbour.leg(app, "northgate")
+    assert (leg.notes_not_sent, leg.rounds[0].notes) == (["en"], {"en": "What is new."})
+    assert "recalled and handed in again" in leg.notes_go
+    harbour.tide.releases.recall(app, "1.0.0", "northgate", reason="other notes")
+    harbour.all_confirmed(app)
+    assert harbour.leg(app, "northgate").notes_go == "They go along when it is handed in."
+    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.all_confirmed(app)
+    assert harbour.leg(app, "northgate").notes_not_sent == []
+    assert harbour.control("northgate", "things/submission")[-1]["notes"] == {"en": "What is newer."}
 
 
 def test_a_pause_stops_the_stage_clock_and_is_rationed_by_the_store(harbour: Harbour) -> None:

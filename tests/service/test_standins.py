@@ -125,6 +125,8 @@ def test_a_share_is_judged_by_the_ladder_and_the_stores_own_clock(
         (OPENFIELD, rollout("complete"), "halt", True),
         (OPENFIELD, rollout(pauses=2), "pause", False),
         (OPENFIELD, rollout("withdrawn"), "withdraw", False),
+        (OPENFIELD, rollout("withdrawn"), "resume", True),
+        (NORTHGATE, rollout("withdrawn"), "resume", False),
         (OPENFIELD, rollout(), "explode", False),
     ],
 )

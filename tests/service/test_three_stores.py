@@ -267,7 +267,15 @@ def test_questions_come_one_after_the_other_and_an_answer_can_end_it(coast: Harb
         lambda seen: seen.state == "held" and seen.questions[0].code == "ringing-can-be-stopped",
     )
     assert again.answers == {}
-    coast.tide.builds.answer(held.id, {"ringing-can-be-stopped": "no"})
+    assert again.questions[0].refused_answers == ["no"]
+    for standing, error, said in (
+        (True, Invalid, "not given automatically"),
+        (False, NotReady, "its number is used up"),
+    ):
+        with pytest.raises(error, match=said):
+            coast.tide.builds.answer(held.id, {"ringing-can-be-stopped": "no"}, standing=standing)
+    assert coast.tide.builds.consignment(sent.id).answers == {}
+    coast.tide.builds.answer(held.id, {"ringing-can-be-stopped": "no"}, anyway=True)
     refused = until(lambda: coast.tide.builds.consignment(sent.id), lambda seen: seen.state == "refused")
     assert "We do not take apps that answer 'no'" in (refused.reason or "")
 

@@ -77,7 +77,7 @@ function finished(): void {
 
 function answer(entry: Consignment) {
   return doing.run(async () => {
-    await told(api.POST('/v1/consignments/{consignment}/answers', { params: { path: { consignment: entry.id } }, body: { answers: answers[entry.id] ?? {}, standing: standing[entry.id] ?? false } }))
+    await told(api.POST('/v1/consignments/{consignment}/answers', { params: { path: { consignment: entry.id } }, body: { answers: answers[entry.id] ?? {}, standing: !refused(entry) && (standing[entry.id] ?? false), anyway: refused(entry) } }))
     await load()
   })
 }
@@ -87,6 +87,7 @@ function choose(entry: Consignment, code: string, choice: string): void {
 }
 
 const complete = (entry: Consignment) => entry.questions.every((question) => answers[entry.id]?.[question.code])
+const refused = (entry: Consignment) => entry.questions.some((question) => question.refused_answers.includes(answers[entry.id]?.[question.code] ?? ''))
 const open = (build: Build) => (data.value?.app.berths ?? []).some((berth) => berth.state === 'open' && berth.platform === build.platform && !build.consignments.some((entry) => entry.store === berth.store))
 const telling = (build: Build) => !build.consignments.some((entry) => build.in_use.startsWith(entry.state)) && build.in_use
 const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_type && !build.cleared)
@@ -114,12 +115,13 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
         <p class="soft small-print">{{ question.help }}</p>
         <div class="row-gap">
           <label v-for="choice in question.choices" :key="choice" class="row-gap">
-            <input type="radio" class="form-check-input" :name="entry.id + question.code" :value="choice" :checked="answers[entry.id]?.[question.code] === choice" @change="choose(entry, question.code, choice)" /> {{ choice }}
+            <input type="radio" class="form-check-input" :name="entry.id + question.code" :value="choice" :checked="answers[entry.id]?.[question.code] === choice" @change="choose(entry, question.code, choice)" /> {{ choice }}<span v-if="question.refused_answers.includes(choice)" class="soft">◔ refused by {{ entry.store_title }}</span>
           </label>
         </div>
       </fieldset>
-      <label class="row-gap"><input v-model="standing[entry.id]" type="checkbox" class="form-check-input" /> Give the same answers automatically from now on</label>
-      <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !complete(entry)">Answer</BButton>
+      <p v-if="refused(entry)" class="mind" role="status">{{ entry.store_title }} will refuse {{ build.label }} for this answer, and its number is used up then.</p>
+      <label v-if="!refused(entry)" class="row-gap"><input v-model="standing[entry.id]" type="checkbox" class="form-check-input" /> Give the same answers automatically from now on</label>
+      <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !complete(entry)">{{ refused(entry) ? 'Answer anyway' : 'Answer' }}</BButton>
     </template>
   </form>
   <template v-if="data">

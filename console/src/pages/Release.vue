@@ -12,7 +12,7 @@ import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { ORDER_PENDING } from '../states'
-import { percent } from '../telling'
+import { measured, percent } from '../telling'
 
 const props = defineProps<{ app: string; version: string }>()
 const path = { app: props.app, version: props.version }
@@ -37,6 +37,10 @@ const submittable = computed(() => release.value?.legs.filter((leg) => leg.possi
 const stopped = computed(() => submittable.value.some((leg) => leg.findings.some((finding) => finding.level === 'blocker')))
 const awaitingGoAhead = computed(() => release.value?.legs.filter((leg) => leg.needs_go_ahead && !leg.go_ahead_at && !leg.launched_at) ?? [])
 
+const required = computed(() =>
+  (release.value?.legs ?? []).filter((leg) => leg.notes_required.length).map((leg) => `${leg.store_title} wants them in ${leg.notes_required.join(' and ')}.`).join(' '),
+)
+
 function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
 }
@@ -54,7 +58,7 @@ function recall(store: string) {
   return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/recalls', { params: { path }, body: { store, reason: 'called back from the console' } }))))
 }
 
-function giveWord(store: string | null) {
+function giveGoAhead(store: string | null) {
   return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/go-ahead', { params: { path }, body: { store, reason: '' } }))))
 }
 
@@ -115,8 +119,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
     <ProblemNote :problem="doing.problem.value" />
 
     <div v-if="awaitingGoAhead.some((leg) => leg.phase === 'approved')" class="word card-plain">
-      <span>Approved, and waiting for your word: <strong>{{ awaitingGoAhead.map((leg) => leg.store_title).join(', ') }}</strong></span>
-      <BButton variant="primary" :disabled="doing.busy.value" @click="giveWord(null)">Give the go-ahead</BButton>
+      <span>Approved, and waiting for the go-ahead: <strong>{{ awaitingGoAhead.map((leg) => leg.store_title).join(', ') }}</strong></span>
+      <BButton variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
     </div>
 
     <div class="legs">
@@ -200,12 +204,19 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       <form v-if="editing" class="stack" @submit.prevent="saveNotes">
         <label>Language <input v-model="locale" class="form-control form-control-sm" placeholder="en" required style="max-width: 8rem" /></label>
         <label>Notes <textarea v-model="text" class="form-control" rows="3" /></label>
-        <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton><span class="soft small-print">{{ text.length }} characters</span></div>
+        <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
+        <ul class="plain-list small-print soft" aria-live="polite"><li v-for="leg in release.legs" :key="leg.store" :class="{ over: measured(text, leg.notes_counted_in) > leg.notes_limit }">{{ leg.store_title }}: {{ measured(text, leg.notes_counted_in) }} of {{ leg.notes_limit }} {{ leg.notes_counted_in }}</li></ul>
       </form>
       <dl v-else-if="Object.keys(release.notes).length">
         <template v-for="(said, which) in release.notes" :key="which"><dt>{{ which }}</dt><dd>{{ said }} <BButton size="sm" variant="link" class="edit" @click="edit(String(which))">edit</BButton></dd></template>
       </dl>
-      <p v-else class="soft">No notes yet. Every store wants them in English at least. <BButton size="sm" variant="link" @click="edit('en')">Write them</BButton></p>
+      <p v-else class="soft">No notes yet. <template v-if="required">{{ required }} </template><BButton size="sm" variant="link" @click="edit('en')">Write them</BButton></p>
+      <ul v-if="release.legs.some((leg) => leg.notes_not_sent.length)" class="plain-list">
+        <li v-for="leg in release.legs.filter((entry) => entry.notes_not_sent.length)" :key="leg.store">
+          <strong>◔ {{ leg.store_title }} has other notes in {{ leg.notes_not_sent.join(', ') }}.</strong> {{ leg.notes_go }}
+          <details><summary>The notes it has</summary><dl><template v-for="(said, which) in leg.rounds[leg.rounds.length - 1]?.notes ?? {}" :key="which"><dt>{{ which }}</dt><dd>{{ said }}</dd></template></dl></details>
+        </li>
+      </ul>
     </section>
     <SteerDialog :release="release" :act="asked?.act ?? null" :store="asked?.store ?? null" @close="asked = null" @done="load" />
   </template>
@@ -225,6 +236,7 @@ dl { display: grid; gap: 0.1rem 0.9rem; margin: 0; }
 dd { margin: 0; overflow-wrap: anywhere; }
 .notes dl { grid-template-columns: auto 1fr; }
 .notes { margin-top: 1rem; }
+.over { color: var(--alarm); font-weight: 600; }
 .pending { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin: 0; }
 .offered { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
 .offered p { margin: 0 0 0.5rem; }

@@ -55,6 +55,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("consignment")
     parser.add_argument("answers", nargs="+", metavar="QUESTION=ANSWER")
     parser.add_argument("--standing", action="store_true", help="give the same answers automatically from now on")
+    parser.add_argument("--anyway", action="store_true", help="also an answer for which the store refuses the build")
     parser.add_argument("--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the store")
     parser = nouns.command("build answers", _answers, "what is answered automatically when a store asks")
     app_argument(parser)
@@ -193,7 +194,8 @@ def _answer(call: Call) -> Exit:
         if not equals:
             raise Invalid(f"{word!r} is no answer.", remedy="Write QUESTION=ANSWER.", code="answers-unfit")
         answers[question] = answer
-    call.tide.builds.answer(call.given.consignment, answers, standing=call.given.standing)
+    given = call.given
+    call.tide.builds.answer(given.consignment, answers, standing=given.standing, anyway=given.anyway)
     look = call.tide.builds.consignment
     seen = call.wait_until(
         lambda: look(call.given.consignment), lambda seen: seen.state != ConsignmentState.HELD, call.given.wait

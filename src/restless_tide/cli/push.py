@@ -19,7 +19,7 @@ from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.trial import BEFORE_PEOPLE, TrialState
-from restless_tide.wire.builds import ConsignmentTold
+from restless_tide.wire.builds import ConsignmentTold, QuestionTold
 from restless_tide.wire.cohorts import TrialTold
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.problems import findings_of
@@ -227,9 +227,15 @@ def tell_consignment(call: Call, consignment: ConsignmentTold) -> None:
         call.say(f"  It asks: {question.text} ({' or '.join(question.choices)})")
         if question.help:
             call.say(f"  {question.help}")
+        for answer in question.refused_answers:
+            call.say(f"  {consignment.store_title} refuses the build when you answer {answer!r}.")
         call.say(
-            f"  Answer with: tide build answer {consignment.id} {question.code}={question.choices[0]} [--standing]"
+            f"  Answer with: tide build answer {consignment.id} {question.code}={_first_taken(question)} [--standing]"
         )
+
+
+def _first_taken(question: QuestionTold) -> str:
+    return next((choice for choice in question.choices if choice not in question.refused_answers), question.choices[0])
 
 
 def state_of(consignment: ConsignmentTold) -> str:

@@ -169,7 +169,14 @@ def _draft(call: Call) -> None:
 
 def _notes(call: Call) -> None:
     release = call.tide.releases.write_notes(call.given.app, call.given.version, call.given.locale, call.given.text)
-    call.answer(release, lambda: call.say(f"Notes of {release.version} in {call.given.locale} are written."))
+
+    def shown() -> None:
+        call.say(f"Notes of {release.version} in {call.given.locale} are written.")
+        for leg in release.legs:
+            if leg.notes_not_sent:
+                call.say(f"{leg.store_title} has the notes as they were handed in. {leg.notes_go}")
+
+    call.answer(release, shown)
 
 
 def _change(call: Call) -> None:
@@ -330,6 +337,9 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say("")
     for locale, text in release.notes.items():
         call.say(f"notes {locale}: {text}")
+    for leg in release.legs:
+        if leg.notes_not_sent:
+            call.say(f"  {leg.store_title} has other notes in {', '.join(leg.notes_not_sent)}. {leg.notes_go}")
 
 
 def _ladder(leg: LegTold) -> str:

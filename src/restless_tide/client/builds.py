@@ -129,9 +129,14 @@ class Builds(Noun):
     def consignment(self, consignment: str) -> ConsignmentTold:
         return self._line.get(f"/v1/consignments/{consignment}", ConsignmentTold)
 
-    def answer(self, consignment: str, answers: Mapping[str, str], *, standing: bool = False) -> ConsignmentTold:
-        """Answer what the store holds the build for; ``standing`` has the same answers given by themselves from now on."""
-        wanted = AnswersWanted(answers=dict(answers), standing=standing)
+    def answer(
+        self, consignment: str, answers: Mapping[str, str], *, standing: bool = False, anyway: bool = False
+    ) -> ConsignmentTold:
+        """Answer what the store holds the build for; ``standing`` has the same answers given automatically from now on.
+
+        Raises NotReady for an answer that makes the store refuse the build, unless it is given ``anyway``.
+        """
+        wanted = AnswersWanted(answers=dict(answers), standing=standing, anyway=anyway)
         return self._line.post(f"/v1/consignments/{consignment}/answers", ConsignmentTold, wanted)
 
     def standing_answers(self, app: str, store: str) -> list[StandingAnswerTold]:

@@ -266,9 +266,11 @@ POLICIES: Mapping[Subject, Policy] = {
             (_L.RISING, _L.RISING): _K.SET_SHARE,
             (_L.RISING, _L.PAUSED): _K.RESUME,
             (_L.RISING, _L.HALTED): _K.RESUME,
+            (_L.RISING, _L.WITHDRAWN): _K.RESUME,
             (_L.COMPLETE, _L.RISING): _K.SET_SHARE,
             (_L.COMPLETE, _L.PAUSED): _K.SET_SHARE,
             (_L.COMPLETE, _L.HALTED): _K.RESUME,
+            (_L.COMPLETE, _L.WITHDRAWN): _K.RESUME,
             (_L.PAUSED, _L.RISING): _K.PAUSE,
             **{(_L.WAITING, offered): _K.HALT for offered in _OFFERED},
             **{(_L.HALTED, offered): _K.HALT for offered in _OFFERED},
@@ -311,6 +313,8 @@ def asked_of(entry: Entry, held: Held) -> Held:
     if rule.subject is Subject.BERTH:
         return entry.asks if entry.kind is OrderKind.SET_AVAILABILITY else held
     if rule.subject is not Subject.LEG or held.state in OVER:
+        return held
+    if held.state == RolloutState.WITHDRAWN and entry.kind is not OrderKind.RESUME:
         return held
     share = entry.asks.share if entry.kind in (OrderKind.LAUNCH, OrderKind.SET_SHARE) else held.share
     state = str(ROLLOUT.leads_to(RolloutEvent(rule.events[0])))

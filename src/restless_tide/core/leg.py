@@ -53,6 +53,15 @@ def possible(phase: LegPhase) -> list[LegAct]:
     return [act for act, phases in where.items() if phase in phases]
 
 
+def when_notes_go(phase: LegPhase) -> str:
+    """When notes that are written now reach the store."""
+    if phase in OPEN_TO_SUBMISSION:
+        return "They go along when it is handed in."
+    if phase is LegPhase.UNDER_REVIEW:
+        return "They go along only when it is recalled and handed in again."
+    return "They go along only with the next release."
+
+
 @dataclass(frozen=True, slots=True)
 class LastRound:
     state: RoundState

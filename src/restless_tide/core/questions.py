@@ -32,3 +32,13 @@ def _concerns(question: Question, package: Facts) -> bool:
     if question.when_target_at_least is not None and level < question.when_target_at_least:
         return False
     return question.when_target_below is None or level < question.when_target_below
+
+
+def refused_answers(rules: Rulebook, code: str) -> tuple[str, ...]:
+    """The answers to a question for which the store will refuse the build."""
+    return next((question.refused_answers for question in rules.processing.questions if question.code == code), ())
+
+
+def refused_for(rules: Rulebook, answers: Mapping[str, str]) -> list[str]:
+    """The questions whose answer here makes the store refuse the build."""
+    return [code for code, answer in answers.items() if answer in refused_answers(rules, code)]

@@ -19,7 +19,7 @@ from enum import StrEnum
 from restless_tide.core.errors import ImpossibleAct
 from restless_tide.core.ladder import FULL_SHARE, Ladder
 from restless_tide.core.machine import Machine
-from restless_tide.core.rulebook import AfterHalt, RolloutRules
+from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, RolloutRules
 
 
 class RolloutState(StrEnum):
@@ -68,6 +68,7 @@ ROLLOUT = Machine(
         (S.HALTED, E.RESUME): S.RISING,
         (S.HALTED, E.WITHDRAW): S.WITHDRAWN,
         (S.HALTED, E.SUPERSEDE): S.SUPERSEDED,
+        (S.WITHDRAWN, E.RESUME): S.RISING,
     },
 )
 
@@ -81,6 +82,8 @@ STOPPED = frozenset({S.HALTED, S.WITHDRAWN})
 """In these states it shall be offered to nobody new, and only a person may change that."""
 OVER = frozenset(ROLLOUT.final())
 """No order leads out of these states."""
+GONE = OVER | {S.WITHDRAWN}
+"""In these states the store offers it to nobody, and another release may have its place."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,18 +188,33 @@ def options(
     previous_version: str | None,
     *,
     offered_again: bool = False,
+    newer: str | None = None,
+    confirmed: bool = True,
 ) -> Mapping[RolloutEvent, Option]:
     """Every steering act: possible or not here and at this store, and what it would mean for people.
 
     ``offered_again``: the store was seen to offer again what was stopped, and a person is asked whether that is wanted.
+    ``newer``: the version that was launched there after this one. ``confirmed``: the store was seen to hold what is wanted.
     """
     here = {act: _option(act, progress, ladder, rules, previous_version) for act in STEERING}
+    if progress.state is S.WITHDRAWN and here[E.RESUME].possible:
+        here[E.RESUME] = _coming_back(here[E.RESUME], newer, confirmed=confirmed)
     if offered_again:
         stop = E.WITHDRAW if progress.state is S.WITHDRAWN else E.HALT
         here[stop] = Option(stop, True, consequence=_consequence(stop, progress, ladder, rules, previous_version))
         taken = "The store offers it again; that is taken as wanted, and nothing is sent to the store."
         here[E.RESUME] = Option(E.RESUME, True, consequence=taken)
     return here
+
+
+def _coming_back(option: Option, newer: str | None, *, confirmed: bool) -> Option:
+    """Whether a withdrawn release may come back: nothing newer has its place, and the store has taken it down."""
+    if newer is not None:
+        why_not = f"{newer} was launched at this store after it; an earlier version does not come back."
+        return replace(option, possible=False, why_not=why_not)
+    if not confirmed:
+        return replace(option, possible=False, why_not="The store has not confirmed the withdrawal yet; wait for it.")
+    return option
 
 
 def demand(chosen: Option, here: Mapping[RolloutEvent, Option]) -> None:
@@ -231,6 +249,8 @@ def _store_objection(act: RolloutEvent, progress: Progress, ladder: Ladder, rule
         return "This store cannot halt a release that everybody is offered; withdraw it instead."
     if act is E.RESUME and progress.state is S.HALTED and rules.after_halt is AfterHalt.NEW_BUILD:
         return "This store takes up a halted release only with a new build; fix it with a new build, or withdraw."
+    if act is E.RESUME and progress.state is S.WITHDRAWN and rules.after_withdraw is AfterWithdraw.NEW_RELEASE:
+        return "This store does not offer a withdrawn release again; draft a new release."
     if act is E.WITHDRAW and not rules.withdraw:
         return "This store does not take a release down; halt it instead."
     return ""
@@ -250,6 +270,8 @@ def _consequence(
                 else f" Pauses left after this: {max(rules.pauses_allowed - progress.pauses_used - 1, 0)}."
             )
             return f"The share stays at {progress.share:.0%} and the stage clock stops. People already offered it still get it.{left}"
+        case E.RESUME if progress.state is S.WITHDRAWN:
+            return f"The release comes back: it is offered to {progress.share:.0%} of people again, and its stage clock runs."
         case E.RESUME:
             return f"The rollout goes on from {progress.share:.0%}; the stage clock runs again."
         case E.HALT:
@@ -262,10 +284,15 @@ def _consequence(
         case E.FINISH:
             return "Everybody is offered the build at once. It cannot be taken back from a phone."
         case E.WITHDRAW:
+            back = (
+                " It can be resumed."
+                if rules.after_withdraw is AfterWithdraw.OFFER_AGAIN
+                else " This store does not offer it again; only a new release goes on."
+            )
             if rules.withdraw_restores_previous and previous_version:
-                return (
-                    f"The release is taken down; the store offers {previous_version} again. Those who have it keep it."
-                )
-            return "The release is taken down and the store offers nothing in its place. Those who have it keep it."
+                return f"The release is taken down; the store offers {previous_version} again. Those who have it keep it.{back}"
+            return (
+                f"The release is taken down and the store offers nothing in its place. Those who have it keep it.{back}"
+            )
         case _:
             return ""

@@ -48,6 +48,13 @@ class AfterHalt(StrEnum):
     NEW_BUILD = "new build"
 
 
+class AfterWithdraw(StrEnum):
+    """How a withdrawn release may come back."""
+
+    OFFER_AGAIN = "offer again"
+    NEW_RELEASE = "new release"
+
+
 class LocksAt(StrEnum):
     """When a thing can no longer be changed."""
 
@@ -119,7 +126,7 @@ class Question(Rules):
     text: str
     help: str = ""
     choices: tuple[str, ...] = ("yes", "no")
-    refused_answers: tuple[str, ...] = Field(default=(), description="answers that the store turns the build away for")
+    refused_answers: tuple[str, ...] = Field(default=(), description="answers for which the store refuses the build")
     when_permission: str | None = Field(default=None, description="only packages that ask for it")
     when_target_at_least: int | None = Field(default=None, description="only from this target level on")
     when_target_below: int | None = Field(default=None, description="only below this target level")
@@ -177,6 +184,9 @@ class RolloutRules(Rules):
     halt_when_complete: bool = Field(default=True, title="A complete release may be halted")
     after_halt: AfterHalt = Field(default=AfterHalt.RESUME, title="After a halt it goes on with")
     withdraw: bool = Field(default=True, title="Releases may be withdrawn")
+    after_withdraw: AfterWithdraw = Field(
+        default=AfterWithdraw.NEW_RELEASE, title="After a withdrawal people are offered"
+    )
     withdraw_restores_previous: bool = Field(default=False, title="Withdrawing brings back the release before")
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from restless_tide.core.rulebook import AfterHalt, Numbering, Rulebook
+from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, Rulebook
 
 _NUMBERS = {
     Numbering.RISES_FOR_EVER: "Numbers rise for ever.",
@@ -50,6 +50,9 @@ def _rollout(rules: Rulebook) -> list[str]:
         "A halted rollout may be resumed."
         if rollout.after_halt is AfterHalt.RESUME
         else "After a halt only a new build goes on.",
+        "A withdrawn release may be offered again."
+        if rollout.after_withdraw is AfterWithdraw.OFFER_AGAIN
+        else "After a withdrawal only a new release goes on.",
         "Withdrawing brings back the release before."
         if rollout.withdraw_restores_previous
         else "Withdrawing leaves nothing on offer.",

@@ -9,8 +9,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import NotFound
+from restless_tide.core.questions import refused_for
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act
+from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Berth, Consignment, StandingAnswer
 
 
@@ -31,7 +33,10 @@ def keep(act: Act, consignment: Consignment, answers: dict[str, str]) -> None:
 
 
 def fitting(session: Session, berth: Berth, questions: Sequence[dict[str, Any]]) -> dict[str, str] | None:
-    """The standing answers to these questions; None unless each is answered in the same words and still offered."""
+    """The standing answers to these questions; None unless each is answered in the same words and still offered.
+
+    None also where the store would refuse the build for one of them: a person decides that.
+    """
     known = {row.code: row for row in at(session, berth)}
     answers = {}
     for question in questions:
@@ -39,6 +44,8 @@ def fitting(session: Session, berth: Berth, questions: Sequence[dict[str, Any]])
         if row is None or row.text != question["text"] or row.answer not in question["choices"]:
             return None
         answers[row.code] = row.answer
+    if refused_for(rules_of(berth.store), answers):
+        return None
     return answers or None
 
 

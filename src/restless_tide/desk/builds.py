@@ -10,8 +10,9 @@ from typing import Any, Literal
 from sqlalchemy import String, cast, literal, or_, select, tuple_
 from sqlalchemy.orm import Session, selectinload
 
+from restless_tide.core import questions
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
-from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, StoreUnreachable
+from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, NotReady, StoreUnreachable
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
@@ -182,11 +183,18 @@ def order_to(act: Act, build: Build, store_name: str) -> Consignment:
 
 
 def answer(
-    act: Act, consignment_id: str, answers: dict[str, str], *, standing: bool = False, reason: str = ""
+    act: Act,
+    consignment_id: str,
+    answers: dict[str, str],
+    *,
+    standing: bool = False,
+    anyway: bool = False,
+    reason: str = "",
 ) -> Consignment:
     """Answer what a store holds a build for; ``standing`` keeps the answers for the builds to come.
 
-    Raises ImpossibleAct, or Invalid for an answer that is not offered.
+    Raises ImpossibleAct, Invalid for an answer that is not offered, and NotReady for one that makes the store refuse the
+    build, unless it is given ``anyway``; such an answer is never kept.
     """
     consignment = find.consignment(act.session, consignment_id)
     CONSIGNMENT.after(consignment.state, ConsignmentEvent.ANSWER)
@@ -204,6 +212,7 @@ def answer(
             raise Invalid(
                 f"{given!r} is no answer to {code}: choose {' or '.join(asked[code]['choices'])}.", code="answers-unfit"
             )
+    _demand_not_refused(consignment, answers, anyway=anyway, standing=standing)
     if standing:
         standing_answers.keep(act, consignment, answers)
     consignment.answers, consignment.changed_at = answers, act.now
@@ -222,6 +231,24 @@ def answer(
         after=dict(answers),
     )
     return consignment
+
+
+def _demand_not_refused(consignment: Consignment, answers: dict[str, str], *, anyway: bool, standing: bool) -> None:
+    rules, label = rules_of(consignment.berth.store), consignment.build.label
+    refused = questions.refused_for(rules, answers)
+    told = ", ".join(f"{code} with {answers[code]!r}" for code in refused)
+    if refused and standing:
+        raise Invalid(
+            f"{rules.store} refuses every build for which somebody answers {told}; that is not given automatically.",
+            remedy="Answer this build alone.",
+            code="answers-unfit",
+        )
+    if refused and not anyway:
+        raise NotReady(
+            f"{rules.store} will refuse {label} when you answer {told}, and its number is used up then.",
+            remedy="Give it anyway (--anyway) if it is true; otherwise correct the app and push a new build.",
+            code="answer-refused",
+        )
 
 
 @dataclass(frozen=True)

@@ -7,12 +7,13 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, object_session
 
 from restless_tide.core.conditions import Conditions, Standing, unmet
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.lane import Held
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
+from restless_tide.core.order import PENDING
 from restless_tide.core.rollout import (
     OFFERED,
     ROLLOUT,
@@ -25,7 +26,7 @@ from restless_tide.core.rollout import (
     stage_ends,
 )
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Leg, Round
+from restless_tide.records.tables import Leg, Order, Round
 
 
 def leg_subject(leg: Leg) -> str:
@@ -86,6 +87,17 @@ def last_round(leg: Leg) -> Round | None:
     return leg.rounds[-1] if leg.rounds else None
 
 
+def notes_not_sent(leg: Leg) -> list[str]:
+    """The locales whose notes are not those that the store was last handed, if it was handed any."""
+    last = last_round(leg)
+    if last is None or last.notes is None:
+        return []
+    written = leg.release.notes
+    return sorted(
+        locale for locale in written.keys() | last.notes.keys() if written.get(locale) != last.notes.get(locale)
+    )
+
+
 def phase(leg: Leg) -> LegPhase:
     if leg.state is not ROLLOUT.initial:
         return phase_of(leg.state, None, leg.build_id)
@@ -115,7 +127,33 @@ def steering(session: Session, leg: Leg) -> Mapping[RolloutEvent, Option]:
 def possible(leg: Leg, before: str | None = None) -> Mapping[RolloutEvent, Option]:
     """The same; without the version ``before`` it is not told what a withdrawal would bring back."""
     rules = rules_of(leg.berth.store).rollout
-    return options(progress_of(leg), ladder_of(leg), rules, before, offered_again=offered_again(leg))
+    down = leg.state is RolloutState.WITHDRAWN
+    return options(
+        progress_of(leg),
+        ladder_of(leg),
+        rules,
+        before,
+        offered_again=offered_again(leg),
+        newer=newer_version(leg) if down else None,
+        confirmed=not down or _confirmed(leg),
+    )
+
+
+def _confirmed(leg: Leg) -> bool:
+    """Whether the store was last seen to hold what is wanted, and nothing is ordered of it."""
+    session = object_session(leg)
+    assert session is not None
+    waits = select(Order.id).where(Order.lane == leg.id, Order.state.in_(PENDING)).limit(1)
+    return leg.sighting is not None and leg.sighting.state == leg.state and session.scalar(waits) is None
+
+
+def newer_version(leg: Leg) -> str | None:
+    """The version that was launched at this berth after this leg, if any was."""
+    session = object_session(leg)
+    assert session is not None
+    later = select(Leg).where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.launched_at > leg.launched_at)
+    found = session.scalar(later.order_by(Leg.launched_at.desc()).limit(1))
+    return found.release.version if found is not None else None
 
 
 def offered_again(leg: Leg) -> bool:

@@ -15,7 +15,7 @@ from restless_tide.core.leg import LAUNCHED, LegPhase
 from restless_tide.core.notice import expiry_mark
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
-from restless_tide.core.rollout import OVER, PART_WAY, ROLLOUT, RolloutState
+from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import legs, rulebooks, standing
@@ -37,7 +37,7 @@ from restless_tide.records.tables import (
 
 _TROUBLED_AFTER_ATTEMPTS = 2
 _BEFORE_LAUNCH = frozenset(LegPhase) - LAUNCHED
-_PAST = OVER | {RolloutState.COMPLETE}
+_PAST = GONE | {RolloutState.COMPLETE}
 
 
 @dataclass(frozen=True)

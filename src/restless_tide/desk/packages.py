@@ -12,7 +12,7 @@ from restless_tide.core.consignment import UNDER_WAY
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.packages import Facts
 from restless_tide.core.retention import Judged, Kept, RetentionRule, judge
-from restless_tide.core.rollout import OVER, ROLLOUT, RolloutState
+from restless_tide.core.rollout import GONE, ROLLOUT, RolloutState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act, Desk
@@ -105,7 +105,7 @@ def used_builds(session: Session, app: App) -> set[str]:
     released = select(Leg.build_id).join(Build, Build.id == Leg.build_id).where(Build.app_id == app.id)
     return {
         *session.scalars(sent.where(or_(under_way, on_trial))),
-        *session.scalars(released.where(Leg.state.not_in(OVER))),
+        *session.scalars(released.where(Leg.state.not_in(GONE))),
     }
 
 
@@ -121,7 +121,7 @@ def in_use(session: Session, build: Build) -> str:
         if consignment.state in UNDER_WAY:
             return f"{consignment.state} at {rules_of(consignment.berth.store).store}"
     for leg in session.scalars(select(Leg).where(Leg.build_id == build.id)):
-        if leg.state not in OVER:
+        if leg.state not in GONE:
             return f"{_word(leg.state)} at {rules_of(leg.berth.store).store} ({leg.release.version})"
     ids = [consignment.id for consignment in build.consignments]
     if not ids:

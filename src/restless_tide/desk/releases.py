@@ -136,7 +136,14 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
     demand_ready([finding for leg in chosen for finding in findings(act.session, leg)], f"Handing in {release.version}")
     for leg in chosen:
         number = len(leg.rounds) + 1
-        round_ = Round(leg_id=leg.id, number=number, build_id=leg.build_id, submitted_at=act.now, changed_at=act.now)
+        round_ = Round(
+            leg_id=leg.id,
+            number=number,
+            build_id=leg.build_id,
+            submitted_at=act.now,
+            changed_at=act.now,
+            notes=dict(release.notes),
+        )
         leg.rounds.append(round_)
         act.session.flush()
         act.order(OrderKind.SUBMIT, lane=leg.id, store=leg.berth.store, subject=round_.id)

@@ -345,7 +345,9 @@ def _submit(desk: Desk, session: Session, order: Order) -> Call:
     release, berth = round_.leg.release, round_.leg.berth
     consignment = next(entry for entry in round_.build.consignments if entry.berth_id == berth.id)
     wanted = protocol.SubmissionRequest(
-        consignment=consignment.store_ref or "", version=release.version, notes=dict(release.notes)
+        consignment=consignment.store_ref or "",
+        version=release.version,
+        notes=dict(release.notes if round_.notes is None else round_.notes),
     )
     reference = berth.store_ref or ""
     return lambda gateway: gateway.submit(reference, wanted, order.id)

@@ -12,9 +12,10 @@ from restless_tide.core.availability import Availability
 from restless_tide.core.berth import state_of
 from restless_tide.core.breaker import Breaker
 from restless_tide.core.consignment import CONSIGNMENT
-from restless_tide.core.leg import OPEN_TO_SUBMISSION, LegPhase
+from restless_tide.core.leg import OPEN_TO_SUBMISSION, LegPhase, when_notes_go
 from restless_tide.core.leg import possible as possible_for_leg
 from restless_tide.core.notice import DELIVERY, NoticeKind
+from restless_tide.core.questions import refused_answers
 from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.rules_told import told_rules
@@ -209,7 +210,10 @@ def consignment(session: Session, row: tables.Consignment) -> ConsignmentTold:
         store=row.berth.store.name,
         store_title=rules_of(row.berth.store).store,
         possible=CONSIGNMENT.possible(row.state),
-        questions=[QuestionTold.model_validate(question) for question in row.questions],
+        questions=[
+            QuestionTold(**question, refused_answers=list(refused_answers(rules_of(row.berth.store), question["code"])))
+            for question in row.questions
+        ],
         waiting_because=_waiting_because(pending),
     )
 
@@ -271,6 +275,11 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         ],
         acts=[OptionTold.of(option) for option in legs.steering(session, row).values()],
         possible=possible_for_leg(phase),
+        notes_not_sent=legs.notes_not_sent(row),
+        notes_go=when_notes_go(phase),
+        notes_limit=rules.review.notes_limit_characters,
+        notes_counted_in=rules.review.notes_counted_in,
+        notes_required=list(rules.review.notes_locales_required),
         seen=SightingTold.of(seen) if seen else None,
         hand_carried=row.berth.store.hand_carried,
         step=steps.waiting_for(session, pending),

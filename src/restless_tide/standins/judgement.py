@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from restless_tide.core.packages import Facts
-from restless_tide.core.rulebook import AfterHalt, Numbering, RolloutRules, Rulebook
+from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, RolloutRules, Rulebook
 
 Thing = dict[str, Any]
 
@@ -183,9 +183,14 @@ def demand_share(rules: RolloutRules, rollout: Thing, share: float, now: datetim
 def demand_steering(rules: RolloutRules, rollout: Thing, act: str) -> None:
     """Whether pause, resume, halt or withdraw is taken here."""
     state = rollout["state"]
+    resumed = ["paused"]
+    if rules.after_halt is AfterHalt.RESUME:
+        resumed.append("halted")
+    if rules.after_withdraw is AfterWithdraw.OFFER_AGAIN:
+        resumed.append("withdrawn")
     starts = {
         "pause": ("rising",),
-        "resume": ("paused", "halted") if rules.after_halt is AfterHalt.RESUME else ("paused",),
+        "resume": tuple(resumed),
         "halt": ("rising", "paused", "complete") if rules.halt_when_complete else ("rising", "paused"),
         "withdraw": ("rising", "paused", "complete", "halted") if rules.withdraw else (),
     }

@@ -263,6 +263,8 @@ class SimulatedStore:
         if act == "pause":
             rollout |= {"state": "paused", "pauses": rollout["pauses"] + 1}
         elif act == "resume":
+            if rollout["state"] == "withdrawn":
+                self._make_room_for(rollout)
             rollout |= {"state": "complete" if rollout["share"] == 1.0 else "rising", "since": now.isoformat()}
         elif act == "halt":
             rollout |= {"state": "halted"}
@@ -453,6 +455,16 @@ class SimulatedStore:
         ]
         if self.rules.rollout.withdraw_restores_previous and earlier and self.live(rollout["berth"]) is None:
             self.tell("rollout", earlier[-1] | {"state": "complete"})
+
+    def _make_room_for(self, rollout: Thing) -> None:
+        """A release comes back: nothing newer may be on offer, and what stood in for it goes."""
+        live = self.live(rollout["berth"])
+        if live is not None and judgement.as_tuple(live) > judgement.as_tuple(rollout["version"]):
+            raise Refusal("act-impossible", f"{live} is on offer; an earlier version does not come back.")
+        for other in self.shelf.all("rollout"):
+            here = other["berth"] == rollout["berth"] and other["id"] != rollout["id"]
+            if here and other["state"] in _OFFERED and rollout["share"] == 1.0:
+                self.tell("rollout", other | {"state": "superseded"})
 
     def live(self, berth_id: str) -> str | None:
         offered = [

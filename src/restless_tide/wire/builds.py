@@ -61,6 +61,7 @@ class QuestionTold(Told):
     text: str
     help: str = ""
     choices: list[str]
+    refused_answers: list[str] = Field(default=[], description="for these the store refuses the build")
 
 
 class ConsignmentTold(Ordered):
@@ -102,6 +103,7 @@ class BuildTold(Told):
 class AnswersWanted(Wanted):
     answers: Annotated[dict[OneLine, OneLine], Field(max_length=MOST_ENTRIES)]
     standing: bool = Field(default=False, description="give the same answers automatically from now on")
+    anyway: bool = Field(default=False, description="also an answer for which the store refuses the build")
 
 
 class StandingAnswerTold(Told):

@@ -75,6 +75,7 @@ class RoundTold(Ordered):
     submitted_at: datetime
     changed_at: datetime
     reasons: list[str]
+    notes: dict[str, str] | None = Field(description="as they were handed in, by locale; none: not known")
 
 
 class OptionTold(Told):
@@ -132,6 +133,11 @@ class LegTold(Ordered):
     step: str | None = Field(description="the step that waits for a person, if one does")
     orders: list[OrderTold] = Field(description="the latest orders to the store, newest first")
     findings: list[FindingTold] = Field(description="what stands in the way of handing it in")
+    notes_not_sent: list[str] = Field(description="locales whose notes were changed since the store got them")
+    notes_go: str = Field(description="when notes that are written now reach the store")
+    notes_limit: int = Field(description="the longest notes the store takes, counted as notes_counted_in says")
+    notes_counted_in: str
+    notes_required: list[str] = Field(description="locales in which the store wants notes")
 
 
 class ReleaseTold(Told):

@@ -80,6 +80,8 @@ class Round(Base):
     changed_at: Mapped[datetime]
     store_ref: Mapped[str | None] = mapped_column(index=True)
     reasons: Mapped[list[str]] = mapped_column(default=list)
+    notes: Mapped[dict[str, Any] | None]
+    """The notes as they were handed in, by locale; None: not known, since an earlier release did not keep them."""
     leg: Mapped[Leg] = relationship(back_populates="rounds")
     build: Mapped[Build] = relationship()
     sighting: Mapped[Sighting | None] = sighting_of("Round")

@@ -211,4 +211,5 @@ def consignment(consignment: str, desk: TheDesk, _: SignedIn) -> ConsignmentTold
 def answer(consignment: str, wanted: AnswersWanted, desk: TheDesk, person: SignedIn) -> ConsignmentTold:
     """Answer what the store holds the build for."""
     with desk.act(person.id) as act:
-        return shown.consignment(act.session, builds.answer(act, consignment, wanted.answers, standing=wanted.standing))
+        given = builds.answer(act, consignment, wanted.answers, standing=wanted.standing, anyway=wanted.anyway)
+        return shown.consignment(act.session, given)

@@ -1,4 +1,4 @@
-"""what lapsed has expired, a trial that was turned down was rejected, and the word is a go-ahead"""
+"""what lapsed has expired, a trial that was turned down was rejected, the word is a go-ahead; rounds keep their notes"""
 
 import json
 
@@ -24,6 +24,7 @@ _UNUSED = ("lapses_unused_days", "expires_unused_days")
 
 
 def upgrade() -> None:
+    op.add_column("rounds", sa.Column("notes", sa.JSON(), nullable=True))
     for table, before, after in _COLUMNS:
         op.execute(f"ALTER TABLE {table} RENAME COLUMN {before} TO {after}")
     for before, after in _STATES:
@@ -35,6 +36,7 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     """A sighting that says rejected may be a trial's or a round's."""
+    op.drop_column("rounds", "notes")
     for table, before, after in _COLUMNS:
         op.execute(f"ALTER TABLE {table} RENAME COLUMN {after} TO {before}")
     op.execute("UPDATE trials SET state = 'turned down' WHERE state = 'rejected'")
