@@ -217,6 +217,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/builds/{build}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One Of App
+         * @description One build of an app by id, ``VERSION``, ``VERSION (NUMBER)``, ``NUMBER``, ``latest`` or the beginning of its id.
+         */
+        get: operations["builds-one_of_app"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/checks": {
         parameters: {
             query?: never;
@@ -1411,6 +1431,26 @@ export interface paths {
         get: operations["builds-package_icon"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/report-decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide All
+         * @description The same decision on several reports, as one act; those it cannot be made on stay as they are, with the reason.
+         */
+        post: operations["reports-decide_all"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3061,6 +3101,31 @@ export interface components {
             /** Sessions */
             sessions: number;
         };
+        /** DecideAllWanted */
+        DecideAllWanted: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "accept" | "fix" | "duplicate" | "close" | "reopen";
+            /**
+             * Build
+             * @description in which it is fixed
+             */
+            build?: string | null;
+            /** Duplicate Of */
+            duplicate_of?: string | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Reports
+             * @description ids or their beginnings
+             */
+            reports: string[];
+        };
         /** DecideWanted */
         DecideWanted: {
             /**
@@ -3080,6 +3145,16 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * DecidedTold
+         * @description What became of a decision on several reports.
+         */
+        DecidedTold: {
+            /** Done */
+            done: components["schemas"]["ReportTold"][];
+            /** Left */
+            left: components["schemas"]["LeftTold"][];
         };
         /** DeclareWanted */
         DeclareWanted: {
@@ -3748,6 +3823,16 @@ export interface components {
         KeyStepsTold: {
             /** Steps */
             steps: string[];
+        };
+        /**
+         * LeftTold
+         * @description A report that a decision on several left as it is.
+         */
+        LeftTold: {
+            /** Report */
+            report: string;
+            /** Why */
+            why: string;
         };
         /**
          * LegAct
@@ -6300,6 +6385,40 @@ export interface operations {
             };
         };
     };
+    "builds-one_of_app": {
+        parameters: {
+            query?: {
+                platform?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+                build: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "push-check": {
         parameters: {
             query?: never;
@@ -8697,6 +8816,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reports-decide_all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideAllWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecidedTold"];
+                };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from restless_tide.cli import facts as sheets
 from restless_tide.cli import numbers, push
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
+from restless_tide.cli.naming import BUILD_HELP, build_of, consignment_of, where_arguments
 from restless_tide.cli.parsing import Nouns, app_argument, count, span, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
@@ -36,10 +39,11 @@ def add(nouns: Nouns) -> None:
         "build compare",
         _compare,
         "two builds side by side: what must be noticed first",
-        description="Takes package files, or ids of builds at the desk.",
+        description=f"Takes package files, or builds at the desk: {BUILD_HELP}.",
     )
-    parser.add_argument("before", help="the earlier one: a file, or a build's id")
-    parser.add_argument("after", help="the later one: a file, or a build's id")
+    parser.add_argument("before", help="the earlier one: a file, or a build")
+    parser.add_argument("after", help="the later one: a file, or a build")
+    where_arguments(parser)
     push.add(nouns)
     parser = nouns.command("build list", _list, "list an app's builds")
     app_argument(parser)
@@ -50,9 +54,13 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("--order", choices=["newest", "oldest", "version", "number"], default="newest")
     parser.add_argument("--limit", type=count, default=30, help="how many to show (30)")
-    nouns.command("build show", _show, "one build and where it is").add_argument("id")
+    parser = nouns.command("build show", _show, "one build and where it is")
+    parser.add_argument("build", help=BUILD_HELP)
+    where_arguments(parser)
     parser = nouns.command("build answer", _answer, "answer what a store holds a build for")
-    parser.add_argument("consignment")
+    parser.add_argument("consignment", help="its id; with --store, the build: " + BUILD_HELP)
+    parser.add_argument("--store", metavar="STORE", help="the store that asks")
+    where_arguments(parser)
     parser.add_argument("answers", nargs="+", metavar="QUESTION=ANSWER")
     parser.add_argument("--standing", action="store_true", help="give the same answers automatically from now on")
     parser.add_argument("--anyway", action="store_true", help="also an answer for which the store refuses the build")
@@ -113,9 +121,9 @@ def _compare(call: Call) -> None:
 
 def _packages(call: Call, name: str) -> list[Facts]:
     """The packages of a build at the desk, or of the file that is named."""
-    if "." in name or "/" in name:
+    if "/" in name or Path(name).is_file() or Path(name).suffix[1:].isalpha():  # 2.4.0 is a version
         return [sheets.read(file_argument(name))]
-    return call.tide.builds.one(name).packages
+    return build_of(call, name).packages
 
 
 def _show_comparison(call: Call, differences: list[DifferenceTold], grown: list[GrownTold]) -> None:
@@ -167,7 +175,7 @@ def _list(call: Call) -> None:
 
 
 def _show(call: Call) -> None:
-    build = call.tide.builds.one(call.given.id)
+    build = build_of(call, call.given.build)
     call.answer(build, lambda: _show_build(call, build))
 
 
@@ -195,11 +203,9 @@ def _answer(call: Call) -> Exit:
             raise Invalid(f"{word!r} is no answer.", remedy="Write QUESTION=ANSWER.", code="answers-unfit")
         answers[question] = answer
     given = call.given
-    call.tide.builds.answer(given.consignment, answers, standing=given.standing, anyway=given.anyway)
-    look = call.tide.builds.consignment
-    seen = call.wait_until(
-        lambda: look(call.given.consignment), lambda seen: seen.state != ConsignmentState.HELD, call.given.wait
-    )
+    consignment, look = consignment_of(call), call.tide.builds.consignment
+    call.tide.builds.answer(consignment, answers, standing=given.standing, anyway=given.anyway)
+    seen = call.wait_until(lambda: look(consignment), lambda seen: seen.state != ConsignmentState.HELD, call.given.wait)
     call.answer(seen, lambda: tell_consignment(call, seen))
     return Exit.NOT_CONFIRMED if seen.state == ConsignmentState.HELD else exit_of(seen, waited=True)
 

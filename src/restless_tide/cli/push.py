@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from restless_tide.cli import facts as sheets
 from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
+from restless_tide.cli.naming import BUILD_HELP, build_of
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, stores_argument
 from restless_tide.cli.telling import size
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
@@ -49,8 +50,9 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--repository", help="where that source lies, below the desk's repositories")
     parser.add_argument("--source", metavar="FOLDER", help="a git work tree to read the revision from")
     parser = nouns.command("build send", _send, "send a build that is at the desk to more stores")
-    parser.add_argument("build", help="the build's id")
+    parser.add_argument("build", help=BUILD_HELP)
     app_argument(parser)
+    parser.add_argument("--platform", help="android, ios or desktop, where the name alone is not enough")
     stores_argument(parser)
     _what_follows(parser)
 
@@ -96,7 +98,9 @@ def _push(call: Call) -> Exit | None:
 
 def _send(call: Call) -> Exit | None:
     given = call.given
-    return _finish(call, call.tide.builds.send(given.app, given.build, *given.store, hand_on=_hand_on(call)))
+    return _finish(
+        call, call.tide.builds.send(given.app, build_of(call, given.build).id, *given.store, hand_on=_hand_on(call))
+    )
 
 
 def _hand_on(call: Call) -> HandOnWanted | None:

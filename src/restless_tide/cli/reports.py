@@ -4,16 +4,33 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Any
 
 from restless_tide.cli.call import Call, cell, file_argument
+from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import write_out
+from restless_tide.cli.naming import BUILD_HELP, build_of, where_arguments
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count
 from restless_tide.cli.telling import moment, size
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.report import ReportState
-from restless_tide.wire.reports import ReportDetailTold
+from restless_tide.wire.errors import Invalid, NotFound
+from restless_tide.wire.reports import MOST_DECIDED, ReportDetailTold
 
 _BAR = 24
+
+
+_WHERE = {
+    "app": "app",
+    "build": "build",
+    "cohort": "cohort",
+    "kind": "kind",
+    "state": "state",
+    "group": "group",
+    "find": "text",
+}
+"""Filters of a list by the names that people give them, and by those of the client."""
+_MOST_NAMED = 10
 
 
 def add(nouns: Nouns) -> None:
@@ -58,7 +75,8 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("report numbers", _numbers, "who has which build, use, crash-free share, what came back")
     app_argument(parser)
     parser = nouns.command("report symbols", _symbols, "keep, or list, the files that bring names back into stacks")
-    parser.add_argument("build")
+    parser.add_argument("build", help=BUILD_HELP)
+    where_arguments(parser)
     parser.add_argument("file", nargs="*", help="a name map, or the unstripped program; none: list what there is")
     parser = nouns.command("report export", _export, "write reports as CSV, without who sent them")
     _filters(parser)
@@ -75,7 +93,15 @@ def _filters(parser: Parser) -> None:
 
 def _decision(nouns: Nouns, verb: str, summary: str) -> Parser:
     parser = nouns.command(f"report {verb}", _decide, summary)
-    parser.add_argument("id")
+    parser.add_argument("id", nargs="*", help="ids or their beginnings")
+    parser.add_argument(
+        "--where",
+        action="append",
+        default=[],
+        metavar="FILTER=VALUE",
+        help=f"instead of ids, all that fit: {', '.join(_WHERE)}; may be given again",
+    )
+    parser.add_argument("--yes", action="store_true", help="do not ask before deciding on several")
     parser.add_argument("--reason", default="")
     parser.set_defaults(act=verb)
     return parser
@@ -171,15 +197,53 @@ def _file(call: Call) -> None:
     call.answer(report, lambda: _tell(call, report))
 
 
-def _decide(call: Call) -> None:
+def _decide(call: Call) -> Exit | None:
     given = call.given
     told = {"reason": given.reason}
     if given.act == "fix":
         told["build"] = given.build
     if given.act == "duplicate":
         told["duplicate_of"] = given.duplicate_of
-    report = call.tide.reports.decide(given.id, given.act, **told)
-    call.answer(report, lambda: call.say(f"{report.id} is {_state(report)}."))
+    chosen = _chosen(call)
+    if len(given.id) == 1:
+        report = call.tide.reports.decide(chosen[0], given.act, **told)
+        call.answer(report, lambda: call.say(f"{report.id} is {_state(report)}."))
+        return None
+    done = call.tide.reports.decide_all(chosen, given.act, **told)
+
+    def shown() -> None:
+        for report in done.done:
+            call.say(f"{report.id} is {_state(report)}.")
+        for left in done.left:
+            call.say(f"{left.report} stays as it is: {left.why}")
+
+    call.answer(done, shown)
+    return Exit.REFUSED if done.left else None
+
+
+def _chosen(call: Call) -> list[str]:
+    """The reports that are named, or all that fit ``--where``, once a person has seen how many they are."""
+    given = call.given
+    if bool(given.id) == bool(given.where):
+        raise Invalid("Which reports?", remedy="Name their ids, or choose with --where FILTER=VALUE.", code="usage")
+    if given.id:
+        return list(given.id)
+    wish: dict[str, Any] = {}
+    for word in given.where:
+        name, equals, value = word.partition("=")
+        if not equals or name not in _WHERE:
+            raise Invalid(f"{word!r} is no filter.", remedy=f"Filters are {', '.join(_WHERE)}.", code="usage")
+        wish[_WHERE[name]] = [*wish.get("state", []), value] if name == "state" else value
+    found = call.tide.reports.some(limit=MOST_DECIDED, **wish)
+    if not found:
+        raise NotFound("No report fits that.", remedy="See: tide report list", code="report-unknown")
+    for report in found[:_MOST_NAMED]:
+        call.aside.print(f"  {report.id}  {report.state}  {report.headline}", markup=False)
+    if len(found) > _MOST_NAMED:
+        call.aside.print(f"  and {len(found) - _MOST_NAMED} more")
+    if not call.confirm(f"This will {given.act} {len(found)} report{'s' if len(found) > 1 else ''}."):
+        raise Invalid("Nothing was changed.", code="not-confirmed")
+    return [report.id for report in found]
 
 
 def _reply(call: Call) -> None:
@@ -250,8 +314,9 @@ def _numbers(call: Call) -> None:
 
 def _symbols(call: Call) -> None:
     given = call.given
-    kept = [call.tide.reports.keep_symbols(given.build, file_argument(name)) for name in given.file]
-    found = kept or call.tide.reports.symbols(given.build)
+    build = build_of(call, given.build).id
+    kept = [call.tide.reports.keep_symbols(build, file_argument(name)) for name in given.file]
+    found = kept or call.tide.reports.symbols(build)
 
     def shown() -> None:
         table = call.table("FILE", "KIND", "IDENTITY", "SIZE", "KEPT")

@@ -6,28 +6,33 @@ import sys
 from pathlib import Path
 
 from restless_tide.cli.call import Call, cell
+from restless_tide.cli.naming import step_of
 from restless_tide.cli.parsing import Nouns
 from restless_tide.cli.telling import distance, moment, size
 from restless_tide.core.step import StepState
 from restless_tide.wire.steps import StepTold
+
+_STEP = "its id or the beginning, or its store where one waits"
 
 
 def add(nouns: Nouns) -> None:
     nouns.noun("step")
     parser = nouns.command("step list", _list, "what waits for a person, the urgent first")
     parser.add_argument("--settled", action="store_true", help="what was settled lately instead")
-    nouns.command("step show", _show, "one step: what to do, what to take, what to look for").add_argument("step")
+    nouns.command("step show", _show, "one step: what to do, what to take, what to look for").add_argument(
+        "step", help=_STEP
+    )
     parser = nouns.command("step fetch", _fetch, "fetch the files of a step, to take them to the store")
-    parser.add_argument("step")
+    parser.add_argument("step", help=_STEP)
     parser.add_argument("--into", default=".", metavar="FOLDER", help="where to put them (here)")
     parser = nouns.command("step settle", _settle, "say what came of a step")
-    parser.add_argument("step")
+    parser.add_argument("step", help=_STEP)
     parser.add_argument("outcome", help="one of its outcomes, such as done, refused, ready, approved, rejected")
     parser.add_argument(
         "--said", default="", metavar="TEXT", help="the store's words, or - to read them from the input"
     )
     parser = nouns.command("step undo", _undo, "take back a confirmation that was a mistake")
-    parser.add_argument("step")
+    parser.add_argument("step", help=_STEP)
     parser.add_argument("--reason", default="")
 
 
@@ -70,12 +75,12 @@ def _tell(call: Call, step: StepTold) -> None:
 
 
 def _show(call: Call) -> None:
-    step = call.tide.steps.one(call.given.step)
+    step = call.tide.steps.one(step_of(call))
     call.answer(step, lambda: _tell(call, step))
 
 
 def _fetch(call: Call) -> None:
-    step = call.tide.steps.one(call.given.step)
+    step = call.tide.steps.one(step_of(call))
     folder = Path(call.given.into)
     folder.mkdir(parents=True, exist_ok=True)
     fetched = [call.tide.steps.fetch(file.sha256, folder / file.name) for file in step.files]
@@ -91,7 +96,7 @@ def _fetch(call: Call) -> None:
 
 def _settle(call: Call) -> None:
     said = sys.stdin.read() if call.given.said == "-" else call.given.said
-    step = call.tide.steps.settle(call.given.step, call.given.outcome, said=said)
+    step = call.tide.steps.settle(step_of(call), call.given.outcome, said=said)
 
     def shown() -> None:
         waited = distance(step.created_at - (step.settled_at or step.created_at)).removesuffix(" ago")
@@ -101,5 +106,5 @@ def _settle(call: Call) -> None:
 
 
 def _undo(call: Call) -> None:
-    step = call.tide.steps.undo(call.given.step, reason=call.given.reason)
+    step = call.tide.steps.undo(step_of(call), reason=call.given.reason)
     call.answer(step, lambda: call.say(f"{step.title}: it waits again, and counts as not confirmed."))

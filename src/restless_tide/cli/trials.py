@@ -9,6 +9,7 @@ from pathlib import Path
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
+from restless_tide.cli.naming import BUILD_HELP, build_of, trial_of, where_arguments
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, span, stores_argument
 from restless_tide.cli.telling import moment, unconfirmed
 from restless_tide.core.invitation import InvitationState
@@ -37,15 +38,15 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--cohort")
     parser = nouns.command("trial show", _show, "one trial and its invitations")
-    parser.add_argument("id")
+    _named(parser)
     parser.add_argument("--state", help="only invitations in this state")
     parser.add_argument("--search", default="", metavar="TEXT")
     parser.add_argument("--limit", type=count, default=50)
     parser = nouns.command("trial wait", _wait_for, "wait until a trial is open and its mails are out")
-    parser.add_argument("id")
+    _named(parser)
     _wait(parser, 600.0)
     parser = nouns.command("trial again", _again, "hand in once more what the store rejected")
-    parser.add_argument("id")
+    _named(parser)
     brief_argument(parser)
     parser.add_argument("--contact", default="")
     parser.add_argument("--remarks-to", default="")
@@ -53,7 +54,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--reason", default="")
     _wait(parser)
     parser = nouns.command("trial close", _close, "end a trial")
-    parser.add_argument("id")
+    _named(parser)
     parser.add_argument("--reason", default="")
     parser = nouns.command("trial mail", _mail, "send mails again: one invitation's, or those of a trial not answered")
     parser.add_argument("id", help="an invitation, or a trial")
@@ -63,10 +64,17 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--bounced", action="store_true", help="also to addresses whose mail came back; of a trial")
 
 
+def _named(parser: Parser) -> None:
+    parser.add_argument("trial", help="its id or the beginning; with --app, its cohort")
+    where_arguments(parser, platform=False)
+    parser.add_argument("--store", metavar="STORE", help="at which store, where the cohort has several trials")
+
+
 def _wanted(parser: Parser) -> None:
     app_argument(parser)
     parser.add_argument("--cohort", action="append", required=True, help="may be given again")
-    parser.add_argument("--build", required=True)
+    parser.add_argument("--build", required=True, help=BUILD_HELP)
+    parser.add_argument("--platform", help="android, ios or desktop, where the name alone is not enough")
     stores_argument(parser)
     brief_argument(parser)
     parser.add_argument("--notes", default="", help="the same as --task, in English")
@@ -114,7 +122,7 @@ def _trial(call: Call) -> TrialWanted:
     brief = brief_of(given) | ({"en": given.notes} if given.notes else {})
     return TrialWanted(
         cohorts=given.cohort,
-        build=given.build,
+        build=build_of(call, given.build).id,
         stores=given.store,
         brief=brief,
         contact=given.contact,
@@ -222,8 +230,8 @@ def _list(call: Call) -> None:
 
 def _show(call: Call) -> None:
     given = call.given
-    trial = call.tide.testing.trial(given.id)
-    found = call.tide.testing.invitations(given.id, text=given.search, state=given.state, limit=given.limit)
+    trial = call.tide.testing.trial(trial_of(call))
+    found = call.tide.testing.invitations(trial.id, text=given.search, state=given.state, limit=given.limit)
 
     def shown() -> None:
         _tell(call, trial)
@@ -253,7 +261,8 @@ def _show(call: Call) -> None:
 
 
 def _wait_for(call: Call) -> Exit | None:
-    trial = call.wait_until(lambda: call.tide.testing.trial(call.given.id), _settled, call.given.wait)
+    name = trial_of(call)
+    trial = call.wait_until(lambda: call.tide.testing.trial(name), _settled, call.given.wait)
     call.answer(trial, lambda: _tell(call, trial))
     if trial.state == TrialState.REJECTED:
         return Exit.REFUSED
@@ -269,12 +278,12 @@ def _again(call: Call) -> Exit | None:
         sign_in=_sign_in(call),
         reason=given.reason,
     )
-    call.tide.testing.hand_in_again(given.id, wanted)
+    call.tide.testing.hand_in_again(trial_of(call), wanted)
     return _wait_for(call)
 
 
 def _close(call: Call) -> None:
-    trial = call.tide.testing.close_trial(call.given.id, reason=call.given.reason)
+    trial = call.tide.testing.close_trial(trial_of(call), reason=call.given.reason)
     call.answer(trial, lambda: _tell(call, trial))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from restless_tide.client.noun import Noun
 from restless_tide.client.uploads import Progress, send_file
@@ -46,8 +47,15 @@ class Builds(Noun):
                 return
             after = page[-1].id
 
+    def named(self, app: str, name: str, *, platform: str | None = None) -> BuildTold:
+        """A build of an app by id, ``VERSION``, ``VERSION (NUMBER)``, ``NUMBER``, ``latest`` or the beginning of its id.
+
+        Raises NotFound, and Invalid where the name fits several.
+        """
+        return self._line.get(f"/v1/apps/{app}/builds/{quote(name, safe='')}", BuildTold, platform=platform)
+
     def one(self, build: str) -> BuildTold:
-        return self._line.get(f"/v1/builds/{build}", BuildTold)
+        return self._line.get(f"/v1/builds/{quote(build, safe='')}", BuildTold)
 
     def compare(self, before: str, after: str) -> ComparisonTold:
         """Two builds side by side: what a person must notice first."""

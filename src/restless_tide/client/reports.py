@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -11,6 +11,8 @@ from urllib.parse import urlencode
 from restless_tide.client.noun import Noun
 from restless_tide.wire.reports import (
     BuildNumbersTold,
+    DecideAllWanted,
+    DecidedTold,
     DecideWanted,
     GroupTold,
     ReplyWanted,
@@ -56,6 +58,11 @@ class Reports(Noun):
         """``act``: accept, fix (``build``), duplicate (``duplicate_of``), close or reopen. Raises ImpossibleAct."""
         body = DecideWanted.model_validate({"act": act, **told})
         return self._line.post(f"/v1/reports/{report}/decisions", ReportDetailTold, body)
+
+    def decide_all(self, reports: Sequence[str], act: str, **told: Any) -> DecidedTold:
+        """The same for several, as one act; those it cannot be made on are told apart, with the reason."""
+        body = DecideAllWanted.model_validate({"reports": list(reports), "act": act, **told})
+        return self._line.post("/v1/report-decisions", DecidedTold, body)
 
     def reply(self, report: str, text: str) -> ReportDetailTold:
         """Answer the tester by mail. Raises Conflict where nobody is known."""

@@ -10,6 +10,7 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.desk import naming
 from restless_tide.records.tables import (
     App,
     Berth,
@@ -59,21 +60,20 @@ def berth(session: Session, app_row: App, store_row: Store) -> Berth:
     return found
 
 
-def build(session: Session, build_id: str) -> Build:
-    found = session.get(Build, build_id)
-    return found or _missing("build", build_id, [], "See: tide build list --app APP")
+def build(session: Session, name: str) -> Build:
+    """A build by whatever people call it; see desk/naming.py. Without an app its name has to be one in the whole desk."""
+    return naming.build(session, name)
 
 
-def build_of(session: Session, app_row: App, build_id: str) -> Build:
-    found = build(session, build_id)
-    if found.app_id != app_row.id:
-        raise NotFound(f"Build {build_id} is not one of {app_row.title}.", code="build-unknown")
-    return found
+def build_of(session: Session, app_row: App, name: str, platform: str | None = None) -> Build:
+    return naming.build(session, name, app=app_row, platform=platform)
 
 
 def consignment(session: Session, consignment_id: str) -> Consignment:
-    found = session.get(Consignment, consignment_id)
-    return found or _missing("consignment", consignment_id, [], "See: tide build list --app APP")
+    found: Consignment = naming.by_id(
+        session, Consignment, "consignment", consignment_id, "See: tide build list --app APP"
+    )
+    return found
 
 
 def cohort(session: Session, app_row: App, name: str) -> Cohort:
@@ -137,13 +137,13 @@ def tester_at(session: Session, address: str) -> Tester | None:
 
 
 def report(session: Session, report_id: str) -> FieldReport:
-    found = session.get(FieldReport, report_id)
-    return found or _missing("report", report_id, [], "See: tide report list --app APP")
+    found: FieldReport = naming.by_id(session, FieldReport, "report", report_id, "See: tide report list --app APP")
+    return found
 
 
 def trial(session: Session, trial_id: str) -> Trial:
-    found = session.get(Trial, trial_id)
-    return found or _missing("trial", trial_id, [], "See: tide trial list --app APP")
+    found: Trial = naming.by_id(session, Trial, "trial", trial_id, "See: tide trial list --app APP")
+    return found
 
 
 def release(session: Session, app_row: App, version: str) -> Release:

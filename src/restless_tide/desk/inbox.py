@@ -31,7 +31,7 @@ class Wanted:
 
 
 def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
-    query = select(FieldReport)
+    query, app = select(FieldReport), None
     if wanted.app is not None:
         app = find.app(session, wanted.app)
         query = query.where(FieldReport.app_id == app.id)
@@ -39,7 +39,8 @@ def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
             cohort = find.cohort(session, app, wanted.cohort)
             query = query.join(Trial, FieldReport.trial_id == Trial.id).where(Trial.cohort_id == cohort.id)
     if wanted.build is not None:
-        query = query.where(FieldReport.build_id == find.build(session, wanted.build).id)
+        build = find.build_of(session, app, wanted.build) if app else find.build(session, wanted.build)
+        query = query.where(FieldReport.build_id == build.id)
     if wanted.kind is not None:
         query = query.where(FieldReport.kind == wanted.kind)
     if wanted.states:

@@ -19,7 +19,7 @@ from restless_tide.core.invitation import (
     demand_again,
 )
 from restless_tide.core.trial import SEATED, UNDER_WAY, TrialState
-from restless_tide.desk import find, seating
+from restless_tide.desk import find, naming, seating
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.testers import matching
 from restless_tide.records.seal import Seal
@@ -156,9 +156,7 @@ def _remember_device(tester: Tester, device: str) -> None:
 
 
 def needed(session: Session, invitation_id: str) -> Invitation:
-    found = session.get(Invitation, invitation_id)
-    if found is None:
-        raise NotFound(f"No invitation is called {invitation_id!r}.", code="invitation-unknown")
+    found: Invitation = naming.by_id(session, Invitation, "invitation", invitation_id)
     return found
 
 

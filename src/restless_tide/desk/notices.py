@@ -9,9 +9,9 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.core.errors import Invalid
 from restless_tide.core.notice import DELIVERY, DeliveryEvent, NoticeKind
-from restless_tide.desk import find
+from restless_tide.desk import find, naming
 from restless_tide.desk.addresses import demand_reachable, mail_address
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Delivery, Notice, Subscription
@@ -80,9 +80,7 @@ def try_out(act: Act, subscription_id: str) -> Delivery:
 
 def send_again(act: Act, delivery_id: str) -> Delivery:
     """Queue a delivery that was given up once more."""
-    row = act.session.get(Delivery, delivery_id)
-    if row is None:
-        raise NotFound(f"No delivery is called {delivery_id!r}.", code="delivery-unknown")
+    row: Delivery = naming.by_id(act.session, Delivery, "delivery", delivery_id, "See: tide notice deliveries")
     row.state = DELIVERY.after(row.state, DeliveryEvent.SEND_AGAIN)
     row.attempts, row.try_after, row.settled_at = 0, None, None
     act.tell("notice queued", f"notice {row.notice_id}", app=row.notice.app)
@@ -102,7 +100,5 @@ def deliveries(session: Session) -> list[Delivery]:
 
 
 def _found(session: Session, subscription_id: str) -> Subscription:
-    row = session.get(Subscription, subscription_id)
-    if row is None:
-        raise NotFound(f"No subscription is called {subscription_id!r}.", code="subscription-unknown")
+    row: Subscription = naming.by_id(session, Subscription, "subscription", subscription_id, "See: tide notice list")
     return row

@@ -213,7 +213,9 @@ def _add_leg(act: Act, release: Release, store_name: str, wish: LegWish) -> Leg:
         raise Invalid(
             f"Which build goes to {store.name}?", remedy=f"Name it: --leg {store.name}=BUILD", code="build-missing"
         )
-    leg = Leg(berth=berth, created_at=act.now, build=find.build_of(act.session, release.app, wish.build))
+    leg = Leg(
+        berth=berth, created_at=act.now, build=find.build_of(act.session, release.app, wish.build, berth.platform)
+    )
     leg.ladder = (rules_of(store).rollout.dictated_ladder or USUAL_LADDER).model_dump(mode="json")
     leg.state = ROLLOUT.initial
     release.legs.append(leg)
@@ -226,7 +228,7 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
     rules = rules_of(leg.berth.store)
     if wish.build is not None:
         demand_open_to_change(phase, "build")
-        build = find.build_of(act.session, leg.release.app, wish.build)
+        build = find.build_of(act.session, leg.release.app, wish.build, leg.berth.platform)
         if build.platform != leg.berth.platform:
             raise Invalid(
                 f"Build {build.id} is for {build.platform}; {rules.store} carries {leg.berth.platform}.",

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.crashes import Crash, Frame, fingerprint, headline, read_stack, symbolise
 from restless_tide.core.crashes.stack import LONGEST_STACK, MOST_FRAMES
-from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.errors import Conflict, Invalid, TideError
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.report import REPORT, ReportEvent, ReportKind, ReportState
 from restless_tide.desk import find, pictures, symbols
@@ -167,45 +167,78 @@ def name_again(desk: Desk, act: Act, build: Build) -> int:
 # sorting
 
 
-def decide(
-    act: Act,
-    report_id: str,
-    event: ReportEvent,
-    *,
-    build_id: str | None = None,
-    duplicate_of: str | None = None,
-    reason: str = "",
-) -> FieldReport:
+@dataclass(frozen=True)
+class Decision:
+    """What is decided of reports: ``build`` in which they are fixed, or the report they are a duplicate of."""
+
+    event: ReportEvent
+    build: str | None = None
+    duplicate_of: str | None = None
+    reason: str = ""
+
+
+def decide(act: Act, report_id: str, decision: Decision) -> FieldReport:
     """Accept, fix (in a build), mark as the same as another, close or open again. Raises ImpossibleAct, Invalid, NotFound."""
     report = find.report(act.session, report_id)
     before = report.state
-    after = REPORT.after(before, event)
-    if event is ReportEvent.FIX:
-        if build_id is None:
-            raise Invalid("In which build is it fixed?", remedy="Name it: --build ID", code="build-missing")
-        report.fixed_in = find.build_of(act.session, report.app, build_id).id
-    if event is ReportEvent.DUPLICATE:
-        report.duplicate_of = _root(act.session, report, duplicate_of)
-    if event is ReportEvent.REOPEN:
-        report.fixed_in = report.duplicate_of = None
-    report.state, report.changed_at = after, act.now
+    _apply(act, report, decision)
     act.log(
-        _TOLD[event],
+        f"report {_TOLD[decision.event]}",
         f"report {report.id}",
         app=report.app.name,
-        reason=reason,
+        reason=decision.reason,
         before={"state": str(before)},
-        after={"state": str(after), "build": report.fixed_in, "duplicate of": report.duplicate_of},
+        after={"state": str(report.state), "build": report.fixed_in, "duplicate of": report.duplicate_of},
     )
     return report
 
 
+def decide_all(act: Act, report_ids: Sequence[str], decision: Decision) -> tuple[list[FieldReport], dict[str, str]]:
+    """The same for several, as one act with one line in the logbook.
+
+    Returns those it was done to, and why the others, by what they were called, stay as they are.
+    """
+    done: dict[str, FieldReport] = {}
+    left: dict[str, str] = {}
+    for name in dict.fromkeys(report_ids):
+        try:
+            report = find.report(act.session, name)
+            if report.id not in done:
+                _apply(act, report, decision)
+                done[report.id] = report
+        except TideError as wrong:
+            left[name] = wrong.detail
+    if done:
+        apps = {report.app.name for report in done.values()}
+        act.log(
+            f"reports {_TOLD[decision.event]}",
+            f"{len(done)} reports" if len(done) > 1 else f"report {next(iter(done))}",
+            app=apps.pop() if len(apps) == 1 else None,
+            reason=decision.reason,
+            after={"reports": list(done), "build": decision.build, "duplicate of": decision.duplicate_of},
+        )
+    return list(done.values()), left
+
+
+def _apply(act: Act, report: FieldReport, decision: Decision) -> None:
+    after = REPORT.after(report.state, decision.event)
+    if decision.event is ReportEvent.FIX:
+        if decision.build is None:
+            raise Invalid("In which build is it fixed?", remedy="Name it: --build ID", code="build-missing")
+        report.fixed_in = find.build_of(act.session, report.app, decision.build).id
+    if decision.event is ReportEvent.DUPLICATE:
+        report.duplicate_of = _root(act.session, report, decision.duplicate_of)
+    if decision.event is ReportEvent.REOPEN:
+        report.fixed_in = report.duplicate_of = None
+    report.state, report.changed_at = after, act.now
+
+
 _TOLD = {
-    ReportEvent.ACCEPT: "report accepted",
-    ReportEvent.DUPLICATE: "report joined to another",
-    ReportEvent.FIX: "report fixed",
-    ReportEvent.CLOSE: "report closed",
-    ReportEvent.REOPEN: "report opened again",
+    ReportEvent.ACCEPT: "accepted",
+    ReportEvent.DUPLICATE: "joined to another",
+    ReportEvent.FIX: "fixed",
+    ReportEvent.CLOSE: "closed",
+    ReportEvent.REOPEN: "opened again",
 }
 
 

@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound
+from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.order import ORDER, ROLLOUT_STEPS, RULES, OrderEvent, OrderKind, Subject
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.step import REFUSALS, STEP, StepEvent, StepState
-from restless_tide.desk import lanes
+from restless_tide.desk import lanes, naming
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Order, Sighting, Step
 
@@ -40,9 +40,7 @@ def settled(session: Session) -> list[Step]:
 
 
 def find(session: Session, step_id: str) -> Step:
-    found = session.get(Step, step_id)
-    if found is None:
-        raise NotFound(f"No step is called {step_id!r}.", remedy="See: tide step list", code="step-unknown")
+    found: Step = naming.by_id(session, Step, "step", step_id, "See: tide step list")
     return found
 
 

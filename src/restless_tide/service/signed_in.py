@@ -10,9 +10,9 @@ from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 
 from restless_tide.core.errors import Denied, Unauthenticated
-from restless_tide.desk import find, people
+from restless_tide.desk import naming, people
 from restless_tide.desk.desk import Desk
-from restless_tide.records.tables import Person
+from restless_tide.records.tables import Build, Consignment, Person, Trial
 from restless_tide.service import threads
 
 SESSION_COOKIE = "tide_session"
@@ -27,6 +27,7 @@ _FOR_BUILD_SERVERS = [
         ("GET", r"/v1/apps/(?P<app>[^/]+)/numbers"),
         ("GET POST", r"/v1/apps/(?P<app>[^/]+)/reservations"),
         ("GET POST", r"/v1/apps/(?P<app>[^/]+)/builds"),
+        ("GET", r"/v1/apps/(?P<app>[^/]+)/builds/[^/]+"),
         ("GET", r"/v1/apps/(?P<app>[^/]+)/locker/[^/]+/content"),
         ("GET", r"/v1/apps/(?P<app>[^/]+)/cohorts"),
         ("POST", r"/v1/apps/(?P<app>[^/]+)/(trials|trial-sheets|reports)"),
@@ -63,11 +64,11 @@ def demand_within(desk: Desk, apps: list[str], method: str, path: str) -> None:
         app = named.get("app")
         with desk.look() as session:
             if "build" in named:
-                app = find.build(session, named["build"]).app.name
+                app = naming.exactly(session, Build, "build", named["build"]).app.name
             elif "consignment" in named:
-                app = find.consignment(session, named["consignment"]).build.app.name
+                app = naming.exactly(session, Consignment, "consignment", named["consignment"]).build.app.name
             elif "trial" in named:
-                app = find.trial(session, named["trial"]).cohort.app.name
+                app = naming.exactly(session, Trial, "trial", named["trial"]).cohort.app.name
         allowed = app is None or app in apps
     if not allowed:
         raise Denied(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -49,6 +49,22 @@ class DecideWanted(Wanted):
     build: OneLine | None = Field(default=None, description="in which it is fixed")
     duplicate_of: OneLine | None = None
     reason: Words = ""
+
+
+MOST_DECIDED = 500
+
+
+class DecideAllWanted(DecideWanted):
+    reports: Annotated[list[OneLine], Field(min_length=1, max_length=MOST_DECIDED)] = Field(
+        description="ids or their beginnings"
+    )
+
+
+class LeftTold(Told):
+    """A report that a decision on several left as it is."""
+
+    report: str
+    why: str
 
 
 class ReplyWanted(Wanted):
@@ -174,3 +190,10 @@ class SymbolFileTold(Told):
     size_bytes: int
     stored_at: datetime
     named: int = Field(default=0, description="crashes that got their names back by it")
+
+
+class DecidedTold(Told):
+    """What became of a decision on several reports."""
+
+    done: list[ReportTold]
+    left: list[LeftTold]

@@ -132,6 +132,13 @@ def of_app(
         return [shown.build(session, row) for row in rows[:limit]]
 
 
+@router.get("/apps/{app}/builds/{build}")
+def one_of_app(app: str, build: str, desk: TheDesk, _: SignedIn, platform: str | None = None) -> BuildTold:
+    """One build of an app by id, ``VERSION``, ``VERSION (NUMBER)``, ``NUMBER``, ``latest`` or the beginning of its id."""
+    with desk.look() as session:
+        return shown.build(session, find.build_of(session, find.app(session, app), build, platform))
+
+
 @router.get("/apps/{app}/retention")
 def retention(app: str, desk: TheDesk, _: SignedIn) -> ClearingTold:
     """The app's retention rule, and what it would clear now."""

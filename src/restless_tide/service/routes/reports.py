@@ -24,8 +24,11 @@ from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
 from restless_tide.service.signed_in import SignedIn, TheDesk, WhoAsks
 from restless_tide.wire.reports import (
     BuildNumbersTold,
+    DecideAllWanted,
+    DecidedTold,
     DecideWanted,
     GroupTold,
+    LeftTold,
     ReplyWanted,
     ReportDetailTold,
     ReportTold,
@@ -179,15 +182,24 @@ def _told(desk: Desk, report: str) -> ReportDetailTold:
 def decide(report: str, wanted: DecideWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
     """Accept it, mark it as fixed in a build or as the same as another, close it, open it again."""
     with desk.act(person.id) as act:
-        row = reports.decide(
-            act,
-            report,
-            ReportEvent(wanted.act),
-            build_id=wanted.build,
-            duplicate_of=wanted.duplicate_of,
-            reason=wanted.reason,
-        )
+        row = reports.decide(act, report, _decision(wanted))
         return _fresh(act.session, row)
+
+
+@router.post("/report-decisions")
+def decide_all(wanted: DecideAllWanted, desk: TheDesk, person: SignedIn) -> DecidedTold:
+    """The same decision on several reports, as one act; those it cannot be made on stay as they are, with the reason."""
+    with desk.act(person.id) as act:
+        done, left = reports.decide_all(act, wanted.reports, _decision(wanted))
+        act.session.flush()
+        return DecidedTold(
+            done=shown_reports.some_reports(act.session, done),
+            left=[LeftTold(report=name, why=why) for name, why in left.items()],
+        )
+
+
+def _decision(wanted: DecideWanted) -> reports.Decision:
+    return reports.Decision(ReportEvent(wanted.act), wanted.build, wanted.duplicate_of, wanted.reason)
 
 
 def _fresh(session: Session, row: FieldReport) -> ReportDetailTold:
