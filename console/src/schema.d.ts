@@ -1316,6 +1316,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/logbook/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description The lines that fit as CSV (RFC 4180), newest first; formulas are neutralised.
+         */
+        get: operations["watching-export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/logbook/verification": {
         parameters: {
             query?: never;
@@ -8590,10 +8610,18 @@ export interface operations {
     "watching-lines": {
         parameters: {
             query?: {
-                app?: string | null;
                 /** @description go on below this line */
                 before?: number | null;
                 limit?: number;
+                app?: string | null;
+                /** @description who: part of a name or address, the desk, a store */
+                by?: string;
+                /** @description part of what was done */
+                act?: string;
+                /** @description words of the object, the act or the reason */
+                find?: string;
+                since?: string | null;
+                until?: string | null;
             };
             header?: never;
             path?: never;
@@ -8608,6 +8636,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LineTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "watching-export": {
+        parameters: {
+            query?: {
+                app?: string | null;
+                /** @description who: part of a name or address, the desk, a store */
+                by?: string;
+                /** @description part of what was done */
+                act?: string;
+                /** @description words of the object, the act or the reason */
+                find?: string;
+                since?: string | null;
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

@@ -37,6 +37,20 @@ class Terminal:
         assert "Traceback" not in done.stdout + done.stderr
         return done
 
+    def completed(self, line: str) -> list[str]:
+        """How a line may go on, as a shell is told that asks (argcomplete's own protocol)."""
+        told = self._folder / "completions"
+        told.write_text("", encoding="utf-8")
+        self(
+            _ARGCOMPLETE="1",
+            _ARGCOMPLETE_SHELL="bash",
+            _ARGCOMPLETE_STDOUT_FILENAME=str(told),
+            _ARGCOMPLETE_IFS="\n",
+            COMP_LINE=line,
+            COMP_POINT=str(len(line)),
+        )
+        return [word.strip() for word in told.read_text(encoding="utf-8").splitlines()]
+
     def json(self, *words: str) -> object:
         done = self(*words, "--json")
         assert done.returncode == 0, done.stderr

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 from pathlib import Path
 from urllib.parse import quote
 
@@ -9,6 +10,7 @@ import httpx
 import pytest
 
 from restless_tide.client import Invalid, NotFound
+from restless_tide.core.glossary import GLOSSARY
 from restless_tide.wire.releases import LegWanted
 from tests.harbour import Harbour, until
 from tests.patience import OPENLY
@@ -106,3 +108,76 @@ def test_several_reports_are_decided_on_in_one_act(tide: Terminal, harbour: Harb
     assert (mixed.returncode, f"{ids[0]} stays as it is" in mixed.stdout) == (1, True)
     for wrong in (("report", "close"), ("report", "close", "--where", "colour=red"), ("report", "close", ids[0], "--where", "kind=crash")):  # fmt: skip
         assert tide(*wrong).returncode == 1
+
+
+def test_a_release_is_drafted_of_the_latest_builds_with_notes_from_a_file_and_waited_for(
+    tide: Terminal, harbour: Harbour, tmp_path: Path
+) -> None:
+    app = harbour.new_app()
+    apk = harbour.ready_build(app, "openfield")
+    (tmp_path / "en.txt").write_text("Dune maps.\nAnd more.\n", encoding="utf-8")
+    drafted = tide.json(
+        "release", "draft", "1.0.0", "--app", app, "--leg", "openfield", "--notes", f"en=@{tmp_path / 'en.txt'}"
+    )
+    assert (drafted["legs"][0]["build"], drafted["notes"]) == (apk, {"en": "Dune maps.\nAnd more."})
+    missing = tide("release", "notes", "1.0.0", "--app", app, "de", "@nowhere.txt")
+    assert (missing.returncode, "no file at nowhere.txt" in missing.stderr) == (1, True)
+    wait = ("release", "wait", "1.0.0", "--app", app)
+    assert tide(*wait, "--wait", "0.3").returncode == 5
+    harbour.approve(app)
+    risen = tide(*wait, "--until", "rising", "--wait", "20")
+    assert risen.returncode == 0, risen.stdout
+    harbour.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
+    assert tide(*wait, "--wait", "20").returncode == 1, "a halted release goes on by nobody's waiting"
+
+
+def test_the_logbook_is_narrowed_down_and_exported(tide: Terminal, harbour: Harbour, tmp_path: Path) -> None:
+    app = harbour.new_app()
+    harbour.risen(app, stores=("openfield",))
+    harbour.tide.releases.steer(app, "1.0.0", "halt", reason="=crashes on start")
+    found = tide.json("logbook", "show", "--app", app, "--by", "Ida", "--act", "halt")
+    assert [(line["act"], line["who"]) for line in found] == [("halt", "Ida Fenwick")]
+    assert tide.json("logbook", "show", "--app", app, "--find", "crashes openfield") == found
+    (launch,) = tide.json("logbook", "show", "--app", app, "--by", "the desk", "--act", "launch")
+    assert launch["person"] == "engine"
+    assert tide.json("logbook", "show", "--app", app, "--until", launch["at"], "--act", "halt") == []
+    assert "No line fits" in tide("logbook", "show", "--app", app, "--by", "nobody-at-all").stdout
+    export = tide("logbook", "export", "--app", app, "--act", "halt", "--to", "lines.csv")
+    assert export.returncode == 0, export.stderr
+    (row,) = csv.DictReader((tmp_path / "lines.csv").read_text(encoding="utf-8").splitlines())
+    assert (row["who"], row["object"], row["reason"]) == (
+        "Ida Fenwick",
+        "release 1.0.0 at openfield",
+        "'=crashes on start",
+    )
+
+
+def test_help_tells_words_and_exit_codes_and_open_the_consoles_address(tide: Terminal, harbour: Harbour) -> None:
+    assert "offers the build to nobody new" in tide("help", "words", "halt").stdout
+    assert set(tide.json("help", "words")) == set(GLOSSARY)
+    unknown = tide("help", "words", "blorp")
+    assert (unknown.returncode, "See all: tide help words" in unknown.stderr) == (1, True)
+    assert "the command line itself is wrong" in tide("help", "exit-codes").stdout
+    assert tide("open").stdout.strip() == f"{harbour.address}/"
+    assert tide("open", "2.4.0", "--app", "marram").stdout.strip() == f"{harbour.address}/apps/marram/releases/2.4.0"
+    assert tide("open", "signing").returncode == 1
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_a_shell_is_told_how_to_complete(tide: Terminal, shell: str) -> None:
+    said = tide("completion", shell)
+    assert (said.returncode, "_ARGCOMPLETE" in said.stdout) == (0, True)
+
+
+def test_commands_options_and_live_names_are_completed(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.ready_build(app, "openfield")
+    for line, among in (
+        ("tide rel", "release"),
+        ("tide release dr", "draft"),
+        ("tide build push x.apk --tri", "--trial"),
+        (f"tide app show {app[:-1]}", app),
+        (f"tide build show --app {app} late", "latest"),
+        ("tide rollout halt --store openf", "openfield"),
+    ):
+        assert among in tide.completed(line), line

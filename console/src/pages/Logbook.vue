@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, type App, type Line, told } from '../api'
@@ -16,12 +16,21 @@ const lines = shallowRef<Line[] | null>(null)
 const more = ref(false)
 const apps = ref<App[]>([])
 const app = ref(String(route.query.app ?? ''))
+const by = ref(String(route.query.by ?? ''))
+const find = ref(String(route.query.find ?? ''))
+const since = ref(String(route.query.since ?? ''))
+const wish = computed(() => ({ app: app.value || null, by: by.value, find: find.value, since: since.value ? new Date(`${since.value}T00:00`).toISOString() : null }))
+const narrowed = computed(() => Boolean(by.value || find.value || since.value))
+const file = computed(() => {
+  const asked = Object.entries(wish.value).filter((entry): entry is [string, string] => Boolean(entry[1]))
+  return `/v1/logbook/export?${new URLSearchParams(asked).toString()}`
+})
 const verified = ref('')
 const doing = useDoing()
 const checking = useDoing()
 
 async function page(before: number | null): Promise<Line[]> {
-  return told<Line[]>(api.GET('/v1/logbook', { params: { query: { app: app.value || null, before, limit: PAGE } } }))
+  return told<Line[]>(api.GET('/v1/logbook', { params: { query: { ...wish.value, before, limit: PAGE } } }))
 }
 
 async function load(): Promise<void> {
@@ -47,9 +56,14 @@ async function verify(): Promise<void> {
   })
 }
 
-watch(app, () => {
-  void router.replace({ query: app.value ? { app: app.value } : {} })
-  void load()
+let typing: ReturnType<typeof setTimeout> | undefined
+watch([app, by, find, since], () => {
+  clearTimeout(typing)
+  typing = setTimeout(() => {
+    const asked = { app: app.value, by: by.value, find: find.value, since: since.value }
+    void router.replace({ query: Object.fromEntries(Object.entries(asked).filter(([, value]) => value)) })
+    void load()
+  }, 250)
 })
 useLive(async () => {
   if ((lines.value?.length ?? 0) <= PAGE) await load()
@@ -78,8 +92,13 @@ function steps(line: Line): string[] {
         <select v-model="app" class="form-select"><option value="">every app</option><option v-for="known in apps" :key="known.name" :value="known.name">{{ known.title }}</option></select>
       </label>
     </div>
-    <div class="row-gap"><span role="status">{{ verified }}</span><BButton variant="outline-primary" :disabled="checking.busy.value" @click="verify">Check the chain</BButton></div>
+    <div class="row-gap"><span role="status">{{ verified }}</span><a class="btn btn-link" :href="file" download>Export as CSV</a><BButton variant="outline-primary" :disabled="checking.busy.value" @click="verify">Check the chain</BButton></div>
   </div>
+  <form class="row-gap filters" role="search" aria-label="Narrow the logbook down" @submit.prevent>
+    <label>Who <input v-model="by" class="form-control form-control-sm" placeholder="name, store, the desk" maxlength="200" /></label>
+    <label>Words <input v-model="find" type="search" class="form-control form-control-sm" placeholder="halt, marram, a reason" maxlength="400" /></label>
+    <label>Since <input v-model="since" type="date" class="form-control form-control-sm" /></label>
+  </form>
   <ProblemNote :problem="doing.problem.value ?? checking.problem.value" />
   <div v-if="lines?.length" class="card-plain scroll-x">
     <table class="table-plain">
@@ -96,10 +115,13 @@ function steps(line: Line): string[] {
     </table>
     <BButton v-if="more" variant="link" :disabled="doing.busy.value" @click="further">Older lines</BButton>
   </div>
+  <EmptyState v-else-if="lines && narrowed" title="No line fits">Take a word away, or choose an earlier day.</EmptyState>
   <EmptyState v-else-if="lines" title="The logbook is empty">Everything anybody does here leaves a line that cannot be altered.</EmptyState>
 </template>
 
 <style scoped>
+.filters { margin-bottom: 1rem; align-items: end; }
+.filters label { display: grid; gap: 0.2rem; }
 .when { white-space: nowrap; }
 td { min-width: 7rem; }
 </style>

@@ -119,6 +119,18 @@ def escaped(text: str) -> str:
     return escape(text)
 
 
+def text_argument(word: str) -> str:
+    """A text as it was written: ``-`` reads it from a pipe, ``@FILE`` from a file. Raises Invalid."""
+    if word == "-":
+        return sys.stdin.read().rstrip("\n")
+    if not word.startswith("@"):
+        return word
+    try:
+        return file_argument(word[1:]).read_text(encoding="utf-8").rstrip("\n")
+    except UnicodeDecodeError:
+        raise Invalid(f"{word[1:]} is no text in UTF-8.", code="file-unreadable") from None
+
+
 def file_argument(text: str) -> Path:
     """Raises Invalid when there is no such file."""
     path = Path(text)

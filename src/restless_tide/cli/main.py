@@ -33,6 +33,9 @@ NOUNS = {
     "step": Noun("steps", "steps that people carry to a store by hand"),
     "notice": Noun("notices", "be told by mail or webhook when waiting ends or a person is needed"),
     "drill": Noun("drills", "try the button that stops a release, touching none"),
+    "open": Noun("helping", "the console's address of a page or a release"),
+    "help": Noun("helping", "words of this product, and exit codes"),
+    "completion": Noun("helping", "have a shell complete commands, options and names"),
     "sign-in": Noun("people", "sign in to a desk and remember it"),
     "sign-out": Noun("people", "forget the desk that was signed in to"),
     "token": Noun("people", "tokens for scripts and build servers"),
@@ -44,6 +47,9 @@ NOUNS = {
 
 # looking for plugins reads what every installed package says of itself
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+
+COMPLETING = "_ARGCOMPLETE"
+"""Set by a shell that asks for completion (argcomplete)."""
 
 _EXITS = "exit codes:\n" + "\n".join(f"  {code.value}  {meaning}" for code, meaning in MEANINGS.items())
 
@@ -67,6 +73,9 @@ def parser(words: Sequence[str] | None = None) -> Parser:
 
 def main(words: Sequence[str] | None = None) -> int:
     """Run one command; returns its exit code. No traceback reaches a person."""
+    if COMPLETING in os.environ:
+        _complete()
+        return Exit.DONE
     try:
         given_words = sys.argv[1:] if words is None else list(words)
         given, unknown = parser(given_words).parse_known_args(given_words)
@@ -92,6 +101,13 @@ def main(words: Sequence[str] | None = None) -> int:
     except OSError as wrong:
         print(f"{wrong.strerror or wrong}: {wrong.filename or ''}".rstrip(": "), file=sys.stderr)
         return Exit.REFUSED
+
+
+def _complete() -> None:
+    """Answer a shell that asks how a line may go on; only the module of its command is loaded."""
+    from restless_tide.cli.helping import complete
+
+    complete(parser(os.environ.get("COMP_LINE", "").split()[1:2]))
 
 
 def _tell(wrong: TideError, *, as_json: bool) -> None:

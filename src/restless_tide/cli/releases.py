@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from restless_tide.cli.call import Call, cell
+from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
+from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
 from restless_tide.cli.telling import moment, share, unconfirmed
 from restless_tide.core.leg import LegPhase
@@ -24,6 +25,10 @@ _STEERING = {
 _ASKS_FIRST = ("finish", "withdraw")
 
 
+_ENDS = (LegPhase.REJECTED, LegPhase.HALTED, LegPhase.WITHDRAWN, LegPhase.SUPERSEDED)
+"""Nothing goes on by itself from here, so nobody waits on."""
+
+
 def add(nouns: Nouns) -> None:
     nouns.noun("release")
     parser = nouns.command("release draft", _draft, "draft a release with one leg per store")
@@ -33,23 +38,27 @@ def add(nouns: Nouns) -> None:
         "--leg",
         action="append",
         required=True,
-        metavar="STORE=BUILD",
-        help="a store and the build that goes there; repeat it",
+        metavar="STORE[=BUILD]",
+        help=f"a store and the build that goes there, the latest for it unless you say; repeat it. A build is {BUILD_HELP}",
     )
     parser.add_argument(
-        "--notes", action="append", default=[], metavar="LOCALE=TEXT", help="what is new; repeat it per locale"
+        "--notes",
+        action="append",
+        default=[],
+        metavar="LOCALE=TEXT",
+        help="what is new; @FILE reads a file, - a pipe; repeat it per locale",
     )
     _launch_arguments(parser)
     parser = nouns.command("release notes", _notes, "write the notes of one locale")
     parser.add_argument("version")
     app_argument(parser)
     parser.add_argument("locale")
-    parser.add_argument("text")
+    parser.add_argument("text", help="@FILE reads a file, - a pipe; empty takes them out")
     parser = nouns.command("release change", _change, "change a leg: its build, ladder or conditions")
     parser.add_argument("version")
     app_argument(parser)
     store_argument(parser)
-    parser.add_argument("--build")
+    parser.add_argument("--build", help=BUILD_HELP)
     _launch_arguments(parser)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
@@ -72,6 +81,16 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
 
+    parser = nouns.command(
+        "release wait", _wait_for, "wait until every leg, or one store's, is so far; exit code 5 when it takes longer"
+    )
+    parser.add_argument("version")
+    app_argument(parser)
+    store_argument(parser, required=False)
+    parser.add_argument(
+        "--until", choices=[*map(str, LegPhase)], default=str(LegPhase.COMPLETE), help="the phase (complete)"
+    )
+    parser.add_argument("--wait", type=span, default=600.0, metavar="SECONDS", help="how long (600)")
     nouns.noun("rollout")
     for act, summary in _STEERING.items():
         parser = nouns.command(
@@ -155,20 +174,22 @@ def _wish(call: Call, build: str | None) -> LegWanted:
 
 def _draft(call: Call) -> None:
     dictated = {store.name for store in call.tide.stores.every() if store.ladder_dictated}
-    legs = {store: _wish(call, build) for store, build in _pairs(call.given.leg, "--leg").items()}
+    named = dict(word.partition("=")[::2] for word in call.given.leg)
+    legs = {store: _wish(call, build or "latest") for store, build in named.items()}
     if not dictated.issuperset(legs):  # a ladder given for several stores is meant for those that leave it free
         legs = {
             store: wish.model_copy(update={"ladder": None}) if store in dictated else wish
             for store, wish in legs.items()
         }
-    release = call.tide.releases.draft(
-        call.given.app, call.given.version, legs=legs, notes=_pairs(call.given.notes, "--notes")
-    )
+    notes = {locale: text_argument(text) for locale, text in _pairs(call.given.notes, "--notes").items()}
+    release = call.tide.releases.draft(call.given.app, call.given.version, legs=legs, notes=notes)
     call.answer(release, lambda: _tell(call, release))
 
 
 def _notes(call: Call) -> None:
-    release = call.tide.releases.write_notes(call.given.app, call.given.version, call.given.locale, call.given.text)
+    release = call.tide.releases.write_notes(
+        call.given.app, call.given.version, call.given.locale, text_argument(call.given.text)
+    )
 
     def shown() -> None:
         call.say(f"Notes of {release.version} in {call.given.locale} are written.")
@@ -193,6 +214,23 @@ def _change(call: Call) -> None:
         with_other_legs=wish.with_other_legs,
     )
     call.answer(release, lambda: _tell(call, release))
+
+
+def _wait_for(call: Call) -> Exit | None:
+    given = call.given
+
+    def chosen(release: ReleaseTold) -> list[LegTold]:
+        return [leg for leg in release.legs if given.store in (None, leg.store)]
+
+    def settled(release: ReleaseTold) -> bool:
+        return all((leg.phase == given.until and leg.confirmed) or leg.phase in _ENDS for leg in chosen(release))
+
+    look = call.tide.releases.one
+    seen = call.wait_until(lambda: look(given.app, given.version), settled, given.wait)
+    call.answer(seen, lambda: _tell(call, seen))
+    if all(leg.phase == given.until and leg.confirmed for leg in chosen(seen)):
+        return None
+    return Exit.REFUSED if settled(seen) else Exit.NOT_CONFIRMED
 
 
 def _submit(call: Call) -> Exit | None:

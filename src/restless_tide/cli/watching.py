@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+from typing import Any
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.parsing import Nouns, count
+from restless_tide.cli.lists import write_out
+from restless_tide.cli.parsing import Nouns, Parser, count, instant_argument
 from restless_tide.cli.telling import moment, on_the_day, share
 from restless_tide.core.berth import BerthState
 from restless_tide.core.leg import PART_WAY, LegPhase
@@ -23,9 +25,30 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--count", type=count, help="end after so many events")
     nouns.noun("logbook")
     parser = nouns.command("logbook show", _show, "the logbook, newest first")
-    parser.add_argument("--app", help="only this app")
+    _which_lines(parser)
     parser.add_argument("--limit", type=count, default=30, help="how many lines (30)")
+    parser = nouns.command("logbook export", _export, "write the lines that fit as CSV, newest first")
+    _which_lines(parser)
+    parser.add_argument("--to", default="-", metavar="FILE", help="- or nothing: print it")
     nouns.command("logbook verify", _verify, "check that no line was altered")
+
+
+def _which_lines(parser: Parser) -> None:
+    parser.add_argument("--app", help="only this app")
+    parser.add_argument("--by", metavar="WHO", help="part of a name or address, 'the desk', or a store")
+    parser.add_argument("--act", help="part of what was done, such as halt")
+    parser.add_argument("--find", metavar="TEXT", help="words of the object, the act or the reason")
+    instant_argument(parser, "--since", "not before")
+    instant_argument(parser, "--until", "only before")
+
+
+def _asked(call: Call) -> dict[str, Any]:
+    given = call.given
+    return {name: getattr(given, name) for name in ("app", "by", "act", "find", "since", "until")}
+
+
+def _export(call: Call) -> None:
+    write_out(call, lambda to: call.tide.watching.export_logbook(to, **_asked(call)))
 
 
 def _overview(call: Call) -> None:
@@ -95,7 +118,7 @@ def _watch(call: Call) -> Exit | None:
 
 
 def _show(call: Call) -> None:
-    found = list(call.tide.watching.logbook(app=call.given.app, limit=call.given.limit))
+    found = list(call.tide.watching.logbook(**_asked(call), limit=call.given.limit))
 
     def shown() -> None:
         table = call.table("LINE", "WHEN", "WHO", "ACT", "WHAT", "BEFORE → AFTER", "REASON")
@@ -109,7 +132,8 @@ def _show(call: Call) -> None:
                 cell(_step(line)),
                 cell(line.reason),
             )
-        call.show(table, empty="The logbook is empty.")
+        asked = any(value for name, value in _asked(call).items() if name != "app")
+        call.show(table, empty="No line fits." if asked else "The logbook is empty.")
 
     call.answer(found, shown)
 

@@ -6,7 +6,9 @@ import time
 from collections.abc import Iterator
 from datetime import datetime
 from itertools import islice
+from pathlib import Path
 from typing import Any
+from urllib.parse import urlencode
 
 from httpx_sse import EventSource, SSEError
 
@@ -39,10 +41,29 @@ class Watching(Noun):
     def overview(self) -> OverviewTold:
         return self._line.get("/v1/overview", OverviewTold)
 
-    def logbook(self, *, app: str | None = None, limit: int | None = None) -> Iterator[LineTold]:
-        """The logbook's lines, newest first, page by page as they are asked for."""
-        each = self._line.each("/v1/logbook", LineTold, app=app, limit=min(limit, 500) if limit else None)
+    def logbook(
+        self,
+        *,
+        app: str | None = None,
+        by: str | None = None,
+        act: str | None = None,
+        find: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        limit: int | None = None,
+    ) -> Iterator[LineTold]:
+        """The logbook's lines, newest first, page by page as they are asked for.
+
+        ``by`` is part of a name or address, the desk or a store; ``act`` part of what was done; ``find`` words of the
+        object, the act or the reason.
+        """
+        wish = _told(app=app, by=by, act=act, find=find, since=since, until=until)
+        each = self._line.each("/v1/logbook", LineTold, **wish, limit=min(limit, 500) if limit else None)
         return islice(each, limit)
+
+    def export_logbook(self, to: Path, **wish: Any) -> None:
+        """Write the lines that fit as CSV, newest first; ``wish`` as for ``logbook``."""
+        self._line.fetch(f"/v1/logbook/export?{urlencode(_told(**wish))}", to)
 
     def verify_logbook(self) -> VerificationTold:
         return self._line.get("/v1/logbook/verification", VerificationTold)
@@ -82,3 +103,12 @@ class Watching(Noun):
         """The service's OpenAPI document."""
         document: dict[str, Any] = self._line.send("GET", "/v1/openapi.json").json()
         return document
+
+
+def _told(**wish: Any) -> dict[str, str]:
+    """What is asked for, as it goes into an address."""
+    return {
+        name: value.isoformat() if isinstance(value, datetime) else str(value)
+        for name, value in wish.items()
+        if value is not None
+    }

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.logbook import Line, first_broken
@@ -12,15 +16,72 @@ from restless_tide.desk import find, people
 from restless_tide.desk.desk import ENGINE
 from restless_tide.records.tables import LogbookLine
 
+MOST_WORDS = 8
+MOST_EXPORTED = 1_000_000
 
-def lines(session: Session, app_name: str | None, before_id: int | None, limit: int) -> list[LogbookLine]:
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which lines; what is empty is not asked for. ``by`` is a person's id, address or part of a name, or as the
+    logbook shows it: ``the desk``, ``a tester``, a store. ``until`` itself is left out.
+    """
+
+    app: str | None = None
+    by: str = ""
+    act: str = ""
+    find: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+
+
+def lines(session: Session, wanted: Wanted, before_id: int | None, limit: int) -> list[LogbookLine]:
     """The newest lines first; ``before_id`` goes on where an earlier page ended."""
-    wanted = select(LogbookLine).order_by(LogbookLine.id.desc()).limit(limit)
-    if app_name is not None:
-        wanted = wanted.where(LogbookLine.app == find.app(session, app_name).name)
+    query = select(LogbookLine).order_by(LogbookLine.id.desc()).limit(limit)
+    if wanted.app is not None:
+        query = query.where(LogbookLine.app == find.app(session, wanted.app).name)
+    if wanted.by.strip():
+        query = query.where(_by(session, wanted.by.strip()))
+    if wanted.act:
+        query = query.where(LogbookLine.act.contains(wanted.act, autoescape=True))
+    for word in wanted.find.split()[:MOST_WORDS]:
+        columns = (LogbookLine.subject, LogbookLine.act, LogbookLine.reason)
+        query = query.where(or_(*(column.contains(word, autoescape=True) for column in columns)))
+    if wanted.since is not None:
+        query = query.where(LogbookLine.at >= wanted.since)
+    if wanted.until is not None:
+        query = query.where(LogbookLine.at < wanted.until)
     if before_id is not None:
-        wanted = wanted.where(LogbookLine.id < before_id)
-    return list(session.scalars(wanted))
+        query = query.where(LogbookLine.id < before_id)
+    return list(session.scalars(query))
+
+
+HEADER = ("line", "at", "who", "act", "app", "object", "before", "after", "reason", "digest")
+
+
+def export_rows(session: Session, wanted: Wanted) -> list[list[object]]:
+    """Every line that fits, newest first, in the order of ``HEADER``."""
+    found = lines(session, wanted, None, MOST_EXPORTED)
+    who = names(session, found)
+    return [
+        [
+            line.id, line.at.isoformat(), who[line.person], line.act, line.app or "", line.subject,
+            _document(line.before), _document(line.after), line.reason, line.digest,
+        ]
+        for line in found
+    ]  # fmt: skip
+
+
+def _document(held: dict[str, Any] | None) -> str:
+    return "" if held is None else json.dumps(held, ensure_ascii=False, sort_keys=True)
+
+
+def _by(session: Session, who: str) -> ColumnElement[bool]:
+    """Whose lines: of everybody whose name or address holds these words, or of the desk, a store or testers."""
+    offices = [ENGINE] if who.lower() in ("the desk", ENGINE) else []
+    fits: ColumnElement[bool] = LogbookLine.person.in_([*people.called(session, who), who, *offices])
+    if who.lower() in ("a tester", "testers"):
+        fits = or_(fits, LogbookLine.person.startswith("tester:"))
+    return or_(fits, LogbookLine.person == f"store:{who.lower().removesuffix(' (store)')}")
 
 
 def names(session: Session, found: Sequence[LogbookLine]) -> dict[str, str]:

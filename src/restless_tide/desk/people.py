@@ -9,7 +9,7 @@ from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from sqlalchemy import func, select
+from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid, NotFound, Unauthenticated
@@ -39,6 +39,12 @@ def anybody(session: Session) -> bool:
 def names(session: Session, ids: Collection[str]) -> dict[str, str]:
     """The names of people by their ids; whoever was erased has none."""
     return {person.id: person.name for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
+
+
+def called(session: Session, words: str) -> list[str]:
+    """The ids of people whose name or address holds these words."""
+    fits = or_(Person.name.contains(words, autoescape=True), Person.email.contains(words, autoescape=True))
+    return list(session.scalars(select(Person.id).where(fits)))
 
 
 def add(act: Act, name: str, email: str, password: str) -> Person:

@@ -5,16 +5,18 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Annotated, Any
 
-from fastapi import Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from sqlalchemy.exc import SQLAlchemyError
 
 from restless_tide import __version__
+from restless_tide.core.testers import write_csv
 from restless_tide.desk import apps, logbook, overview, stores
 from restless_tide.service import shown
 from restless_tide.service.metrics import CONTENT_TYPE
 from restless_tide.service.router import router_of
+from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
 from restless_tide.service.signed_in import SignedIn, TheDesk
-from restless_tide.wire.base import Number
+from restless_tide.wire.base import Instant, Number
 from restless_tide.wire.watching import (
     CallTold,
     ClockTold,
@@ -78,23 +80,49 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
         )
 
 
+def _which_lines(
+    app: str | None = None,
+    by: Annotated[str, Query(max_length=200, description="who: part of a name or address, the desk, a store")] = "",
+    act: Annotated[str, Query(max_length=200, description="part of what was done")] = "",
+    find: Annotated[str, Query(max_length=400, description="words of the object, the act or the reason")] = "",
+    since: Instant | None = None,
+    until: Instant | None = None,
+) -> logbook.Wanted:
+    return logbook.Wanted(app, by, act, find, since, until)
+
+
+WhichLines = Annotated[logbook.Wanted, Depends(_which_lines)]
+
+
 @router.get("/v1/logbook")
 def lines(
     request: Request,
     response: Response,
     desk: TheDesk,
     _: SignedIn,
-    app: str | None = None,
+    wanted: WhichLines,
     before: Annotated[Number | None, Query(description="go on below this line")] = None,
     limit: Annotated[int, Query(ge=1, le=_LONGEST_PAGE)] = 100,
 ) -> list[LineTold]:
     """The logbook, newest first; the Link header (RFC 8288) leads to the next page."""
     with desk.look() as session:
-        rows = logbook.lines(session, app, before, limit)
+        rows = logbook.lines(session, wanted, before, limit)
         if len(rows) == limit:
             following = request.url.include_query_params(before=rows[-1].id)
             response.headers["Link"] = f'<{following.path}?{following.query}>; rel="next"'
         return shown.lines(session, rows)
+
+
+@router.get(
+    "/v1/logbook/export",
+    response_class=Response,
+    responses={200: {"content": {CSV_TYPE: {"schema": {"type": "string"}}}}},
+)
+def export(desk: TheDesk, _: SignedIn, wanted: WhichLines) -> Response:
+    """The lines that fit as CSV (RFC 4180), newest first; formulas are neutralised."""
+    with desk.look() as session:
+        rows = logbook.export_rows(session, wanted)
+    return csv_answer(write_csv(logbook.HEADER, rows), "logbook.csv")
 
 
 @router.get("/v1/logbook/verification")
