@@ -181,3 +181,17 @@ def test_commands_options_and_live_names_are_completed(tide: Terminal, harbour: 
         ("tide rollout halt --store openf", "openfield"),
     ):
         assert among in tide.completed(line), line
+
+
+def test_packages_of_several_platforms_are_pushed_at_once_or_not_at_all(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    apk, ipa = (str(harbour.package(app, store)) for store in ("openfield", "northgate"))
+    apple, android = tide.json("build", "push", ipa, apk, "--app", app)
+    assert [entry["store"] for entry in apple["consignments"]] == ["northgate"]
+    assert {entry["store"] for entry in android["consignments"]} >= {"openfield"}
+    assert [told["build"]["platform"] for told in (apple, android)] == ["ios", "android"]
+    harbour.ready_build(app, "openfield", "1.0.0", 9)
+    fits, falls = harbour.package(app, "northgate", number=2), harbour.package(app, "openfield", number=3)
+    refused = tide("build", "push", str(fits), str(falls), "--app", app, "--store", "northgate", "--store", "openfield")
+    assert (refused.returncode, "Nothing was sent. Sending these builds" in refused.stderr) == (1, True)
+    assert not [build for build in harbour.tide.builds.of_app(app) if build.number.text == "2"]

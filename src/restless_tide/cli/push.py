@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from restless_tide.cli import facts as sheets
 from restless_tide.cli.call import Call, file_argument
@@ -40,9 +40,9 @@ def add(nouns: Nouns) -> None:
         _push,
         "hand a build over and send it to stores",
         description="Reads the packages, checks them by every store's rules before a byte travels, hands them to the desk and "
-        "orders them to the stores. A cut line is taken up where it broke. It never goes to production automatically.",
+        "orders them to the stores that take them; packages of several platforms become a build each. A cut line is taken up where it broke. It never goes to production automatically.",
     )
-    parser.add_argument("file", nargs="+", help="the packages of one build: one, or one per processor kind")
+    parser.add_argument("file", nargs="+", help="packages: one, one per processor kind, and of several platforms")
     app_argument(parser)
     stores_argument(parser)
     _what_follows(parser)
@@ -74,33 +74,64 @@ def _what_follows(parser: Parser) -> None:
     )
 
 
+class _Batch(NamedTuple):
+    """The packages of one build, and the stores it goes to; none: every one that takes it."""
+
+    paths: list[Path]
+    packages: list[Facts]
+    stores: list[str]
+
+
 def _push(call: Call) -> Exit | None:
-    given, builds = call.given, call.tide.builds
+    given = call.given
     paths = [file_argument(name) for name in given.file]
-    packages = [sheets.read(path) for path in paths]
+    batches = _batches(call, paths, [sheets.read(path) for path in paths])
     revision = given.revision or (_revision(given.source) if given.source else None)
-    _demand_fit(call, packages)
-    digests, had_it = [], True
-    for path, package in zip(paths, packages, strict=True):
+    _demand_fit(call, batches)
+    pushed = [_hand_over(call, batch, revision) for batch in batches]
+    return _finish(call, pushed)
+
+
+def _batches(call: Call, paths: Sequence[Path], packages: Sequence[Facts]) -> list[_Batch]:
+    """One build for each platform; each goes to those of the named stores that carry its platform."""
+    given = call.given
+    platforms = list(dict.fromkeys(package.platform for package in packages))
+    if len(platforms) == 1:
+        return [_Batch(list(paths), list(packages), list(given.store))]
+    carries = {berth.store: berth.platform for berth in call.tide.apps.one(given.app).berths}
+    batches = []
+    for platform in platforms:
+        stores = [name for name in given.store if carries.get(name, platform) == platform]
+        if given.store and not stores:
+            raise Invalid(
+                f"None of the named stores carries {platform}.", remedy="Name one, or leave --store out.", code="usage"
+            )
+        of = [(path, package) for path, package in zip(paths, packages, strict=True) if package.platform == platform]
+        batches.append(_Batch([path for path, _ in of], [package for _, package in of], stores))
+    return batches
+
+
+def _hand_over(call: Call, batch: _Batch, revision: str | None) -> PushTold:
+    given, builds, digests, had_it = call.given, call.tide.builds, list[str](), True
+    for path, package in zip(batch.paths, batch.packages, strict=True):
         with bar(call) as shown:
             task = shown.add_task(f"{path.name} to the desk", total=package.size_bytes) if shown else None
             sha256, had_this = builds.hand_over(path, sha256=package.sha256, told=partial(_advance, shown, task))
         digests.append(sha256)
         had_it = had_it and had_this
     done = builds.push_packages(
-        given.app, digests, stores=given.store, revision=revision, repository=given.repository, hand_on=_hand_on(call)
+        given.app, digests, stores=batch.stores, revision=revision, repository=given.repository, hand_on=_hand_on(call)
     )
     if not given.json:
         told = " (the desk had this file already)" if had_it else ""
-        call.say(f"Build {done.build.id}: {given.app} {done.build.label}{told}")
-    return _finish(call, done)
+        call.say(f"Build {done.build.id}: {given.app} {done.build.label} for {done.build.platform}{told}")
+    return done
 
 
 def _send(call: Call) -> Exit | None:
     given = call.given
-    return _finish(
-        call, call.tide.builds.send(given.app, build_of(call, given.build).id, *given.store, hand_on=_hand_on(call))
-    )
+    build = build_of(call, given.build).id
+    return _finish(call, [call.tide.builds.send(given.app, build, *given.store, hand_on=_hand_on(call))])
 
 
 def _hand_on(call: Call) -> HandOnWanted | None:
@@ -110,18 +141,27 @@ def _hand_on(call: Call) -> HandOnWanted | None:
     return HandOnWanted(cohorts=[given.trial], brief={"en": given.notes} if given.notes else {}, contact=given.contact)
 
 
-def _finish(call: Call, done: PushTold) -> Exit | None:
+def _finish(call: Call, pushed: Sequence[PushTold]) -> Exit | None:
     """Wait where that was asked for, and tell what became of it."""
     given, waited = call.given, bool(call.given.wait)
-    consignments, trials = follow(call, done.consignments, given.wait), done.trials
+    consignments = follow(call, [entry for done in pushed for entry in done.consignments], given.wait)
+    trials = [trial for done in pushed for trial in done.trials]
     ready = {entry.store for entry in consignments if entry.state == ConsignmentState.READY}
     if waited and trials:
+        ids = [trial.id for trial in trials]
         trials = call.wait_until(
-            lambda: [call.tide.testing.trial(trial.id) for trial in done.trials],
+            lambda: [call.tide.testing.trial(trial_id) for trial_id in ids],
             lambda found: not any(trial.store in ready and trial.state in BEFORE_PEOPLE for trial in found),
             min(given.wait, _TRIAL_SECONDS),
         )
-    build = call.tide.builds.one(done.build.id)
+    told = [
+        {
+            "build": call.tide.builds.one(done.build.id),
+            "consignments": [entry for entry in consignments if entry.build == done.build.id],
+            "trials": [trial for trial in trials if trial.build == done.build.id],
+        }
+        for done in pushed
+    ]
 
     def shown() -> None:
         for consignment in consignments:
@@ -129,20 +169,22 @@ def _finish(call: Call, done: PushTold) -> Exit | None:
         for trial in trials:
             _tell_trial(call, trial)
 
-    call.answer({"build": build, "consignments": consignments, "trials": trials}, shown)
+    call.answer(told if len(told) > 1 else told[0], shown)
     exits = {exit_of(entry, waited=waited) for entry in consignments}
     return next((code for code in _WORST_FIRST if code in exits), None)
 
 
-def _demand_fit(call: Call, packages: Sequence[Facts]) -> None:
-    """Check at every store before a byte travels; when one would refuse, nothing is sent anywhere. Raises NotReady."""
-    sheets_told = call.tide.builds.check(call.given.app, packages, *call.given.store)
+def _demand_fit(call: Call, batches: Sequence[_Batch]) -> None:
+    """Check all at every store before a byte travels; when one would refuse, nothing is sent anywhere. Raises NotReady."""
+    sheets_told = [
+        sheet for batch in batches for sheet in call.tide.builds.check(call.given.app, batch.packages, *batch.stores)
+    ]
     if not call.given.json:
         for sheet in sheets_told:
             if sheet.findings:
                 sheets.show_sheet(call, sheet.store, sheet.findings)
     found = of_stores((sheet.store, findings_of(sheet.findings)) for sheet in sheets_told)
-    demand_ready(found, "Nothing was sent. Sending this build")
+    demand_ready(found, f"Nothing was sent. Sending {'these builds' if len(batches) > 1 else 'this build'}")
 
 
 def _revision(folder: str) -> str:
