@@ -145,7 +145,7 @@ def page(processes: Processes, tide: Tide, email: str, password: str) -> None:
         browser = launched(playwright)
         view = browser.new_context(base_url=processes.ports.address, viewport={"width": 1280, "height": 800}).new_page()
         view.goto("/")
-        view.get_by_label("Address").fill(email)
+        view.get_by_label("E-mail").fill(email)
         view.get_by_label("Password").fill(password)
         view.get_by_role("button", name="Sign in").click()
         view.get_by_role("link", name="Logbook").wait_for()

@@ -37,7 +37,7 @@ COMMANDS = {
 def signed_in(browser: Browser, address: str, **context: object) -> Page:
     page = browser.new_context(base_url=address, timezone_id="Europe/Berlin", **context).new_page()
     page.goto("/")
-    page.get_by_label("Address").fill(EMAIL)
+    page.get_by_label("E-mail").fill(EMAIL)
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("link", name="Logbook").wait_for()

@@ -1,40 +1,66 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, type App, told } from './api'
+import AppIcon from './components/AppIcon.vue'
+import FindBox from './components/FindBox.vue'
 import { follow, liveState, unfollow } from './live'
+import { place } from './place'
+import './preferences'
 import { session } from './session'
 
 const route = useRoute()
 const router = useRouter()
 const apps = ref<App[]>([])
-const dark = ref(localStorage.getItem('theme') ? localStorage.getItem('theme') === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches)
-const app = computed(() => (route.params.app as string | undefined) ?? localStorage.getItem('app') ?? apps.value[0]?.name)
-const appPages = ['releases', 'builds', 'cohorts', 'reports', 'signing']
+const page = ref<HTMLElement>()
+const announced = ref('')
+const PAGES = [['/', 'Today'], ['/apps', 'Apps'], ['/testers', 'Testers'], ['/stores', 'Stores'], ['/logbook', 'Logbook'], ['/settings', 'Settings']] as const
+const OF_APP = [['releases', 'Releases'], ['builds', 'Builds'], ['cohorts', 'Testing'], ['reports', 'Field reports'], ['signing', 'Signing']] as const
+/** A page that stands under another one of the first row. */
+const UNDER: Record<string, string> = { '/steps': '/', '/notices': '/settings' }
+/** What the page itself says of its place, where its address names nothing but an id. */
+const own = computed(() => (route.params.trial ?? route.params.report ?? route.params.build ? place.value : null))
+const here = computed(() => apps.value.find((known) => known.name === (route.params.app ?? own.value?.app)))
+const part = computed(() => (route.params.app ? (route.path.split('/')[3] ?? 'releases') : (own.value?.list ?? 'releases')))
+const trail = computed(() => {
+  const of = OF_APP.find(([page]) => page === part.value)
+  const said = own.value?.said ?? String(route.params.version ?? route.params.cohort ?? '')
+  return here.value && of && said ? { to: `/apps/${here.value.name}/${part.value}`, list: of[1], said } : null
+})
 
-watch(dark, (on) => document.documentElement.setAttribute('data-bs-theme', on ? 'dark' : 'light'), { immediate: true })
-watch(
-  () => route.params.app as string | undefined,
-  (name) => {
-    if (name) localStorage.setItem('app', name)
-  },
-)
+function isHere(path: string): boolean {
+  const at = UNDER[route.path] ?? route.path
+  return path === '/' ? at === '/' : path === '/apps' ? at === '/apps' || here.value !== undefined : at.startsWith(path)
+}
+
 watch(
   session.person,
   async (person) => {
     if (!person) return unfollow()
     follow()
-    apps.value = await told(api.GET('/v1/apps')).catch(() => [])
-    const kept = localStorage.getItem('app')
-    if (kept && !apps.value.some((known) => known.name === kept)) localStorage.removeItem('app')
+    await loadApps()
   },
   { immediate: true },
 )
+watch(
+  () => route.path,
+  async (path, before) => {
+    place.value = null
+    if (here.value === undefined && route.params.app) void loadApps()
+    if (!before || path === before) return
+    await nextTick()
+    announced.value = document.title
+    if (!document.activeElement || document.activeElement === document.body) page.value?.focus({ preventScroll: true })
+  },
+)
 
-function flip(): void {
-  dark.value = !dark.value
-  localStorage.setItem('theme', dark.value ? 'dark' : 'light')
+async function loadApps(): Promise<void> {
+  apps.value = await told(api.GET('/v1/apps')).catch(() => [])
+}
+
+function turn(event: Event): void {
+  void router.push(`/apps/${(event.target as HTMLSelectElement).value}/${part.value}`)
 }
 
 async function signOut(): Promise<void> {
@@ -45,38 +71,58 @@ async function signOut(): Promise<void> {
 
 <template>
   <a class="visually-hidden-focusable" href="#page">To the page</a>
-  <header v-if="session.person.value" class="bar">
-    <RouterLink to="/" class="name"><img src="/mark.svg" alt="" width="26" height="26" /> Restless Tide</RouterLink>
-    <nav aria-label="Pages">
-      <RouterLink to="/" exact-active-class="here">Overview</RouterLink>
-      <template v-if="app">
-        <RouterLink v-for="page in appPages" :key="page" :to="`/apps/${app}/${page}`" :class="{ here: route.path.startsWith(`/apps/${app}/${page}`) }">{{ page[0]!.toUpperCase() + page.slice(1) }}</RouterLink>
-      </template>
-      <RouterLink to="/testers" active-class="here">Testers</RouterLink>
-      <RouterLink to="/stores" active-class="here">Stores</RouterLink>
-      <RouterLink to="/steps" active-class="here">Steps</RouterLink>
-      <RouterLink to="/notices" active-class="here">Notices</RouterLink>
-      <RouterLink to="/logbook" active-class="here">Logbook</RouterLink>
-    </nav>
-    <div class="aside">
-      <span class="live" role="status" :title="liveState === 'following' ? 'Changes appear automatically' : 'The line to the desk is cut; it is taken up again automatically'">
-        <span aria-hidden="true">{{ liveState === 'following' ? '●' : '○' }}</span> {{ liveState === 'following' ? 'live' : 'reconnecting' }}
-      </span>
-      <button type="button" class="quiet" @click="flip">{{ dark ? 'Light' : 'Dark' }}</button>
-      <button type="button" class="quiet" :title="`Signed in as ${session.person.value.name}`" @click="signOut">Sign out</button>
+  <header v-if="session.person.value">
+    <div class="bar">
+      <RouterLink to="/" class="name" aria-label="Restless Tide, today"><img src="/mark.svg" alt="" width="26" height="26" /> <span class="word">Restless Tide</span></RouterLink>
+      <nav aria-label="The desk">
+        <RouterLink v-for="[path, said] in PAGES" :key="path" :to="path" :class="{ here: isHere(path) }" :aria-current="isHere(path) ? 'page' : undefined">{{ said }}</RouterLink>
+      </nav>
+      <FindBox :apps="apps" />
+      <div class="aside">
+        <span class="live" role="status" :title="liveState === 'following' ? 'Changes appear automatically' : 'The connection to the desk is cut; it is tried again automatically'">
+          <span aria-hidden="true">{{ liveState === 'following' ? '●' : '○' }}</span> {{ liveState === 'following' ? 'live' : 'reconnecting' }}
+        </span>
+        <button type="button" class="quiet" :title="`Signed in as ${session.person.value.name}`" @click="signOut">Sign out</button>
+      </div>
+    </div>
+    <div v-if="here" class="bar of-app">
+      <AppIcon :app="here" :size="30" />
+      <label v-if="apps.length > 1"><span class="visually-hidden">App</span>
+        <select class="form-select form-select-sm switch" :value="here.name" @change="turn"><option v-for="known in apps" :key="known.name" :value="known.name">{{ known.title }}</option></select>
+      </label>
+      <strong v-else>{{ here.title }}</strong>
+      <nav :aria-label="here.title">
+        <RouterLink v-for="[list, said] in OF_APP" :key="list" :to="`/apps/${here.name}/${list}`" :class="{ here: list === part }" :aria-current="list === part ? (trail ? 'true' : 'page') : undefined">{{ said }}</RouterLink>
+      </nav>
+      <nav v-if="trail" aria-label="Where this is" class="trail"><RouterLink :to="trail.to">{{ trail.list }}</RouterLink> <span aria-hidden="true">›</span> <span aria-current="page">{{ trail.said }}</span></nav>
     </div>
   </header>
-  <main id="page" tabindex="-1"><RouterView :key="route.path" /></main>
+  <main id="page" ref="page" tabindex="-1"><RouterView :key="route.path" /></main>
+  <p class="visually-hidden" role="status" aria-live="polite">{{ announced }}</p>
 </template>
 
 <style scoped>
-.bar { display: flex; flex-wrap: wrap; gap: 0.25rem 1.25rem; align-items: center; padding: 0.6rem clamp(1rem, 3vw, 2rem); border-bottom: 1px solid var(--line); background: var(--card); }
+header { background: var(--card); border-bottom: 1px solid var(--line); }
+.bar { display: flex; flex-wrap: wrap; gap: 0.25rem 1.25rem; align-items: center; padding: 0.5rem clamp(1rem, 3vw, 2rem); }
+.of-app { border-top: 1px solid var(--line); padding-block: 0.3rem; background: color-mix(in srgb, var(--water) 12%, var(--card)); gap: 0.25rem 0.9rem; }
+.switch { font-weight: 650; width: auto; min-width: 9rem; }
 .name { display: flex; gap: 0.55rem; align-items: center; font-weight: 650; color: var(--ink); text-decoration: none; }
-nav { display: flex; flex-wrap: wrap; gap: 0.1rem 0.9rem; }
+nav { display: flex; flex-wrap: wrap; gap: 0.1rem 1rem; }
 nav a { color: var(--soft); text-decoration: none; padding: 0.4rem 0; border-bottom: 2px solid transparent; }
 nav a.here { color: var(--ink); border-color: var(--accent); font-weight: 600; }
-.aside { margin-left: auto; display: flex; flex-wrap: wrap; gap: 0.25rem 0.9rem; align-items: center; font-size: 0.875rem; }
+.trail { margin-left: auto; gap: 0.45rem; align-items: center; font-size: 0.875rem; }
+.trail a { color: var(--accent); text-decoration: underline; }
+.aside { display: flex; flex-wrap: wrap; gap: 0.25rem 0.9rem; align-items: center; font-size: 0.875rem; }
+.find { margin-left: auto; }
 .live { color: var(--soft); }
 .quiet { background: none; border: 0; color: var(--accent); padding: 0.35rem 0; }
-main { padding: 1.4rem clamp(1rem, 3vw, 2rem) 3rem; max-width: 1500px; margin: 0 auto; outline: none; }
+main { padding: 1.2rem clamp(1rem, 3vw, 2rem) 3rem; max-width: 1500px; margin: 0 auto; outline: none; }
+@media (max-width: 620px) {
+  .bar { gap: 0.1rem 0.8rem; padding-block: 0.35rem; flex-wrap: wrap; }
+  .word, .aside, .trail span { display: none; }
+  .find { flex: 1; margin-left: 0; order: 0; }
+  .bar nav { flex: 1 0 100%; flex-wrap: nowrap; gap: 0 1rem; overflow-x: auto; scrollbar-width: none; white-space: nowrap; font-size: 0.95rem; order: 1; }
+  .bar .trail { flex: 0 0 auto; order: 0; }
+  .trail a::before { content: '‹ '; }
+}
 </style>

@@ -46,6 +46,8 @@ export type Comparison = Schemas['ComparisonTold']
 export type Difference = Schemas['DifferenceTold']
 export type Clearing = Schemas['ClearingTold']
 export type Expiry = Schemas['AppExpiryTold']
+/** What a search has found; pages and acts of the console join what the desk finds. */
+export type Found = Omit<Schemas['FoundTold'], 'kind'> & { kind: string }
 export type Register = Schemas['RegisterTold']
 export type Proposal = Schemas['ProposalTold']
 export type Reservation = Schemas['ReservationTold']

@@ -7,7 +7,9 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true, title: 'Sign in' } },
-    { path: '/', component: () => import('./pages/Overview.vue'), meta: { title: 'Overview' } },
+    { path: '/', component: () => import('./pages/Overview.vue'), meta: { title: 'Today' } },
+    { path: '/apps', component: () => import('./pages/Apps.vue'), meta: { title: 'Apps' } },
+    { path: '/settings', component: () => import('./pages/Settings.vue'), meta: { title: 'Settings' } },
     { path: '/apps/:app/releases', component: () => import('./pages/Releases.vue'), props: true, meta: { title: 'Releases' } },
     { path: '/apps/:app/releases/:version', component: () => import('./pages/Release.vue'), props: true, meta: { title: 'Release' } },
     { path: '/apps/:app/builds', component: () => import('./pages/Builds.vue'), props: true, meta: { title: 'Builds' } },

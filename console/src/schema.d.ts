@@ -1648,6 +1648,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Found
+         * @description Apps, releases, builds, cohorts, testers and stores that hold every word; a few of each kind.
+         */
+        get: operations["watching-found"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sign-in": {
         parameters: {
             query?: never;
@@ -2350,6 +2370,11 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+            /**
+             * Icon
+             * @description SHA-256 of the package with its newest icon; none: no package has one
+             */
+            icon: string | null;
             /** Identifiers */
             identifiers: {
                 [key: string]: string;
@@ -3525,6 +3550,23 @@ export interface components {
         ForgottenTold: {
             /** Id */
             id: string;
+        };
+        /**
+         * FoundTold
+         * @description One thing that a search has found. ``place`` is its page in the console.
+         */
+        FoundTold: {
+            /** About */
+            about: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "app" | "release" | "build" | "cohort" | "tester" | "store";
+            /** Place */
+            place: string;
+            /** Title */
+            title: string;
         };
         /**
          * FrameGiven
@@ -9229,6 +9271,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "watching-found": {
+        parameters: {
+            query: {
+                /** @description all of these words */
+                text: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

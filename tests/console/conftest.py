@@ -25,10 +25,10 @@ def browser() -> Iterator[Browser]:
 
 def sign_in(page: Page) -> None:
     page.goto("/")
-    page.get_by_label("Address").fill(EMAIL)
+    page.get_by_label("E-mail").fill(EMAIL)
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
-    expect(page.get_by_role("link", name="Overview")).to_be_visible()
+    expect(page.get_by_role("link", name="Today", exact=True)).to_be_visible()
 
 
 @pytest.fixture(scope="module")
@@ -52,7 +52,7 @@ def page(browser: Browser, harbour: Harbour, signed_in: Any) -> Iterator[Page]:
     errors: list[str] = []
     opened.on("pageerror", lambda wrong: errors.append(str(wrong)))
     opened.goto("/")
-    expect(opened.get_by_role("link", name="Overview")).to_be_visible()
+    expect(opened.get_by_role("link", name="Today", exact=True)).to_be_visible()
     yield opened
     context.close()
     assert errors == []

@@ -27,7 +27,7 @@ def test_a_step_is_prepared_carried_and_said_done_and_another_is_refused_in_the_
     carried_app: str,
 ) -> None:
     harbour.tide.apps.open_berth(carried_app, "wrackline")
-    page.get_by_role("link", name="Steps").click()
+    page.goto("/steps")
     step = page.get_by_role("region", name=f"Open a place for {carried_app.title()} at Wrackline")
     expect(step.get_by_text(f"org.example.saltgrass.{carried_app}")).to_be_visible()
     expect(step.get_by_text("Look for: The store lists the app")).to_be_visible()
@@ -129,7 +129,7 @@ def test_an_announced_revision_stands_on_the_stores_page_with_what_it_hits(
         context = browser.new_context(base_url=there.address)
         opened = context.new_page()
         opened.goto("/stores")
-        opened.get_by_label("Address").fill(EMAIL)
+        opened.get_by_label("E-mail").fill(EMAIL)
         opened.get_by_label("Password").fill(PASSWORD)
         opened.get_by_role("button", name="Sign in").click()
         card = opened.get_by_role("region", name="Slatehouse")

@@ -17,7 +17,7 @@ const bytes = (text: string) => (/^\d+ bytes$/.test(text) ? size(Number(text.spl
   <p v-if="!comparison.differences.length" class="soft">No difference that a person would notice.</p>
   <div v-else class="scroll-x">
     <table class="table-plain">
-      <thead><tr><th></th><th>What</th><th>{{ comparison.before.label }}</th><th>{{ comparison.after.label }}</th></tr></thead>
+      <thead><tr><th><span class="visually-hidden">Level</span></th><th>What</th><th>{{ comparison.before.label }}</th><th>{{ comparison.after.label }}</th></tr></thead>
       <tbody>
         <tr v-for="entry in comparison.differences" :key="entry.code + entry.title" :class="entry.level">
           <td><span class="sign">{{ MARKS[entry.level] }}</span><span class="visually-hidden">{{ entry.level }}</span></td>

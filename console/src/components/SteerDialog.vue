@@ -66,7 +66,7 @@ function answer(leg: Leg): { mark: string; said: string } {
 </script>
 
 <template>
-  <BModal v-model="open" :title="`${word} ${release.app_title} ${release.version}`" no-footer no-animation @shown="field?.focus()">
+  <BModal v-model="open" :title="`${word} ${release.app_title} ${release.version}`" title-tag="h2" no-footer no-animation aria-modal="true" @shown="field?.focus()">
     <form v-if="ordered === null" @submit.prevent="go">
       <p class="soft">At {{ where }}:</p>
       <ul class="plain-list stores">

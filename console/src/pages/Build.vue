@@ -10,6 +10,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import PushSheet from '../components/PushSheet.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { place } from '../place'
 import { platformName, size } from '../telling'
 
 const props = defineProps<{ app: string; build: string }>()
@@ -19,6 +20,7 @@ const { data, problem, load } = useLoading(async () => {
     told<App>(api.GET('/v1/apps/{app}', { params: { path: { app: props.app } } })),
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app }, query: { limit: 200 } } })),
   ])
+  place.value = { app: build.app, list: 'builds', said: build.label }
   return { build, app, others: others.filter((other) => other.platform === build.platform && other.id !== build.id) }
 })
 useLive(load, (change) => change.app === props.app || change.app === null)
@@ -50,7 +52,6 @@ function sent(): void {
       <div class="row-gap">
         <img v-if="pictured" :src="`/v1/packages/${pictured.sha256}/icon`" :alt="`The icon of ${data.app.title}`" width="52" height="52" />
         <div>
-          <p class="soft small-print trail"><RouterLink :to="`/apps/${app}/builds`">{{ data.app.title }} builds</RouterLink></p>
           <h1>{{ data.app.title }} {{ data.build.label }}</h1>
         </div>
       </div>

@@ -94,7 +94,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
 </script>
 
 <template>
-  <AppHead :app="app" page="builds" title="Builds">
+  <AppHead title="Builds">
     <input ref="input" type="file" class="visually-hidden" accept=".apk,.aab,.ipa,.msix,.msixbundle" multiple tabindex="-1" aria-hidden="true" @change="take" />
     <BButton variant="primary" :disabled="doing.busy.value" @click="input?.click()">Hand in a build</BButton>
   </AppHead>
@@ -157,7 +157,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
     </form>
     <div v-if="data.builds.length" class="card-plain scroll-x">
       <table class="table-plain">
-        <thead><tr><th>Version</th><th>Platform</th><th>Entered</th><th>Needs</th><th>Size</th><th>Where it is</th><th></th></tr></thead>
+        <thead><tr><th>Version</th><th>Platform</th><th>Entered</th><th>Needs</th><th>Size</th><th>Where it is</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody>
           <tr v-for="build in data.builds" :key="build.id">
             <td><strong><RouterLink :to="`/apps/${app}/builds/${build.id}`">{{ build.label }}</RouterLink></strong><br /><span class="mono soft">{{ build.id }}</span></td>

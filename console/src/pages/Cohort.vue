@@ -173,7 +173,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
 
     <section class="card-plain" aria-labelledby="stores">
       <h2 id="stores">At the stores</h2>
-      <table class="table-plain at"><tbody>
+      <div class="scroll-x"><table class="table-plain at"><tbody>
         <tr v-for="entry in cohort.at" :key="entry.store">
           <td><strong>{{ entry.store_title }}</strong></td>
           <td><SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" /></td>
@@ -183,7 +183,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
             <BButton size="sm" variant="link" @click="detach(entry.store)">Take it away from {{ entry.store_title }}</BButton>
           </div></td>
         </tr>
-      </tbody></table>
+      </tbody></table></div>
       <p v-if="elsewhere.length" class="row-gap"><BButton v-for="berth in elsewhere" :key="berth.store" size="sm" variant="outline-primary" @click="attach(berth.store, null)">Put it at {{ berth.store_title }}</BButton></p>
     </section>
 
@@ -208,14 +208,14 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
         <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">whatever their invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
       </div>
       <div class="scroll-x"><table class="table-plain">
-        <thead><tr><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th></th></tr></thead>
+        <thead><tr><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody>
           <tr v-for="entry in members" :key="entry.tester.id">
             <td>{{ entry.tester.name || entry.tester.email }}<br /><span class="soft small-print">{{ entry.tester.email }}<template v-if="entry.tester.tags.length"> · {{ entry.tester.tags.join(', ') }}</template></span></td>
             <td><PhaseWord v-if="entry.declined_at || entry.state" :phase="entry.declined_at ? 'declined' : entry.state!" /><span v-else class="soft">not invited yet</span><br /><span class="soft small-print"><Moment :at="entry.since" /></span><span v-if="entry.trouble" class="small-print care"><br />■ {{ entry.trouble }}</span></td>
             <td><template v-if="entry.build_label">{{ entry.state === 'installed' ? entry.build_label : '' }}</template><br /><span class="soft small-print">{{ [entry.device, entry.system].filter(Boolean).join(', ') }}</span></td>
             <td class="soft small-print"><Moment :at="entry.joined_at" /><br />{{ entry.joined_how }}</td>
-            <td class="nowrap"><BButton size="sm" variant="link" :aria-label="`Take ${entry.tester.email} out`" @click="takeOut(entry.tester)">take out</BButton></td>
+            <td class="nowrap"><BButton size="sm" variant="link" :aria-label="`take out ${entry.tester.email}`" @click="takeOut(entry.tester)">take out</BButton></td>
           </tr>
         </tbody>
       </table></div>

@@ -45,7 +45,7 @@ async function handed(): Promise<void> {
 </script>
 
 <template>
-  <AppHead :app="app" page="cohorts" title="Cohorts">
+  <AppHead title="Testing">
     <BButton v-if="data?.cohorts.length" variant="primary" @click="handing = handing === null ? '' : null">Hand a build to testers</BButton>
     <BButton :variant="data?.cohorts.length ? 'outline-primary' : 'primary'" @click="making = !making">Make a cohort</BButton>
   </AppHead>
@@ -95,11 +95,11 @@ async function handed(): Promise<void> {
 </template>
 
 <style scoped>
-.cohort { display: grid; gap: 0.75rem; }
+.cohort { display: grid; gap: 0.75rem; grid-template-columns: minmax(0, 1fr); }
 .end { margin-left: auto; }
 .form { align-items: end; margin-bottom: 1rem; }
 .form label { display: grid; gap: 0.2rem; font-size: 0.9rem; }
-.stores { display: grid; grid-template-columns: repeat(auto-fit, minmax(19rem, 1fr)); gap: 0.75rem 1.5rem; }
+.stores { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(19rem, 100%), 1fr)); gap: 0.75rem 1.5rem; }
 .at { display: grid; gap: 0.25rem; align-content: start; border-top: 1px solid var(--line); padding-top: 0.6rem; }
 .alarm { color: var(--alarm); }
 .care { color: var(--care); }

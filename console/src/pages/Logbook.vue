@@ -100,7 +100,7 @@ function steps(line: Line): string[] {
     <label>Since <input v-model="since" type="date" class="form-control form-control-sm" /></label>
   </form>
   <ProblemNote :problem="doing.problem.value ?? checking.problem.value" />
-  <div v-if="lines?.length" class="card-plain scroll-x">
+  <div v-if="lines?.length" class="card-plain scroll-x" role="region" aria-label="Lines" tabindex="0">
     <table class="table-plain">
       <thead><tr><th>When</th><th>Who</th><th>What</th><th>Before → after</th><th>Why</th></tr></thead>
       <tbody>

@@ -97,8 +97,8 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
 .form { margin-bottom: 1rem; max-width: 52rem; }
 .form label { display: grid; gap: 0.25rem; }
 .form .check { display: flex; gap: 0.5rem; align-items: center; }
-.grow { flex: 1; min-width: 14rem; }
-.kinds { display: grid; grid-template-columns: repeat(auto-fill, minmax(13rem, 1fr)); gap: 0.2rem 1rem; }
+.grow { flex: 1; min-width: min(14rem, 100%); }
+.kinds { display: grid; grid-template-columns: repeat(auto-fill, minmax(min(13rem, 100%), 1fr)); gap: 0.2rem 1rem; }
 legend { font-size: 1rem; margin-bottom: 0.3rem; }
 .told { margin-top: 1rem; }
 .acts { white-space: nowrap; }

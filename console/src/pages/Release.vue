@@ -11,6 +11,7 @@ import SteerDialog from '../components/SteerDialog.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { singleKeys } from '../preferences'
 import { ORDER_PENDING } from '../states'
 import { measured, percent } from '../telling'
 
@@ -43,11 +44,6 @@ const required = computed(() =>
 
 function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
-}
-
-function why(leg: Leg, act: Act): string {
-  const option = leg.acts.find((known) => known.act === act)
-  return option?.possible ? option.consequence : (option?.why_not ?? '')
 }
 
 function submit(store: string | null) {
@@ -83,7 +79,7 @@ function takeDraft(draft: string): void {
 
 function pressed(event: KeyboardEvent): void {
   const target = event.target as HTMLElement
-  if (asked.value || event.ctrlKey || event.metaKey || event.altKey || target.closest('input, textarea, select')) return
+  if (!singleKeys.value || asked.value || event.ctrlKey || event.metaKey || event.altKey || target.closest('input, textarea, select')) return
   const chosen = STEERING.find((entry) => entry.key === event.key)
   if (chosen && possibleSomewhere(chosen.act)) {
     event.preventDefault()
@@ -102,14 +98,13 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
   <template v-if="release">
     <div class="page-head">
       <div>
-        <p class="soft small-print trail"><RouterLink :to="`/apps/${app}/releases`">{{ release.app_title }} releases</RouterLink></p>
         <h1>{{ release.app_title }} {{ release.version }}</h1>
       </div>
       <div v-if="launched" class="row-gap" role="group" aria-label="Steer every store">
         <span class="soft">Every store:</span>
         <BButton
-          v-for="{ act, key } in STEERING" :key="act" :variant="act === 'halt' ? 'danger' : 'outline-primary'" :disabled="!possibleSomewhere(act)"
-          :title="possibleSomewhere(act) ? `Key: ${key}` : 'Possible at no store now'" @click="asked = { act, store: null }"
+          v-for="{ act, key } in STEERING.filter((entry) => possibleSomewhere(entry.act))" :key="act" :variant="act === 'halt' ? 'danger' : 'outline-primary'"
+          :title="singleKeys ? `Key: ${key}` : undefined" @click="asked = { act, store: null }"
         >{{ act }}</BButton>
       </div>
       <div v-else-if="submittable.length" class="row-gap">
@@ -160,9 +155,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         </div>
 
         <div v-if="leg.launched_at" class="row-gap acts" role="group" :aria-label="`Steer ${leg.store_title}`">
-          <span v-for="{ act } in STEERING" :key="act" :title="why(leg, act)">
-            <BButton size="sm" :variant="act === 'halt' ? 'danger' : 'outline-primary'" :disabled="!leg.acts.some((option) => option.act === act && option.possible)" @click="asked = { act, store: leg.store }">{{ act }}</BButton>
-          </span>
+          <BButton v-for="option in leg.acts.filter((known) => known.possible)" :key="option.act" size="sm" :title="option.consequence" :variant="option.act === 'halt' ? 'danger' : 'outline-primary'" @click="asked = { act: option.act, store: leg.store }">{{ option.act }}</BButton>
         </div>
         <details v-if="leg.launched_at && leg.acts.some((option) => !option.possible)" class="why">
           <summary>Why not the others?</summary>

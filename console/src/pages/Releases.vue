@@ -59,7 +59,7 @@ async function draft(): Promise<void> {
 </script>
 
 <template>
-  <AppHead :app="app" page="releases" title="Releases">
+  <AppHead title="Releases">
     <BButton v-if="!drafting" variant="primary" :disabled="!versions.length" @click="begin">Draft a release</BButton>
   </AppHead>
   <ProblemNote :problem="problem" />

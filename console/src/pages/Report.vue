@@ -8,12 +8,17 @@ import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { place } from '../place'
 
 /** One field report: what was said, the stack, the conversation, and what is decided. */
 const props = defineProps<{ report: string }>()
 const path = { report: props.report }
 const router = useRouter()
-const { data, problem, load } = useLoading(() => told<ReportDetail>(api.GET('/v1/reports/{report}', { params: { path } })))
+const { data, problem, load } = useLoading(async () => {
+  const found = await told<ReportDetail>(api.GET('/v1/reports/{report}', { params: { path } }))
+  place.value = { app: found.app, list: 'reports', said: found.headline || found.id }
+  return found
+})
 useLive(load, (change) => change.subject === `report ${props.report}`)
 const doing = useDoing()
 const open = ref<'' | 'fix' | 'duplicate'>('')
@@ -125,6 +130,7 @@ const can = (what: ReportDetail['possible'][number]) => data.value?.possible.inc
 .page-head p { margin: 0; }
 h1 { overflow-wrap: anywhere; }
 form.card-plain { margin-bottom: 1rem; }
+h2, .frames { overflow-wrap: anywhere; min-width: 0; }
 .split { display: grid; grid-template-columns: minmax(0, 1fr) minmax(17rem, 22rem); gap: 1rem; align-items: start; }
 .end { align-items: end; }
 .grow { flex: 1 1 18rem; }
@@ -142,5 +148,5 @@ dt { color: var(--soft); font-weight: 400; }
 dd { margin: 0; overflow-wrap: anywhere; }
 .each { margin-right: 0.5rem; }
 .care { color: var(--care); }
-@media (max-width: 56rem) { .split { grid-template-columns: 1fr; } }
+@media (max-width: 56rem) { .split { grid-template-columns: minmax(0, 1fr); } }
 </style>

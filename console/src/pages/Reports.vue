@@ -63,7 +63,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
 </script>
 
 <template>
-  <AppHead :app="app" page="reports" title="Field reports">
+  <AppHead title="Field reports">
     <div class="btn-group" role="group" aria-label="View">
       <BButton v-for="what in ['inbox', 'crashes', 'numbers'] as const" :key="what" :variant="view === what ? 'primary' : 'outline-primary'" :aria-pressed="view === what" @click="view = what">{{ { inbox: 'Inbox', crashes: 'Crashes', numbers: 'Numbers' }[what] }}</BButton>
     </div>

@@ -25,7 +25,7 @@ async function signIn(): Promise<void> {
     <h1>Restless Tide</h1>
     <p class="soft">The desk for everything that goes to testers and stores.</p>
     <ProblemNote :problem="problem" />
-    <label for="email">Address</label>
+    <label for="email">E-mail</label>
     <input id="email" v-model="email" class="form-control" type="email" autocomplete="username" required autofocus />
     <label for="password">Password</label>
     <input id="password" v-model="password" class="form-control" type="password" autocomplete="current-password" required />

@@ -85,7 +85,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
 </script>
 
 <template>
-  <AppHead :app="app" page="signing" title="Signing" />
+  <AppHead title="Signing" />
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <p v-if="done" class="card-plain said" role="status">☞ {{ done }} <RouterLink to="/steps">See the steps</RouterLink></p>

@@ -64,7 +64,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
       </div>
     </section>
 
-    <section v-if="data.settled.length" class="card-plain scroll-x" aria-labelledby="settled">
+    <section v-if="data.settled.length" class="card-plain scroll-x" tabindex="0" aria-labelledby="settled">
       <h2 id="settled">Settled lately</h2>
       <table class="table-plain">
         <thead><tr><th>Step</th><th>Came of it</th><th>When</th><th><span class="visually-hidden">Undo</span></th></tr></thead>

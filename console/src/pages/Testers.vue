@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { reactive, ref } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api, type Tester, told } from '../api'
 import EmptyState from '../components/EmptyState.vue'
@@ -12,7 +13,8 @@ import { usePaged } from '../paged'
 
 /** Everybody who tests, whatever they test. */
 const PAGE = 50
-const search = ref('')
+const route = useRoute()
+const search = ref(String(route.query.find ?? ''))
 const count = useLoading(() => told(api.GET('/v1/testers/count', { params: { query: { text: search.value } } })))
 const people = usePaged<Tester>(
   PAGE,
@@ -72,7 +74,7 @@ const nextPage = () => doing.run(people.next)
   <ImportList v-if="listing" path="/v1/testers/imports" into="the desk" @done="((listing = false), load())" @leave="listing = false" />
   <section v-if="testers.length" class="card-plain">
     <div class="scroll-x"><table class="table-plain">
-      <thead><tr><th>Who</th><th>Tests on</th><th>In cohorts</th><th>Agreed</th><th></th></tr></thead>
+      <thead><tr><th>Who</th><th>Tests on</th><th>In cohorts</th><th>Agreed</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
       <tbody>
         <template v-for="tester in testers" :key="tester.id">
           <tr>

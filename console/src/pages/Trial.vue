@@ -8,6 +8,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { usePaged } from '../paged'
+import { place } from '../place'
 import { INVITATION_SITS, INVITATION_STATES } from '../states'
 import { percent } from '../telling'
 
@@ -19,6 +20,7 @@ const search = ref('')
 const state = ref<InvitationState | ''>('')
 const { data, problem, load } = useLoading(async () => {
   const trial = await told<Trial>(api.GET('/v1/trials/{trial}', { params: { path } }))
+  place.value = { app: trial.app, list: 'cohorts', said: `${trial.build_label} for ${trial.cohort}` }
   const all = await told<Trial[]>(api.GET('/v1/apps/{app}/trials', { params: { path: { app: trial.app }, query: { cohort: trial.cohort } } }))
   return { trial, beside: all.filter((entry) => entry.build_label.split(' ')[0] === trial.build_label.split(' ')[0] || entry.build === trial.build) }
 })
@@ -128,7 +130,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
       </div>
       <div class="row-gap filters"><input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search invitations" /><select v-model="state" class="form-select form-select-sm find" aria-label="State"><option value="">all states</option><option v-for="what in INVITATION_STATES" :key="what" :value="what">{{ what }}</option></select></div>
       <div class="scroll-x"><table class="table-plain">
-        <thead><tr><th>Who</th><th>State</th><th>On</th><th>Mails</th><th></th></tr></thead>
+        <thead><tr><th>Who</th><th>State</th><th>On</th><th>Mails</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody>
           <tr v-for="invitation in invitations" :key="invitation.id">
             <td>{{ invitation.tester.name || invitation.tester.email }}<br /><span class="soft small-print">{{ invitation.tester.email }}</span></td>

@@ -19,6 +19,8 @@ _SAIL = 10
 
 def add(nouns: Nouns) -> None:
     nouns.command("overview", _overview)
+    parser = nouns.command("find", _find)
+    parser.add_argument("text", nargs="+", help="words that all stand in it")
     parser = nouns.command("watch", _watch)
     parser.add_argument("--app", help="only this app")
     parser.add_argument("--after", type=int, metavar="ID", help="go on after this event; without it, from now on")
@@ -31,6 +33,18 @@ def add(nouns: Nouns) -> None:
     _which_lines(parser)
     parser.add_argument("--to", default="-", metavar="FILE", help="- or nothing: print it")
     nouns.command("logbook verify", _verify, "check that no line was altered")
+
+
+def _find(call: Call) -> None:
+    found = call.tide.watching.search(" ".join(call.given.text))
+
+    def shown() -> None:
+        table = call.table("KIND", "WHAT", "", "IN THE CONSOLE")
+        for hit in found:
+            table.add_row(hit.kind, cell(hit.title), cell(hit.about), call.url.rstrip("/") + hit.place)
+        call.show(table, empty="Nothing here holds all of these words.")
+
+    call.answer(found, shown)
 
 
 def _which_lines(parser: Parser) -> None:

@@ -18,6 +18,7 @@ from restless_tide.wire.watching import (
     ChangeTold,
     ClockTold,
     ClockWanted,
+    FoundTold,
     HealthTold,
     LineTold,
     OverviewTold,
@@ -64,6 +65,10 @@ class Watching(Noun):
     def export_logbook(self, to: Path, **wish: Any) -> None:
         """Write the lines that fit as CSV, newest first; ``wish`` as for ``logbook``."""
         self._line.fetch(f"/v1/logbook/export?{urlencode(_told(**wish))}", to)
+
+    def search(self, text: str) -> list[FoundTold]:
+        """Apps, releases, builds, cohorts, testers and stores that hold every word; a few of each kind."""
+        return self._line.get("/v1/search", list[FoundTold], text=text)
 
     def verify_logbook(self) -> VerificationTold:
         return self._line.get("/v1/logbook/verification", VerificationTold)

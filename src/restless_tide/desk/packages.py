@@ -39,6 +39,22 @@ def facts_of(build: Build) -> list[Facts]:
     return [Facts.model_validate(entry.package.facts) for entry in build.packages]
 
 
+def icon_of(session: Session, app: App) -> str | None:
+    """The digest of the newest package of an app that has an icon a browser can show."""
+    wanted = (
+        select(Package.sha256)
+        .join(BuildPackage, BuildPackage.sha256 == Package.sha256)
+        .join(Build, Build.id == BuildPackage.build_id)
+        .where(
+            Build.app_id == app.id,
+            Package.cleared_at.is_(None),
+            Package.facts["icon"]["media_type"].as_string().is_not(None),
+        )
+        .order_by(Build.created_at.desc())
+    )
+    return session.scalar(wanted.limit(1))
+
+
 def rule_of(app: App) -> RetentionRule:
     return RetentionRule.model_validate(app.retention or {})
 

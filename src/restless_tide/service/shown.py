@@ -197,6 +197,7 @@ def app(session: Session, row: tables.App) -> AppTold:
         row,
         identifiers={entry.platform: entry.identifier for entry in row.identifiers},
         berths=[berth(session, entry) for entry in row.berths],
+        icon=packages.icon_of(session, row),
     )
 
 

@@ -80,4 +80,5 @@ class AppTold(Told):
     title: str
     identifiers: dict[str, str]
     berths: list[BerthTold]
+    icon: str | None = Field(description="SHA-256 of the package with its newest icon; none: no package has one")
     created_at: datetime

@@ -59,6 +59,15 @@ class OverviewTold(Told):
     desk_calls: list[CallTold] = Field(default_factory=list, description="what needs a person at the desk itself")
 
 
+class FoundTold(Told):
+    """One thing that a search has found. ``place`` is its page in the console."""
+
+    kind: Literal["app", "release", "build", "cohort", "tester", "store"]
+    title: str
+    about: str
+    place: str
+
+
 class ChangeTold(Told):
     """One event of the live feed; ``id`` is its Last-Event-ID."""
 

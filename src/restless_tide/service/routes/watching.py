@@ -10,7 +10,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from restless_tide import __version__
 from restless_tide.core.testers import write_csv
-from restless_tide.desk import apps, logbook, overview, stores
+from restless_tide.desk import apps, logbook, overview, search, stores
 from restless_tide.service import shown
 from restless_tide.service.metrics import CONTENT_TYPE
 from restless_tide.service.router import router_of
@@ -21,6 +21,7 @@ from restless_tide.wire.watching import (
     CallTold,
     ClockTold,
     ClockWanted,
+    FoundTold,
     HealthTold,
     LineTold,
     OverviewTold,
@@ -78,6 +79,15 @@ def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
             ],
             desk_calls=[CallTold.of(call) for call in overview.look_over_desk(session, desk.background.mail_trouble)],
         )
+
+
+@router.get("/v1/search")
+def found(
+    desk: TheDesk, _: SignedIn, text: Annotated[str, Query(max_length=200, description="all of these words")]
+) -> list[FoundTold]:
+    """Apps, releases, builds, cohorts, testers and stores that hold every word; a few of each kind."""
+    with desk.look() as session:
+        return [FoundTold.of(hit) for hit in search.found(session, text)]
 
 
 def _which_lines(

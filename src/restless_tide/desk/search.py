@@ -1,0 +1,88 @@
+"""Finding anything at the desk by a few words: apps, releases, builds, cohorts, testers, stores."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import quote
+
+from sqlalchemy import ColumnElement, String, and_, cast, func, or_, select
+from sqlalchemy.orm import Session
+
+from restless_tide.records.tables import App, AppIdentifier, Build, Cohort, Release, Store, Tester
+
+MOST_WORDS = 6
+OF_A_KIND = 6
+"""So many of one kind are told."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """One thing that fits. ``place`` is its page in the console."""
+
+    kind: str
+    title: str
+    about: str
+    place: str
+
+
+def found(session: Session, text: str) -> list[Found]:
+    """What fits every word of ``text``, kind by kind, the newest first; nothing for an empty text."""
+    words = text.lower().split()[:MOST_WORDS]
+    return [hit for kind in _KINDS for hit in kind(session, words)] if words else []
+
+
+def _holds(words: list[str], *columns: Any) -> ColumnElement[bool]:
+    """Whether each word stands in one of these columns."""
+    return and_(
+        *(
+            or_(*(func.lower(cast(column, String)).contains(word, autoescape=True) for column in columns))
+            for word in words
+        )
+    )
+
+
+def _apps(session: Session, words: list[str]) -> Iterator[Found]:
+    named = select(AppIdentifier.app_id).where(_holds(words, AppIdentifier.identifier))
+    wanted = select(App).where(or_(_holds(words, App.title, App.name), App.id.in_(named))).order_by(App.title)
+    for app in session.scalars(wanted.limit(OF_A_KIND)):
+        yield Found("app", app.title, app.name, f"/apps/{quote(app.name)}/releases")
+
+
+def _releases(session: Session, words: list[str]) -> Iterator[Found]:
+    wanted = select(Release).join(App).where(_holds(words, Release.version, App.title, App.name))
+    for release in session.scalars(wanted.order_by(Release.created_at.desc()).limit(OF_A_KIND)):
+        stores = ", ".join(leg.berth.store.name for leg in release.legs)
+        place = f"/apps/{quote(release.app.name)}/releases/{quote(release.version)}"
+        yield Found("release", f"{release.app.title} {release.version}", stores, place)
+
+
+def _builds(session: Session, words: list[str]) -> Iterator[Found]:
+    columns = (Build.version, Build.number, Build.id, Build.revision, App.title, App.name)
+    wanted = select(Build).join(App).where(_holds(words, *columns)).order_by(Build.created_at.desc())
+    for build in session.scalars(wanted.limit(OF_A_KIND)):
+        place = f"/apps/{quote(build.app.name)}/builds/{build.id}"
+        yield Found("build", f"{build.app.title} {build.label}", f"for {build.platform}", place)
+
+
+def _cohorts(session: Session, words: list[str]) -> Iterator[Found]:
+    wanted = select(Cohort).join(App).where(_holds(words, Cohort.name, App.title, App.name)).order_by(Cohort.name)
+    for cohort in session.scalars(wanted.limit(OF_A_KIND)):
+        place = f"/apps/{quote(cohort.app.name)}/cohorts/{quote(cohort.name)}"
+        yield Found("cohort", cohort.name, f"{cohort.kind} of {cohort.app.title}", place)
+
+
+def _testers(session: Session, words: list[str]) -> Iterator[Found]:
+    fits = and_(_holds(words, Tester.name, Tester.email), Tester.forgotten_at.is_(None))
+    for tester in session.scalars(select(Tester).where(fits).order_by(Tester.name).limit(OF_A_KIND)):
+        yield Found("tester", tester.name or tester.email, tester.email, f"/testers?find={quote(tester.email)}")
+
+
+def _stores(session: Session, words: list[str]) -> Iterator[Found]:
+    wanted = select(Store).where(_holds(words, Store.name, Store.rulebook["store"].as_string()))
+    for store in session.scalars(wanted.order_by(Store.name).limit(OF_A_KIND)):
+        yield Found("store", store.rulebook["store"], store.name, "/stores")
+
+
+_KINDS = (_apps, _releases, _builds, _cohorts, _testers, _stores)

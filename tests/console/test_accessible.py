@@ -1,0 +1,147 @@
+"""Every page by axe, light and dark, on a phone and on a desk; keys, focus and what is announced."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.harbour import Harbour, until
+
+AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
+DRAWN = """(scheme) => new Promise((done) => {
+  const look = () => (document.documentElement.dataset.bsTheme ?? scheme) === scheme && matchMedia(`(prefers-color-scheme: ${scheme})`).matches
+    ? requestAnimationFrame(() => requestAnimationFrame(done)) : setTimeout(look, 10)
+  look()
+})"""
+"""The scheme that was just asked for is on the screen. A tester's page follows the system and names no scheme."""
+SEEN = ((320, "light"), (400, "dark"), (1280, "light"))
+
+
+@cache
+def axe() -> str:
+    return AXE.read_text(encoding="utf-8")
+
+
+def violations(page: Page) -> Iterator[str]:
+    """What axe finds at each width and in each scheme, and whether the page scrolls sideways."""
+    page.evaluate(f"{axe()};0")
+    for width, scheme in SEEN:
+        page.set_viewport_size({"width": width, "height": 800})
+        page.emulate_media(color_scheme=scheme, reduced_motion="reduce")  # type: ignore[arg-type]
+        page.evaluate(DRAWN, scheme)
+        if page.evaluate("document.documentElement.scrollWidth") > width:
+            yield f"at {width}: it scrolls sideways"
+        found = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")
+        for violation in found["violations"]:
+            yield f"at {width}, {scheme}: {violation['id']}: {violation['nodes'][0]['html'][:200]}"
+
+
+@pytest.fixture(scope="module")
+def shown(harbour: Harbour) -> dict[str, str]:
+    """An app with something on each of its pages, and the addresses of those pages."""
+    app = harbour.new_app()
+    harbour.risen(app)
+    build = harbour.tide.builds.named(app, "latest", platform="android").id
+    harbour.tide.testing.make_cohort(app, "crew")
+    harbour.tide.testing.add_tester(app, "crew", f"wren.{app}@example.org", name="Wren")
+    trial = harbour.tide.testing.open_trial(
+        app, cohort="crew", build=build, store="openfield", notes="Look.", contact="ida@example.org"
+    )
+    until(lambda: harbour.tide.testing.trial(trial.id), lambda seen: seen.state == "open")
+    harbour.tide.testing.make_cohort(app, "shore", kind="walk-in")
+    stack = "java.lang.IllegalStateException: x\n\tat org.example.AVeryLongNameOfAClassThatNoPhoneHasRoomFor.open(TileStore.java:7)\n"
+    report = harbour.tide.reports.file(app, kind="crash", stack=stack, build=build)
+    pages = {
+        "today": "/", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
+        "notices": "/notices", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
+        "report": f"/reports/{report.id}",
+    }  # fmt: skip
+    of_app = ("releases", "releases/1.0.0", "builds", f"builds/{build}", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
+    return pages | {part: f"/apps/{app}/{part}" for part in of_app}
+
+
+def test_axe_finds_nothing_on_any_page_at_any_width_in_light_and_dark(page: Page, shown: dict[str, str]) -> None:
+    wrong = {}
+    for name, path in shown.items():
+        page.goto(path)
+        page.locator("main > *").first.wait_for()
+        expect(page.get_by_text(re.compile("^(Looking|Loading) …$"))).to_have_count(0)
+        found = list(violations(page))
+        if found:
+            wrong[name] = found
+    assert wrong == {}
+
+
+def test_axe_finds_nothing_before_signing_in_and_where_testers_are(
+    browser: Browser, harbour: Harbour, shown: dict[str, str]
+) -> None:
+    app = shown["signing"].split("/")[2]
+    link = harbour.link_of(f"wren.{app}@example.org")
+    join = harbour.tide.testing.set_join(app, "shore", is_open=True).join
+    assert join is not None
+    context = browser.new_context(base_url=harbour.address)
+    visitor = context.new_page()
+    wrong = {}
+    for path in ("/sign-in", link, join.link):
+        visitor.goto(path)
+        visitor.locator("h1").first.wait_for()
+        found = list(violations(visitor))
+        if found:
+            wrong[path] = found
+    context.close()
+    assert wrong == {}
+
+
+def test_a_dialog_holds_the_focus_and_gives_it_back(page: Page, shown: dict[str, str]) -> None:
+    page.goto(shown["releases/1.0.0"])
+    halt = page.get_by_role("button", name="halt").first
+    halt.focus()
+    page.keyboard.press("Enter")
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_be_visible()
+    assert dialog.get_attribute("aria-modal") == "true"
+    assert list(violations(page)) == []
+    for _ in range(12):
+        page.keyboard.press("Tab")
+        assert page.evaluate("document.activeElement.closest('[role=dialog]') !== null"), "the focus left the dialog"
+    page.keyboard.press("Escape")
+    expect(dialog).to_be_hidden()
+    expect(halt).to_be_focused()
+
+
+def test_one_letter_begins_an_act_until_it_is_switched_off(page: Page, shown: dict[str, str]) -> None:
+    page.goto(shown["releases/1.0.0"])
+    page.get_by_role("button", name="halt").first.wait_for()
+    page.keyboard.press("h")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.goto("/settings")
+    page.get_by_role("checkbox", name="One letter begins an act").uncheck()
+    page.goto(shown["releases/1.0.0"])
+    page.get_by_role("button", name="halt").first.wait_for()
+    page.keyboard.press("h")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+
+
+def test_anything_is_found_by_keys_alone_and_the_page_is_announced(page: Page, shown: dict[str, str]) -> None:
+    app = shown["signing"].split("/")[2]
+    page.goto("/")
+    page.locator("main > *").first.wait_for()
+    page.keyboard.press("/")
+    box: Any = page.get_by_role("combobox", name="Find anything")
+    expect(box).to_be_focused()
+    page.keyboard.type(f"{app} 1.0.0")
+    expect(page.get_by_role("option").first).to_contain_text("release")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(f"/apps/{app}/releases/1.0.0$"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1.0.0")
+    expect(page.locator("p[aria-live=polite]")).to_contain_text("Release")
+    page.keyboard.press("/")
+    page.keyboard.type("nothing that is here")
+    expect(page.get_by_text("Nothing holds all of these words.")).to_be_visible()
