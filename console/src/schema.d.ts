@@ -70,10 +70,18 @@ export interface paths {
         get: operations["apps-one"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Remove
+         * @description Remove an app that nothing hangs on.
+         */
+        delete: operations["apps-remove"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change
+         * @description Correct the title, or an identifier that nothing uses yet.
+         */
+        patch: operations["apps-change"];
         trace?: never;
     };
     "/v1/apps/{app}/berths": {
@@ -309,10 +317,18 @@ export interface paths {
         get: operations["testing-detail"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Remove Cohort
+         * @description Remove a cohort that was never handed a build.
+         */
+        delete: operations["testing-remove_cohort"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Rename
+         * @description Call it otherwise; its people, trials and link stay.
+         */
+        patch: operations["testing-rename"];
         trace?: never;
     };
     "/v1/apps/{app}/cohorts/{cohort}/berths/{store}": {
@@ -670,7 +686,11 @@ export interface paths {
         get: operations["releases-one"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Discard
+         * @description Discard a draft that was handed in nowhere; its builds stay.
+         */
+        delete: operations["releases-discard"];
         options?: never;
         head?: never;
         patch?: never;
@@ -716,6 +736,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/legs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Leg
+         * @description Take one more store into the release.
+         */
+        post: operations["releases-add_leg"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/legs/{store}": {
         parameters: {
             query?: never;
@@ -726,7 +766,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Drop Leg
+         * @description Take a store out of the release, before it was ever handed in there.
+         */
+        delete: operations["releases-drop_leg"];
         options?: never;
         head?: never;
         /**
@@ -2349,6 +2393,18 @@ export interface components {
              */
             standing: boolean;
         };
+        /**
+         * AppChange
+         * @description What is left out stays as it is; an empty identifier takes the platform out.
+         */
+        AppChange: {
+            /** Identifiers */
+            identifiers?: {
+                [key: string]: string;
+            };
+            /** Title */
+            title?: string | null;
+        };
         /** AppExpiryTold */
         AppExpiryTold: {
             /** Then */
@@ -2973,6 +3029,14 @@ export interface components {
             /** Tickets */
             tickets: string[];
         };
+        /** CohortChange */
+        CohortChange: {
+            /**
+             * Name
+             * @description what it is called from now on
+             */
+            name: string;
+        };
         /**
          * CohortDetailTold
          * @description ``stuck`` says in plain lines what does not go on, and where.
@@ -2998,6 +3062,11 @@ export interface components {
             kind: components["schemas"]["CohortKind"];
             /** Name */
             name: string;
+            /**
+             * Removable
+             * @description it was never handed a build
+             */
+            removable: boolean;
             /** Reports */
             reports: {
                 [key: string]: number;
@@ -4139,6 +4208,32 @@ export interface components {
             tester: components["schemas"]["TesterTold"];
             /** Trouble */
             trouble: string | null;
+        };
+        /** NewLegWanted */
+        NewLegWanted: {
+            /** Build */
+            build?: string | null;
+            /**
+             * Ladder
+             * @description such as 5@24,20@48,100: per cent @ hours to hold
+             */
+            ladder?: string | null;
+            /** Needs Go Ahead */
+            needs_go_ahead?: boolean | null;
+            /**
+             * No Date
+             * @description true takes the date away
+             */
+            no_date?: boolean | null;
+            /**
+             * Not Before
+             * @description null in the document takes the date away
+             */
+            not_before?: string | null;
+            /** Store */
+            store: string;
+            /** With Other Legs */
+            with_other_legs?: boolean | null;
         };
         /** NotesWanted */
         NotesWanted: {
@@ -6172,6 +6267,70 @@ export interface operations {
             };
         };
     };
+    "apps-remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "apps-open_berth": {
         parameters: {
             query?: never;
@@ -6636,6 +6795,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CohortDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-remove_cohort": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CohortChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -7407,6 +7632,36 @@ export interface operations {
             };
         };
     };
+    "releases-discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-changed": {
         parameters: {
             query?: never;
@@ -7457,6 +7712,75 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "releases-add_leg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLegWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "releases-drop_leg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,14 +3,18 @@ import { ref } from 'vue'
 
 import { api, type Build, type Leg, type Release, told } from '../api'
 import { useDoing } from '../loading'
+import { LEG_PART_WAY } from '../states'
+import { percent } from '../telling'
 import ProblemNote from './ProblemNote.vue'
 
 /** What may still be changed of a leg before its launch: its build, its ladder, what its launch waits for. */
 const props = defineProps<{ release: Release; leg: Leg; builds: Build[] }>()
 const emit = defineEmits<{ done: [] }>()
 
+/** On its way up, only the stages that are still to come may be changed. */
+const halfWay = LEG_PART_WAY.includes(props.leg.phase)
 const build = ref(props.leg.build)
-const ladder = ref(props.leg.ladder.map((stage) => `${+(stage.share * 100).toFixed(2)}${stage.dwell_hours != null ? `@${stage.dwell_hours}` : ''}`).join(','))
+const ladder = ref(props.leg.ladder.filter((stage) => !halfWay || stage.share > props.leg.share).map((stage) => `${+(stage.share * 100).toFixed(2)}${stage.dwell_hours != null ? `@${stage.dwell_hours}` : ''}`).join(','))
 const needsGoAhead = ref(props.leg.needs_go_ahead)
 const withOthers = ref(props.leg.with_other_legs)
 const notBefore = ref(props.leg.not_before ? localInput(props.leg.not_before) : '')
@@ -26,7 +30,7 @@ async function save(): Promise<void> {
     told(
       api.PATCH('/v1/apps/{app}/releases/{version}/legs/{store}', {
         params: { path: { app: props.release.app, version: props.release.version, store: props.leg.store }, header: { 'if-match': `"${props.release.revision}"` } },
-        body: {
+        body: halfWay ? { ladder: ladder.value } : {
           build: build.value === props.leg.build ? null : build.value,
           ladder: props.leg.ladder_dictated ? null : ladder.value,
           needs_go_ahead: needsGoAhead.value,
@@ -42,17 +46,17 @@ async function save(): Promise<void> {
 
 <template>
   <form class="settings" @submit.prevent="save">
-    <label>Build
+    <label v-if="!halfWay">Build
       <select v-model="build" class="form-select form-select-sm">
         <option v-for="known in builds" :key="known.id" :value="known.id">{{ known.label }} · {{ known.id }}</option>
       </select>
     </label>
-    <label v-if="!leg.ladder_dictated">Ladder <span class="soft small-print">per cent @ hours to hold</span>
+    <label v-if="!leg.ladder_dictated">{{ halfWay ? `The stages above ${percent(leg.share)}` : 'Ladder' }} <span class="soft small-print">per cent @ hours to hold</span>
       <input v-model="ladder" class="form-control form-control-sm" required />
     </label>
-    <fieldset>
+    <fieldset v-if="!halfWay">
       <legend>Launch when approved, and …</legend>
-      <label class="check"><input v-model="needsGoAhead" type="checkbox" class="form-check-input" /> my word is given</label>
+      <label class="check"><input v-model="needsGoAhead" type="checkbox" class="form-check-input" /> a person gives the go-ahead</label>
       <label v-if="release.legs.length > 1" class="check"><input v-model="withOthers" type="checkbox" class="form-check-input" /> the other stores have approved</label>
       <label class="check">not before <input v-model="notBefore" type="datetime-local" class="form-control form-control-sm" /></label>
     </fieldset>

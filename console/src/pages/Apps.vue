@@ -1,27 +1,50 @@
 <script setup lang="ts">
-import { api, told } from '../api'
+import { ref } from 'vue'
+
+import { api, type App, told } from '../api'
 import AppIcon from '../components/AppIcon.vue'
+import ConfirmButton from '../components/ConfirmButton.vue'
 import EmptyState from '../components/EmptyState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useLoading } from '../loading'
+import { useDoing, useLoading } from '../loading'
 
 const { data: apps, problem, load } = useLoading(() => told(api.GET('/v1/apps')))
 useLive(load)
+const doing = useDoing()
+const editing = ref('')
+const title = ref('')
+
+function edit(app: App): void {
+  editing.value = app.name
+  title.value = app.title
+}
+
+async function save(app: string): Promise<void> {
+  if (await doing.run(async () => void (await told(api.PATCH('/v1/apps/{app}', { params: { path: { app } }, body: { title: title.value } }))))) {
+    editing.value = ''
+    await load()
+  }
+}
+
+async function remove(app: string): Promise<void> {
+  if (await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}', { params: { path: { app } } }))))) await load()
+}
 const NAMES: Record<string, string> = { android: 'Android', ios: 'iOS', desktop: 'desktop' }
 </script>
 
 <template>
   <div class="page-head"><h1>Apps</h1></div>
-  <ProblemNote :problem="problem" />
+  <ProblemNote :problem="problem ?? doing.problem.value" />
   <ul v-if="apps?.length" class="plain-list apps">
     <li v-for="app in apps" :key="app.name" class="card-plain">
       <AppIcon :app="app" :size="56" />
       <div>
-        <h2><RouterLink :to="`/apps/${app.name}/releases`">{{ app.title }}</RouterLink></h2>
+        <form v-if="editing === app.name" class="row-gap" @submit.prevent="save(app.name)"><label class="row-gap">Title <input v-model="title" class="form-control form-control-sm" required maxlength="200" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = ''">Cancel</BButton></form>
+        <h2 v-else><RouterLink :to="`/apps/${app.name}/releases`">{{ app.title }}</RouterLink></h2>
         <p class="soft small-print">{{ Object.entries(app.identifiers).map(([platform, id]) => `${id} for ${NAMES[platform] ?? platform}`).join(' · ') }}</p>
         <p class="small-print">{{ app.berths.length ? `At ${app.berths.map((berth) => berth.store_title).join(', ')}` : 'At no store yet' }}</p>
-        <p class="row-gap small-print"><RouterLink :to="`/apps/${app.name}/builds`">Builds</RouterLink><RouterLink :to="`/apps/${app.name}/cohorts`">Testing</RouterLink><RouterLink :to="`/apps/${app.name}/reports`">Field reports</RouterLink><RouterLink :to="`/apps/${app.name}/signing`">Signing</RouterLink></p>
+        <p class="row-gap small-print"><RouterLink :to="`/apps/${app.name}/builds`">Builds</RouterLink><RouterLink :to="`/apps/${app.name}/cohorts`">Testing</RouterLink><RouterLink :to="`/apps/${app.name}/reports`">Field reports</RouterLink><RouterLink :to="`/apps/${app.name}/signing`">Signing</RouterLink><BButton size="sm" variant="link" class="edit" @click="edit(app)">Change the title</BButton><ConfirmButton v-if="!app.berths.length" said="Remove" consequence="It is no longer registered." sure="Remove it" :disabled="doing.busy.value" @do="remove(app.name)" /></p>
       </div>
     </li>
   </ul>
@@ -32,5 +55,6 @@ const NAMES: Record<string, string> = { android: 'Android', ios: 'iOS', desktop:
 <style scoped>
 .apps { display: grid; grid-template-columns: repeat(auto-fill, minmax(min(26rem, 100%), 1fr)); gap: 1rem; }
 .apps li { display: grid; grid-template-columns: auto 1fr; gap: 1rem; align-items: start; }
+.edit { padding-block: 0; }
 p { margin: 0.2rem 0 0; overflow-wrap: anywhere; }
 </style>

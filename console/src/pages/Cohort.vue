@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, type App, type Build, type CohortDetail, type InvitationState, type Member, type Tester, told } from '../api'
+import ConfirmButton from '../components/ConfirmButton.vue'
 import ImportList from '../components/ImportList.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
@@ -35,12 +37,28 @@ const people = usePaged<Member>(
 useLive(load, (change) => change.app === props.app || change.app === null)
 useLive(people.refresh, (change) => change.app === props.app || change.app === null)
 const doing = useDoing()
+const router = useRouter()
 
 const members = people.rows
 const cohort = computed(() => data.value?.cohort)
 const elsewhere = computed(() => (data.value?.app.berths ?? []).filter((berth) => berth.state === 'open' && !cohort.value?.at.some((entry) => entry.store === berth.store)))
 
-const open = ref<'' | 'add' | 'list' | 'brief' | 'hand'>('')
+const open = ref<'' | 'add' | 'list' | 'brief' | 'hand' | 'name'>('')
+const newName = ref('')
+function nameIt(): void {
+  newName.value = props.cohort
+  open.value = 'name'
+}
+
+async function rename(): Promise<void> {
+  const done = await doing.run(async () => void (await told(api.PATCH('/v1/apps/{app}/cohorts/{cohort}', { params: { path }, body: { name: newName.value } }))))
+  if (done) await router.push(`/apps/${props.app}/cohorts/${newName.value.trim().toLowerCase()}`)
+}
+
+async function remove(): Promise<void> {
+  const done = await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}/cohorts/{cohort}', { params: { path } }))))
+  if (done) await router.push(`/apps/${props.app}/cohorts`)
+}
 const turn = (what: typeof open.value) => (open.value = open.value === what ? '' : what)
 const tester = reactive({ email: '', name: '' })
 const known = ref<Tester[]>([])
@@ -125,7 +143,9 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
 
 <template>
   <div class="page-head">
-    <div><p class="soft small-print"><RouterLink :to="`/apps/${app}/cohorts`">Cohorts of {{ data?.app.title ?? app }}</RouterLink></p><h1>{{ cohort?.name ?? props.cohort }}</h1></div>
+    <div><h1>{{ cohort?.name ?? props.cohort }}</h1>
+      <form v-if="open === 'name'" class="row-gap" @submit.prevent="rename"><label class="row-gap">New name <input v-model="newName" class="form-control form-control-sm" required maxlength="40" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Rename</BButton><BButton size="sm" variant="link" @click="open = ''">Cancel</BButton></form>
+      <div v-else class="row-gap"><BButton size="sm" variant="link" @click="nameIt">Rename</BButton><ConfirmButton v-if="cohort && cohort.removable" said="Remove" consequence="It is gone; its people stay known to the desk." sure="Remove it" :disabled="doing.busy.value" @do="remove" /></div></div>
     <div class="row-gap">
       <BButton variant="primary" @click="hand">Hand a build to them</BButton>
       <BButton variant="outline-primary" @click="turn('add')">Add testers</BButton>

@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
-import { type Act, api, type Build, type Leg, type Release, told } from '../api'
+import { type Act, api, type App, type Build, type Leg, type Release, told } from '../api'
+import ConfirmButton from '../components/ConfirmButton.vue'
 import LegSettings from '../components/LegSettings.vue'
 import Moment from '../components/Moment.vue'
 import NotesDraft from '../components/NotesDraft.vue'
@@ -12,15 +14,18 @@ import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { singleKeys } from '../preferences'
-import { ORDER_PENDING } from '../states'
+import { LEG_PART_WAY, ORDER_PENDING } from '../states'
 import { measured, percent } from '../telling'
 
 const props = defineProps<{ app: string; version: string }>()
 const path = { app: props.app, version: props.version }
 const { data: release, problem, load } = useLoading<Release>(() => told(api.GET('/v1/apps/{app}/releases/{version}', { params: { path } })))
 const { data: builds, load: loadBuilds } = useLoading<Build[]>(() => told(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app }, query: { text: props.version, limit: 100 } } })))
+const { data: berths, load: loadBerths } = useLoading(async () => (await told<App>(api.GET('/v1/apps/{app}', { params: { path: { app: props.app } } }))).berths)
 const doing = useDoing()
-useLive(async () => void (await Promise.all([load(), loadBuilds()])), (change) => change.app === props.app || change.app === null)
+const router = useRouter()
+const another = ref('')
+useLive(async () => void (await Promise.all([load(), loadBuilds(), loadBerths()])), (change) => change.app === props.app || change.app === null)
 
 const STEERING: { act: Act; key: string }[] = [
   { act: 'advance', key: 'a' }, { act: 'pause', key: 'p' }, { act: 'resume', key: 'r' },
@@ -44,6 +49,25 @@ const required = computed(() =>
 
 function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
+}
+
+const unsent = computed(() => release.value?.legs.every((leg) => !leg.rounds.length && leg.phase === 'draft') ?? false)
+const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.store === berth.store)))
+
+async function discard(): Promise<void> {
+  const done = await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}/releases/{version}', { params: { path } }))))
+  if (done) await router.push(`/apps/${props.app}/releases`)
+}
+
+function dropLeg(store: string) {
+  return doing.run(async () => void (release.value = await told(api.DELETE('/v1/apps/{app}/releases/{version}/legs/{store}', { params: { path: { ...path, store } } }))))
+}
+
+function addLeg() {
+  return doing.run(async () => {
+    release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/legs', { params: { path }, body: { store: another.value, build: 'latest' } }))
+    another.value = ''
+  })
 }
 
 function submit(store: string | null) {
@@ -108,6 +132,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         >{{ act }}</BButton>
       </div>
       <div v-else-if="submittable.length" class="row-gap">
+        <ConfirmButton v-if="unsent" said="Discard this draft" consequence="The draft and its notes go; the builds stay." sure="Discard it" :disabled="doing.busy.value" @do="discard" />
         <BButton variant="primary" :disabled="doing.busy.value || stopped" @click="submit(null)">Hand in for review</BButton>
       </div>
     </div>
@@ -179,11 +204,18 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <div v-if="!leg.launched_at" class="row-gap">
           <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
           <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
+          <ConfirmButton v-if="!leg.rounds.length && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.store_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.store)" />
           <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change build, ladder, launch' }}</BButton>
         </div>
+        <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change the rest of the ladder' }}</BButton>
         <LegSettings v-if="changing === leg.store" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>
     </div>
+
+    <form v-if="elsewhere.length && !launched" class="row-gap another" @submit.prevent="addLeg">
+      <label class="row-gap">Another store <select v-model="another" class="form-select form-select-sm" required><option v-for="berth in elsewhere" :key="berth.store" :value="berth.store">{{ berth.store_title }}</option></select></label>
+      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value || !another">Add it with its latest build</BButton>
+    </form>
 
     <section class="card-plain notes" aria-labelledby="notes">
       <div class="page-head">
@@ -229,6 +261,7 @@ dl { display: grid; gap: 0.1rem 0.9rem; margin: 0; }
 dd { margin: 0; overflow-wrap: anywhere; }
 .notes dl { grid-template-columns: auto 1fr; }
 .notes { margin-top: 1rem; }
+.another { margin-top: 0.8rem; }
 .over { color: var(--alarm); font-weight: 600; }
 .pending { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin: 0; }
 .offered { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }

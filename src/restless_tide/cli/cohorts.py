@@ -11,6 +11,7 @@ from restless_tide.cli.lists import import_arguments, take_list, write_out
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import CohortTold, JoinTold, SeatsTold
+from restless_tide.wire.errors import Invalid
 
 
 def add(nouns: Nouns) -> None:
@@ -29,6 +30,12 @@ def add(nouns: Nouns) -> None:
     )
     app_argument(nouns.command("cohort list", _list, "list an app's cohorts"))
     _cohort(nouns.command("cohort show", _show, "who is in it, seats left, what they have and said, what is stuck"))
+    parser = nouns.command("cohort rename", _rename, "call a cohort otherwise; its people, trials and link stay")
+    _cohort(parser)
+    parser.add_argument("--to", required=True, metavar="NAME")
+    parser = nouns.command("cohort remove", _remove, "remove a cohort that was never handed a build")
+    _cohort(parser)
+    parser.add_argument("--yes", action="store_true", help="do not ask first")
     parser = nouns.command("cohort attach", _attach, "put a cohort at a store, or set what goes to it automatically")
     _cohort(parser)
     parser.add_argument("--store", required=True, metavar="STORE")
@@ -215,3 +222,17 @@ def _import(call: Call) -> Exit | None:
 
 def _export(call: Call) -> None:
     write_out(call, lambda to: call.tide.testing.export_cohort(call.given.app, call.given.cohort, to))
+
+
+def _rename(call: Call) -> None:
+    given = call.given
+    cohort = call.tide.testing.rename_cohort(given.app, given.cohort, given.to)
+    call.answer(cohort, lambda: call.say(f"{given.cohort} is called {cohort.name} now."))
+
+
+def _remove(call: Call) -> None:
+    given = call.given
+    if not call.confirm(f"{given.cohort} is gone after this; the people in it stay known to the desk."):
+        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.tide.testing.remove_cohort(given.app, given.cohort)
+    call.answer({"removed": given.cohort}, lambda: call.say(f"{given.cohort} is removed."))

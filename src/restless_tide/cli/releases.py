@@ -54,12 +54,29 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("locale")
     parser.add_argument("text", help="@FILE reads a file, - a pipe; empty takes them out")
-    parser = nouns.command("release change", _change, "change a leg: its build, ladder or conditions")
+    parser = nouns.command(
+        "release change",
+        _change,
+        "change a leg: its build, ladder or conditions; half-way, the rest of its ladder",
+    )
     parser.add_argument("version")
     app_argument(parser)
     store_argument(parser)
     parser.add_argument("--build", help=BUILD_HELP)
     _launch_arguments(parser)
+    parser = nouns.command("release add-leg", _add_leg, "take one more store into a release")
+    parser.add_argument("version")
+    app_argument(parser)
+    parser.add_argument("--leg", required=True, metavar="STORE[=BUILD]", help="the latest build for it unless you say")
+    _launch_arguments(parser)
+    parser = nouns.command("release drop-leg", _drop_leg, "take a store out, before it was handed in there")
+    parser.add_argument("version")
+    app_argument(parser)
+    store_argument(parser)
+    parser = nouns.command("release discard", _discard, "discard a draft that was handed in nowhere; its builds stay")
+    parser.add_argument("version")
+    app_argument(parser)
+    parser.add_argument("--yes", action="store_true", help="do not ask first")
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)
@@ -231,6 +248,27 @@ def _wait_for(call: Call) -> Exit | None:
     if all(leg.phase == given.until and leg.confirmed for leg in chosen(seen)):
         return None
     return Exit.REFUSED if settled(seen) else Exit.NOT_CONFIRMED
+
+
+def _add_leg(call: Call) -> None:
+    given = call.given
+    store, _, build = given.leg.partition("=")
+    release = call.tide.releases.add_leg(given.app, given.version, store, _wish(call, build or "latest"))
+    call.answer(release, lambda: _tell(call, release))
+
+
+def _drop_leg(call: Call) -> None:
+    given = call.given
+    release = call.tide.releases.drop_leg(given.app, given.version, given.store)
+    call.answer(release, lambda: call.say(f"{given.version} no longer goes to {given.store}."))
+
+
+def _discard(call: Call) -> None:
+    given = call.given
+    if not call.confirm(f"The draft of {given.version} and its notes are gone after this; the builds stay."):
+        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.tide.releases.discard(given.app, given.version)
+    call.answer({"discarded": given.version}, lambda: call.say(f"The draft of {given.version} is discarded."))
 
 
 def _submit(call: Call) -> Exit | None:

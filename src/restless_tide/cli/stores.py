@@ -19,6 +19,9 @@ from restless_tide.wire.stores import StoreTold
 _WAIT_SECONDS = 10.0
 
 
+_PLATFORMS = ("android", "ios", "desktop")
+
+
 def add(nouns: Nouns) -> None:
     nouns.noun("store")
     parser = nouns.command("store connect", _connect, "connect a store from its connection file, or replace its key")
@@ -50,6 +53,15 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--desktop", metavar="IDENTIFIER", help="its identifier on desktops")
     nouns.command("app list", _apps, "list the apps")
     nouns.command("app show", _app, "an app and its berths").add_argument("name")
+
+    parser = nouns.command("app change", _change_app, "correct an app's title, or an identifier that nothing uses yet")
+    parser.add_argument("name")
+    parser.add_argument("--title", help="as people know it")
+    for platform in _PLATFORMS:
+        parser.add_argument(f"--{platform}", metavar="IDENTIFIER", help="its identifier there; empty takes it out")
+    parser = nouns.command("app remove", _remove_app, "remove an app that nothing hangs on")
+    parser.add_argument("name")
+    parser.add_argument("--yes", action="store_true", help="do not ask first")
 
     nouns.noun("berth")
     parser = nouns.command("berth open", _open_berth, "open an app's place at a store, or try again after a refusal")
@@ -366,3 +378,19 @@ def _tell_sheet(call: Call, wanted: Availability, sheet: OfferSheetTold) -> None
         call.say(f"  {line}")
     if not sheet.findings:
         call.say("Nothing stands against it.")
+
+
+def _change_app(call: Call) -> None:
+    given = call.given
+    identifiers = {platform: getattr(given, platform) for platform in _PLATFORMS}
+    wanted = {platform: value for platform, value in identifiers.items() if value is not None}
+    app = call.tide.apps.change(given.name, title=given.title, identifiers=wanted)
+    told = ", ".join(f"{identifier} for {platform}" for platform, identifier in app.identifiers.items())
+    call.answer(app, lambda: call.say(f"{app.name} is {app.title} ({told})."))
+
+
+def _remove_app(call: Call) -> None:
+    if not call.confirm(f"{call.given.name} is no longer registered after this."):
+        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.tide.apps.remove(call.given.name)
+    call.answer({"removed": call.given.name}, lambda: call.say(f"{call.given.name} is removed."))

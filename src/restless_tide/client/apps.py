@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from restless_tide.client.noun import Noun
 from restless_tide.wire.apps import (
+    AppChange,
     AppTold,
     AppWanted,
     Availability,
@@ -27,6 +28,15 @@ class Apps(Noun):
 
     def register(self, name: str, *, title: str = "", identifiers: Mapping[str, str]) -> AppTold:
         return self._line.post("/v1/apps", AppTold, AppWanted(name=name, title=title, identifiers=dict(identifiers)))
+
+    def change(self, app: str, *, title: str | None = None, identifiers: Mapping[str, str] | None = None) -> AppTold:
+        """Correct the title, or an identifier that nothing uses yet. Raises Conflict with what uses it."""
+        body = AppChange(title=title, identifiers=dict(identifiers or {}))
+        return self._line.patch(f"/v1/apps/{app}", AppTold, body)
+
+    def remove(self, app: str) -> None:
+        """Remove an app that nothing hangs on. Raises Conflict with what does."""
+        self._line.delete(f"/v1/apps/{app}")
 
     def open_berth(self, app: str, store: str, *, listed_name: str = "", language: str = "en") -> BerthTold:
         """Order the app's place at a store; look at it again for the store's answer."""

@@ -75,6 +75,10 @@ class Line:
     def delete(self, path: str) -> None:
         self.send("DELETE", path)
 
+    def delete_for(self, path: str, kind: type[Answer], /) -> Answer:
+        """Delete something, and read what is left of that which it was a part of."""
+        return self._read(self.send("DELETE", path), kind)
+
     def send(self, method: str, path: str, **sent: Any) -> httpx.Response:
         with self._reached():
             answer = self._http.request(method, path, **sent)

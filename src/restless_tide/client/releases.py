@@ -10,6 +10,7 @@ from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     GoAheadWanted,
     LegWanted,
+    NewLegWanted,
     NotesWanted,
     RecallWanted,
     ReleaseTold,
@@ -72,6 +73,19 @@ class Releases(Noun):
         return self._line.patch(
             f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold, wanted, _match(revision)
         )
+
+    def add_leg(self, app: str, version: str, store: str, wish: LegWanted) -> ReleaseTold:
+        """Take one more store into a release. Raises Conflict where it is in already."""
+        body = NewLegWanted(store=store, **wish.model_dump(exclude_unset=True))
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/legs", ReleaseTold, body)
+
+    def drop_leg(self, app: str, version: str, store: str) -> ReleaseTold:
+        """Take a store out of a release, before it was handed in there. Raises ImpossibleAct."""
+        return self._line.delete_for(f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold)
+
+    def discard(self, app: str, version: str) -> None:
+        """Discard a draft that was handed in nowhere. Raises ImpossibleAct."""
+        self._line.delete(f"/v1/apps/{app}/releases/{version}")
 
     def submit(self, app: str, version: str, *, store: str | None = None) -> ReleaseTold:
         """Hand a leg, or all that can be, to review. Raises NotReady with the findings."""

@@ -15,6 +15,7 @@ from restless_tide.wire.cohorts import (
     AttachWanted,
     BriefWanted,
     CloseWanted,
+    CohortChange,
     CohortDetailTold,
     CohortTold,
     CohortWanted,
@@ -71,6 +72,14 @@ class Testing(Noun):
         """What every trial of the cohort says unless it says otherwise, by locale."""
         body = BriefWanted(brief=dict(brief), contact=contact)
         return self._line.put(f"/v1/apps/{app}/cohorts/{cohort}/brief", CohortTold, body)
+
+    def rename_cohort(self, app: str, cohort: str, name: str) -> CohortTold:
+        """Call a cohort otherwise; its people, trials and link stay."""
+        return self._line.patch(f"/v1/apps/{app}/cohorts/{cohort}", CohortTold, CohortChange(name=name))
+
+    def remove_cohort(self, app: str, cohort: str) -> None:
+        """Remove a cohort that was never handed a build. Raises Conflict with its trials."""
+        self._line.delete(f"/v1/apps/{app}/cohorts/{cohort}")
 
     def set_join(
         self,

@@ -85,6 +85,21 @@ def parse_ladder(text: str, name: str = "own") -> Ladder:
         raise Invalid(f"The ladder {text!r} does not work: {_first_message(wrong)}.") from None
 
 
+def rest_of_way(ladder: Ladder, share: float, rest: Ladder) -> Ladder:
+    """A ladder that is changed half-way: the stages up to ``share`` stay, those above it are ``rest``.
+
+    Raises Invalid where the rest begins at the share that was reached, or below it.
+    """
+    if rest.stages[0].share <= share:
+        raise Invalid(
+            f"The rest of the way begins above {share:.0%}, where it stands, not at {rest.stages[0].share:.0%}.",
+            remedy=f"Write only the stages that are still to come, such as {min(share * 2, 0.99):.0%}@24,100.",
+            code="ladder-unfit",
+        )
+    passed = tuple(stage for stage in ladder.stages if stage.share <= share)
+    return Ladder(name=rest.name, stages=(*passed, *rest.stages))
+
+
 def _first_message(wrong: ValueError) -> str:
     errors = getattr(wrong, "errors", None)
     return str(errors()[0]["msg"]).removeprefix("Value error, ") if errors else str(wrong)

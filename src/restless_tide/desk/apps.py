@@ -39,12 +39,7 @@ def register(act: Act, name: str, title: str, identifiers: Mapping[str, str]) ->
     if not identifiers:
         raise Invalid("An app needs an identifier on at least one platform.", code="identifier-missing")
     for platform, identifier in identifiers.items():
-        if not _IDENTIFIER.fullmatch(identifier):
-            raise Invalid(
-                f"{identifier!r} is no identifier for {platform}.",
-                remedy="Write it as the project does, with dots: org.example.marram",
-                code="identifier-unfit",
-            )
+        demand_identifier(platform, identifier)
     app = App(name=app_name, title=title.strip() or app_name, created_at=act.now)
     app.identifiers = [AppIdentifier(platform=platform, identifier=value) for platform, value in identifiers.items()]
     act.session.add(app)
@@ -53,6 +48,16 @@ def register(act: Act, name: str, title: str, identifiers: Mapping[str, str]) ->
         "app registered", f"app {app.name}", app=app.name, after={"title": app.title, "identifiers": dict(identifiers)}
     )
     return app
+
+
+def demand_identifier(platform: str, identifier: str) -> None:
+    """Raise Invalid for what is no identifier of an app."""
+    if not _IDENTIFIER.fullmatch(identifier):
+        raise Invalid(
+            f"{identifier!r} is no identifier for {platform}.",
+            remedy="Write it as the project does, with dots: org.example.marram",
+            code="identifier-unfit",
+        )
 
 
 def every(session: Session) -> list[App]:

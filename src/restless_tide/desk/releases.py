@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlalchemy import select
@@ -10,8 +10,8 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, StaleView
-from restless_tide.core.ladder import USUAL_LADDER, Ladder, parse_ladder
-from restless_tide.core.leg import LegPhase, demand_open_to_change, demand_open_to_submission
+from restless_tide.core.ladder import USUAL_LADDER, Ladder, parse_ladder, rest_of_way
+from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import check_submission, demand_ready
 from restless_tide.core.rollout import ROLLOUT
@@ -59,7 +59,7 @@ def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> 
     release.app = app
     act.session.add(release)
     for store_name, wish in wishes.items():
-        _add_leg(act, release, store_name, wish)
+        add_leg(act, release, store_name, wish)
     act.session.flush()
     act.log(
         "release drafted",
@@ -206,7 +206,8 @@ def _chosen(release: Release, store_name: str | None, phases: set[LegPhase], ver
     return chosen
 
 
-def _add_leg(act: Act, release: Release, store_name: str, wish: LegWish) -> Leg:
+def add_leg(act: Act, release: Release, store_name: str, wish: LegWish) -> Leg:
+    """A leg of a release at one store, by a wish. Raises Invalid for a build that does not belong there."""
     store = find.store(act.session, store_name)
     berth = find.berth(act.session, release.app, store)
     if wish.build is None:
@@ -241,6 +242,11 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
                 code="version-differs",
             )
         leg.build, leg.build_id = build, build.id
+    if phase in PART_WAY and wish.ladder is not None:
+        rest = _allowed_ladder(rules.rollout, rules.store, wish.ladder)
+        leg.ladder = rest_of_way(legs.ladder_of(leg), leg.share, rest).model_dump(mode="json")
+        legs.keep_progress(leg, legs.progress_of(leg))
+        wish = replace(wish, ladder=None)
     if phase is not LegPhase.UNDER_REVIEW and _touches_launch(wish):
         demand_open_to_change(phase, "ladder or conditions")
     if wish.ladder is not None:

@@ -131,6 +131,7 @@ def cohort_detail(session: Session, row: tables.Cohort, desk: Desk) -> CohortDet
                 for build, people in members.have(session, row)
             ],
             "stuck": _stuck(short, desk),
+            "removable": not row.trials,
             "reports": inbox.counted(session, inbox.Wanted(app=row.app.name, cohort=row.name)),
         }
     )

@@ -22,6 +22,13 @@ class AppWanted(Wanted):
     )
 
 
+class AppChange(Wanted):
+    """What is left out stays as it is; an empty identifier takes the platform out."""
+
+    title: OneLine | None = None
+    identifiers: dict[OneLine, OneLine] = Field(default_factory=dict, max_length=MOST_ENTRIES)
+
+
 class BerthWanted(Wanted):
     store: OneLine
     listed_name: OneLine = Field(default="", description="the name at the store; the app's title if empty")

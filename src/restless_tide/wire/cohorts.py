@@ -90,6 +90,10 @@ class CohortWanted(Wanted):
     stores: Names | None = Field(default=None, description="none: every store with an open berth that knows the kind")
 
 
+class CohortChange(Wanted):
+    name: OneLine = Field(description="what it is called from now on")
+
+
 class AttachWanted(Wanted):
     by_itself: bool | None = Field(default=None, description="new builds go to the cohort as soon as they are ready")
 
@@ -174,6 +178,7 @@ class CohortDetailTold(CohortTold):
     have: list[HeldBuildTold]
     stuck: list[str]
     reports: dict[str, int]
+    removable: bool = Field(description="it was never handed a build")
 
 
 class MemberTold(Told):

@@ -57,6 +57,10 @@ class GoAheadWanted(Wanted):
     reason: Words = ""
 
 
+class NewLegWanted(LegWanted):
+    store: OneLine
+
+
 class SteerWanted(Wanted):
     act: RolloutEvent
     reason: Words

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from restless_tide.desk import apps, find
+from restless_tide.desk import apps, correcting, find
 from restless_tide.service import shown
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.apps import (
+    AppChange,
     AppTold,
     AppWanted,
     BerthDetailTold,
@@ -36,6 +37,20 @@ def register(wanted: AppWanted, desk: TheDesk, person: SignedIn) -> AppTold:
 def one(app: str, desk: TheDesk, _: SignedIn) -> AppTold:
     with desk.look() as session:
         return shown.app(session, find.app(session, app))
+
+
+@router.patch("/{app}")
+def change(app: str, wanted: AppChange, desk: TheDesk, person: SignedIn) -> AppTold:
+    """Correct the title, or an identifier that nothing uses yet."""
+    with desk.act(person.id) as act:
+        return shown.app(act.session, correcting.change_app(act, app, wanted.title, wanted.identifiers))
+
+
+@router.delete("/{app}", status_code=204)
+def remove(app: str, desk: TheDesk, person: SignedIn) -> None:
+    """Remove an app that nothing hangs on."""
+    with desk.act(person.id) as act:
+        correcting.remove_app(act, app)
 
 
 @router.post("/{app}/berths", status_code=202)

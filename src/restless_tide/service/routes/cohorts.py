@@ -10,7 +10,7 @@ from fastapi.concurrency import run_in_threadpool
 from restless_tide.core.errors import Invalid
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.testers import LARGEST_BYTES, write_csv
-from restless_tide.desk import cohorts, find, imports, testers
+from restless_tide.desk import cohorts, correcting, find, imports, testers
 from restless_tide.desk import members as people
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.testers import Personal
@@ -22,6 +22,7 @@ from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
     AttachWanted,
     BriefWanted,
+    CohortChange,
     CohortDetailTold,
     CohortTold,
     CohortWanted,
@@ -65,6 +66,20 @@ def detail(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> CohortDetailTol
     with desk.look() as session:
         row = find.cohort(session, find.app(session, app), cohort)
         return shown_testing.cohort_detail(session, row, desk)
+
+
+@router.patch("/apps/{app}/cohorts/{cohort}")
+def rename(app: str, cohort: str, wanted: CohortChange, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """Call it otherwise; its people, trials and link stay."""
+    with desk.act(person.id) as act:
+        return shown_testing.cohort(act.session, correcting.rename_cohort(act, app, cohort, wanted.name), desk)
+
+
+@router.delete("/apps/{app}/cohorts/{cohort}", status_code=204)
+def remove_cohort(app: str, cohort: str, desk: TheDesk, person: SignedIn) -> None:
+    """Remove a cohort that was never handed a build."""
+    with desk.act(person.id) as act:
+        correcting.remove_cohort(act, app, cohort)
 
 
 @router.put("/apps/{app}/cohorts/{cohort}/berths/{store}")

@@ -9,7 +9,7 @@ from fastapi import Header, Request, Response
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk import changes, find, legs, releases, steering
+from restless_tide.desk import changes, correcting, find, legs, releases, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
 from restless_tide.service import shown, shown_builds, threads
@@ -19,6 +19,7 @@ from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     GoAheadWanted,
     LegWanted,
+    NewLegWanted,
     NotesWanted,
     RecallWanted,
     ReleaseTold,
@@ -118,6 +119,29 @@ def change_leg(
         _demand_match(act, app, version, if_match)
         releases.change_leg(act, app, version, store, _wish(wanted))
         return _told(act, app, version)
+
+
+@router.post("/{version}/legs", status_code=201)
+def add_leg(app: str, version: str, wanted: NewLegWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Take one more store into the release."""
+    with desk.act(person.id) as act:
+        correcting.add_leg(act, app, version, wanted.store, _wish(wanted))
+    return _fresh(desk, app, version)
+
+
+@router.delete("/{version}/legs/{store}")
+def drop_leg(app: str, version: str, store: str, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Take a store out of the release, before it was ever handed in there."""
+    with desk.act(person.id) as act:
+        correcting.drop_leg(act, app, version, store)
+    return _fresh(desk, app, version)
+
+
+@router.delete("/{version}", status_code=204)
+def discard(app: str, version: str, desk: TheDesk, person: SignedIn) -> None:
+    """Discard a draft that was handed in nowhere; its builds stay."""
+    with desk.act(person.id) as act:
+        correcting.discard(act, app, version)
 
 
 @router.post("/{version}/submissions", status_code=202)

@@ -1,0 +1,191 @@
+"""Taking back what was a slip: names corrected, drafts discarded, legs dropped, what nothing hangs on removed.
+
+What can no longer be taken back is refused with what hangs on it and what may be done instead. The logbook keeps its
+lines whatever is removed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NoReturn
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
+from restless_tide.core.leg import LegPhase
+from restless_tide.desk import find, legs, releases
+from restless_tide.desk.apps import demand_identifier
+from restless_tide.desk.desk import Act
+from restless_tide.desk.releases import LegWish
+from restless_tide.desk.stores import slug
+from restless_tide.records.tables import App, AppIdentifier, Build, Cohort, FieldReport, Leg, Membership, Release, Trial
+
+
+def change_app(act: Act, name: str, title: str | None, identifiers: Mapping[str, str]) -> App:
+    """Correct an app's title, or its identifier on platforms where no build was handed in and no berth opened yet.
+
+    An empty identifier takes the platform out. Raises Invalid, and Conflict with what hangs on an identifier.
+    """
+    app = find.app(act.session, name)
+    before = _told(app)
+    if title is not None:
+        if not title.strip():
+            raise Invalid("An app needs a title.", code="title-missing")
+        app.title = title.strip()
+    known = {entry.platform: entry for entry in app.identifiers}
+    for platform, identifier in identifiers.items():
+        if platform in known and known[platform].identifier != identifier:
+            _demand_identifier_free(act.session, app, platform)
+        if not identifier.strip():
+            if platform in known:
+                act.session.delete(known.pop(platform))
+            continue
+        demand_identifier(platform, identifier)
+        if platform in known:
+            known[platform].identifier = identifier
+        else:
+            act.session.add(AppIdentifier(app_id=app.id, platform=platform, identifier=identifier))
+    act.session.flush()
+    act.session.refresh(app, ["identifiers"])
+    if not app.identifiers:
+        raise Invalid("An app needs an identifier on at least one platform.", code="identifier-missing")
+    act.log("app changed", f"app {app.name}", app=app.name, before=before, after=_told(app))
+    return app
+
+
+def _told(app: App) -> dict[str, object]:
+    return {"title": app.title, **{entry.platform: entry.identifier for entry in app.identifiers}}
+
+
+def _demand_identifier_free(session: Session, app: App, platform: str) -> None:
+    builds = session.scalar(
+        select(func.count()).select_from(Build).where(Build.app_id == app.id, Build.platform == platform)
+    )
+    at = [berth.store.name for berth in app.berths if berth.platform == platform]
+    if builds or at:
+        hangs = [f"{builds} build(s)"] * bool(builds) + [f"its place at {', '.join(at)}"] * bool(at)
+        raise Conflict(
+            f"The identifier of {app.title} for {platform} is fixed: {' and '.join(hangs)} use it.",
+            remedy="Register another app for another identifier.",
+            code="identifier-fixed",
+        )
+
+
+def remove_app(act: Act, name: str) -> None:
+    """Remove an app that nothing hangs on. Raises Conflict with what does."""
+    app = find.app(act.session, name)
+    counts: dict[str, Any] = {"build": Build, "release": Release, "cohort": Cohort, "field report": FieldReport}
+    hangs = [f"its place at {berth.store.name}" for berth in app.berths]
+    for noun, table in counts.items():
+        number = act.session.scalar(select(func.count()).select_from(table).where(table.app_id == app.id))
+        hangs += [f"{number} {noun}{'s' if number > 1 else ''}"] if number else []
+    if hangs:
+        _hangs(app.title, hangs, "An app that has gone out stays, with its history.")
+    before = _told(app)
+    for entry in list(app.identifiers):
+        act.session.delete(entry)
+    act.session.flush()
+    act.session.refresh(app, ["identifiers"])
+    act.session.delete(app)
+    act.log("app removed", f"app {app.name}", app=app.name, before=before)
+
+
+def rename_cohort(act: Act, app_name: str, name: str, new_name: str) -> Cohort:
+    """Call a cohort otherwise; its members, trials and link stay. Raises Invalid, and Conflict for a name that is taken."""
+    app = find.app(act.session, app_name)
+    cohort = find.cohort(act.session, app, name)
+    before, after = cohort.name, slug(new_name, "a cohort")
+    if after != before:
+        if act.session.scalar(select(Cohort).where(Cohort.app_id == app.id, Cohort.name == after)):
+            raise Conflict(f"{app.title} has a cohort called {after} already.", code="cohort-known")
+        cohort.name = after
+        act.log("cohort renamed", f"cohort {after}", app=app.name, before={"name": before}, after={"name": after})
+    return cohort
+
+
+def remove_cohort(act: Act, app_name: str, name: str) -> int:
+    """Remove a cohort that was never handed a build; returns how many people leave it. Raises Conflict with its trials."""
+    app = find.app(act.session, app_name)
+    cohort = find.cohort(act.session, app, name)
+    trials = act.session.scalar(select(func.count()).select_from(Trial).where(Trial.cohort_id == cohort.id)) or 0
+    if trials:
+        _hangs(cohort.name, [f"{trials} trial{'s' if trials > 1 else ''}"], "Close its trials and rename it instead.")
+    members = act.session.scalars(select(Membership).where(Membership.cohort_id == cohort.id)).all()
+    for member in members:
+        act.session.delete(member)
+    act.session.flush()
+    act.session.delete(cohort)
+    act.log("cohort removed", f"cohort {cohort.name}", app=app.name, before={"people": len(members)})
+    return len(members)
+
+
+def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWish) -> Leg:
+    """Take one more store into a release. Raises Conflict where it is in already."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    if any(leg.berth.store.name == store_name.lower() for leg in release.legs):
+        raise Conflict(
+            f"{release.version} goes to {store_name} already.",
+            remedy="Change that leg instead: tide release change",
+            code="leg-known",
+        )
+    leg = releases.add_leg(act, release, store_name, wish)
+    act.session.flush()
+    release.revision += 1
+    act.log("leg added", legs.leg_subject(leg), app=release.app.name, after={"build": leg.build_id})
+    return leg
+
+
+def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
+    """Take a store out of a release, before it was ever handed in there. Raises ImpossibleAct when it is too late."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    leg = find.leg(release, store_name)
+    _demand_never_sent(leg)
+    if len(release.legs) == 1:
+        raise ImpossibleAct(
+            f"{store_name} is the only store of {release.version}; discard the draft instead.", possible=["discard"]
+        )
+    subject, before = legs.leg_subject(leg), {"build": leg.build_id}
+    release.legs.remove(leg)
+    act.session.delete(leg)
+    act.session.flush()
+    release.revision += 1
+    act.log("leg dropped", subject, app=release.app.name, before=before)
+    return release
+
+
+def discard(act: Act, app_name: str, version: str) -> None:
+    """Discard a draft that was handed in nowhere; its builds stay. Raises ImpossibleAct when it is too late."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    for leg in release.legs:
+        _demand_never_sent(leg)
+    before = {"stores": [leg.berth.store.name for leg in release.legs], "notes": sorted(release.notes)}
+    for leg in list(release.legs):
+        act.session.delete(leg)
+    act.session.flush()
+    act.session.delete(release)
+    act.log("draft discarded", f"release {release.version}", app=release.app.name, before=before)
+
+
+def never_sent(leg: Leg) -> bool:
+    """Whether no store has been handed anything of this leg."""
+    return not leg.rounds and legs.phase(leg) is LegPhase.DRAFT
+
+
+def _demand_never_sent(leg: Leg) -> None:
+    if never_sent(leg):
+        return
+    phase = legs.phase(leg)
+    possible = {
+        LegPhase.UNDER_REVIEW: ["recall"],
+        LegPhase.RISING: ["halt", "withdraw"],
+        LegPhase.PAUSED: ["halt", "withdraw"],
+    }
+    raise ImpossibleAct(
+        f"{leg.release.version} was handed in at {leg.berth.store.name} and is {phase}; it stays, with its history.",
+        possible=possible.get(phase, ["draft the next version"]),
+    )
+
+
+def _hangs(name: str, what: list[str], remedy: str) -> NoReturn:
+    raise Conflict(f"{name} cannot be removed: {', '.join(what)}.", remedy=remedy, code="not-empty")

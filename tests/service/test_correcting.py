@@ -1,0 +1,138 @@
+"""A slip is taken back, and what cannot be taken back is refused with what hangs on it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound
+from restless_tide.wire.releases import LegWanted
+from tests.harbour import Harbour
+from tests.service.test_cli import Terminal
+
+
+@pytest.fixture
+def tide(harbour: Harbour, tmp_path: Path) -> Terminal:
+    return Terminal(harbour, tmp_path)
+
+
+def acts(harbour: Harbour, app: str) -> list[str]:
+    return [line.act for line in harbour.tide.watching.logbook(app=app, limit=20)]
+
+
+def test_a_draft_is_discarded_until_it_was_handed_in(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    build = harbour.ready_build(app, "openfield")
+    harbour.tide.releases.draft(app, "1.0.0", legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
+    harbour.tide.releases.discard(app, "1.0.0")
+    with pytest.raises(NotFound):
+        harbour.tide.releases.one(app, "1.0.0")
+    assert acts(harbour, app)[0] == "draft discarded"
+    harbour.tide.releases.draft(app, "1.0.0", legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
+    harbour.tide.releases.submit(app, "1.0.0")
+    with pytest.raises(ImpossibleAct, match="handed in at openfield and is under review") as late:
+        harbour.tide.releases.discard(app, "1.0.0")
+    assert late.value.possible == ("recall",)
+
+
+def test_a_store_is_taken_into_a_release_and_out_of_it(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    apk, ipa = harbour.ready_build(app, "openfield"), harbour.ready_build(app, "northgate")
+    harbour.tide.releases.draft(app, "1.0.0", legs={"openfield": LegWanted(build=apk)}, notes={"en": "New."})
+    both = harbour.tide.releases.add_leg(app, "1.0.0", "northgate", LegWanted(build="latest", ladder="10@24,100"))
+    assert {leg.store: leg.build for leg in both.legs} == {"openfield": apk, "northgate": ipa}
+    with pytest.raises(Conflict, match="goes to northgate already"):
+        harbour.tide.releases.add_leg(app, "1.0.0", "northgate", LegWanted(build="latest"))
+    one = harbour.tide.releases.drop_leg(app, "1.0.0", "openfield")
+    assert [leg.store for leg in one.legs] == ["northgate"]
+    with pytest.raises(ImpossibleAct, match="discard the draft instead"):
+        harbour.tide.releases.drop_leg(app, "1.0.0", "northgate")
+    harbour.tide.releases.add_leg(app, "1.0.0", "openfield", LegWanted(build="latest"))
+    harbour.tide.releases.submit(app, "1.0.0", store="openfield")
+    with pytest.raises(ImpossibleAct, match="it stays, with its history"):
+        harbour.tide.releases.drop_leg(app, "1.0.0", "openfield")
+
+
+def test_the_rest_of_a_ladder_is_changed_half_way(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.risen(app, stores=("northgate",))
+    before = harbour.leg(app, "northgate")
+    assert [stage.share for stage in before.ladder] == [0.05, 0.2, 0.5, 1.0]
+    harbour.tide.releases.change_leg(app, "1.0.0", "northgate", ladder="8@12,30@24,100")
+    leg = harbour.leg(app, "northgate")
+    assert [stage.share for stage in leg.ladder] == [0.05, 0.08, 0.3, 1.0]
+    assert (leg.share, leg.stage, leg.stage_ends_at) == (0.05, 0, before.stage_ends_at)
+    with pytest.raises(Invalid, match="begins above 5%"):
+        harbour.tide.releases.change_leg(app, "1.0.0", "northgate", ladder="5@12,100")
+    with pytest.raises(ImpossibleAct, match="ladder or conditions cannot be changed"):
+        harbour.tide.releases.change_leg(app, "1.0.0", "northgate", needs_go_ahead=True)
+    harbour.pass_hours(24.1)
+    harbour.released(app, "1.0.0", lambda seen: seen.legs[0].share == 0.08 and seen.legs[0].confirmed)
+
+
+def test_an_apps_title_and_unused_identifier_are_corrected_and_an_empty_app_removed(harbour: Harbour) -> None:
+    tide = harbour.tide
+    name = harbour.new_app() + "x"
+    tide.apps.register(name, title="Maram", identifiers={"android": "org.example.maram"})
+    changed = tide.apps.change(
+        name, title="Marram", identifiers={"android": "org.example.marram", "ios": "org.example.m"}
+    )
+    assert (changed.title, changed.identifiers) == ("Marram", {"android": "org.example.marram", "ios": "org.example.m"})
+    assert tide.apps.change(name, identifiers={"ios": ""}).identifiers == {"android": "org.example.marram"}
+    for wrong, error in (({"android": "no dots"}, "no identifier"), ({"android": ""}, "at least one platform")):
+        with pytest.raises(Invalid, match=error):
+            tide.apps.change(name, identifiers=wrong)
+    tide.testing.make_cohort(name, "crew", stores=[])
+    with pytest.raises(Conflict, match="cannot be removed: 1 cohort"):
+        tide.apps.remove(name)
+    tide.testing.remove_cohort(name, "crew")
+    tide.apps.remove(name)
+    with pytest.raises(NotFound):
+        tide.apps.one(name)
+    used = harbour.new_app()
+    harbour.ready_build(used, "openfield")
+    with pytest.raises(Conflict, match=r"1 build\(s\) and its place at openfield"):
+        tide.apps.change(used, identifiers={"android": "org.example.other"})
+    assert tide.apps.change(used, title="Better").title == "Better"
+
+
+def test_a_cohort_is_renamed_with_everything_in_it_and_removed_while_nothing_was_handed_to_it(
+    harbour: Harbour,
+) -> None:
+    app = harbour.new_app()
+    harbour.tide.testing.make_cohort(app, "crwe")
+    harbour.tide.testing.make_cohort(app, "others")
+    harbour.tide.testing.add_tester(app, "crwe", f"wren.{app}@example.org")
+    assert harbour.tide.testing.rename_cohort(app, "crwe", "crew").testers == 1
+    for taken in ("others", "Not A Name!"):
+        with pytest.raises((Conflict, Invalid)):
+            harbour.tide.testing.rename_cohort(app, "crew", taken)
+    build = harbour.ready_build(app, "openfield")
+    harbour.tide.testing.open_trial(
+        app, cohort="crew", build=build, store="openfield", notes="Look.", contact="ida@example.org"
+    )
+    with pytest.raises(Conflict, match="1 trial"):
+        harbour.tide.testing.remove_cohort(app, "crew")
+    harbour.tide.testing.remove_cohort(app, "others")
+    assert [cohort.name for cohort in harbour.tide.testing.cohorts(app)] == ["crew"]
+
+
+def test_slips_are_taken_back_by_command(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.ready_build(app, "openfield")
+    harbour.ready_build(app, "northgate")
+    for words, said in (
+        (("release", "draft", "1.0.0", "--app", app, "--leg", "openfield"), "1.0.0"),
+        (("release", "add-leg", "1.0.0", "--app", app, "--leg", "northgate"), "Northgate"),
+        (("release", "drop-leg", "1.0.0", "--app", app, "--store", "openfield"), "no longer goes to openfield"),
+        (("release", "discard", "1.0.0", "--app", app, "--yes"), "is discarded"),
+        (("cohort", "add", "crwe", "--app", app), "crwe"),
+        (("cohort", "rename", "crwe", "--app", app, "--to", "crew"), "is called crew now"),
+        (("cohort", "remove", "crew", "--app", app, "--yes"), "is removed"),
+        (("app", "change", app, "--title", "Marram"), "is Marram"),
+    ):
+        done = tide(*words)
+        assert (done.returncode, said in done.stdout) == (0, True), done
+    kept = tide("app", "remove", app, "--yes")
+    assert (kept.returncode, "cannot be removed" in kept.stderr) == (1, True)
