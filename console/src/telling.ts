@@ -51,3 +51,17 @@ export function measured(text: string, unit: string): number {
   if (unit === 'bytes') return new TextEncoder().encode(text).length
   return unit === 'characters' ? [...text].length : text.length
 }
+
+function value(key: string, held: unknown): string {
+  if (key === 'share' && typeof held === 'number') return percent(held)
+  return held == null || held === '' ? '–' : Array.isArray(held) ? held.join(', ') : String(held)
+}
+
+/** What a line of the logbook changed, as ``state: rising → halted``. */
+export function changes(line: { before?: Record<string, unknown> | null; after?: Record<string, unknown> | null }): string[] {
+  const before = line.before ?? {}
+  const after = line.after ?? {}
+  return [...new Set([...Object.keys(before), ...Object.keys(after)])]
+    .filter((key) => JSON.stringify(before[key]) !== JSON.stringify(after[key]))
+    .map((key) => (key in before ? `${key}: ${value(key, before[key])} → ${value(key, after[key])}` : `${key}: ${value(key, after[key])}`))
+}

@@ -96,7 +96,7 @@ def test_lists_go_in_and_out_by_pipe(tide: Terminal, harbour: Harbour, tmp_path:
     assert (taken["entered"], taken["joined"]) == (2, 2)
     out = tide("cohort", "export", "walkers", "--app", app).stdout
     assert f"a.{app}@example.org,'=Ada," in out
-    again = tide("tester", "export", "--search", app, "--to", str(tmp_path / "out.csv"))
+    again = tide("tester", "export", "--find", app, "--to", str(tmp_path / "out.csv"))
     assert again.returncode == 0
     back = tide.json("cohort", "import", "walkers", str(tmp_path / "out.csv"), "--app", app)
     assert back["counts"]["already there"] == 2

@@ -25,7 +25,7 @@ def test_empty_lists_say_what_to_do_first(tide: Terminal, harbour: Harbour) -> N
         (("report", "crashes", "--app", app), "No crashes"),
         (("report", "numbers", "--app", app), "Open a trial"),
         (("tester", "list", "--app", app, "--cohort", "crew"), "Nobody is in crew yet"),
-        (("tester", "list", "--search", f"nobody-{app}"), "Nobody matches"),
+        (("tester", "list", "--find", f"nobody-{app}"), "Nobody matches"),
     ):
         assert first in tide(*words).stdout
         assert tide.json(*words) == []

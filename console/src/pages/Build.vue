@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { api, type App, type Build, type Comparison, told } from '../api'
 import DifferenceTable from '../components/DifferenceTable.vue'
 import FactsSheet from '../components/FactsSheet.vue'
+import History from '../components/History.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -80,8 +81,9 @@ function sent(): void {
         <FactsSheet :facts="facts" />
       </section>
     </div>
+    <History :app="app" :about="data.build.id" />
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

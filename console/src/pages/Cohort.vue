@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, type App, type Build, type CohortDetail, type InvitationState, type Member, type Tester, told } from '../api'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import ImportList from '../components/ImportList.vue'
+import History from '../components/History.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -242,8 +243,9 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add a person, pick from those known, or import a list.' }}</p>
       <BButton v-if="!people.ended.value && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
+    <History :app="app" :about="`cohort ${props.cohort}`" />
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

@@ -91,7 +91,7 @@ async function handed(): Promise<void> {
     </div>
     <EmptyState v-else-if="!making" title="No cohorts yet">Make one for your own staff first: a crew gets a build as soon as the store is ready, without review.</EmptyState>
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

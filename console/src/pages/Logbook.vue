@@ -7,7 +7,7 @@ import EmptyState from '../components/EmptyState.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing } from '../loading'
-import { onTheDay, percent } from '../telling'
+import { changes, onTheDay } from '../telling'
 
 const PAGE = 60
 const route = useRoute()
@@ -69,19 +69,6 @@ useLive(async () => {
   if ((lines.value?.length ?? 0) <= PAGE) await load()
 })
 void told(api.GET('/v1/apps')).then((found) => (apps.value = found), () => undefined)
-
-function value(key: string, held: unknown): string {
-  if (key === 'share' && typeof held === 'number') return percent(held)
-  return held == null || held === '' ? '–' : Array.isArray(held) ? held.join(', ') : String(held)
-}
-
-function steps(line: Line): string[] {
-  const before = line.before ?? {}
-  const after = line.after ?? {}
-  return [...new Set([...Object.keys(before), ...Object.keys(after)])]
-    .filter((key) => JSON.stringify(before[key]) !== JSON.stringify(after[key]))
-    .map((key) => (key in before ? `${key}: ${value(key, before[key])} → ${value(key, after[key])}` : `${key}: ${value(key, after[key])}`))
-}
 </script>
 
 <template>
@@ -108,7 +95,7 @@ function steps(line: Line): string[] {
           <td class="when"><time :datetime="line.at">{{ onTheDay(line.at) }}</time><br /><span class="soft small-print">line {{ line.id }}</span></td>
           <td>{{ line.who }}</td>
           <td><strong>{{ line.act }}</strong><br /><span class="soft small-print"><template v-if="line.app">{{ line.app }} · </template>{{ line.subject }}</span></td>
-          <td class="small-print"><div v-for="step in steps(line)" :key="step">{{ step }}</div></td>
+          <td class="small-print"><div v-for="step in changes(line)" :key="step">{{ step }}</div></td>
           <td>{{ line.reason }}</td>
         </tr>
       </tbody>

@@ -89,7 +89,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
       </table>
     </section>
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

@@ -68,7 +68,7 @@ const MARKS: Record<string, string> = { blocker: '▶', caution: '■', note: '�
       </article>
     </section>
   </div>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 
 import { type Act, api, type App, type Build, type Leg, type Release, told } from '../api'
 import ConfirmButton from '../components/ConfirmButton.vue'
+import History from '../components/History.vue'
 import LegSettings from '../components/LegSettings.vue'
 import Moment from '../components/Moment.vue'
 import NotesDraft from '../components/NotesDraft.vue'
@@ -243,9 +244,10 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         </li>
       </ul>
     </section>
+    <History :app="app" :about="`release ${version}`" />
     <SteerDialog :release="release" :act="asked?.act ?? null" :store="asked?.store ?? null" @close="asked = null" @done="load" />
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

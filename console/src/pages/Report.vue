@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, type Build, type Report, type ReportDetail, told } from '../api'
+import History from '../components/History.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -122,8 +123,9 @@ const can = (what: ReportDetail['possible'][number]) => data.value?.possible.inc
         <BButton size="sm" variant="link" @click="router.back()">Back to the list</BButton>
       </section>
     </div>
+    <History :app="data.app" :about="`report ${props.report}`" />
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

@@ -112,7 +112,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
       </table></div>
     </section>
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

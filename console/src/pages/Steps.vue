@@ -79,7 +79,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
       </table>
     </section>
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

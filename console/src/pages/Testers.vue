@@ -107,7 +107,7 @@ const nextPage = () => doing.run(people.next)
   </section>
   <p v-else-if="seen && search" class="soft">Nobody matches.</p>
   <EmptyState v-else-if="seen && !listing" title="Nobody tests yet">Make a cohort of an app and add people to it, or import a list.</EmptyState>
-  <p v-if="!seen && !problem" class="soft" role="status">Looking …</p>
+  <p v-if="!seen && !problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

@@ -2,6 +2,7 @@
 import { computed, reactive, ref } from 'vue'
 
 import { api, type Invitation, type InvitationState, told, type Trial } from '../api'
+import History from '../components/History.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -144,8 +145,9 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
       <p v-if="!invitations.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is invited.' }}</p>
       <BButton v-if="!people.ended.value && invitations.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
+    <History v-if="trial" :app="trial.app" :about="`trial ${props.trial}`" />
   </template>
-  <p v-else-if="!problem" class="soft" role="status">Looking …</p>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
 <style scoped>

@@ -54,7 +54,11 @@ def trial_of(call: Call) -> str:
     chosen = [trial for trial in at if trial.state in UNDER_WAY] or at[:1]
     if len(chosen) > 1:
         told = ", ".join(f"{trial.build_label} at {trial.store} ({trial.id})" for trial in chosen)
-        raise Invalid(f"Several trials are under way: {told}.", remedy="Name one by its id.", code="name-ambiguous")
+        raise Invalid(
+            f"Several trials are under way: {told}.",
+            remedy="Say which: --store STORE, or its id.",
+            code="name-ambiguous",
+        )
     if not chosen:
         raise NotFound(f"{given.trial} of {given.app} has no such trial.", code="trial-unknown")
     return chosen[0].id

@@ -88,7 +88,7 @@ def _filters(parser: Parser) -> None:
     parser.add_argument("--build")
     parser.add_argument("--kind", choices=["remark", "crash"])
     parser.add_argument("--state", action="append", choices=[*map(str, ReportState)], help="may be given again")
-    parser.add_argument("--search", default="", metavar="TEXT")
+    parser.add_argument("--find", default="", metavar="TEXT")
 
 
 def _decision(nouns: Nouns, verb: str, summary: str) -> Parser:
@@ -109,7 +109,7 @@ def _decision(nouns: Nouns, verb: str, summary: str) -> Parser:
 
 def _asked(call: Call) -> dict[str, object]:
     given = call.given
-    return {"app": given.app, "build": given.build, "kind": given.kind, "state": given.state, "text": given.search}
+    return {"app": given.app, "build": given.build, "kind": given.kind, "state": given.state, "text": given.find}
 
 
 def _list(call: Call) -> None:

@@ -24,7 +24,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("tester", nargs="+", help="id or address")
     _place(parser, required=True)
     parser = nouns.command("tester list", _list, "everybody who tests, or the people of a cohort and what they have")
-    parser.add_argument("--search", default="", metavar="TEXT", help="in address, name and tags")
+    parser.add_argument("--find", default="", metavar="TEXT", help="in address, name and tags")
     parser.add_argument(
         "--state", choices=[*map(str, InvitationState)], help="of the newest invitation; only of a cohort"
     )
@@ -53,7 +53,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("tester import", _import, "take in a list of people without a cohort (CSV)")
     import_arguments(parser)
     parser = nouns.command("tester export", _export, "write everybody who tests as CSV")
-    parser.add_argument("--search", default="", metavar="TEXT")
+    parser.add_argument("--find", default="", metavar="TEXT")
     parser.add_argument("--to", default="-", metavar="FILE", help="- or nothing: print it")
 
 
@@ -126,7 +126,7 @@ def _list(call: Call) -> None:
     if _both_or_none(call):
         _list_members(call)
         return
-    found = call.tide.testing.testers(call.given.search, limit=call.given.limit)
+    found = call.tide.testing.testers(call.given.find, limit=call.given.limit)
 
     def shown() -> None:
         table = call.table("TESTER", "NAME", "ADDRESS", "PLATFORMS", "TAGS", "COHORTS")
@@ -141,18 +141,18 @@ def _list(call: Call) -> None:
                 cell(cohorts),
             )
         empty = (
-            "Nobody matches." if call.given.search else "Nobody tests yet. Add a person with: tide tester add ADDRESS"
+            "Nobody matches." if call.given.find else "Nobody tests yet. Add a person with: tide tester add ADDRESS"
         )
         call.show(table, empty=empty)
         if len(found) == call.given.limit:
-            call.say(f"The first {call.given.limit}; more with --limit, or narrow it down with --search.")
+            call.say(f"The first {call.given.limit}; more with --limit, or narrow it down with --find.")
 
     call.answer(found, shown)
 
 
 def _list_members(call: Call) -> None:
     given = call.given
-    found = call.tide.testing.members(given.app, given.cohort, text=given.search, state=given.state, limit=given.limit)
+    found = call.tide.testing.members(given.app, given.cohort, text=given.find, state=given.state, limit=given.limit)
 
     def shown() -> None:
         table = call.table("NAME", "ADDRESS", "INVITATION", "SINCE", "BUILD", "DEVICE", "TROUBLE")
@@ -168,10 +168,10 @@ def _list_members(call: Call) -> None:
                 cell(entry.trouble),
             )
         call.show(
-            table, empty="Nobody matches." if given.search or given.state else f"Nobody is in {given.cohort} yet."
+            table, empty="Nobody matches." if given.find or given.state else f"Nobody is in {given.cohort} yet."
         )
         if len(found) == given.limit:
-            call.say(f"The first {given.limit}; more with --limit, or narrow it down with --search.")
+            call.say(f"The first {given.limit}; more with --limit, or narrow it down with --find.")
 
     call.answer(found, shown)
 
@@ -240,4 +240,4 @@ def _import(call: Call) -> Exit | None:
 
 
 def _export(call: Call) -> None:
-    write_out(call, lambda to: call.tide.testing.export_testers(to, text=call.given.search))
+    write_out(call, lambda to: call.tide.testing.export_testers(to, text=call.given.find))

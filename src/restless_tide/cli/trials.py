@@ -40,7 +40,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("trial show", _show, "one trial and its invitations")
     _named(parser)
     parser.add_argument("--state", help="only invitations in this state")
-    parser.add_argument("--search", default="", metavar="TEXT")
+    parser.add_argument("--find", default="", metavar="TEXT")
     parser.add_argument("--limit", type=count, default=50)
     parser = nouns.command("trial wait", _wait_for, "wait until a trial is open and its mails are out")
     _named(parser)
@@ -231,7 +231,7 @@ def _list(call: Call) -> None:
 def _show(call: Call) -> None:
     given = call.given
     trial = call.tide.testing.trial(trial_of(call))
-    found = call.tide.testing.invitations(trial.id, text=given.search, state=given.state, limit=given.limit)
+    found = call.tide.testing.invitations(trial.id, text=given.find, state=given.state, limit=given.limit)
 
     def shown() -> None:
         _tell(call, trial)
@@ -252,7 +252,7 @@ def _show(call: Call) -> None:
             )
         call.show(table, empty="No invitations.")
         if len(found) == given.limit:
-            call.say(f"The first {given.limit}; more with --limit, or narrow it down with --search and --state.")
+            call.say(f"The first {given.limit}; more with --limit, or narrow it down with --find and --state.")
 
     call.answer(
         {"trial": trial.model_dump(mode="json"), "invitations": [entry.model_dump(mode="json") for entry in found]},

@@ -104,7 +104,7 @@ def testers(session: Session, wanted: Sequence[str]) -> list[Tester]:
     for who, address in named.items():
         row = known.get(who) or known.get(address)
         if row is None:
-            _missing("tester", who, [], "See: tide tester list --search TEXT")
+            _missing("tester", who, [], "See: tide tester list --find TEXT")
         found[row.id] = row
     return list(found.values())
 
