@@ -20,7 +20,9 @@ DRAWN = """(scheme) => new Promise((done) => {
   look()
 })"""
 """The scheme that was just asked for is on the screen. A tester's page follows the system and names no scheme."""
-SEEN = ((320, "light"), (400, "dark"), (1280, "light"))
+WIDTHS = (320, 400, 1280)
+SEEN = ((320, "dark"), (1280, "light"))
+"""Where axe looks: the narrowest and the widest, and both schemes."""
 
 
 @cache
@@ -31,12 +33,14 @@ def axe() -> str:
 def violations(page: Page) -> Iterator[str]:
     """What axe finds at each width and in each scheme, and whether the page scrolls sideways."""
     page.evaluate(f"{axe()};0")
+    for width in WIDTHS:
+        page.set_viewport_size({"width": width, "height": 800})
+        if page.evaluate("document.documentElement.scrollWidth") > width:
+            yield f"at {width}: it scrolls sideways"
     for width, scheme in SEEN:
         page.set_viewport_size({"width": width, "height": 800})
         page.emulate_media(color_scheme=scheme, reduced_motion="reduce")  # type: ignore[arg-type]
         page.evaluate(DRAWN, scheme)
-        if page.evaluate("document.documentElement.scrollWidth") > width:
-            yield f"at {width}: it scrolls sideways"
         found = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")
         for violation in found["violations"]:
             yield f"at {width}, {scheme}: {violation['id']}: {violation['nodes'][0]['html'][:200]}"

@@ -395,7 +395,7 @@ def test_the_numbers_of_a_build_count_each_person_once_by_how_far_they_came(desk
             filing = Filing(ReportKind.CRASH, stack=stack.replace("A.java:1", f"A.java:{place}"))
             report = reports.file(desk, act, app, filing, build=build)
         reports.file(desk, act, app, Filing(ReportKind.REMARK, text="Look."), build=build)
-        reports.decide(act, report.id, ReportEvent.CLOSE)
+        reports.decide(act, report.id, reports.Decision(ReportEvent.CLOSE))
     with desk.look() as session:
         (numbers,) = inbox.numbers(session, "marram")
         assert (numbers.invited, numbers.accepted, numbers.installed) == (3, 2, 1)
