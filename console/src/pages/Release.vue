@@ -208,7 +208,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <ConfirmButton v-if="!leg.rounds.length && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.store_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.store)" />
           <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change build, ladder, launch' }}</BButton>
         </div>
-        <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change the rest of the ladder' }}</BButton>
+        <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" class="rest" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change the rest of the ladder' }}</BButton>
         <LegSettings v-if="changing === leg.store" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>
     </div>
@@ -264,6 +264,7 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .notes dl { grid-template-columns: auto 1fr; }
 .notes { margin-top: 1rem; }
 .another { margin-top: 0.8rem; }
+.rest { justify-self: start; align-self: flex-start; }
 .over { color: var(--alarm); font-weight: 600; }
 .pending { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin: 0; }
 .offered { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }

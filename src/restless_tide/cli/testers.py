@@ -140,9 +140,7 @@ def _list(call: Call) -> None:
                 cell(" ".join(tester.tags)),
                 cell(cohorts),
             )
-        empty = (
-            "Nobody matches." if call.given.find else "Nobody tests yet. Add a person with: tide tester add ADDRESS"
-        )
+        empty = "Nobody matches." if call.given.find else "Nobody tests yet. Add a person with: tide tester add ADDRESS"
         call.show(table, empty=empty)
         if len(found) == call.given.limit:
             call.say(f"The first {call.given.limit}; more with --limit, or narrow it down with --find.")
@@ -167,9 +165,7 @@ def _list_members(call: Call) -> None:
                 cell(" ".join(part for part in (entry.device, entry.system) if part)),
                 cell(entry.trouble),
             )
-        call.show(
-            table, empty="Nobody matches." if given.find or given.state else f"Nobody is in {given.cohort} yet."
-        )
+        call.show(table, empty="Nobody matches." if given.find or given.state else f"Nobody is in {given.cohort} yet.")
         if len(found) == given.limit:
             call.say(f"The first {given.limit}; more with --limit, or narrow it down with --find.")
 

@@ -94,7 +94,7 @@ class PackageRules(Rules):
     processors_required: dict[str, tuple[str, ...]] = Field(
         default_factory=dict, description="by format: processor kinds that must be among the packages"
     )
-    signature_required: bool = Field(default=False, description="unsigned packages are turned away")
+    signature_required: bool = Field(default=False, description="unsigned packages are refused")
     certificate_stays: bool = Field(default=False, description="every build is signed as the first one was")
     profile_kinds: tuple[str, ...] = Field(
         default=(), description="kinds of profile taken: store, named devices …; none: any"

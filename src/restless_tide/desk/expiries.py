@@ -53,7 +53,7 @@ def _register(session: Session, app: App) -> list[Expiry]:
         Expiry(
             f"The expected certificate for {page.platform}",
             datetime.fromisoformat(entry["valid_until"]),
-            "New builds signed with it are turned away.",
+            "New builds signed with it are refused.",
         )
         for page in session.scalars(select(Signing).where(Signing.app_id == app.id))
         for entry in page.certificates

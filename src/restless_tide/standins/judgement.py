@@ -37,7 +37,7 @@ def number_as_tuple(number: object) -> tuple[int, int, int]:
 def objection_to_build(
     rules: Rulebook, berth: Thing, packages: list[Facts], earlier: list[Thing], live: str | None
 ) -> str | None:
-    """Why the packages of a build are turned away together, or None."""
+    """Why the packages of a build are refused together, or None."""
     if len({(package.version, package.number) for package in packages}) != 1:
         return "The packages do not carry the same version and number."
     kinds = [processor for package in packages for processor in package.processors]
@@ -53,7 +53,7 @@ def objection_to_build(
 def objection_to_package(
     rules: Rulebook, berth: Thing, facts: Facts, earlier: Iterable[Thing], live: str | None
 ) -> str | None:
-    """Why a processed package is turned away, or None."""
+    """Why a processed package is refused, or None."""
     if facts.format not in rules.packages.formats:
         return f"We take {' and '.join(rules.packages.formats)} here, not {facts.format}."
     if facts.identifier != berth["identifier"]:
