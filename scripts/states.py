@@ -1,4 +1,4 @@
-"""Write the console's lists and sets of states from the life cycles of the core, so that none is kept twice.
+"""Write the console's lists and sets of states, and its glossary, from the core, so that none is kept twice.
 
 states.py FILE
 """
@@ -10,13 +10,14 @@ from enum import StrEnum
 from pathlib import Path
 
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
+from restless_tide.core.glossary import GLOSSARY
 from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
 from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
 
-HEAD = "/** Made by `make contract` from the life cycles in src/restless_tide/core: do not change it here. */\n"
+HEAD = "/** Made by `make contract` from the life cycles and the glossary in src/restless_tide/core: do not change it here. */\n"
 
 
 def line(name: str, states: type[StrEnum], chosen: Iterable[StrEnum] | None = None) -> str:
@@ -41,6 +42,7 @@ LINES = (
     line("NOTICE_KINDS", NoticeKind),
     line("ORDER_PENDING", OrderState, PENDING),
     line("REPORT_STATES", ReportState),
+    f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )
 
 if __name__ == "__main__":

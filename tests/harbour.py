@@ -187,7 +187,10 @@ class Harbour:
         sent = self.push(file, app=app, store=store)
 
         def where() -> str:
-            by_hand = any(step.app == app and "first build" in step.title for step in self.tide.steps.waiting())
+            by_hand = any(
+                (step.app, step.store) == (app, store) and "first build" in step.title
+                for step in self.tide.steps.waiting()
+            )
             return "by hand" if by_hand else self.tide.builds.consignment(sent.id).state
 
         if until(where, lambda state: state in ("by hand", "processing")) == "by hand":

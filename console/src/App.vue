@@ -82,6 +82,7 @@ async function signOut(): Promise<void> {
         <span class="live" role="status" :title="liveState === 'following' ? 'Changes appear automatically' : 'The connection to the desk is cut; it is tried again automatically'">
           <span aria-hidden="true">{{ liveState === 'following' ? '●' : '○' }}</span> {{ liveState === 'following' ? 'live' : 'reconnecting' }}
         </span>
+        <RouterLink to="/words" title="What the words mean">Words</RouterLink>
         <button type="button" class="quiet" :title="`Signed in as ${session.person.value.name}`" @click="signOut">Sign out</button>
       </div>
     </div>

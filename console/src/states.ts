@@ -1,4 +1,4 @@
-/** Made by `make contract` from the life cycles in src/restless_tide/core: do not change it here. */
+/** Made by `make contract` from the life cycles and the glossary in src/restless_tide/core: do not change it here. */
 export const CONSIGNMENT_ON_ITS_WAY: readonly string[] = ["queued", "sending", "processing"]
 export const CONSIGNMENT_GOES_ON: readonly string[] = ["queued", "sending", "processing", "held", "ready"]
 export const INVITATION_STATES = ["queued", "sent", "accepted", "installed", "bounced", "declined", "removed"] as const
@@ -9,3 +9,35 @@ export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
 export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "breach", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
+export const GLOSSARY: Readonly<Record<string, string>> = {
+  "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
+  "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",
+  "hand-carried": "Of a store without a gateway: the desk prepares each step, and a person does it on the store's own pages.",
+  "gateway": "The address at which a store, or an adapter in front of it, takes orders and tells what has happened.",
+  "rulebook": "A store's rules as data: what it takes, asks, reviews and allows. The desk checks by it before anything is sent.",
+  "berth": "An app's place at a store, with the name, countries and price it has there.",
+  "build": "One version and build number of an app for one platform: a package, or several for different devices.",
+  "facts": "What was read out of a package: name, version, signatures, permissions, sizes.",
+  "consignment": "A build on its way into a store: queued, sending, processing, ready; or held while the store waits for an answer.",
+  "cohort": "A group of testers of an app: crew (staff), guest (invited people) or walk-in (anybody with the link).",
+  "trial": "A build handed to a cohort at a store.",
+  "trial brief": "What testers and the store's reviewer are told: what to look at, whom to ask, how to sign in.",
+  "field report": "What comes back from people who test: a remark, with pictures, or a crash.",
+  "release": "A version of an app going to production. It has one leg per store.",
+  "leg": "A release at one store: its build, its review and its rollout there.",
+  "round": "One attempt of a leg at the store's review.",
+  "launch": "Making an approved leg live once all its conditions hold: a go-ahead, an instant, the other stores' approval.",
+  "go-ahead": "A person's word that an approved leg may launch.",
+  "ladder": "The stages of a rollout: each a share of people, and how long it is held before the next.",
+  "rollout": "A leg's way up its ladder. It can be paused, resumed, halted, finished and withdrawn.",
+  "pause": "The share stays where it is and the stage's clock stops. People who were offered the build still get it.",
+  "halt": "The store offers the build to nobody new. Those who have it keep it.",
+  "withdraw": "The release is taken down. Those who have it keep it; the store may offer the release before again.",
+  "order": "What the desk has asked a store to do. It is carried out once, and again and again until the store has answered.",
+  "confirmed": "The store has said that it holds what was ordered. Until then the desk shows what was last seen there.",
+  "sighting": "What a store was last seen to hold, kept apart from what was ordered.",
+  "step": "Something a person has to do at a store by hand, with what to take there and what to look for.",
+  "drill": "A halt that goes its whole way to a store and changes nothing, to know that the button works.",
+  "finding": "One line of a readiness sheet: a blocker stops it, a caution is to be looked at, a note is good to know.",
+  "logbook": "Who did what, when and why. Lines are only added, and each proves the ones before it."
+}

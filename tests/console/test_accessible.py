@@ -63,7 +63,7 @@ def shown(harbour: Harbour) -> dict[str, str]:
     report = harbour.tide.reports.file(app, kind="crash", stack=stack, build=build)
     pages = {
         "today": "/", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
-        "notices": "/notices", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
+        "notices": "/notices", "words": "/words", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
         "report": f"/reports/{report.id}",
     }  # fmt: skip
     of_app = ("releases", "releases/1.0.0", "builds", f"builds/{build}", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip

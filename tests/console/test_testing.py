@@ -240,3 +240,18 @@ def test_somebody_joins_by_the_link_in_their_language(browser: Browser, harbour:
     (member,) = harbour.tide.testing.members(app, "shore")
     assert member.tester.languages == ["de"]
     context.close()
+
+
+def test_several_reports_are_decided_on_at_once(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    ids = [harbour.tide.reports.file(app, text=f"Remark {place}").id for place in range(3)]
+    harbour.tide.reports.decide(ids[0], "accept")
+    page.goto(f"/apps/{app}/reports")
+    page.get_by_label("all that are shown").check()
+    expect(page.get_by_text("3 chosen:")).to_be_visible()
+    page.get_by_role("button", name="Accept", exact=True).click()
+    expect(page.get_by_text(f"{ids[0]} stays as it is")).to_be_visible()
+    until(lambda: harbour.tide.reports.counts(app=app), lambda seen: seen.get("accepted") == 3)
+    page.get_by_label(f"Choose Remark 1 of {ids[1]}").check()
+    page.get_by_role("button", name="Close", exact=True).click()
+    until(lambda: harbour.tide.reports.counts(app=app), lambda seen: seen.get("closed", 0) >= 1)

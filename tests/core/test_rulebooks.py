@@ -102,7 +102,7 @@ def test_two_revisions_are_compared_in_words() -> None:
     fewer = OPENFIELD.model_copy(update={"processing": OPENFIELD.processing.model_copy(update={"questions": ()})})
     told = [change.told() for change in compare(fewer, OPENFIELD)]
     assert told[-1].startswith("Question without-network: not asked → Does the app say")
-    assert "from 01 Mar 2027 on" in told[-1]
+    assert "from 01 Mar 2031 on" in told[-1]
 
 
 def facts(**changed: Any) -> Facts:
@@ -130,8 +130,8 @@ PLACE = ("android.permission.VIBRATE",)
         (facts(permissions=PLACE), {"rings-when-locked": "yes"}, NOW, ["ringing-can-be-stopped"]),
         (facts(target_platform="35"), {}, NOW, ["large-letters"]),
         (facts(target_platform=None), {}, NOW, []),
-        (facts(), {}, datetime(2027, 3, 1, tzinfo=UTC), ["without-network"]),
-        (facts(), {}, datetime(2027, 2, 28, 23, 59, tzinfo=UTC), []),
+        (facts(), {}, datetime(2031, 3, 1, tzinfo=UTC), ["without-network"]),
+        (facts(), {}, datetime(2031, 2, 28, 23, 59, tzinfo=UTC), []),
     ],
 )
 def test_questions_follow_facts_earlier_answers_and_dates(
@@ -154,7 +154,7 @@ def test_the_way_to_a_launch_follows_the_graph_and_its_longest_path() -> None:
 
 
 def test_a_rule_that_applies_later_is_no_hindrance_before_its_date() -> None:
-    things, later = OPENFIELD.things, datetime(2027, 3, 2, tzinfo=UTC)
+    things, later = OPENFIELD.things, datetime(2031, 3, 2, tzinfo=UTC)
     done = {"berth", "build", "texts"}
     assert missing_before(things, "review", done, NOW) == []
     assert missing_before(things, "review", done, later) == ["The page on use without a network"]

@@ -224,6 +224,7 @@ def test_guests_wait_for_the_stores_review_and_a_newer_trial_replaces_the_older(
         lambda now: now.state == "open" and now.invited == {"sent": 1},
     )
     second = harbour.tide.testing.open_trial(app, build=harbour.ready_build(app, "openfield", "1.0.0", 2), **wanted)
+    until(lambda: harbour.tide.stores.one("openfield"), lambda store: store.pending_orders == 0)
     harbour.pass_hours(12, desk=False)
     until(lambda: harbour.tide.testing.trial(second.id), lambda now: now.state == "open")
     until(lambda: harbour.tide.testing.trial(trial.id), lambda now: now.state == "replaced")

@@ -53,6 +53,30 @@ const doing = useDoing()
 const reports = inbox.rows
 const filtered = computed(() => Boolean(wish.value.text || wish.value.state.length || wish.value.kind || wish.value.build || wish.value.cohort || wish.value.group))
 
+const picked = ref(new Set<string>())
+const left = ref<{ report: string; why: string }[]>([])
+const pickedHere = computed(() => reports.value.filter((report) => picked.value.has(report.id)))
+
+function pick(id: string, on: boolean): void {
+  const now = new Set(picked.value)
+  if (on) now.add(id)
+  else now.delete(id)
+  picked.value = now
+}
+
+function pickAll(on: boolean): void {
+  picked.value = new Set(on ? reports.value.map((report) => report.id) : [])
+}
+
+async function decideAll(act: 'accept' | 'close' | 'reopen'): Promise<void> {
+  await doing.run(async () => {
+    const done = await told(api.POST('/v1/report-decisions', { body: { reports: pickedHere.value.map((report) => report.id), act, reason: '' } }))
+    left.value = done.left
+    picked.value = new Set(done.left.map((entry) => entry.report))
+    await Promise.all([load(), inbox.refresh()])
+  })
+}
+
 const nextPage = () => doing.run(inbox.next)
 
 function onlyGroup(group: CrashGroup): void {
@@ -80,8 +104,19 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
         <BButton v-if="wish.group" size="sm" variant="outline-primary" @click="wish.group = ''">only one crash ✕</BButton>
       </div>
       <fieldset class="row-gap states"><legend class="visually-hidden">State</legend><label v-for="what in REPORT_STATES" :key="what" class="row-gap"><input v-model="wish.state" type="checkbox" class="form-check-input" :value="what" /> <PhaseWord :phase="what" /> <span class="soft">{{ data.counts[what] ?? 0 }}</span></label></fieldset>
+      <div v-if="reports.length" class="row-gap several">
+        <label class="row-gap"><input type="checkbox" class="form-check-input" :checked="pickedHere.length === reports.length" :indeterminate="pickedHere.length > 0 && pickedHere.length < reports.length" @change="pickAll(($event.target as HTMLInputElement).checked)" /> all that are shown</label>
+        <template v-if="pickedHere.length">
+          <strong>{{ pickedHere.length }} chosen:</strong>
+          <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('accept')">Accept</BButton>
+          <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('close')">Close</BButton>
+          <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('reopen')">Reopen</BButton>
+        </template>
+      </div>
+      <ul v-if="left.length" class="plain-list care" role="status"><li v-for="entry in left" :key="entry.report">■ {{ entry.report }} stays as it is: {{ entry.why }}</li></ul>
       <ul v-if="reports.length" class="plain-list inbox">
         <li v-for="report in reports" :key="report.id">
+          <input type="checkbox" class="form-check-input" :aria-label="`Choose ${report.headline} of ${report.id}`" :checked="picked.has(report.id)" @change="pick(report.id, ($event.target as HTMLInputElement).checked)" />
           <span class="what"><RouterLink :to="`/reports/${report.id}`">{{ report.headline }}</RouterLink><span v-if="report.alike > 1" class="soft"> ×{{ report.alike }}</span><span v-if="report.pictures.length" class="soft small-print"> · {{ report.pictures.length }} picture{{ report.pictures.length > 1 ? 's' : '' }}</span><br /><span class="soft small-print">{{ report.kind }} · {{ report.build_label ?? 'build not known' }}<template v-if="report.cohort"> · {{ report.cohort }}</template><template v-if="report.device"> · {{ report.device }}</template> · {{ report.tester?.name || report.tester?.email || 'nobody known' }}</span></span>
           <span><PhaseWord :phase="report.state" /> <span class="nowrap">{{ report.fixed_label ?? report.duplicate_of }}</span><br /><span class="soft small-print">{{ report.ticket }}</span></span>
           <span class="soft small-print"><Moment :at="report.received_at" /></span>
@@ -119,9 +154,11 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
 .filters .form-select { width: auto; }
 .find { width: 16rem; }
 .states { margin: 0.6rem 0; gap: 0.3rem 1.2rem; font-size: 0.9rem; }
-.inbox li { display: grid; grid-template-columns: minmax(0, 1fr) minmax(9rem, 14rem) minmax(9rem, 15.5rem); gap: 0.2rem 1rem; border-top: 1px solid var(--line); padding: 0.55rem 0; }
+.several { padding: 0.35rem 0; font-size: 0.9rem; min-height: 2.6rem; }
+.care { color: var(--care); }
+.inbox li { display: grid; grid-template-columns: auto minmax(0, 1fr) minmax(9rem, 14rem) minmax(9rem, 15.5rem); gap: 0.2rem 1rem; border-top: 1px solid var(--line); padding: 0.55rem 0; }
 .what { overflow-wrap: anywhere; }
 .nowrap { white-space: nowrap; }
 .numbers td:not(:first-child), .numbers th:not(:first-child) { text-align: right; }
-@media (max-width: 48rem) { .inbox li { grid-template-columns: 1fr; } }
+@media (max-width: 48rem) { .inbox li { grid-template-columns: auto minmax(0, 1fr); } .inbox li > span { grid-column: 2; } }
 </style>
