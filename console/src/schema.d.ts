@@ -951,7 +951,7 @@ export interface paths {
         };
         /**
          * Register
-         * @description Whose signature is expected, who holds the key, what lies in the locker, what expires when.
+         * @description Whose signature is expected, who holds the key, what is in the locker, what expires when.
          */
         get: operations["signing-register"];
         put?: never;
@@ -1956,7 +1956,7 @@ export interface paths {
         put?: never;
         /**
          * Subscribe
-         * @description Be told by mail or signed webhook; the secret of a webhook is in this answer only.
+         * @description Subscribe by mail or signed webhook; the secret of a webhook is in this answer only.
          */
         post: operations["notices-subscribe"];
         delete?: never;
@@ -3970,7 +3970,7 @@ export interface components {
          * @description What a person may do with a leg besides steering its rollout.
          * @enum {string}
          */
-        LegAct: "submit" | "recall" | "change";
+        LegAct: "submit" | "recall" | "change" | "drop";
         /**
          * LegPhase
          * @enum {string}
@@ -5009,7 +5009,7 @@ export interface components {
         RetentionRule: {
             /**
              * Keep Days
-             * @description whatever is younger stays
+             * @description everything that is younger stays
              * @default 90
              */
             keep_days: number;

@@ -87,7 +87,7 @@ def test_the_register_is_changed_with_a_reason_and_files_are_laid_into_the_locke
     assert fetched.value.path().read_bytes() == b"not for every eye"
     page.get_by_role("button", name="Take out …").click()
     page.get_by_role("button", name="Take it out").click()
-    expect(page.get_by_text("Nothing lies in it.")).to_be_visible()
+    expect(page.get_by_text("It is empty.")).to_be_visible()
     page.get_by_label("Identifier").fill("DEMO-DEVICE-CC")
     page.get_by_role("button", name="Register").click()
     expect(page.get_by_text("DEMO-DEVICE-CC").first).to_be_visible()

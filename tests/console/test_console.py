@@ -71,7 +71,7 @@ def test_a_release_goes_from_draft_to_halted_without_a_reload(page: Page, harbou
     expect(northgate.locator("header")).to_contain_text("rising at 20%")
 
     page.keyboard.press("h")
-    expect(dialog).to_contain_text("This store takes it up again only with a new build")
+    expect(dialog).to_contain_text("This store continues it only with a new build")
     expect(dialog).to_contain_text("It can be resumed")
     expect(dialog.get_by_label("Why?")).to_be_focused()
     page.keyboard.type("crashes on start")

@@ -102,11 +102,11 @@ def test_a_price_is_set_with_what_cannot_be_taken_back_said_before(page: Page, h
 
 def test_somebody_subscribes_tries_the_way_and_ends_it(page: Page, harbour: Harbour) -> None:
     page.goto("/notices")
-    page.get_by_role("button", name="Be told").click()
+    page.get_by_role("button", name="New subscription").click()
     page.get_by_label("Address").fill("console@example.org")
     page.get_by_label("processing ended").uncheck()
     page.get_by_role("button", name="Subscribe").click()
-    row = page.get_by_role("region", name="Who is told").get_by_role("row").filter(has_text="console@example.org")
+    row = page.get_by_role("region", name="Subscriptions").get_by_role("row").filter(has_text="console@example.org")
     expect(row).not_to_contain_text("processing ended")
     row.get_by_role("button", name="Try it").click()
     told = page.get_by_role("row").filter(has_text="This only tries the way.")

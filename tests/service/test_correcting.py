@@ -34,6 +34,7 @@ def test_a_draft_is_discarded_until_it_was_handed_in(harbour: Harbour) -> None:
     with pytest.raises(ImpossibleAct, match="handed in at openfield and is under review") as late:
         harbour.tide.releases.discard(app, "1.0.0")
     assert late.value.possible == ("recall",)
+    assert harbour.leg(app, "openfield").possible == ["recall"]
 
 
 def test_a_store_is_taken_into_a_release_and_out_of_it(harbour: Harbour) -> None:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import csv
+import re
 from pathlib import Path
 from urllib.parse import quote
 
 import httpx
 import pytest
 
+from restless_tide.cli.helping import PAGES, PAGES_OF_APP
 from restless_tide.client import Invalid, NotFound
 from restless_tide.core.glossary import GLOSSARY
 from restless_tide.wire.releases import LegWanted
@@ -127,6 +129,9 @@ def test_a_release_is_drafted_of_the_latest_builds_with_notes_from_a_file_and_wa
     harbour.approve(app)
     risen = tide(*wait, "--until", "rising", "--wait", "20")
     assert risen.returncode == 0, risen.stdout
+    assert tide(*wait, "--until", "approved", "--wait", "0").returncode == 0, "it is further than that"
+    elsewhere = tide(*wait, "--store", "northgate", "--wait", "0")
+    assert (elsewhere.returncode, "does not go to northgate" in elsewhere.stderr) == (1, True)
     harbour.tide.releases.steer(app, "1.0.0", "halt", reason="crashes")
     assert tide(*wait, "--wait", "20").returncode == 1, "a halted release goes on by nobody's waiting"
 
@@ -161,6 +166,12 @@ def test_help_tells_words_and_exit_codes_and_open_the_consoles_address(tide: Ter
     assert tide("open").stdout.strip() == f"{harbour.address}/"
     assert tide("open", "2.4.0", "--app", "marram").stdout.strip() == f"{harbour.address}/apps/marram/releases/2.4.0"
     assert tide("open", "signing").returncode == 1
+
+
+def test_every_page_that_is_opened_is_a_page_of_the_console() -> None:
+    router = (Path(__file__).parents[2] / "console" / "src" / "router.ts").read_text(encoding="utf-8")
+    paths = set(re.findall(r"path: '([^']+)'", router))
+    assert {f"/{page}" for page in PAGES} | {f"/apps/:app/{page}" for page in PAGES_OF_APP} <= paths
 
 
 @pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])

@@ -50,7 +50,7 @@ def test_the_same_release_takes_three_paths_as_the_rulebooks_say(coast: Harbour)
     halted = coast.released(app, "1.0.0", lambda seen: all(leg.confirmed for leg in seen.legs))
     why = {leg.store: next(option.why_not for option in leg.acts if option.act == "resume") for leg in halted.legs}
     assert why == {
-        "northgate": "This store takes up a halted release only with a new build; fix it with a new build, or withdraw.",
+        "northgate": "This store continues a halted release only with a new build; fix it with a new build, or withdraw.",
         "openfield": "",
         "slatehouse": "",
     }

@@ -12,7 +12,7 @@ const PAGES: Found[] = [
   { kind: 'page', title: 'Testers', about: 'everybody who tests', place: '/testers' },
   { kind: 'page', title: 'Stores', about: 'connections, rules, drills', place: '/stores' },
   { kind: 'page', title: 'Logbook', about: 'who did what, when and why', place: '/logbook' },
-  { kind: 'page', title: 'Notices', about: 'who is told of what', place: '/notices' },
+  { kind: 'page', title: 'Notices', about: 'who is subscribed to what', place: '/notices' },
   { kind: 'page', title: 'Settings', about: 'appearance, keys', place: '/settings' },
   { kind: 'page', title: 'Words', about: 'what they mean', place: '/words' },
 ]

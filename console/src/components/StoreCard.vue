@@ -72,7 +72,7 @@ const heard = computed(() => {
     <dl v-if="!store.hand_carried" class="standing">
       <dt>Account</dt><dd>{{ store.account ?? '–' }}, standing {{ store.standing ?? 'not told yet' }}</dd>
       <template v-for="expiry in later" :key="expiry.what"><dt>{{ expiry.what }}</dt><dd>ends <Moment :at="expiry.until" /></dd></template>
-      <template v-if="!store.expiries.some((expiry) => expiry.what === 'The key')"><dt>The key</dt><dd>no end told</dd></template>
+      <template v-if="!store.expiries.some((expiry) => expiry.what === 'The key')"><dt>The key</dt><dd>no end is known</dd></template>
       <dt>This key may</dt><dd>{{ store.may.join(', ') }}</dd>
       <dt>Last sighting</dt><dd><Moment v-if="store.last_event_at" :at="store.last_event_at" /><template v-else>none yet</template> <span class="soft">· events are {{ heard }}</span></dd>
       <dt>Breaker</dt><dd>{{ store.breaker.state }}<template v-if="store.breaker.failures">, {{ store.breaker.failures }} failed in a row</template></dd>

@@ -217,7 +217,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <div class="row-gap end">
         <label>People at most <input v-model.number="limit" type="number" min="1" class="form-control form-control-sm" :placeholder="cohort.join?.limit ? String(cohort.join.limit) : 'no limit'" /></label>
         <label>Until <input v-model="until" type="datetime-local" class="form-control form-control-sm" /></label>
-        <BButton size="sm" variant="outline-primary" @click="setJoin(true)">{{ cohort.join?.open ? 'Keep it so' : 'Open it' }}</BButton>
+        <BButton size="sm" variant="outline-primary" @click="setJoin(true)">{{ cohort.join?.open ? 'Save' : 'Open it' }}</BButton>
         <BButton v-if="cohort.join?.open" size="sm" variant="outline-primary" @click="setJoin(false)">Close it</BButton>
         <template v-if="cohort.join"><BButton v-if="!sure" size="sm" variant="link" @click="sure = true">Make another link …</BButton><BButton v-else size="sm" variant="danger" @click="setJoin(cohort.join.open, true).then(() => (sure = false))">The old link is void then; make it</BButton></template>
       </div>
@@ -226,7 +226,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
     <section class="card-plain" aria-labelledby="people">
       <div class="row-gap"><h2 id="people">People</h2>
         <input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search people" />
-        <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">whatever their invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
+        <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">any invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
       </div>
       <div class="scroll-x"><table class="table-plain">
         <thead><tr><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th><span class="visually-hidden">Acts</span></th></tr></thead>

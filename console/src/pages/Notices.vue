@@ -44,13 +44,13 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
 </script>
 
 <template>
-  <div class="page-head"><h1>Notices</h1><BButton variant="primary" @click="adding = !adding">Be told</BButton></div>
+  <div class="page-head"><h1>Notices</h1><BButton variant="primary" @click="adding = !adding">New subscription</BButton></div>
   <p class="soft intro">By mail or webhook, when waiting ends, when a person is needed, and when a store has news.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <p v-if="secret" class="secret card-plain" role="status"><strong>The signing secret, shown this once:</strong> <span class="mono">{{ secret }}</span> <BButton size="sm" variant="link" @click="secret = null">I have kept it</BButton></p>
   <form v-if="adding" class="card-plain stack form" @submit.prevent="subscribe">
-    <h2>Be told</h2>
+    <h2>New subscription</h2>
     <div class="row-gap">
       <label>How <select v-model="wish.channel" class="form-select"><option value="mail">by mail</option><option value="webhook">by webhook</option></select></label>
       <label class="grow">{{ wish.channel === 'mail' ? 'Address' : 'Where to post (signed by Standard Webhooks)' }} <input v-model="wish.address" class="form-control" required :type="wish.channel === 'mail' ? 'email' : 'url'" /></label>
@@ -60,8 +60,8 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
     <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !wish.kinds.length">Subscribe</BButton></div>
   </form>
   <template v-if="data">
-    <EmptyState v-if="!data.subscriptions.length && !adding" title="Nobody is told of anything yet">Have a mail sent when a review ends, or post every event to your own machines.</EmptyState>
-    <section v-else-if="data.subscriptions.length" class="card-plain scroll-x" aria-label="Who is told">
+    <EmptyState v-if="!data.subscriptions.length && !adding" title="Nobody is subscribed yet">Have a mail sent when a review ends, or post every event to your own machines.</EmptyState>
+    <section v-else-if="data.subscriptions.length" class="card-plain scroll-x" aria-label="Subscriptions">
       <table class="table-plain">
         <thead><tr><th>Who</th><th>Of what</th><th>Apps</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody>
@@ -75,7 +75,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
       </table>
     </section>
     <section v-if="data.deliveries.length" class="card-plain scroll-x told" aria-labelledby="told">
-      <h2 id="told">What was told</h2>
+      <h2 id="told">Sent notices</h2>
       <table class="table-plain">
         <thead><tr><th>When</th><th>What</th><th>To</th><th>State</th></tr></thead>
         <tbody>

@@ -52,7 +52,7 @@ function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
 }
 
-const unsent = computed(() => release.value?.legs.every((leg) => !leg.rounds.length && leg.phase === 'draft') ?? false)
+const unsent = computed(() => release.value?.legs.every((leg) => leg.possible.includes('drop')) ?? false)
 const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.store === berth.store)))
 
 async function discard(): Promise<void> {
@@ -205,7 +205,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <div v-if="!leg.launched_at" class="row-gap">
           <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
           <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
-          <ConfirmButton v-if="!leg.rounds.length && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.store_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.store)" />
+          <ConfirmButton v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.store_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.store)" />
           <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change build, ladder, launch' }}</BButton>
         </div>
         <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" class="rest" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change the rest of the ladder' }}</BButton>

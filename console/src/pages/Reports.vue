@@ -136,7 +136,7 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
           <td class="small-print">{{ few(group.builds) }}</td><td class="small-print">{{ few(group.devices) }}</td><td class="soft small-print"><Moment :at="group.last_at" /></td>
         </tr></tbody>
       </table>
-      <EmptyState v-else title="No crash came in">Equal crashes stand together here, whatever the build or the phone.</EmptyState>
+      <EmptyState v-else title="No crash came in">Equal crashes are shown together here, regardless of build and phone.</EmptyState>
     </section>
 
     <section v-else class="card-plain stack">

@@ -24,7 +24,7 @@ const LOOKS = [['system', 'As the system'], ['light', 'Light'], ['dark', 'Dark']
     </section>
     <section class="card-plain" aria-labelledby="notices">
       <h2 id="notices">Notices</h2>
-      <p>Who is told, by mail or webhook, when waiting ends or a person is needed.</p>
+      <p>Mails and webhooks that are sent when waiting ends or a person is needed.</p>
       <RouterLink to="/notices" class="btn btn-outline-primary btn-sm">Open the notices</RouterLink>
     </section>
     <section class="card-plain" aria-labelledby="look">

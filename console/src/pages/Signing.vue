@@ -125,7 +125,7 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
           <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.expires_at"> · ends <Moment :at="file.expires_at" /></template></span>
             <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Cancel</BButton></template></div></li>
         </ul>
-        <p v-else class="soft">Nothing lies in it.</p>
+        <p v-else class="soft">It is empty.</p>
         <div class="row-gap lay">
           <select v-model="laid.kind" class="form-select form-select-sm" aria-label="Kind of file"><option>certificate</option><option>key</option><option>profile</option><option>other</option></select>
           <select v-model="laid.platform" class="form-select form-select-sm" aria-label="Platform"><option value="" disabled>platform</option><option v-for="page in data.pages" :key="page.platform" :value="page.platform">{{ platformName(page.platform) }}</option></select>

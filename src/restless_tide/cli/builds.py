@@ -73,7 +73,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("build keep", _keep, "set which package files the desk keeps")
     app_argument(parser)
     parser.add_argument("--newest", type=int, required=True, help="builds of each platform")
-    parser.add_argument("--days", type=span, required=True, help="and whatever is younger")
+    parser.add_argument("--days", type=span, required=True, help="and everything that is younger")
     parser = nouns.command(
         "build clear",
         _clear,

@@ -97,6 +97,11 @@ class Call:
         self.say(consequence)
         return input("Go on? [y/N] ").strip().lower() in ("y", "yes")
 
+    def demand_confirmation(self, consequence: str) -> None:
+        """The same, where nothing is left to do without it. Raises Invalid when the person says no."""
+        if not self.confirm(consequence):
+            raise Invalid("Nothing was changed.", code="not-confirmed")
+
     def wait_until(self, look: Callable[[], Seen], settled: Callable[[Seen], bool], seconds: float) -> Seen:
         """Look again and again until it is settled or the time is over; returns what was seen last."""
         deadline = time.monotonic() + seconds

@@ -11,7 +11,6 @@ from restless_tide.cli.lists import import_arguments, take_list, write_out
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import CohortTold, JoinTold, SeatsTold
-from restless_tide.wire.errors import Invalid
 
 
 def add(nouns: Nouns) -> None:
@@ -232,7 +231,6 @@ def _rename(call: Call) -> None:
 
 def _remove(call: Call) -> None:
     given = call.given
-    if not call.confirm(f"{given.cohort} is gone after this; the people in it stay known to the desk."):
-        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.demand_confirmation(f"{given.cohort} is gone after this; the people in it stay known to the desk.")
     call.tide.testing.remove_cohort(given.app, given.cohort)
     call.answer({"removed": given.cohort}, lambda: call.say(f"{given.cohort} is removed."))

@@ -16,15 +16,9 @@ from restless_tide.core.glossary import GLOSSARY
 from restless_tide.wire.errors import NotFound
 
 SHELLS = ("bash", "zsh", "fish")
-_PAGES = {
-    "overview": "/",
-    "stores": "/stores",
-    "steps": "/steps",
-    "testers": "/testers",
-    "notices": "/notices",
-    "logbook": "/logbook",
-}
-_PAGES_OF_APP = ("releases", "builds", "cohorts", "reports", "signing")
+OVERVIEW = "overview"
+PAGES = ("apps", "testers", "stores", "steps", "notices", "logbook", "settings", "words")
+PAGES_OF_APP = ("releases", "builds", "cohorts", "reports", "signing")
 
 
 def add(nouns: Nouns) -> None:
@@ -38,7 +32,10 @@ def add(nouns: Nouns) -> None:
         description="Prints the address of a page of the console, and opens it with --browser.",
     )
     parser.add_argument(
-        "what", nargs="?", default="overview", help=f"a page: {', '.join([*_PAGES, *_PAGES_OF_APP])}; or a version"
+        "what",
+        nargs="?",
+        default=OVERVIEW,
+        help=f"a page: {', '.join([OVERVIEW, *PAGES, *PAGES_OF_APP])}; or a version",
     )
     parser.add_argument("--app", metavar="APP", help="the app's short name")
     parser.add_argument("--browser", action="store_true", help="open it, not only print it")
@@ -84,15 +81,17 @@ def _open(call: Call) -> None:
 
 
 def _place(what: str, app: str | None) -> str:
-    if app is None and what in _PAGES:
-        return _PAGES[what]
+    if app is None and what == OVERVIEW:
+        return "/"
+    if app is None and what in PAGES:
+        return f"/{what}"
     if app is None:
         raise NotFound(
             f"{what!r} is a page of an app.", remedy=f"Add the app: tide open {what} --app APP", code="usage"
         )
-    if what in _PAGES_OF_APP:
-        return f"/apps/{quote(app)}/{what}"
-    return f"/apps/{quote(app)}/releases" + ("" if what == "overview" else f"/{quote(what)}")
+    if what == OVERVIEW or what in PAGES_OF_APP:
+        return f"/apps/{quote(app)}/{PAGES_OF_APP[0] if what == OVERVIEW else what}"
+    return f"/apps/{quote(app)}/releases/{quote(what)}"
 
 
 def _completion(call: Call) -> None:

@@ -32,7 +32,7 @@ NOUNS = {
     "release": Noun("releases", "releases: draft, submit, show, give the go-ahead"),
     "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
     "step": Noun("steps", "steps that people carry to a store by hand"),
-    "notice": Noun("notices", "be told by mail or webhook when waiting ends or a person is needed"),
+    "notice": Noun("notices", "subscribe by mail or webhook: when waiting ends, or a person is needed"),
     "drill": Noun("drills", "try the button that stops a release, touching none"),
     "open": Noun("helping", "the console's address of a page or a release"),
     "help": Noun("helping", "words of this product, and exit codes"),

@@ -1,4 +1,4 @@
-"""tide notice: who is told of what, and what became of it."""
+"""tide notice: who is subscribed to what, and what became of it."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "notice subscribe",
         _subscribe,
-        "be told",
-        description=f"Be told by mail or by signed webhook (Standard Webhooks, CloudEvents).\n\nkinds:\n{kinds}",
+        "subscribe to notices",
+        description=f"Subscribe by mail or by signed webhook (Standard Webhooks, CloudEvents).\n\nkinds:\n{kinds}",
     )
     parser.add_argument("channel", choices=["mail", "webhook"])
     parser.add_argument("address", help="a mail address, or where to post")
@@ -26,7 +26,7 @@ def add(nouns: Nouns) -> None:
         "--kind", action="append", default=[], choices=[str(kind) for kind in NoticeKind], metavar="KIND"
     )
     parser.add_argument("--app", action="append", default=[], metavar="APP", help="only of this app; repeat it")
-    nouns.command("notice list", _list, "who is told of what")
+    nouns.command("notice list", _list, "who is subscribed to what")
     nouns.command("notice end", _end, "end a subscription").add_argument("subscription")
     nouns.command("notice try", _try, "send a notice of no consequence").add_argument("subscription")
     nouns.command("notice deliveries", _deliveries, "what was sent to whom, and what waits or failed")
@@ -38,7 +38,7 @@ def _subscribe(call: Call) -> None:
     made = call.tide.notices.subscribe(given.channel, given.address, kinds=given.kind, apps=given.app)
 
     def shown() -> None:
-        call.say(f"{made.address} is told of: {', '.join(made.kinds)}. It is subscription {made.id}.")
+        call.say(f"{made.address} is subscribed to: {', '.join(made.kinds)}. It is subscription {made.id}.")
         if made.secret:
             call.say(f"Its signing secret, shown this once: {made.secret}")
         call.say(f"Try the way: tide notice try {made.id}")
@@ -54,7 +54,7 @@ def _list(call: Call) -> None:
         for entry in found:
             kinds = "all" if len(entry.kinds) == len(NoticeKind) else ", ".join(entry.kinds)
             table.add_row(entry.id, entry.channel, cell(entry.address), ", ".join(entry.apps) or "all", cell(kinds))
-        call.show(table, empty="Nobody is told of anything yet. Begin with: tide notice subscribe mail ADDRESS")
+        call.show(table, empty="Nobody is subscribed yet. Begin with: tide notice subscribe mail ADDRESS")
 
     call.answer(found, shown)
 

@@ -40,7 +40,7 @@ def add(nouns: Nouns) -> None:
         _push,
         "hand a build over and send it to stores",
         description="Reads the packages, checks them by every store's rules before a byte travels, hands them to the desk and "
-        "orders them to the stores that take them; packages of several platforms become a build each. A cut line is taken up where it broke. It never goes to production automatically.",
+        "orders them to the stores that take them; packages of several platforms become a build each. An upload that was cut off continues where it stopped. It never goes to production automatically.",
     )
     parser.add_argument("file", nargs="+", help="packages: one, one per processor kind, and of several platforms")
     app_argument(parser)

@@ -9,9 +9,9 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
 from restless_tide.cli.telling import moment, share, unconfirmed
-from restless_tide.core.leg import LegPhase
+from restless_tide.core.leg import ENDS, LegPhase, reached
 from restless_tide.core.order import PENDING, OrderState
-from restless_tide.wire.errors import Invalid
+from restless_tide.wire.errors import Invalid, NotFound
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
 
 _STEERING = {
@@ -23,10 +23,6 @@ _STEERING = {
     "withdraw": "take the release down",
 }
 _ASKS_FIRST = ("finish", "withdraw")
-
-
-_ENDS = (LegPhase.REJECTED, LegPhase.HALTED, LegPhase.WITHDRAWN, LegPhase.SUPERSEDED)
-"""Nothing goes on by itself from here, so nobody waits on."""
 
 
 def add(nouns: Nouns) -> None:
@@ -105,7 +101,10 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     store_argument(parser, required=False)
     parser.add_argument(
-        "--until", choices=[*map(str, LegPhase)], default=str(LegPhase.COMPLETE), help="the phase (complete)"
+        "--until",
+        choices=[*map(str, LegPhase)],
+        default=str(LegPhase.COMPLETE),
+        help="the phase that is to be reached, or passed (complete)",
     )
     parser.add_argument("--wait", type=span, default=600.0, metavar="SECONDS", help="how long (600)")
     nouns.noun("rollout")
@@ -234,18 +233,25 @@ def _change(call: Call) -> None:
 
 
 def _wait_for(call: Call) -> Exit | None:
-    given = call.given
+    given, until = call.given, LegPhase(call.given.until)
+    look = call.tide.releases.one
 
     def chosen(release: ReleaseTold) -> list[LegTold]:
-        return [leg for leg in release.legs if given.store in (None, leg.store)]
+        found = [leg for leg in release.legs if given.store in (None, leg.store)]
+        if not found:
+            at = ", ".join(leg.store for leg in release.legs)
+            raise NotFound(f"{given.version} does not go to {given.store}; it goes to {at}.", code="leg-unknown")
+        return found
+
+    def there(leg: LegTold) -> bool:
+        return leg.confirmed and reached(leg.phase, until)
 
     def settled(release: ReleaseTold) -> bool:
-        return all((leg.phase == given.until and leg.confirmed) or leg.phase in _ENDS for leg in chosen(release))
+        return all(there(leg) or leg.phase in ENDS for leg in chosen(release))
 
-    look = call.tide.releases.one
     seen = call.wait_until(lambda: look(given.app, given.version), settled, given.wait)
     call.answer(seen, lambda: _tell(call, seen))
-    if all(leg.phase == given.until and leg.confirmed for leg in chosen(seen)):
+    if all(there(leg) for leg in chosen(seen)):
         return None
     return Exit.REFUSED if settled(seen) else Exit.NOT_CONFIRMED
 
@@ -265,8 +271,7 @@ def _drop_leg(call: Call) -> None:
 
 def _discard(call: Call) -> None:
     given = call.given
-    if not call.confirm(f"The draft of {given.version} and its notes are gone after this; the builds stay."):
-        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.demand_confirmation(f"The draft of {given.version} and its notes are gone after this; the builds stay.")
     call.tide.releases.discard(given.app, given.version)
     call.answer({"discarded": given.version}, lambda: call.say(f"The draft of {given.version} is discarded."))
 
@@ -320,9 +325,8 @@ def _steer(call: Call) -> Exit | None:
             for option in leg.acts
             if option.act == given.act and option.possible
         ]
-        if consequences and not call.confirm("\n".join(consequences)):
-            call.say("Nothing was done.")
-            return Exit.REFUSED
+        if consequences:
+            call.demand_confirmation("\n".join(consequences))
     part = given.share / 100 if given.share is not None else None
     done = call.tide.releases.steer(
         given.app, given.version, given.act, reason=given.reason, store=given.store, share=part

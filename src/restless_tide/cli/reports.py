@@ -241,8 +241,7 @@ def _chosen(call: Call) -> list[str]:
         call.aside.print(f"  {report.id}  {report.state}  {report.headline}", markup=False)
     if len(found) > _MOST_NAMED:
         call.aside.print(f"  and {len(found) - _MOST_NAMED} more")
-    if not call.confirm(f"This will {given.act} {len(found)} report{'s' if len(found) > 1 else ''}."):
-        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.demand_confirmation(f"This will {given.act} {len(found)} report{'s' if len(found) > 1 else ''}.")
     return [report.id for report in found]
 
 

@@ -68,7 +68,7 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--reason", default="")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    app_argument(nouns.command("locker list", _list, "what lies in the locker"))
+    app_argument(nouns.command("locker list", _list, "what is in the locker"))
 
 
 def _act(nouns: Nouns, words: str, run: Run, summary: str) -> Parser:
@@ -181,7 +181,7 @@ def _put(call: Call) -> None:
     path = file_argument(given.file)
     file = call.tide.signing.put(given.app, path, platform=given.platform, kind=given.kind, name=given.name)
     told = f": {file.told}" if file.told else ""
-    call.answer(file, lambda: call.say(f"{file.name} lies in the locker, sealed{told}."))
+    call.answer(file, lambda: call.say(f"{file.name} is in the locker, sealed{told}."))
 
 
 def _fetch(call: Call) -> None:

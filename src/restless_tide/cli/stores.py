@@ -357,9 +357,8 @@ def _offer(call: Call) -> Exit | None:
     if given.check:
         call.answer(sheet, lambda: _tell_sheet(call, availability, sheet))
         return Exit.REFUSED if sheet.findings else Exit.DONE
-    if sheet.consequences and not sheet.findings and not call.confirm("\n".join(sheet.consequences)):
-        call.say("Nothing was done.")
-        return Exit.REFUSED
+    if sheet.consequences and not sheet.findings:
+        call.demand_confirmation("\n".join(sheet.consequences))
     call.tide.apps.offer(given.app, given.store, availability, reason=given.reason)
     detail = call.wait_until(
         lambda: call.tide.apps.berth_detail(given.app, given.store), lambda seen: seen.confirmed, given.wait
@@ -390,7 +389,6 @@ def _change_app(call: Call) -> None:
 
 
 def _remove_app(call: Call) -> None:
-    if not call.confirm(f"{call.given.name} is no longer registered after this."):
-        raise Invalid("Nothing was changed.", code="not-confirmed")
+    call.demand_confirmation(f"{call.given.name} is no longer registered after this.")
     call.tide.apps.remove(call.given.name)
     call.answer({"removed": call.given.name}, lambda: call.say(f"{call.given.name} is removed."))

@@ -223,9 +223,7 @@ def _forget(call: Call) -> Exit | None:
     who = call.given.tester
     tester = call.tide.testing.tester(who)
     consequence = f"Everything personal of {tester.name or tester.email} goes for good: address, name, devices, remarks, pictures."
-    if not call.confirm(consequence):
-        call.say("Nothing was changed.")
-        return Exit.REFUSED
+    call.demand_confirmation(consequence)
     left = call.tide.testing.forget(tester.id, reason=call.given.reason)
     call.answer({"forgotten": left}, lambda: call.say(f"Forgotten. {left} is all that is left."))
     return None

@@ -1,4 +1,4 @@
-"""When an approved leg may launch: any combination of a word given, an instant reached, other legs approved."""
+"""When an approved leg may launch: any combination of a go-ahead given, an instant reached, other legs approved."""
 
 from __future__ import annotations
 

@@ -28,7 +28,7 @@ GLOSSARY: Mapping[str, str] = {
     "pause": "The share stays where it is and the stage's clock stops. People who were offered the build still get it.",
     "halt": "The store offers the build to nobody new. Those who have it keep it.",
     "withdraw": "The release is taken down. Those who have it keep it; the store may offer the release before again.",
-    "order": "What the desk has asked a store to do. It is carried out once, and again and again until the store has answered.",
+    "order": "What the desk has asked a store to do. It is sent until the store has answered, and takes effect once.",
     "confirmed": "The store has said that it holds what was ordered. Until then the desk shows what was last seen there.",
     "sighting": "What a store was last seen to hold, kept apart from what was ordered.",
     "step": "Something a person has to do at a store by hand, with what to take there and what to look for.",

@@ -42,7 +42,7 @@ from restless_tide.core.order import (
     pause_before_retry_seconds,
 )
 from restless_tide.core.retry import TO_STORES, URGENT
-from restless_tide.core.rollout import OFFERED, OVER, ROLLOUT, STOPPED, RolloutEvent, RolloutState
+from restless_tide.core.rollout import GONE, OFFERED, ROLLOUT, STOPPED, RolloutEvent, RolloutState
 from restless_tide.core.round import ROUND, RoundState
 from restless_tide.core.trial import TRIAL, TrialState
 
@@ -312,9 +312,9 @@ def asked_of(entry: Entry, held: Held) -> Held:
     rule = RULES[entry.kind]
     if rule.subject is Subject.BERTH:
         return entry.asks if entry.kind is OrderKind.SET_AVAILABILITY else held
-    if rule.subject is not Subject.LEG or held.state in OVER:
+    if rule.subject is not Subject.LEG:
         return held
-    if held.state == RolloutState.WITHDRAWN and entry.kind is not OrderKind.RESUME:
+    if held.state in GONE and not ROLLOUT.allows(RolloutState(held.state), RolloutEvent(rule.events[0])):
         return held
     share = entry.asks.share if entry.kind in (OrderKind.LAUNCH, OrderKind.SET_SHARE) else held.share
     state = str(ROLLOUT.leads_to(RolloutEvent(rule.events[0])))

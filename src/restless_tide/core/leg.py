@@ -35,6 +35,7 @@ class LegAct(StrEnum):
     SUBMIT = "submit"
     RECALL = "recall"
     CHANGE = "change"
+    DROP = "drop"
 
 
 LAUNCHED = frozenset(LegPhase(state.value) for state in RolloutState if state is not RolloutState.WAITING)
@@ -43,12 +44,26 @@ OPEN_TO_CHANGE = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED
 OPEN_TO_SUBMISSION = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED})
 
 
-def possible(phase: LegPhase) -> list[LegAct]:
-    """What a person may do now besides steering."""
+WAY = (LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.APPROVED, LegPhase.RISING, LegPhase.COMPLETE)
+"""The phases that a leg comes through when nothing is in the way."""
+ENDS = frozenset({LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.HALTED, LegPhase.WITHDRAWN, LegPhase.SUPERSEDED})
+"""From here it goes on only when a person does something."""
+
+
+def reached(phase: LegPhase, wanted: LegPhase) -> bool:
+    """Whether a leg has come to a phase: it stands there, or further along the way."""
+    on_the_way = LegPhase.RISING if phase is LegPhase.PAUSED else phase
+    further = on_the_way in WAY and wanted in WAY and WAY.index(on_the_way) > WAY.index(wanted)
+    return phase is wanted or further
+
+
+def possible(phase: LegPhase, *, ever_sent: bool) -> list[LegAct]:
+    """What a person may do now besides steering. ``ever_sent``: a store has been handed it once."""
     where = {
         LegAct.SUBMIT: OPEN_TO_SUBMISSION,
         LegAct.RECALL: frozenset({LegPhase.UNDER_REVIEW}),
         LegAct.CHANGE: OPEN_TO_CHANGE,
+        LegAct.DROP: frozenset() if ever_sent else frozenset({LegPhase.DRAFT}),
     }
     return [act for act, phases in where.items() if phase in phases]
 

@@ -16,7 +16,7 @@ class RetentionRule(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     keep_newest: int = Field(default=10, ge=0, le=10_000, description="builds of each platform")
-    keep_days: float = Field(default=90, ge=0, le=LONGEST_DAYS, description="whatever is younger stays")
+    keep_days: float = Field(default=90, ge=0, le=LONGEST_DAYS, description="everything that is younger stays")
 
 
 class Kept(BaseModel):

@@ -80,9 +80,7 @@ OFFERED = frozenset({S.RISING, S.PAUSED, S.COMPLETE})
 """In these states the store offers the build to somebody."""
 STOPPED = frozenset({S.HALTED, S.WITHDRAWN})
 """In these states it shall be offered to nobody new, and only a person may change that."""
-OVER = frozenset(ROLLOUT.final())
-"""No order leads out of these states."""
-GONE = OVER | {S.WITHDRAWN}
+GONE = frozenset(ROLLOUT.final()) | {S.WITHDRAWN}
 """In these states the store offers it to nobody, and another release may have its place."""
 
 
@@ -248,7 +246,7 @@ def _store_objection(act: RolloutEvent, progress: Progress, ladder: Ladder, rule
     if act is E.HALT and progress.state is S.COMPLETE and not rules.halt_when_complete:
         return "This store cannot halt a release that everybody is offered; withdraw it instead."
     if act is E.RESUME and progress.state is S.HALTED and rules.after_halt is AfterHalt.NEW_BUILD:
-        return "This store takes up a halted release only with a new build; fix it with a new build, or withdraw."
+        return "This store continues a halted release only with a new build; fix it with a new build, or withdraw."
     if act is E.RESUME and progress.state is S.WITHDRAWN and rules.after_withdraw is AfterWithdraw.NEW_RELEASE:
         return "This store does not offer a withdrawn release again; draft a new release."
     if act is E.WITHDRAW and not rules.withdraw:
@@ -276,7 +274,7 @@ def _consequence(
             return f"The rollout goes on from {progress.share:.0%}; the stage clock runs again."
         case E.HALT:
             back = (
-                " This store takes it up again only with a new build."
+                " This store continues it only with a new build."
                 if rules.after_halt is AfterHalt.NEW_BUILD
                 else " It can be resumed."
             )

@@ -185,7 +185,7 @@ class RolloutRules(Rules):
     after_halt: AfterHalt = Field(default=AfterHalt.RESUME, title="After a halt it goes on with")
     withdraw: bool = Field(default=True, title="Releases may be withdrawn")
     after_withdraw: AfterWithdraw = Field(
-        default=AfterWithdraw.NEW_RELEASE, title="After a withdrawal people are offered"
+        default=AfterWithdraw.NEW_RELEASE, title="What brings a withdrawn release back"
     )
     withdraw_restores_previous: bool = Field(default=False, title="Withdrawing brings back the release before")
 
@@ -361,7 +361,7 @@ def read_served_rulebook(content: bytes | str, place: str) -> Rulebook:
         )
         raise Invalid(
             f"The rulebook that {place} serves breaks the schema: {told}.",
-            remedy="Tell whoever runs the gateway; the rulebook before it stays in force.",
+            remedy="Tell the people who run the gateway; the rulebook before it stays in force.",
             code="rulebook-broken",
         ) from None
 

@@ -114,7 +114,7 @@ class Tour:
         self.tide("berth offer --app marram --store slatehouse --price 4.99 --currency EUR --check")
         self.tide("standin announce slatehouse --in-days 20")
         self.until("store show slatehouse", "Announced")
-        self.say("Be told, and try the button without touching a release")
+        self.say("Subscribe to notices, and try the button without touching a release")
         self.tide("notice subscribe mail ida@saltgrass.example.org --kind approved --kind 'order failing'")
         self.tide("drill halt --times 2")
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from sqlalchemy import String, cast, literal, or_, select, tuple_
+from sqlalchemy import literal, select, tuple_
 from sqlalchemy.orm import Session, selectinload
 
 from restless_tide.core import questions
@@ -20,6 +20,7 @@ from restless_tide.core.readiness import base_of, check_push, demand_ready
 from restless_tide.desk import answers as standing_answers
 from restless_tide.desk import find, holdings, numbers, signing
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.matching import holds
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, BuildPackage, Consignment, Package
 
@@ -271,16 +272,7 @@ def of_app(session: Session, app_name: str, wish: Wish = Wish()) -> list[Build]:
         wanted = wanted.where(Build.platform == wish.platform)
     if wish.state:
         wanted = wanted.where(Build.consignments.any(Consignment.state == wish.state))
-    for word in wish.text.split():
-        like = f"%{word}%"
-        wanted = wanted.where(
-            or_(
-                Build.version.like(like),
-                cast(Build.number, String).like(like),
-                Build.id == word,
-                Build.revision.like(f"{word}%"),
-            )
-        )
+    wanted = wanted.where(holds(wish.text, Build.version, Build.number, Build.id, Build.revision))
     keys: tuple[Any, ...] = {
         "newest": (Build.created_at, Build.id),
         "oldest": (Build.created_at, Build.id),

@@ -22,7 +22,7 @@ KEY_STEPS = (
     "Sign in on the store's own pages as the owner of the account, or as a person who may manage its keys.",
     "Look for the page where keys for programs are made; it often stands under users, access or integrations.",
     f"Make a key for a program, with these rights: {', '.join(RIGHTS)}. Without one of them the desk says what it cannot do.",
-    "Name it after this desk, so that whoever tidies up knows what would stop.",
+    "Name it after this desk, so that a person who removes unused keys knows what would stop.",
     "Fetch the connection file at once: most stores show a key only this one time.",
     "Choose the file here. The desk tries it, says what it may, and keeps the key sealed; delete the file then.",
 )

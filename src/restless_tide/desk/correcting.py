@@ -13,13 +13,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
-from restless_tide.core.leg import LegPhase
+from restless_tide.core.leg import LegAct, possible
 from restless_tide.desk import find, legs, releases
 from restless_tide.desk.apps import demand_identifier
 from restless_tide.desk.desk import Act
 from restless_tide.desk.releases import LegWish
 from restless_tide.desk.stores import slug
-from restless_tide.records.tables import App, AppIdentifier, Build, Cohort, FieldReport, Leg, Membership, Release, Trial
+from restless_tide.records.tables import App, AppIdentifier, Build, Cohort, FieldReport, Leg, Membership, Release
 
 
 def change_app(act: Act, name: str, title: str | None, identifiers: Mapping[str, str]) -> App:
@@ -108,8 +108,8 @@ def remove_cohort(act: Act, app_name: str, name: str) -> int:
     """Remove a cohort that was never handed a build; returns how many people leave it. Raises Conflict with its trials."""
     app = find.app(act.session, app_name)
     cohort = find.cohort(act.session, app, name)
-    trials = act.session.scalar(select(func.count()).select_from(Trial).where(Trial.cohort_id == cohort.id)) or 0
-    if trials:
+    if not removable(cohort):
+        trials = len(cohort.trials)
         _hangs(cohort.name, [f"{trials} trial{'s' if trials > 1 else ''}"], "Close its trials and rename it instead.")
     members = act.session.scalars(select(Membership).where(Membership.cohort_id == cohort.id)).all()
     for member in members:
@@ -118,6 +118,11 @@ def remove_cohort(act: Act, app_name: str, name: str) -> int:
     act.session.delete(cohort)
     act.log("cohort removed", f"cohort {cohort.name}", app=app.name, before={"people": len(members)})
     return len(members)
+
+
+def removable(cohort: Cohort) -> bool:
+    """Whether a cohort was never handed a build."""
+    return not cohort.trials
 
 
 def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWish) -> Leg:
@@ -130,8 +135,7 @@ def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWis
             code="leg-known",
         )
     leg = releases.add_leg(act, release, store_name, wish)
-    act.session.flush()
-    release.revision += 1
+    releases.touch(act, release)
     act.log("leg added", legs.leg_subject(leg), app=release.app.name, after={"build": leg.build_id})
     return leg
 
@@ -140,7 +144,7 @@ def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
     """Take a store out of a release, before it was ever handed in there. Raises ImpossibleAct when it is too late."""
     release = find.release(act.session, find.app(act.session, app_name), version)
     leg = find.leg(release, store_name)
-    _demand_never_sent(leg)
+    _demand_droppable(leg)
     if len(release.legs) == 1:
         raise ImpossibleAct(
             f"{store_name} is the only store of {release.version}; discard the draft instead.", possible=["discard"]
@@ -148,8 +152,7 @@ def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
     subject, before = legs.leg_subject(leg), {"build": leg.build_id}
     release.legs.remove(leg)
     act.session.delete(leg)
-    act.session.flush()
-    release.revision += 1
+    releases.touch(act, release)
     act.log("leg dropped", subject, app=release.app.name, before=before)
     return release
 
@@ -158,7 +161,7 @@ def discard(act: Act, app_name: str, version: str) -> None:
     """Discard a draft that was handed in nowhere; its builds stay. Raises ImpossibleAct when it is too late."""
     release = find.release(act.session, find.app(act.session, app_name), version)
     for leg in release.legs:
-        _demand_never_sent(leg)
+        _demand_droppable(leg)
     before = {"stores": [leg.berth.store.name for leg in release.legs], "notes": sorted(release.notes)}
     for leg in list(release.legs):
         act.session.delete(leg)
@@ -167,23 +170,15 @@ def discard(act: Act, app_name: str, version: str) -> None:
     act.log("draft discarded", f"release {release.version}", app=release.app.name, before=before)
 
 
-def never_sent(leg: Leg) -> bool:
-    """Whether no store has been handed anything of this leg."""
-    return not leg.rounds and legs.phase(leg) is LegPhase.DRAFT
-
-
-def _demand_never_sent(leg: Leg) -> None:
-    if never_sent(leg):
-        return
+def _demand_droppable(leg: Leg) -> None:
     phase = legs.phase(leg)
-    possible = {
-        LegPhase.UNDER_REVIEW: ["recall"],
-        LegPhase.RISING: ["halt", "withdraw"],
-        LegPhase.PAUSED: ["halt", "withdraw"],
-    }
+    acts = possible(phase, ever_sent=bool(leg.rounds))
+    if LegAct.DROP in acts:
+        return
+    steering = [option.act for option in legs.possible(leg).values() if option.possible]
     raise ImpossibleAct(
         f"{leg.release.version} was handed in at {leg.berth.store.name} and is {phase}; it stays, with its history.",
-        possible=possible.get(phase, ["draft the next version"]),
+        possible=[*acts, *steering],
     )
 
 

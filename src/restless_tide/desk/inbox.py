@@ -14,6 +14,7 @@ from restless_tide.core.invitation import InvitationState
 from restless_tide.core.invitation import furthest as furthest_of
 from restless_tide.core.report import OPEN, ReportKind, ReportState
 from restless_tide.desk import find
+from restless_tide.desk.matching import holds
 from restless_tide.records.tables import Build, Cohort, FieldReport, Invitation, Trial, TrialUsage
 
 
@@ -47,16 +48,8 @@ def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
         query = query.where(FieldReport.state.in_(wanted.states))
     if wanted.group is not None:
         query = query.where(FieldReport.fingerprint.between(wanted.group, wanted.group + "g"))
-    for word in wanted.text.lower().split()[:8]:
-        query = query.where(
-            or_(
-                *(
-                    func.lower(column).contains(word, autoescape=True)
-                    for column in (FieldReport.text, FieldReport.headline, FieldReport.device, FieldReport.ticket)
-                )
-            )
-        )
-    return query
+    columns = (FieldReport.text, FieldReport.headline, FieldReport.device, FieldReport.ticket)
+    return query.where(holds(wanted.text, *columns))
 
 
 def page(session: Session, wanted: Wanted, *, before: str | None = None, limit: int = 50) -> list[FieldReport]:

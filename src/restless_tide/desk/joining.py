@@ -28,7 +28,9 @@ def by_code(session: Session, seal: Seal, given: str) -> Cohort:
     cohort = session.get(Cohort, given.partition(".")[0])
     if cohort is not None and hmac.compare_digest((code(seal, cohort) or "").encode(), given.encode()):
         return cohort
-    raise NotFound("This link is not valid.", remedy="Ask whoever gave it to you for a new one.", code="join-unknown")
+    raise NotFound(
+        "This link is not valid.", remedy="Ask the person who gave it to you for a new one.", code="join-unknown"
+    )
 
 
 def closed_because(session: Session, cohort: Cohort, now: datetime) -> str | None:

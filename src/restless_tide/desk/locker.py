@@ -94,7 +94,7 @@ def _newest(session: Session, app: App, name: str) -> LockerFile:
     found = files(session, app, name)
     if not found:
         known = ", ".join(file.name for file in files(session, app)) or "nothing"
-        raise NotFound(f"No file {name!r} lies in the locker of {app.title}; there is {known}.", code="file-unknown")
+        raise NotFound(f"No file {name!r} is in the locker of {app.title}; there is {known}.", code="file-unknown")
     return found[0]
 
 

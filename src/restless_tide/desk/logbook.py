@@ -14,9 +14,9 @@ from sqlalchemy.orm import Session
 from restless_tide.core.logbook import Line, first_broken
 from restless_tide.desk import find, people
 from restless_tide.desk.desk import ENGINE
+from restless_tide.desk.matching import holds
 from restless_tide.records.tables import LogbookLine
 
-MOST_WORDS = 8
 MOST_EXPORTED = 1_000_000
 
 
@@ -43,9 +43,7 @@ def lines(session: Session, wanted: Wanted, before_id: int | None, limit: int) -
         query = query.where(_by(session, wanted.by.strip()))
     if wanted.act:
         query = query.where(LogbookLine.act.contains(wanted.act, autoescape=True))
-    for word in wanted.find.split()[:MOST_WORDS]:
-        columns = (LogbookLine.subject, LogbookLine.act, LogbookLine.reason)
-        query = query.where(or_(*(column.contains(word, autoescape=True) for column in columns)))
+    query = query.where(holds(wanted.find, LogbookLine.subject, LogbookLine.act, LogbookLine.reason))
     if wanted.since is not None:
         query = query.where(LogbookLine.at >= wanted.since)
     if wanted.until is not None:

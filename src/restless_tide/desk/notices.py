@@ -30,7 +30,9 @@ def subscribe(
         demand_reachable(address, desk.settings)
         place, secret = address, "whsec_" + base64.b64encode(secrets.token_bytes(24)).decode()
     else:
-        raise Invalid(f"{channel!r} is no way to be told.", remedy="Choose mail or webhook.", code="channel-unknown")
+        raise Invalid(
+            f"{channel!r} is no channel for notices.", remedy="Choose mail or webhook.", code="channel-unknown"
+        )
     with desk.act(person) as act:
         names = [find.app(act.session, app).name for app in apps]
         row = Subscription(

@@ -76,8 +76,8 @@ def change_leg(act: Act, app_name: str, version: str, store_name: str, wish: Leg
     leg = find.leg(release, store_name)
     before = _told(leg)
     _apply(act, leg, wish)
-    _touch(act, release)
-    act.log("leg changed", _subject(leg), app=release.app.name, before=before, after=_told(leg))
+    touch(act, release)
+    act.log("leg changed", legs.leg_subject(leg), app=release.app.name, before=before, after=_told(leg))
     return leg
 
 
@@ -90,7 +90,7 @@ def write_notes(act: Act, app_name: str, version: str, locale: str, text: str) -
     release.notes = {name: kept for name, kept in release.notes.items() if name != locale} | (
         {locale: text} if text.strip() else {}
     )
-    _touch(act, release)
+    touch(act, release)
     act.log(
         "notes written",
         f"release {release.version}",
@@ -149,7 +149,7 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
         act.order(OrderKind.SUBMIT, lane=leg.id, store=leg.berth.store, subject=round_.id)
         act.log(
             "handed to review",
-            _subject(leg),
+            legs.leg_subject(leg),
             app=release.app.name,
             after={"round": number, "build": leg.build_id, "version": release.version},
         )
@@ -168,7 +168,7 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
     act.order(OrderKind.RECALL, lane=leg.id, store=leg.berth.store, subject=last.id)
     act.log(
         "recalled",
-        _subject(leg),
+        legs.leg_subject(leg),
         app=release.app.name,
         reason=reason,
         before={"round": str(before)},
@@ -186,7 +186,7 @@ def give_go_ahead(act: Act, app_name: str, version: str, store_name: str | None,
         raise ImpossibleAct(f"No leg of {release.version} waits for the go-ahead.", possible=[])
     for leg in chosen:
         leg.go_ahead_at = act.now
-        act.log("word given", _subject(leg), app=release.app.name, reason=reason)
+        act.log("go-ahead given", legs.leg_subject(leg), app=release.app.name, reason=reason)
     return chosen
 
 
@@ -274,13 +274,10 @@ def _touches_launch(wish: LegWish) -> bool:
     return wish.no_date or any(value is not None for value in given)
 
 
-def _touch(act: Act, release: Release) -> None:
+def touch(act: Act, release: Release) -> None:
+    """Whoever has read the release before has read an earlier revision."""
     release.revision += 1
     act.session.flush()
-
-
-def _subject(leg: Leg) -> str:
-    return f"release {leg.release.version} at {leg.berth.store.name}"
 
 
 def _told(leg: Leg) -> dict[str, object]:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 from urllib.parse import quote
 
-from sqlalchemy import ColumnElement, String, and_, cast, func, or_, select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
+from restless_tide.desk.matching import holds
 from restless_tide.records.tables import App, AppIdentifier, Build, Cohort, Release, Store, Tester
 
-MOST_WORDS = 6
 OF_A_KIND = 6
 """So many of one kind are told."""
 
@@ -29,58 +28,47 @@ class Found:
 
 def found(session: Session, text: str) -> list[Found]:
     """What fits every word of ``text``, kind by kind, the newest first; nothing for an empty text."""
-    words = text.lower().split()[:MOST_WORDS]
-    return [hit for kind in _KINDS for hit in kind(session, words)] if words else []
+    return [hit for kind in _KINDS for hit in kind(session, text)] if text.strip() else []
 
 
-def _holds(words: list[str], *columns: Any) -> ColumnElement[bool]:
-    """Whether each word stands in one of these columns."""
-    return and_(
-        *(
-            or_(*(func.lower(cast(column, String)).contains(word, autoescape=True) for column in columns))
-            for word in words
-        )
-    )
-
-
-def _apps(session: Session, words: list[str]) -> Iterator[Found]:
-    named = select(AppIdentifier.app_id).where(_holds(words, AppIdentifier.identifier))
-    wanted = select(App).where(or_(_holds(words, App.title, App.name), App.id.in_(named))).order_by(App.title)
+def _apps(session: Session, words: str) -> Iterator[Found]:
+    named = select(AppIdentifier.app_id).where(holds(words, AppIdentifier.identifier))
+    wanted = select(App).where(or_(holds(words, App.title, App.name), App.id.in_(named))).order_by(App.title)
     for app in session.scalars(wanted.limit(OF_A_KIND)):
         yield Found("app", app.title, app.name, f"/apps/{quote(app.name)}/releases")
 
 
-def _releases(session: Session, words: list[str]) -> Iterator[Found]:
-    wanted = select(Release).join(App).where(_holds(words, Release.version, App.title, App.name))
+def _releases(session: Session, words: str) -> Iterator[Found]:
+    wanted = select(Release).join(App).where(holds(words, Release.version, App.title, App.name))
     for release in session.scalars(wanted.order_by(Release.created_at.desc()).limit(OF_A_KIND)):
         stores = ", ".join(leg.berth.store.name for leg in release.legs)
         place = f"/apps/{quote(release.app.name)}/releases/{quote(release.version)}"
         yield Found("release", f"{release.app.title} {release.version}", stores, place)
 
 
-def _builds(session: Session, words: list[str]) -> Iterator[Found]:
+def _builds(session: Session, words: str) -> Iterator[Found]:
     columns = (Build.version, Build.number, Build.id, Build.revision, App.title, App.name)
-    wanted = select(Build).join(App).where(_holds(words, *columns)).order_by(Build.created_at.desc())
+    wanted = select(Build).join(App).where(holds(words, *columns)).order_by(Build.created_at.desc())
     for build in session.scalars(wanted.limit(OF_A_KIND)):
         place = f"/apps/{quote(build.app.name)}/builds/{build.id}"
         yield Found("build", f"{build.app.title} {build.label}", f"for {build.platform}", place)
 
 
-def _cohorts(session: Session, words: list[str]) -> Iterator[Found]:
-    wanted = select(Cohort).join(App).where(_holds(words, Cohort.name, App.title, App.name)).order_by(Cohort.name)
+def _cohorts(session: Session, words: str) -> Iterator[Found]:
+    wanted = select(Cohort).join(App).where(holds(words, Cohort.name, App.title, App.name)).order_by(Cohort.name)
     for cohort in session.scalars(wanted.limit(OF_A_KIND)):
         place = f"/apps/{quote(cohort.app.name)}/cohorts/{quote(cohort.name)}"
         yield Found("cohort", cohort.name, f"{cohort.kind} of {cohort.app.title}", place)
 
 
-def _testers(session: Session, words: list[str]) -> Iterator[Found]:
-    fits = and_(_holds(words, Tester.name, Tester.email), Tester.forgotten_at.is_(None))
-    for tester in session.scalars(select(Tester).where(fits).order_by(Tester.name).limit(OF_A_KIND)):
+def _testers(session: Session, words: str) -> Iterator[Found]:
+    wanted = select(Tester).where(holds(words, Tester.name, Tester.email), Tester.forgotten_at.is_(None))
+    for tester in session.scalars(wanted.order_by(Tester.name).limit(OF_A_KIND)):
         yield Found("tester", tester.name or tester.email, tester.email, f"/testers?find={quote(tester.email)}")
 
 
-def _stores(session: Session, words: list[str]) -> Iterator[Found]:
-    wanted = select(Store).where(_holds(words, Store.name, Store.rulebook["store"].as_string()))
+def _stores(session: Session, words: str) -> Iterator[Found]:
+    wanted = select(Store).where(holds(words, Store.name, Store.rulebook["store"].as_string()))
     for store in session.scalars(wanted.order_by(Store.name).limit(OF_A_KIND)):
         yield Found("store", store.rulebook["store"], store.name, "/stores")
 

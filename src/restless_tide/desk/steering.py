@@ -45,7 +45,7 @@ def steer(
     if not reason.strip():
         raise Invalid(f"Say why: {event} needs a reason.", remedy="Add --reason.", code="reason-missing")
     if share is not None and not 0 < share <= FULL_SHARE:
-        raise Invalid(f"A share lies above 0% and up to 100%, not {share:.0%}.", code="share-unfit")
+        raise Invalid(f"A share is above 0% and at most 100%, not {share:.0%}.", code="share-unfit")
     release = find.release(act.session, find.app(act.session, app_name), version)
     chosen = [find.leg(release, store_name)] if store_name else lanes.legs_of(act.session, release)
     outcomes = [_steer_leg(act, leg, event, reason, share, alone=store_name is not None) for leg in chosen]

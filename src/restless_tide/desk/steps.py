@@ -86,7 +86,7 @@ def undo(act: Act, step_id: str, reason: str) -> Step:
     after = STEP.after(step.state, StepEvent.UNDO)
     order = step.order
     if order is None or order.kind not in UNDOABLE:
-        raise ImpossibleAct("What this step told has been taken up already.", possible=["act anew"])
+        raise ImpossibleAct("What this step reported has been used already.", possible=["act anew"])
     if _followed(act.session, order):
         raise ImpossibleAct("Something was ordered after it; undo that first, or act anew.", possible=["act anew"])
     lanes.forget_known(act.session)

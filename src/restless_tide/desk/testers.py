@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, func, or_, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid
@@ -17,6 +17,7 @@ from restless_tide.core.testers import PLATFORMS, lookalike
 from restless_tide.desk import find, pictures, seating
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.matching import holds
 from restless_tide.records.tables import (
     Attachment,
     Change,
@@ -105,20 +106,8 @@ def change(act: Act, who: str, told: Personal, email: str | None = None) -> Test
 
 def matching(text: str) -> ColumnElement[bool]:
     """Testers whose address, name or a tag holds each word of ``text``."""
-    clauses: list[ColumnElement[bool]] = [Tester.forgotten_at.is_(None)]
-    for word in text.lower().split()[:8]:
-        like = "%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-        clauses.append(
-            or_(
-                Tester.email.like(like, escape="\\"),
-                func.lower(Tester.name).like(like, escape="\\"),
-                func.json_extract(Tester.tags, "$").like(like, escape="\\"),
-            )
-        )
-    found: ColumnElement[bool] = clauses[0]
-    for clause in clauses[1:]:
-        found &= clause
-    return found
+    tags = func.json_extract(Tester.tags, "$")
+    return Tester.forgotten_at.is_(None) & holds(text, Tester.email, Tester.name, tags)
 
 
 def search(session: Session, text: str = "", *, after: str = "", limit: int = 100) -> list[Tester]:

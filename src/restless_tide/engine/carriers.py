@@ -82,7 +82,7 @@ def about_rollout(reference: str, answer: protocol.RolloutAnswer) -> protocol.Ro
 def _mixed_up(asked: str, answered: str) -> StoreUnreachable:
     return StoreUnreachable(
         f"The store was asked about {asked} and answered about {answered}.",
-        remedy="Tell whoever runs the gateway; the act is tried again meanwhile.",
+        remedy="Tell the people who run the gateway; the act is tried again meanwhile.",
         code="store-answer-unreadable",
     )
 

@@ -123,7 +123,7 @@ def _mail(desk: Desk, delivery: Delivery, subscription: Subscription) -> str | N
     mail = postbox.begun(desk.settings, subscription.address, f"{notice.kind}: {notice.subject}", delivery.id)
     mail["List-Id"] = f"Notices of the desk <notices.{desk.settings.mail_domain}>"
     mail.set_content(
-        f"{notice.said}\n\n{where}\n\nYou are told because you subscribed: {desk.settings.address}/notices\n"
+        f"{notice.said}\n\n{where}\n\nYou receive this because you subscribed: {desk.settings.address}/notices\n"
     )
     try:
         with postbox.connected(desk.settings) as server:

@@ -247,7 +247,7 @@ class Gateway:
         except ValidationError:
             raise StoreUnreachable(
                 f"{self._name} answered {method} {path} with something that is not the gateway protocol.",
-                remedy="Tell whoever runs the gateway; the act is tried again meanwhile.",
+                remedy="Tell the people who run the gateway; the act is tried again meanwhile.",
                 code="store-answer-unreadable",
             ) from None
 
@@ -314,7 +314,7 @@ class Gateway:
                     if len(content) > LONGEST_ANSWER_BYTES or time.monotonic() > until:
                         raise StoreUnreachable(
                             f"{self._name} answered {method} {path} without end; it was cut off.",
-                            remedy="Tell whoever runs the gateway; the act is tried again meanwhile.",
+                            remedy="Tell the people who run the gateway; the act is tried again meanwhile.",
                             code="store-answer-unreadable",
                         )
                 return httpx.Response(

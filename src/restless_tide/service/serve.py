@@ -18,6 +18,8 @@ from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings, settings_from
 from restless_tide.service.app import desk_app
 
+IDLE_CONNECTION_SECONDS = 30
+"""Longer than clients keep an idle connection (httpx: 5 s), so that none is closed just when it is used again."""
 THREADS_SWITCH_SECONDS = 0.0005
 """A thread that was waiting for an answer goes on so soon, whatever others compute; Python's own 5 ms delay a halt."""
 
@@ -56,6 +58,7 @@ def serve(environment: Mapping[str, str]) -> None:
         log_config=None,
         access_log=False,
         timeout_graceful_shutdown=5,
+        timeout_keep_alive=IDLE_CONNECTION_SECONDS,
         server_header=False,
     )
 

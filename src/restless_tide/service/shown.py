@@ -275,7 +275,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
             for entry in row.rounds
         ],
         acts=[OptionTold.of(option) for option in legs.steering(session, row).values()],
-        possible=possible_for_leg(phase),
+        possible=possible_for_leg(phase, ever_sent=bool(row.rounds)),
         notes_not_sent=legs.notes_not_sent(row),
         notes_go=when_notes_go(phase),
         notes_limit=rules.review.notes_limit_characters,

@@ -12,7 +12,7 @@ from restless_tide.core.errors import Level
 from restless_tide.core.invitation import INVITATION
 from restless_tide.core.testers import RowKind
 from restless_tide.core.trial import TRIAL, TrialState
-from restless_tide.desk import cohorts, inbox, joining, lanes, members, testers, trials
+from restless_tide.desk import cohorts, correcting, inbox, joining, lanes, members, testers, trials
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.imports import Import
 from restless_tide.desk.members import Member
@@ -131,7 +131,7 @@ def cohort_detail(session: Session, row: tables.Cohort, desk: Desk) -> CohortDet
                 for build, people in members.have(session, row)
             ],
             "stuck": _stuck(short, desk),
-            "removable": not row.trials,
+            "removable": correcting.removable(row),
             "reports": inbox.counted(session, inbox.Wanted(app=row.app.name, cohort=row.name)),
         }
     )

@@ -61,11 +61,13 @@ class Shelf:
         (form,) = self._db.execute("PRAGMA user_version").fetchone()
         if form >= _FORM:
             return
+        self._db.execute("BEGIN IMMEDIATE")
         for table in ("things", "events", "answers", "settings"):
             for row, body in self._db.execute(f"SELECT rowid, body FROM {table}").fetchall():  # noqa: S608
                 told = json.dumps(_in_new_words(json.loads(body)))
                 self._db.execute(f"UPDATE {table} SET body = ? WHERE rowid = ?", (told, row))  # noqa: S608
         self._db.execute(f"PRAGMA user_version = {_FORM}")
+        self._db.execute("COMMIT")
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

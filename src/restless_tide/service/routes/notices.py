@@ -1,4 +1,4 @@
-"""Notices: who is told of what, and what became of each."""
+"""Notices: who is subscribed to what, and what became of each."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def subscriptions(desk: TheDesk, _: SignedIn) -> list[SubscriptionTold]:
 
 @router.post("/subscriptions", status_code=201)
 def subscribe(wanted: SubscriptionWanted, desk: TheDesk, person: SignedIn) -> SubscriptionTold:
-    """Be told by mail or signed webhook; the secret of a webhook is in this answer only."""
+    """Subscribe by mail or signed webhook; the secret of a webhook is in this answer only."""
     row, secret = notices.subscribe(desk, person.id, wanted.channel, wanted.address, wanted.kinds, wanted.apps)
     return shown.subscription(row, secret)
 

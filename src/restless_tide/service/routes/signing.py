@@ -30,7 +30,7 @@ router = router_of("signing", "/v1/apps/{app}")
 
 @router.get("/signing")
 def register(app: str, desk: TheDesk, _: SignedIn) -> RegisterTold:
-    """Whose signature is expected, who holds the key, what lies in the locker, what expires when."""
+    """Whose signature is expected, who holds the key, what is in the locker, what expires when."""
     with desk.look() as session:
         row = find.app(session, app)
         return RegisterTold(
