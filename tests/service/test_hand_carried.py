@@ -132,7 +132,7 @@ def test_a_step_confirmed_by_mistake_is_undone_until_something_followed(carried:
     carried.tide.releases.steer(app, "1.0.0", "resume", reason="well")
     with pytest.raises(ImpossibleAct, match="ordered after it"):
         carried.tide.steps.undo(paused.id)
-    with pytest.raises(ImpossibleAct, match="taken up already"):
+    with pytest.raises(ImpossibleAct, match="used already"):
         carried.tide.steps.undo(handed.id)
     with pytest.raises(ImpossibleAct, match="The step is confirmed"):
         carried.tide.steps.settle(handed.id, "done")

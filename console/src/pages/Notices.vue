@@ -49,14 +49,14 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <p v-if="secret" class="secret card-plain" role="status"><strong>The signing secret, shown this once:</strong> <span class="mono">{{ secret }}</span> <BButton size="sm" variant="link" @click="secret = null">I have kept it</BButton></p>
-  <form v-if="adding" class="card-plain stack form" @submit.prevent="subscribe">
+  <form v-if="adding && data" class="card-plain stack form" @submit.prevent="subscribe">
     <h2>New subscription</h2>
     <div class="row-gap">
       <label>How <select v-model="wish.channel" class="form-select"><option value="mail">by mail</option><option value="webhook">by webhook</option></select></label>
       <label class="grow">{{ wish.channel === 'mail' ? 'Address' : 'Where to post (signed by Standard Webhooks)' }} <input v-model="wish.address" class="form-control" required :type="wish.channel === 'mail' ? 'email' : 'url'" /></label>
     </div>
     <fieldset><legend>Of what</legend><div class="kinds"><label v-for="kind in NOTICE_KINDS" :key="kind" class="check"><input v-model="wish.kinds" type="checkbox" class="form-check-input" :value="kind" /> {{ kind }}</label></div></fieldset>
-    <fieldset v-if="data?.apps.length"><legend>Of which apps <span class="soft small-print">none chosen: all</span></legend><div class="kinds"><label v-for="app in data.apps" :key="app.name" class="check"><input v-model="wish.apps" type="checkbox" class="form-check-input" :value="app.name" /> {{ app.title }}</label></div></fieldset>
+    <fieldset v-if="data.apps.length"><legend>Of which apps <span class="soft small-print">none chosen: all</span></legend><div class="kinds"><label v-for="app in data.apps" :key="app.name" class="check"><input v-model="wish.apps" type="checkbox" class="form-check-input" :value="app.name" /> {{ app.title }}</label></div></fieldset>
     <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !wish.kinds.length">Subscribe</BButton></div>
   </form>
   <template v-if="data">
