@@ -124,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/berths/{store}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rename Berth
+         * @description Order another name at the store; it changes when the store has confirmed it.
+         */
+        post: operations["apps-rename_berth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/berths/{store}/offer-checks": {
         parameters: {
             query?: never;
@@ -467,6 +487,34 @@ export interface paths {
          */
         post: operations["testing-remove"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/cohorts/{cohort}/retirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outlook
+         * @description What retiring the cohort would meet: what has to end first, and what stays.
+         */
+        get: operations["testing-outlook"];
+        /**
+         * Retire
+         * @description Take the cohort out of use: it gets no builds and no people, and what happened stays to be read.
+         */
+        put: operations["testing-retire"];
+        post?: never;
+        /**
+         * Restore
+         * @description Take the cohort into use again.
+         */
+        delete: operations["testing-restore"];
         options?: never;
         head?: never;
         patch?: never;
@@ -937,6 +985,34 @@ export interface paths {
         put: operations["builds-set_retention"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/retirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outlook
+         * @description What retiring the app would meet: what has to end first, and what stays.
+         */
+        get: operations["apps-outlook"];
+        /**
+         * Retire
+         * @description Take the app out of use: nothing new begins with it, and what happened stays to be read.
+         */
+        put: operations["apps-retire"];
+        post?: never;
+        /**
+         * Restore
+         * @description Take the app into use again.
+         */
+        delete: operations["apps-restore"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1884,6 +1960,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/stores/{store}/disconnection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outlook
+         * @description What disconnecting the store would meet: what has to end first, and what stays.
+         */
+        get: operations["stores-outlook"];
+        /**
+         * Disconnect
+         * @description Forget the key and ask the store nothing more. Connecting it under the same name takes it into use again.
+         */
+        put: operations["stores-disconnect"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/stores/{store}/events": {
         parameters: {
             query?: never;
@@ -2276,6 +2376,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/trials/{trial}/reopenings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reopen
+         * @description Hand the same build to the same people again after the trial was closed; answers the new trial.
+         */
+        post: operations["trials-reopen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/uploads": {
         parameters: {
             query?: never;
@@ -2437,6 +2557,11 @@ export interface components {
             };
             /** Name */
             name: string;
+            /**
+             * Retired At
+             * @description out of use since; nothing new begins with it
+             */
+            retired_at: string | null;
             /** Title */
             title: string;
         };
@@ -2611,6 +2736,19 @@ export interface components {
             seen: components["schemas"]["Availability-Output"] | null;
             /** Things */
             things: components["schemas"]["ThingTold"][];
+        };
+        /** BerthNameWanted */
+        BerthNameWanted: {
+            /**
+             * Name
+             * @description the name at the store from now on
+             */
+            name: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
         };
         /** BerthRow */
         BerthRow: {
@@ -2992,14 +3130,6 @@ export interface components {
              */
             step_hours: number;
         };
-        /** CloseWanted */
-        CloseWanted: {
-            /**
-             * Reason
-             * @default
-             */
-            reason: string;
-        };
         /** CodeChangeTold */
         CodeChangeTold: {
             /**
@@ -3073,6 +3203,11 @@ export interface components {
             };
             /** Reports Open */
             reports_open: number;
+            /**
+             * Retired At
+             * @description out of use since; it gets no builds and no people
+             */
+            retired_at: string | null;
             /** Running */
             running: components["schemas"]["RunningTold"][];
             /** Stuck */
@@ -3114,6 +3249,11 @@ export interface components {
             name: string;
             /** Reports Open */
             reports_open: number;
+            /**
+             * Retired At
+             * @description out of use since; it gets no builds and no people
+             */
+            retired_at: string | null;
             /** Running */
             running: components["schemas"]["RunningTold"][];
             /** Testers */
@@ -4279,7 +4419,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -4313,6 +4453,22 @@ export interface components {
              * @default
              */
             said: string;
+        };
+        /**
+         * OutlookTold
+         * @description What taking something out of use would meet.
+         */
+        OutlookTold: {
+            /**
+             * Stays
+             * @description what goes on as it is, or is to be known before
+             */
+            stays: string[];
+            /**
+             * Under Way
+             * @description what has to end first; while there is any, it stays in use
+             */
+            under_way: string[];
         };
         /** OverviewTold */
         OverviewTold: {
@@ -4629,6 +4785,14 @@ export interface components {
              * @enum {string}
              */
             status: "ready" | "not ready";
+        };
+        /** ReasonWanted */
+        ReasonWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
         };
         /** RecallWanted */
         RecallWanted: {
@@ -5481,6 +5645,11 @@ export interface components {
              */
             connected_at: string;
             /**
+             * Disconnected At
+             * @description out of use since; nothing is ordered of it
+             */
+            disconnected_at: string | null;
+            /**
              * Expiries
              * @description what of the account ends, soonest first
              */
@@ -5932,6 +6101,11 @@ export interface components {
             reason: string | null;
             /** Remarks To */
             remarks_to: string;
+            /**
+             * Reopens
+             * @description the same build may be handed to the same people again, as a new trial
+             */
+            reopens: boolean;
             /**
              * Seated
              * @description people the store has given a seat
@@ -6385,6 +6559,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BerthDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-rename_berth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BerthNameWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -7148,6 +7358,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CountTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "testing-restore": {
+        parameters: {
+            query?: {
+                reason?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+                cohort: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -8171,6 +8483,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ClearingTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apps-restore": {
+        parameters: {
+            query?: {
+                reason?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -9954,6 +10365,72 @@ export interface operations {
             };
         };
     };
+    "stores-outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stores-disconnect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "stores-pushed": {
         parameters: {
             query?: never;
@@ -10608,7 +11085,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CloseWanted"];
+                "application/json": components["schemas"]["ReasonWanted"];
             };
         };
         responses: {
@@ -10725,6 +11202,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AgainTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trials-reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

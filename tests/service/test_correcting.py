@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 import pytest
 
 from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound
+from restless_tide.wire.cohorts import TrialWanted
 from restless_tide.wire.releases import LegWanted
-from tests.harbour import Harbour
+from tests.harbour import Harbour, until
 from tests.service.test_cli import Terminal
 
 
 @pytest.fixture
 def tide(harbour: Harbour, tmp_path: Path) -> Terminal:
     return Terminal(harbour, tmp_path)
+
+
+def told(done: subprocess.CompletedProcess[str], code: int = 0) -> str:
+    assert done.returncode == code, done.stdout + done.stderr
+    return done.stdout + done.stderr
 
 
 def acts(harbour: Harbour, app: str) -> list[str]:
@@ -137,3 +144,106 @@ def test_slips_are_taken_back_by_command(tide: Terminal, harbour: Harbour) -> No
         assert (done.returncode, said in done.stdout) == (0, True), done
     kept = tide("app", "remove", app, "--yes")
     assert (kept.returncode, "cannot be removed" in kept.stderr) == (1, True)
+
+
+def test_an_app_is_retired_once_nothing_is_under_way_and_restored(harbour: Harbour, tide: Terminal) -> None:
+    app = harbour.new_app()
+    harbour.risen(app, stores=("northgate",))
+    with pytest.raises(ImpossibleAct, match="northgate is rising: finish it, or withdraw it"):
+        harbour.tide.apps.retire(app)
+    harbour.tide.releases.steer(app, "1.0.0", "finish", reason="all well")
+    harbour.all_confirmed(app)
+    assert "1.0.0 stays on offer at northgate" in harbour.tide.apps.outlook(app).stays[0]
+    assert "is retired" in told(tide("app", "retire", app, "--yes", "--reason", "sold"))
+    assert app not in {row.app for row in harbour.tide.watching.overview().rows}
+    assert app not in told(tide("app", "list"))
+    assert "(retired)" in told(tide("app", "list", "--retired"))
+    with pytest.raises(Conflict, match="nothing new begins with it"):
+        harbour.push(harbour.package(app, "northgate", "1.1.0", 2), app=app, store="northgate")
+    harbour.tide.releases.steer(app, "1.0.0", "withdraw", reason="what is out can still be stopped")
+    assert "is in use again" in told(tide("app", "restore", app))
+    assert acts(harbour, app)[0] == "app in use again"
+    assert app in {row.app for row in harbour.tide.watching.overview().rows}
+
+
+def test_a_cohort_is_retired_with_its_link_and_a_closed_trial_reopened(harbour: Harbour, tide: Terminal) -> None:
+    app = harbour.new_app()
+    build = harbour.ready_build(app, "openfield")
+    harbour.tide.testing.make_cohort(app, "crew")
+    harbour.tide.testing.add_tester(app, "crew", f"ida.{app}@example.org")
+    wanted = TrialWanted.model_validate(
+        {
+            "build": build,
+            "cohorts": ["crew"],
+            "stores": ["openfield"],
+            "brief": {"en": "Walk."},
+            "contact": "i@example.org",
+        }
+    )
+    (trial,) = harbour.tide.testing.open_trials(app, wanted)
+    until(lambda: harbour.tide.testing.trial(trial.id), lambda seen: seen.state == "open" and seen.confirmed)
+    with pytest.raises(ImpossibleAct, match="with crew at openfield is open: close it"):
+        harbour.tide.testing.retire_cohort(app, "crew")
+    with pytest.raises(ImpossibleAct, match="only one that was closed"):
+        harbour.tide.testing.reopen_trial(trial.id)
+    harbour.tide.testing.close_trial(trial.id, reason="a slip")
+    assert "open" in told(tide("trial", "reopen", "crew", "--app", app, "--reason", "it was a slip"))
+    again = harbour.tide.testing.trials(app)[0]
+    assert again.id != trial.id
+    assert (again.build, again.brief, again.state) == (build, {"en": "Walk."}, "open")
+    harbour.tide.testing.close_trial(again.id)
+    assert "is retired" in told(tide("cohort", "retire", "crew", "--app", app, "--yes"))
+    with pytest.raises(Conflict, match="gets no builds and no people"):
+        harbour.tide.testing.add_tester(app, "crew", f"jon.{app}@example.org")
+    with pytest.raises(Conflict, match="crew is retired"):
+        harbour.tide.testing.reopen_trial(again.id)
+    assert "in use again" in told(tide("cohort", "restore", "crew", "--app", app))
+    harbour.tide.testing.add_tester(app, "crew", f"jon.{app}@example.org")
+
+
+def test_a_berth_is_renamed_when_the_store_agrees(harbour: Harbour, tide: Terminal) -> None:
+    app, other = harbour.new_app(), harbour.new_app()
+    assert "lists it as Marram" in told(
+        tide("berth", "rename", "--app", app, "--store", "openfield", "--to", f"Marram {app}")
+    )
+    assert harbour.tide.apps.berth(app, "openfield").listed_name == f"Marram {app}"
+    taken = harbour.tide.apps.berth(other, "openfield").listed_name
+    assert "refused the name" in told(tide("berth", "rename", "--app", app, "--store", "openfield", "--to", taken), 1)
+    assert harbour.tide.apps.berth(app, "openfield").listed_name == f"Marram {app}"
+    with pytest.raises(Invalid, match="characters at most"):
+        harbour.tide.apps.rename_berth(app, "openfield", "M" * 200)
+
+
+def test_a_store_is_disconnected_and_connected_again(tmp_path: Path) -> None:
+    there = Harbour.open(tmp_path / "coast", stores=("openfield",))
+    try:
+        there.connect_stores()
+        tide, app = Terminal(there, tmp_path), there.new_app()
+        there.risen(app, stores=("openfield",))
+        with pytest.raises(ImpossibleAct, match="is rising: finish it, or withdraw it"):
+            there.tide.stores.disconnect("openfield")
+        there.tide.releases.steer(app, "1.0.0", "finish", reason="all well")
+        there.all_confirmed(app)
+        assert any("can no longer be stopped" in line for line in there.tide.stores.outlook("openfield").stays)
+        assert "is disconnected" in told(tide("store", "disconnect", "openfield", "--yes"))
+        gone = there.tide.stores.one("openfield")
+        assert gone.disconnected_at is not None
+        assert not gone.pushes
+        assert not gone.hand_carried
+        assert "disconnected" in told(tide("store", "list"))
+        with pytest.raises(Conflict, match="nothing is ordered of it"):
+            there.tide.releases.steer(app, "1.0.0", "withdraw", reason="gone")
+        with pytest.raises(Invalid, match="no connected store"):
+            there.tide.stores.drill_halt()
+        assert not there.tide.watching.overview().store_calls
+        there.connect_stores()
+        assert there.tide.stores.one("openfield").disconnected_at is None
+        there.tide.releases.steer(app, "1.0.0", "withdraw", reason="back")
+        there.all_confirmed(app)
+        assert [line.act for line in there.tide.watching.logbook(limit=50) if line.subject == "store openfield"] == [
+            "store connected again",
+            "store disconnected",
+            "store connected",
+        ]
+    finally:
+        there.close()

@@ -9,6 +9,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import import_arguments, take_list, write_out
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
+from restless_tide.cli.retiring import demand_confirmation, reason_arguments
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import CohortTold, JoinTold, SeatsTold
 
@@ -27,7 +28,9 @@ def add(nouns: Nouns) -> None:
         metavar="STORE",
         help="may be given again; without it, every store with an open berth that knows the kind",
     )
-    app_argument(nouns.command("cohort list", _list, "list an app's cohorts"))
+    parser = nouns.command("cohort list", _list, "list an app's cohorts")
+    app_argument(parser)
+    parser.add_argument("--retired", action="store_true", help="those out of use, too")
     _cohort(nouns.command("cohort show", _show, "who is in it, seats left, what they have and said, what is stuck"))
     parser = nouns.command("cohort rename", _rename, "call a cohort otherwise; its people, trials and link stay")
     _cohort(parser)
@@ -35,6 +38,12 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("cohort remove", _remove, "remove a cohort that was never handed a build")
     _cohort(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask first")
+    parser = nouns.command("cohort retire", _retire, "take a cohort out of use; its people and its history stay")
+    _cohort(parser)
+    reason_arguments(parser, asks=True)
+    parser = nouns.command("cohort restore", _restore, "take a cohort into use again")
+    _cohort(parser)
+    reason_arguments(parser)
     parser = nouns.command("cohort attach", _attach, "put a cohort at a store, or set what goes to it automatically")
     _cohort(parser)
     parser.add_argument("--store", required=True, metavar="STORE")
@@ -103,7 +112,8 @@ def _make(call: Call) -> None:
 
 
 def _list(call: Call) -> None:
-    found = call.tide.testing.cohorts(call.given.app)
+    every = call.tide.testing.cohorts(call.given.app)
+    found = [cohort for cohort in every if call.given.retired or cohort.retired_at is None]
 
     def shown() -> None:
         table = call.table("COHORT", "KIND", "TESTERS", "SEATS LEFT", "RUNNING", "NEW REPORTS")
@@ -111,7 +121,12 @@ def _list(call: Call) -> None:
             seats = ", ".join(f"{entry.left} at {entry.store}" for entry in cohort.at)
             running = ", ".join(f"{trial.build_label} {trial.state} at {trial.store}" for trial in cohort.running)
             table.add_row(
-                cell(cohort.name), cohort.kind, str(cohort.testers), seats, cell(running), str(cohort.reports_open)
+                cell(cohort.name + (" (retired)" if cohort.retired_at else "")),
+                cohort.kind,
+                str(cohort.testers),
+                seats,
+                cell(running),
+                str(cohort.reports_open),
             )
         call.show(table, empty=f"No cohorts yet. Make one with: tide cohort add NAME --app {call.given.app}")
 
@@ -234,3 +249,19 @@ def _remove(call: Call) -> None:
     call.demand_confirmation(f"{given.cohort} is gone after this; the people in it stay known to the desk.")
     call.tide.testing.remove_cohort(given.app, given.cohort)
     call.answer({"removed": given.cohort}, lambda: call.say(f"{given.cohort} is removed."))
+
+
+def _retire(call: Call) -> None:
+    given = call.given
+    demand_confirmation(call, call.tide.testing.cohort_outlook(given.app, given.cohort))
+    cohort = call.tide.testing.retire_cohort(given.app, given.cohort, reason=given.reason)
+    told = (
+        f"{cohort.name} is retired. Take it into use again with: tide cohort restore {cohort.name} --app {cohort.app}"
+    )
+    call.answer(cohort, lambda: call.say(told))
+
+
+def _restore(call: Call) -> None:
+    given = call.given
+    cohort = call.tide.testing.restore_cohort(given.app, given.cohort, reason=given.reason)
+    call.answer(cohort, lambda: call.say(f"{cohort.name} is in use again."))

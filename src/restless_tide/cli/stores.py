@@ -9,6 +9,7 @@ from pydantic import ValidationError
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
+from restless_tide.cli.retiring import demand_confirmation, reason_arguments
 from restless_tide.cli.telling import moment, on_the_day
 from restless_tide.core.berth import BerthState
 from restless_tide.core.breaker import BreakerState
@@ -39,6 +40,15 @@ def add(nouns: Nouns) -> None:
         description="Try the store's events again that the desk could not take, after an update of the desk or of the\n"
         "store's gateway. Events that came after them were taken all the same.",
     ).add_argument("name")
+    parser = nouns.command(
+        "store disconnect",
+        _disconnect,
+        "forget a store's key and order nothing more of it",
+        description="Forget a store's key and order nothing more of it. What happened stays to be read, and tide store\n"
+        "connect takes it into use again under the same name. What must end before, and what stays as it is, is said first.",
+    )
+    parser.add_argument("name")
+    reason_arguments(parser, asks=True)
     nouns.command("store list", _list, "list the stores")
     nouns.command("store show", _show, "how a store stands, what it allows, and which rules change").add_argument(
         "name"
@@ -51,7 +61,8 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--android", metavar="IDENTIFIER", help="its identifier on Android")
     parser.add_argument("--ios", metavar="IDENTIFIER", help="its identifier on iOS")
     parser.add_argument("--desktop", metavar="IDENTIFIER", help="its identifier on desktops")
-    nouns.command("app list", _apps, "list the apps")
+    parser = nouns.command("app list", _apps, "list the apps")
+    parser.add_argument("--retired", action="store_true", help="those out of use, too")
     nouns.command("app show", _app, "an app and its berths").add_argument("name")
 
     parser = nouns.command("app change", _change_app, "correct an app's title, or an identifier that nothing uses yet")
@@ -63,12 +74,31 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("name")
     parser.add_argument("--yes", action="store_true", help="do not ask first")
 
+    parser = nouns.command(
+        "app retire",
+        _retire,
+        "take an app out of use; its history stays",
+        description="Take an app out of use: it leaves the overview and nothing new begins with it, and everything that\n"
+        "happened stays to be read. What must end before, and what stays as it is, is said first.",
+    )
+    parser.add_argument("name")
+    reason_arguments(parser, asks=True)
+    parser = nouns.command("app restore", _restore, "take an app into use again")
+    parser.add_argument("name")
+    reason_arguments(parser)
+
     nouns.noun("berth")
     parser = nouns.command("berth open", _open_berth, "open an app's place at a store, or try again after a refusal")
     app_argument(parser)
     store_argument(parser)
     parser.add_argument("--name", default="", help="the name at the store; the app's title if left out")
     parser.add_argument("--language", default="en", help="first language, such as en or de-AT")
+    _wait_argument(parser)
+    parser = nouns.command("berth rename", _rename_berth, "give an app another name at a store")
+    app_argument(parser)
+    store_argument(parser)
+    parser.add_argument("--to", required=True, metavar="NAME")
+    reason_arguments(parser)
     _wait_argument(parser)
     parser = nouns.command("berth show", _berth, "what is offered at a berth, and the way to a launch")
     app_argument(parser)
@@ -144,6 +174,8 @@ def _list(call: Call) -> None:
 
 
 def _state(store: StoreTold) -> str:
+    if store.disconnected_at:
+        return f"disconnected {moment(store.disconnected_at)}"
     if store.hand_carried:
         return "carried by hand" + (f", {store.waiting_steps} step(s) wait" if store.waiting_steps else "")
     if store.untaken and not store.trouble:
@@ -163,7 +195,7 @@ def _show(call: Call) -> None:
     def shown() -> None:
         where = "carried by hand" if store.hand_carried else f"at {store.address}"
         call.say(f"{store.title} as {store.name}, {where}: {_state(store)}")
-        if not store.hand_carried:
+        if not store.hand_carried and store.disconnected_at is None:
             _tell_connection(call, store)
         call.say(f"\nRulebook {store.rulebook_revision}:")
         for rule in store.rules:
@@ -260,7 +292,7 @@ def _add_app(call: Call) -> None:
 
 
 def _apps(call: Call) -> None:
-    found = call.tide.apps.every()
+    found = [app for app in call.tide.apps.every() if call.given.retired or app.retired_at is None]
 
     def shown() -> None:
         table = call.table("APP", "TITLE", "IDENTIFIERS", "BERTHS")
@@ -268,7 +300,7 @@ def _apps(call: Call) -> None:
             berths = ", ".join(f"{berth.store} ({berth.state})" for berth in app.berths)
             table.add_row(
                 app.name,
-                cell(app.title),
+                cell(app.title + (" (retired)" if app.retired_at else "")),
                 "\n".join(f"{key}: {value}" for key, value in app.identifiers.items()),
                 berths,
             )
@@ -281,7 +313,7 @@ def _app(call: Call) -> None:
     app = call.tide.apps.one(call.given.name)
 
     def shown() -> None:
-        call.say(f"{app.title} ({app.name})")
+        call.say(f"{app.title} ({app.name})" + (f", retired {moment(app.retired_at)}" if app.retired_at else ""))
         table = call.table("STORE", "LISTED AS", "IDENTIFIER", "STATE")
         for berth in app.berths:
             state = f"refused: {berth.refused_because}" if berth.refused_because else berth.state
@@ -392,3 +424,47 @@ def _remove_app(call: Call) -> None:
     call.demand_confirmation(f"{call.given.name} is no longer registered after this.")
     call.tide.apps.remove(call.given.name)
     call.answer({"removed": call.given.name}, lambda: call.say(f"{call.given.name} is removed."))
+
+
+def _disconnect(call: Call) -> None:
+    demand_confirmation(call, call.tide.stores.outlook(call.given.name))
+    store = call.tide.stores.disconnect(call.given.name, reason=call.given.reason)
+    told = f"{store.name} is disconnected. Connect it again with: tide store connect {store.name} FILE"
+    if store.hand_carried:
+        told = f"{store.name} is out of use. Take it into use again with: tide store carry {store.name} FILE"
+    call.answer(store, lambda: call.say(told))
+
+
+def _retire(call: Call) -> None:
+    demand_confirmation(call, call.tide.apps.outlook(call.given.name))
+    app = call.tide.apps.retire(call.given.name, reason=call.given.reason)
+    told = f"{app.title} is retired. Take it into use again with: tide app restore {app.name}"
+    call.answer(app, lambda: call.say(told))
+
+
+def _restore(call: Call) -> None:
+    app = call.tide.apps.restore(call.given.name, reason=call.given.reason)
+    call.answer(app, lambda: call.say(f"{app.title} is in use again."))
+
+
+def _rename_berth(call: Call) -> Exit | None:
+    given = call.given
+    call.tide.apps.rename_berth(given.app, given.store, given.to, reason=given.reason)
+    berth = call.wait_until(
+        lambda: call.tide.apps.berth(given.app, given.store), lambda seen: seen.confirmed, given.wait
+    )
+    done = berth.listed_name == given.to.strip()
+
+    def shown() -> None:
+        if not berth.confirmed:
+            call.say(f"Ordered, not confirmed yet. {berth.waiting_because or ''}".strip())
+        elif done:
+            call.say(f"{berth.store_title} lists it as {berth.listed_name} now.")
+        else:
+            call.say(f"{berth.store_title} refused the name; it stays {berth.listed_name}.")
+            call.say(f"Why: tide logbook show --app {given.app} --find 'name refused'")
+
+    call.answer(berth, shown)
+    if not berth.confirmed:
+        return Exit.NOT_CONFIRMED
+    return None if done else Exit.REFUSED

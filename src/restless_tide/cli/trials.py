@@ -56,6 +56,12 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("trial close", _close, "end a trial")
     _named(parser)
     parser.add_argument("--reason", default="")
+    parser = nouns.command(
+        "trial reopen", _reopen, "hand the same build to the same people again after the trial was closed"
+    )
+    _named(parser)
+    parser.add_argument("--reason", default="")
+    _wait(parser)
     parser = nouns.command("trial mail", _mail, "send mails again: one invitation's, or those of a trial not answered")
     parser.add_argument("id", help="an invitation, or a trial")
     parser.add_argument(
@@ -261,7 +267,11 @@ def _show(call: Call) -> None:
 
 
 def _wait_for(call: Call) -> Exit | None:
-    name = trial_of(call)
+    return _followed(call, trial_of(call))
+
+
+def _followed(call: Call, name: str) -> Exit | None:
+    """Tell of a trial as soon as people have it, or it is clear that they will not."""
     trial = call.wait_until(lambda: call.tide.testing.trial(name), _settled, call.given.wait)
     call.answer(trial, lambda: _tell(call, trial))
     if trial.state == TrialState.REJECTED:
@@ -285,6 +295,11 @@ def _again(call: Call) -> Exit | None:
 def _close(call: Call) -> None:
     trial = call.tide.testing.close_trial(trial_of(call), reason=call.given.reason)
     call.answer(trial, lambda: _tell(call, trial))
+
+
+def _reopen(call: Call) -> Exit | None:
+    trial = call.tide.testing.reopen_trial(trial_of(call), reason=call.given.reason)
+    return _followed(call, trial.id)
 
 
 def _mail(call: Call) -> None:

@@ -11,12 +11,14 @@ from restless_tide.wire.apps import (
     AppWanted,
     Availability,
     BerthDetailTold,
+    BerthNameWanted,
     BerthTold,
     BerthWanted,
     OfferSheetTold,
     OfferWanted,
 )
 from restless_tide.wire.errors import NotFound
+from restless_tide.wire.retiring import OutlookTold, ReasonWanted
 
 
 class Apps(Noun):
@@ -37,6 +39,22 @@ class Apps(Noun):
     def remove(self, app: str) -> None:
         """Remove an app that nothing hangs on. Raises Conflict with what does."""
         self._line.delete(f"/v1/apps/{app}")
+
+    def outlook(self, app: str) -> OutlookTold:
+        """What retiring an app would meet."""
+        return self._line.get(f"/v1/apps/{app}/retirement", OutlookTold)
+
+    def retire(self, app: str, *, reason: str = "") -> AppTold:
+        """Take an app out of use. Raises ImpossibleAct with what is under way."""
+        return self._line.put(f"/v1/apps/{app}/retirement", AppTold, ReasonWanted(reason=reason))
+
+    def restore(self, app: str, *, reason: str = "") -> AppTold:
+        return self._line.delete_for(f"/v1/apps/{app}/retirement", AppTold, reason=reason)
+
+    def rename_berth(self, app: str, store: str, name: str, *, reason: str = "") -> BerthTold:
+        """Order another name at a store; look at the berth again for the store's answer."""
+        body = BerthNameWanted(name=name, reason=reason)
+        return self._line.post(f"/v1/apps/{app}/berths/{store}/names", BerthTold, body)
 
     def open_berth(self, app: str, store: str, *, listed_name: str = "", language: str = "en") -> BerthTold:
         """Order the app's place at a store; look at it again for the store's answer."""

@@ -75,9 +75,9 @@ class Line:
     def delete(self, path: str) -> None:
         self.send("DELETE", path)
 
-    def delete_for(self, path: str, kind: type[Answer], /) -> Answer:
+    def delete_for(self, path: str, kind: type[Answer], /, **params: Any) -> Answer:
         """Delete something, and read what is left of that which it was a part of."""
-        return self._read(self.send("DELETE", path), kind)
+        return self._read(self.send("DELETE", path, params=params), kind)
 
     def send(self, method: str, path: str, **sent: Any) -> httpx.Response:
         with self._reached():

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from restless_tide.client.noun import Noun
+from restless_tide.wire.retiring import OutlookTold, ReasonWanted
 from restless_tide.wire.stores import (
     CarriedWanted,
     DrillTold,
@@ -36,6 +37,14 @@ class Stores(Noun):
     def key_steps(self) -> list[str]:
         """How a key is made at a store."""
         return self._line.get("/v1/stores/key-steps", KeyStepsTold).steps
+
+    def outlook(self, store: str) -> OutlookTold:
+        """What disconnecting a store would meet."""
+        return self._line.get(f"/v1/stores/{store}/disconnection", OutlookTold)
+
+    def disconnect(self, store: str, *, reason: str = "") -> StoreTold:
+        """Forget a store's key and ask it nothing more. Raises ImpossibleAct with what is under way there."""
+        return self._line.put(f"/v1/stores/{store}/disconnection", StoreTold, ReasonWanted(reason=reason))
 
     def renew_push_secret(self, store: str) -> StoreTold:
         return self._line.post(f"/v1/stores/{store}/push-secret", StoreTold)

@@ -14,7 +14,6 @@ from restless_tide.wire.cohorts import (
     AgainWanted,
     AttachWanted,
     BriefWanted,
-    CloseWanted,
     CohortChange,
     CohortDetailTold,
     CohortTold,
@@ -37,6 +36,7 @@ from restless_tide.wire.cohorts import (
     TrialTold,
     TrialWanted,
 )
+from restless_tide.wire.retiring import OutlookTold, ReasonWanted
 
 _CSV = "text/csv"
 
@@ -80,6 +80,18 @@ class Testing(Noun):
     def remove_cohort(self, app: str, cohort: str) -> None:
         """Remove a cohort that was never handed a build. Raises Conflict with its trials."""
         self._line.delete(f"/v1/apps/{app}/cohorts/{cohort}")
+
+    def cohort_outlook(self, app: str, cohort: str) -> OutlookTold:
+        """What retiring a cohort would meet."""
+        return self._line.get(f"/v1/apps/{app}/cohorts/{cohort}/retirement", OutlookTold)
+
+    def retire_cohort(self, app: str, cohort: str, *, reason: str = "") -> CohortTold:
+        """Take a cohort out of use. Raises ImpossibleAct with the trials that run."""
+        body = ReasonWanted(reason=reason)
+        return self._line.put(f"/v1/apps/{app}/cohorts/{cohort}/retirement", CohortTold, body)
+
+    def restore_cohort(self, app: str, cohort: str, *, reason: str = "") -> CohortTold:
+        return self._line.delete_for(f"/v1/apps/{app}/cohorts/{cohort}/retirement", CohortTold, reason=reason)
 
     def set_join(
         self,
@@ -208,8 +220,12 @@ class Testing(Noun):
         """Hand in once more what the store rejected, with a corrected brief."""
         return self._line.post(f"/v1/trials/{trial}/hand-ins", TrialTold, wanted or TrialAgainWanted())
 
+    def reopen_trial(self, trial: str, *, reason: str = "") -> TrialTold:
+        """Hand the same build to the same people again after the trial was closed; the answer is the new trial."""
+        return self._line.post(f"/v1/trials/{trial}/reopenings", TrialTold, ReasonWanted(reason=reason))
+
     def close_trial(self, trial: str, *, reason: str = "") -> TrialTold:
-        return self._line.post(f"/v1/trials/{trial}/close", TrialTold, CloseWanted(reason=reason))
+        return self._line.post(f"/v1/trials/{trial}/close", TrialTold, ReasonWanted(reason=reason))
 
     def invitations(
         self, trial: str, *, text: str = "", state: str | None = None, limit: int | None = None

@@ -61,3 +61,5 @@ BEFORE_PEOPLE = frozenset({S.DRAFTED, S.WITH_STORE})
 """It goes on by itself until people have it."""
 UNDER_WAY = BEFORE_PEOPLE | {S.REJECTED, S.OPEN}
 """In these states somebody who joins the cohort is taken along."""
+REOPENS = frozenset({S.CLOSED})
+"""Ended by somebody's act, so that the same build may be handed to the same people again, as a new trial."""

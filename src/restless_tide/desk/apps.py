@@ -21,7 +21,7 @@ from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
 from restless_tide.core.round import UNDER_REVIEW
 from restless_tide.core.rulebook import OfferPart, ThingKind
-from restless_tide.desk import find
+from restless_tide.desk import find, lanes, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.standing import account_of
 from restless_tide.desk.stores import rules_of, slug
@@ -66,7 +66,7 @@ def every(session: Session) -> list[App]:
 
 def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, language: str) -> Berth:
     """Order the app's place at a store, or try again after a refusal. The store's answer comes back by the order."""
-    app, store = find.app(act.session, app_name), find.store(act.session, store_name)
+    app, store = retiring.app_in_use(act.session, app_name), find.store(act.session, store_name)
     rules = rules_of(store)
     if not _LANGUAGE.fullmatch(language):
         raise Invalid(
@@ -99,6 +99,35 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
     act.order(OrderKind.OPEN_BERTH, lane=berth.id, store=store, subject=berth.id)
     act.log(
         "berth ordered", f"berth {app.name} at {store.name}", app=app.name, after={"listed name": berth.listed_name}
+    )
+    return berth
+
+
+def rename_berth(act: Act, app_name: str, store_name: str, name: str, reason: str) -> Berth:
+    """Order another name for an app at a store; the name changes when the store has confirmed it.
+
+    Raises Invalid for a name that the store's rulebook does not take.
+    """
+    app, store = find.app(act.session, app_name), find.store(act.session, store_name)
+    berth, wanted, rules = find.berth(act.session, app, store), name.strip(), rules_of(store)
+    if not wanted:
+        raise Invalid("An app needs a name at the store.", code="name-missing")
+    if len(wanted) > rules.name.longest:
+        raise Invalid(
+            f"{rules.store} takes names of {rules.name.longest} characters at most; this one has {len(wanted)}.",
+            remedy="Shorten it.",
+            code="name-too-long",
+        )
+    if wanted == berth.listed_name and not lanes.pending(act.session, berth.id):
+        return berth
+    act.order(OrderKind.RENAME_BERTH, lane=berth.id, store=store, subject=berth.id, payload={"name": wanted})
+    act.log(
+        "new name ordered",
+        f"berth {app.name} at {store.name}",
+        app=app.name,
+        reason=reason,
+        before={"listed name": berth.listed_name},
+        after={"listed name": wanted},
     )
     return berth
 

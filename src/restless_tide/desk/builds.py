@@ -18,7 +18,7 @@ from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import base_of, check_push, demand_ready
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import find, holdings, numbers, signing
+from restless_tide.desk import find, holdings, numbers, retiring, signing
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.matching import holds
 from restless_tide.desk.stores import rules_of
@@ -52,7 +52,7 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
     Raises NotReady when the packages are another app's, Invalid when they do not belong together,
     Conflict when another build of the app carries the same version and number on that platform.
     """
-    app = find.app(act.session, app_name)
+    app = retiring.app_in_use(act.session, app_name)
     facts = packages_of_one(act.session, digests)
     first = base_of(facts)
     if source.revision is not None and not _REVISION.fullmatch(source.revision):

@@ -16,7 +16,7 @@ from restless_tide.core.invitation import InvitationEvent
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.trial import SEATED, UNDER_WAY
-from restless_tide.desk import find, seating, testers
+from restless_tide.desk import find, retiring, seating, testers
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of, slug
@@ -36,7 +36,7 @@ from restless_tide.records.tables import (
 
 def make(act: Act, app_name: str, name: str, kind: CohortKind, stores: Sequence[str] | None = None) -> Cohort:
     """Make a cohort, at the stores named or wherever the app has an open berth that knows the kind."""
-    app = find.app(act.session, app_name)
+    app = retiring.app_in_use(act.session, app_name)
     cohort_name = slug(name, "a cohort")
     if act.session.scalar(select(Cohort).where(Cohort.app_id == app.id, Cohort.name == cohort_name)):
         raise Conflict(f"{app.title} has a cohort called {cohort_name} already.", code="cohort-known")
@@ -145,6 +145,8 @@ def set_join(
             remedy=f"Make one: tide cohort add NAME --app {app.name} --kind walk-in",
             code="no-walk-in",
         )
+    if is_open:
+        retiring.demand_in_use(cohort)
     if limit is not None and limit < 1:
         raise Invalid("A limit is at least 1.", remedy="Leave it out for none.", code="limit-unfit")
     if renew or not cohort.join_nonce:
@@ -193,6 +195,7 @@ def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str, *, logged:
     """Write the memberships and take the people along to whatever trials are under way; all of them, or NotReady."""
     if not new:
         return
+    retiring.demand_in_use(cohort)
     act.session.execute(
         insert(Membership),
         [{"cohort_id": cohort.id, "tester_id": tester.id, "joined_at": act.now, "joined_how": how} for tester in new],

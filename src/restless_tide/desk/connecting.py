@@ -45,7 +45,7 @@ def connect(desk: Desk, person: str, name: str, connection_file: str) -> Store:
         gateway.close()
     with desk.act(person) as act:
         store = _known(act.session, store_name)
-        known = store is not None
+        known, again = store is not None, store is not None and not store.in_use
         if store is None:
             store = Store(id=new_id("s"), name=store_name, connected_at=act.now, rulebook={})
             act.session.add(store)
@@ -62,12 +62,13 @@ def connect(desk: Desk, person: str, name: str, connection_file: str) -> Store:
         store.sealed_key = desk.seal.close(connection.model_dump_json().encode(), f"store {store.id}")
         store.may, store.account = list(account.may), account.model_dump(mode="json")
         store.reached_at, store.trouble, store.rulebook_seen_at = act.now, None, act.now
-        store.push_ref = store.sealed_push_secret = None
+        store.push_ref = store.sealed_push_secret = store.disconnected_at = None
         rulebooks.take_in(act, store, rules)
         act.session.flush()
         rulebooks.take_announced(act, store, following)
         after = {"address": store.address, "may": store.may, "rulebook": rules.revision}
-        act.log("store key replaced" if known else "store connected", f"store {store_name}", after=after)
+        done = "store connected again" if again else "store key replaced" if known else "store connected"
+        act.log(done, f"store {store_name}", after=after)
         desk.background.gaps.add(store.id)
     return store
 
@@ -87,7 +88,7 @@ def carry(desk: Desk, person: str, name: str, rulebook_text: str, place: str = "
             act.log("store carried by hand", f"store {store_name}", after={"rulebook": rules.revision})
         elif not store.hand_carried:
             raise Conflict(f"{store_name} has a gateway, which serves its rulebook.", code="store-known")
-        store.rulebook_seen_at = act.now
+        store.rulebook_seen_at, store.disconnected_at = act.now, None
         rulebooks.take_in(act, store, rules)
     return store
 

@@ -215,17 +215,19 @@ class Desk:
         self._listeners.append(listener)
 
     def gateway(self, store: Store) -> Gateway:
-        """The gateway of a store, its key unsealed only here. Raises Invalid for a hand-carried store."""
-        if store.sealed_key is None:
-            raise Invalid(f"{store.name} has no gateway; its steps are carried by hand.", code="hand-carried")
+        """The gateway of a store, its key unsealed only here. Raises Invalid for a store that is hand-carried or disconnected."""
+        sealed = store.sealed_key
+        if sealed is None:
+            why = "its steps are carried by hand" if store.in_use else "it is disconnected"
+            raise Invalid(f"{store.name} has no gateway; {why}.", code="no-gateway")
         with self._lock:
             known = self._gateways.get(store.id)
-            if known is not None and known[0] == store.sealed_key:
+            if known is not None and known[0] == sealed:
                 return known[1]
-            key = self.seal.open(store.sealed_key, f"store {store.id}")
+            key = self.seal.open(sealed, f"store {store.id}")
             connection = ConnectionFile.model_validate_json(key)
             gateway = Gateway(connection, name=store.name)
-            self._gateways[store.id] = (store.sealed_key, gateway)
+            self._gateways[store.id] = (sealed, gateway)
             return gateway
 
     def scrub(self) -> None:

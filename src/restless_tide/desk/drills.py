@@ -29,7 +29,7 @@ class Drilled:
 def order_halts(act: Act, store_name: str | None) -> list[Order]:
     """Order one drill at each connected store, or at one. Raises Invalid where there is nothing to measure."""
     wanted = [find.store(act.session, store_name)] if store_name else list(act.session.scalars(select(Store)))
-    connected = [store for store in wanted if not store.hand_carried]
+    connected = [store for store in wanted if store.reached_by_gateway]
     if not connected:
         raise Invalid(
             "There is no connected store to drill.",

@@ -13,7 +13,7 @@ from restless_tide.records.tables import Berth, Consignment
 
 def held_at(desk: Desk, berth: Berth) -> list[Held]:
     """What the store holds of this app, asked there and then. Raises StoreUnreachable."""
-    if berth.store.hand_carried:
+    if not berth.store.reached_by_gateway:
         with desk.look() as session:
             return held_by_record(session, berth)
     answer = desk.gateway(berth.store).holdings(berth.store_ref or "")

@@ -15,6 +15,7 @@ from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from restless_tide.core import lane as core
+from restless_tide.core.errors import Conflict
 from restless_tide.core.lane import Entry, Held, Lane, Level, Moment, Placed, Settle
 from restless_tide.core.order import ORDER, PENDING, RULES, OrderEvent, OrderKind, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
@@ -248,8 +249,14 @@ def place(
 ) -> tuple[Order, Held]:
     """Place an order; waiting orders that it overtakes are dropped with a trace.
 
-    Returns it, and what is wanted of its subject once it is carried out.
+    Returns it, and what is wanted of its subject once it is carried out. Raises Conflict for a store that is disconnected.
     """
+    if not store.in_use:
+        raise Conflict(
+            f"{store.name} is disconnected; nothing is ordered of it.",
+            remedy=f"Connect it again under the same name: tide store connect {store.name} FILE",
+            code="store-disconnected",
+        )
     order = write_order(act, kind, lane=lane, store_id=store.id, subject=subject, payload=payload or {})
     waiting = pending(act.session, lane)
     row = subject_of(act.session, order)

@@ -81,8 +81,13 @@ class _Read:
 
 
 def look_over(session: Session) -> list[BerthView]:
-    """Every app at every store, by app and store; everything is read in a few queries, however many berths there are."""
-    berths = session.scalars(select(Berth).options(joinedload(Berth.app), joinedload(Berth.store))).all()
+    """Every app in use at every store, by app and store; everything is read in a few queries, however many berths there are."""
+    berths = session.scalars(
+        select(Berth)
+        .join(Berth.app)
+        .where(App.retired_at.is_(None))
+        .options(contains_eager(Berth.app), joinedload(Berth.store))
+    ).all()
     read = _read(session)
     views = [_view(session, berth, read) for berth in berths]
     return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
@@ -174,6 +179,8 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
         Call(f"A step waits for a person: {step.title}.", "/steps", "blocker" if step.urgent else "caution")
         for step in session.scalars(select(Step).where(Step.store_id == store.id, Step.state == StepState.WAITING))
     ]
+    if not store.in_use:
+        return calls
     if store.trouble:
         calls.append(Call(f"{store.name} is not reached: {store.trouble}", "/stores", "caution"))
     count = session.scalar(select(func.count()).select_from(UntakenEvent).where(UntakenEvent.store_id == store.id))

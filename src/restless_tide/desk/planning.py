@@ -22,7 +22,7 @@ from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding, Invalid, Level, NotReady
 from restless_tide.core.rulebook import CohortKind
 from restless_tide.core.trial import UNDER_WAY
-from restless_tide.desk import builds, cohorts, find, seating
+from restless_tide.desk import builds, cohorts, find, retiring, seating
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, Cohort, Consignment, Membership, Tester, Trial
 
@@ -71,13 +71,16 @@ def plan(
 ) -> list[Plan]:
     """What handing a build to cohorts would mean at each store: seats, review, what is missing. Changes nothing.
 
-    Without stores: wherever the cohort is and the build went. Raises NotFound, and Invalid where that is nowhere.
+    Without stores: wherever the cohort is and the build went. Raises NotFound, Conflict for what is retired, and Invalid where
+    that is nowhere.
     """
-    app = find.app(session, app_name)
+    app = retiring.app_in_use(session, app_name)
     build = find.build_of(session, app, build_id)
     chosen = find.cohorts(session, app, cohort_names)
     if not chosen:
         raise Invalid("No cohort was named.", remedy="Name one or more: --cohort NAME", code="cohort-missing")
+    for cohort in chosen:
+        retiring.demand_in_use(cohort)
     plans: list[Plan] = []
     sitting: dict[tuple[str, str], set[str]] = defaultdict(set)
     for cohort in chosen:

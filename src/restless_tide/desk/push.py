@@ -15,7 +15,7 @@ from restless_tide.core.errors import Finding, Invalid
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import base_of, demand_ready, of_stores
 from restless_tide.core.trial import UNDER_WAY
-from restless_tide.desk import builds, find, packages, trials
+from restless_tide.desk import builds, find, packages, retiring, trials
 from restless_tide.desk.builds import Source
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.planning import Brief
@@ -60,7 +60,7 @@ def check(desk: Desk, app_name: str, facts: Sequence[Facts], store_names: Sequen
     the app has this version and number.
     """
     with desk.look() as session:
-        app = find.app(session, app_name)
+        app = retiring.app_in_use(session, app_name)
         known = builds.made_of(session, app, facts)
         berths = _berths(session, app, facts, store_names)
         held = {entry.berth_id for entry in known.consignments} if known is not None else set()

@@ -18,7 +18,7 @@ from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND, RoundEvent
 from restless_tide.core.rulebook import RolloutRules
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import builds, find, legs
+from restless_tide.desk import builds, find, legs, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Release, Round
@@ -41,7 +41,7 @@ class LegWish:
 
 def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> Release:
     """Draft a release with one leg per store. Raises Conflict when the version is drafted already."""
-    app = find.app(act.session, app_name)
+    app = retiring.app_in_use(act.session, app_name)
     number = str(parse_version(version))
     if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == number)):
         raise Conflict(

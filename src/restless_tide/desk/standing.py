@@ -28,7 +28,8 @@ class Expiry:
 
 
 def account_of(store: Store) -> Account | None:
-    return Account.model_validate(store.account) if store.account else None
+    """The account as the store told it last; none of a store that is out of use."""
+    return Account.model_validate(store.account) if store.account and store.in_use else None
 
 
 def expiring(store: Store) -> list[Expiry]:
@@ -67,6 +68,6 @@ def blocked_now(store: Store) -> list[str]:
 
 def missing_rights(store: Store) -> dict[str, str]:
     """The rights that the key lacks, each with what cannot be done without it."""
-    if store.hand_carried:
+    if not store.reached_by_gateway:
         return {}
     return {right: _NEEDED_FOR[right] for right in RIGHTS if right not in store.may}

@@ -12,11 +12,11 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.cohorts import brief_findings
-from restless_tide.core.errors import Conflict, Invalid, NotReady
+from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotReady
 from restless_tide.core.invitation import SITS
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.readiness import demand_ready
-from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
+from restless_tide.core.trial import REOPENS, TRIAL, TrialEvent, TrialState
 from restless_tide.desk import cohorts, find, seating
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act
@@ -159,6 +159,26 @@ def close(act: Act, trial_id: str, reason: str) -> Trial:
     return trial
 
 
+def reopen(act: Act, trial_id: str, reason: str) -> Trial:
+    """Hand the same build to the same cohort again, with the same brief: a new trial. Raises ImpossibleAct, NotReady."""
+    earlier = find.trial(act.session, trial_id)
+    if earlier.state not in REOPENS:
+        raise ImpossibleAct(
+            f"The trial is {earlier.state}; only one that was closed is opened again.",
+            possible=[str(event) for event in TRIAL.possible(earlier.state)],
+        )
+    sign_in = None
+    if earlier.sealed_sign_in is not None:
+        sign_in = json.loads(act.seal.open(earlier.sealed_sign_in, f"sign-in {earlier.id}"))
+    brief = Brief(dict(earlier.brief), earlier.contact, earlier.remarks_to, sign_in)
+    app, store = earlier.cohort.app, earlier.consignment.berth.store
+    build = earlier.consignment.build_id
+    (trial,) = open_trials(act, app.name, build, [earlier.cohort.name], [store.name], brief, when_ready=True)
+    after = {"instead of": earlier.id}
+    act.log("trial opened again", f"trial {trial.id}", app=app.name, reason=reason, after=after)
+    return trial
+
+
 def _end(act: Act, trial: Trial, event: TrialEvent) -> None:
     """What was ordered and has not gone out is dropped; what may have gone out is closed after it."""
     before, trial.state, trial.changed_at = trial.state, TRIAL.after(trial.state, event), act.now
@@ -186,7 +206,7 @@ def build_ready(act: Act, consignment: Consignment) -> None:
     app, store = consignment.build.app, consignment.berth.store
     for cohort in cohorts.of_app(act.session, app.name):
         row = cohorts.attachment(cohort, consignment.berth)
-        if row is None or not row.by_itself or _tried(cohort, consignment):
+        if row is None or not row.by_itself or cohort.retired_at is not None or _tried(cohort, consignment):
             continue
         try:
             open_trials(act, app.name, consignment.build_id, [cohort.name], [store.name], Brief(), by_itself=True)

@@ -84,6 +84,15 @@ class ByHand:
         )
         return protocol.BerthAnswer(id=f"by hand {key}", identifier=wanted.identifier, name=wanted.name)
 
+    def rename_berth(self, berth: str, name: str, key: str) -> protocol.BerthAnswer:
+        self._ask(
+            f"Rename {self._app} at {self._store}",
+            "Give the app the name below and save it.",
+            look_for="The store shows the new name, or says from when on it will.",
+            texts={"name": name},
+        )
+        return protocol.BerthAnswer(id=berth, identifier="", name=name)
+
     def set_availability(
         self, berth: str, wanted: protocol.AvailabilityMessage, key: str
     ) -> protocol.AvailabilityAnswer:

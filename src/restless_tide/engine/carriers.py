@@ -113,6 +113,35 @@ def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
     )
 
 
+def _rename_berth(desk: Desk, session: Session, order: Order) -> Call:
+    reference, name = needed(session, Berth, order.subject).store_ref or "", str(order.payload["name"])
+
+    def call(way: Way) -> protocol.BerthAnswer:
+        answer = way.rename_berth(reference, name, order.id)
+        if answer.id != reference:
+            raise _mixed_up(reference, answer.id)
+        return answer
+
+    return call
+
+
+def _berth_renamed(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    before, berth.listed_name = berth.listed_name, answer.name
+    act.log(
+        "berth renamed",
+        f"berth {berth.app.name} at {berth.store.name}",
+        app=berth.app.name,
+        before={"listed name": before},
+        after={"listed name": berth.listed_name},
+    )
+
+
+def _renaming_refused(act: Act, order: Order, reason: str) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    act.log("name refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+
+
 def _set_availability(desk: Desk, session: Session, order: Order) -> Call:
     reference = needed(session, Berth, order.subject).store_ref or ""
     wanted = protocol.AvailabilityMessage.model_validate(order.payload["availability"])
@@ -431,6 +460,7 @@ CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.SET_AVAILABILITY: Carrier(_set_availability, _availability_set, _availability_refused),
     OrderKind.DRILL: Carrier(_drill, _nothing_more, _note_drill),
     OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
+    OrderKind.RENAME_BERTH: Carrier(_rename_berth, _berth_renamed, _renaming_refused),
     OrderKind.SEND_BUILD: Carrier(_send_build, _build_sent, _build_refused),
     OrderKind.ANSWER: Carrier(_answer, _nothing_more, _answer_refused),
     OrderKind.OPEN_TRIAL: Carrier(_open_trial, _trial_taken, _trial_refused),

@@ -100,7 +100,10 @@ class Turns:
         self._desk.background.in_flight.clear()
         with self._desk.act(ENGINE) as act:
             for subject, row in follow.differing(act.session):
-                heard = follow.store_of(subject, row).events_seen
+                store = follow.store_of(subject, row)
+                if not store.in_use:
+                    continue
+                heard = store.events_seen
                 follow.happen(self._desk, act, subject, row, core.Restarted(), heard=heard)
 
     def turn(self) -> float | None:

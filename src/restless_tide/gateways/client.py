@@ -153,6 +153,10 @@ class Gateway:
     def open_berth(self, wanted: protocol.BerthRequest, key: str) -> protocol.BerthAnswer:
         return self._call("POST", "/v1/berths", protocol.BerthAnswer, body=wanted, key=key)
 
+    def rename_berth(self, berth: str, name: str, key: str) -> protocol.BerthAnswer:
+        wanted = protocol.NameRequest(name=name)
+        return self._call("POST", f"/v1/berths/{berth}/name", protocol.BerthAnswer, body=wanted, key=key)
+
     def send_package(
         self, berth: str, source: BinaryIO, size_bytes: int, key: str, told: Callable[[int], None] = lambda _: None
     ) -> str:

@@ -99,6 +99,12 @@ class BerthRequest(Message):
     reference: Line
 
 
+class NameRequest(Message):
+    """The name under which an app stands at a store from now on."""
+
+    name: Line
+
+
 class BerthAnswer(Message):
     id: Line
     identifier: Line

@@ -57,7 +57,7 @@ class Metrics(Collector):
                 state = Breaker(store.breaker_failures, store.breaker_rests_until).state(now)
                 for known in BreakerState:
                     breaker.add_metric([store.name, known], float(state is known))
-                if store.reached_at is not None and not store.hand_carried:
+                if store.reached_at is not None and store.reached_by_gateway:
                     lag.add_metric([store.name], max((now - store.reached_at).total_seconds(), 0.0))
                 forged.add_metric([store.name], self._desk.background.forged[store.id])
             steps, deliveries = queues.steps_of(session), queues.deliveries(session)

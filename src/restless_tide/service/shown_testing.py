@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import Level
 from restless_tide.core.invitation import INVITATION
 from restless_tide.core.testers import RowKind
-from restless_tide.core.trial import TRIAL, TrialState
+from restless_tide.core.trial import REOPENS, TRIAL, TrialState
 from restless_tide.desk import cohorts, correcting, inbox, joining, lanes, members, testers, trials
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.imports import Import
@@ -77,6 +77,7 @@ def _cohort(session: Session, row: tables.Cohort, desk: Desk) -> dict[str, objec
         "contact": row.contact,
         "join": _join(session, row, desk),
         "reports_open": members.open_reports(session, row),
+        "retired_at": row.retired_at,
     }
 
 
@@ -248,6 +249,7 @@ def trial(row: tables.Trial, counted: Counts, pending: Sequence[tables.Order]) -
         store=store.name,
         store_title=rules_of(store).store,
         possible=TRIAL.possible(row.state),
+        reopens=row.state in REOPENS,
         sign_in_sealed=row.sealed_sign_in is not None,
         expires_at=trials.expires_at(row),
         invited=counted.by_state,

@@ -185,6 +185,11 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
             request, key, "open berth", body.identifier, body.model_dump(mode="json"), lambda: store.open_berth(body)
         )
 
+    @app.post("/v1/berths/{berth}/name", response_model=protocol.BerthAnswer)
+    def rename_berth(request: Request, berth: Named, body: protocol.NameRequest, _: Known, key: Key) -> Response:
+        work = lambda: store.rename_berth(berth, body.name)  # noqa: E731
+        return done(request, key, "rename berth", berth, body.model_dump(mode="json"), work)
+
     @app.get("/v1/berths/{berth}/holdings")
     def holdings(berth: Named, _: Known) -> protocol.Holdings:
         store.turn()

@@ -86,11 +86,7 @@ class SimulatedStore:
     def open_berth(self, wanted: protocol.BerthRequest) -> Thing:
         if wanted.platform not in self.rules.platforms:
             raise Refusal("platform-unknown", f"We carry apps for {', '.join(self.rules.platforms)}.")
-        if len(wanted.name) > self.rules.name.longest:
-            raise Refusal("name-too-long", f"A name has at most {self.rules.name.longest} characters here.")
-        taken = {berth["name"].casefold() for berth in self._berths()} | set(self.setting("taken_names", []))
-        if wanted.name.casefold() in taken:
-            raise Refusal("name-taken", f"The name {wanted.name!r} is taken by somebody else.")
+        self._demand_name(wanted.name, self._berths())
         if any(berth["identifier"] == wanted.identifier for berth in self._berths()):
             raise Refusal("identifier-taken", f"{wanted.identifier} has its place here already.")
         berth = {"id": fresh("berth"), "state": "open", **wanted.model_dump()}
@@ -98,6 +94,18 @@ class SimulatedStore:
         if days is not None:
             berth["due_at"] = (self.clock.now() + timedelta(days=days)).isoformat()
         return self.shelf.put("berth", berth)
+
+    def rename_berth(self, berth_id: str, name: str) -> Thing:
+        berth = self.needed("berth", berth_id)
+        self._demand_name(name, [other for other in self._berths() if other["id"] != berth_id])
+        return self.shelf.put("berth", berth | {"name": name})
+
+    def _demand_name(self, name: str, others: list[Thing]) -> None:
+        if len(name) > self.rules.name.longest:
+            raise Refusal("name-too-long", f"A name has at most {self.rules.name.longest} characters here.")
+        taken = {berth["name"].casefold() for berth in others} | set(self.setting("taken_names", []))
+        if name.casefold() in taken:
+            raise Refusal("name-taken", f"The name {name!r} is taken by somebody else.")
 
     def _berths(self) -> list[Thing]:
         return [berth for berth in self.shelf.all("berth") if berth.get("state") != "expired"]

@@ -35,6 +35,11 @@ class BerthWanted(Wanted):
     language: OneLine = "en"
 
 
+class BerthNameWanted(Wanted):
+    name: OneLine = Field(description="the name at the store from now on")
+    reason: Words = ""
+
+
 class BerthTold(Ordered):
     app: str
     store: str
@@ -89,3 +94,4 @@ class AppTold(Told):
     berths: list[BerthTold]
     icon: str | None = Field(description="SHA-256 of the package with its newest icon; none: no package has one")
     created_at: datetime
+    retired_at: datetime | None = Field(description="out of use since; nothing new begins with it")

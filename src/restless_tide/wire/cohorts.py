@@ -170,6 +170,7 @@ class CohortTold(Told):
     contact: str
     join: JoinTold | None
     reports_open: int
+    retired_at: datetime | None = Field(description="out of use since; it gets no builds and no people")
 
 
 class CohortDetailTold(CohortTold):
@@ -274,10 +275,6 @@ class TrialAgainWanted(TrialBriefWanted):
     reason: Words = ""
 
 
-class CloseWanted(Wanted):
-    reason: Words = ""
-
-
 class PlanTold(Told):
     """What handing a build to one cohort at one store would mean."""
 
@@ -331,6 +328,7 @@ class TrialTold(Ordered):
     store_title: str
     state: TrialState
     possible: list[TrialEvent]
+    reopens: bool = Field(description="the same build may be handed to the same people again, as a new trial")
     brief: dict[str, str]
     contact: str
     remarks_to: str

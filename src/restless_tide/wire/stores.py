@@ -114,6 +114,7 @@ class StoreTold(Told):
     announced: AnnouncedTold | None
     ladder_dictated: bool
     connected_at: datetime
+    disconnected_at: datetime | None = Field(description="out of use since; nothing is ordered of it")
     reached_at: datetime | None
     last_event_at: datetime | None = Field(description="the last sighting, by the store's own clock")
     pushes: bool = Field(description="whether the store pushes its events here")

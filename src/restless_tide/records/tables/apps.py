@@ -16,12 +16,15 @@ if TYPE_CHECKING:
 
 
 class App(Base):
+    """An app. After ``retired_at`` it is out of use: nothing new begins with it."""
+
     __tablename__ = "apps"
 
     id: Mapped[str] = key("a")
     name: Mapped[str] = mapped_column(unique=True)
     title: Mapped[str]
     created_at: Mapped[datetime]
+    retired_at: Mapped[datetime | None]
     retention: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     identifiers: Mapped[list[AppIdentifier]] = relationship(back_populates="app", order_by="AppIdentifier.platform")
     berths: Mapped[list[Berth]] = relationship(back_populates="app", order_by="Berth.created_at")

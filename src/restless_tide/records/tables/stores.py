@@ -12,7 +12,10 @@ from restless_tide.records.columns import Base, SharedJson, key
 
 
 class Store(Base):
-    """One account at one store. ``sealed_key`` is the private key, sealed; without one the store is hand-carried."""
+    """One account at one store. ``sealed_key`` is the private key, sealed; one without an address is hand-carried.
+
+    After ``disconnected_at`` it is out of use: it has no key and nothing is ordered of it, until it is connected again.
+    """
 
     __tablename__ = "stores"
 
@@ -28,6 +31,7 @@ class Store(Base):
     rulebook_trouble: Mapped[str | None]
     account: Mapped[dict[str, Any]] = mapped_column(default=dict)
     connected_at: Mapped[datetime]
+    disconnected_at: Mapped[datetime | None]
     events_seen: Mapped[int] = mapped_column(default=0)
     last_event_at: Mapped[datetime | None]
     last_event: Mapped[str | None]
@@ -42,7 +46,16 @@ class Store(Base):
 
     @property
     def hand_carried(self) -> bool:
-        return self.sealed_key is None
+        return self.address is None
+
+    @property
+    def reached_by_gateway(self) -> bool:
+        """Whether the desk can call it now."""
+        return self.sealed_key is not None
+
+    @property
+    def in_use(self) -> bool:
+        return self.disconnected_at is None
 
 
 class RulebookRevision(Base):

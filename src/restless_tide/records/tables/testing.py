@@ -55,6 +55,7 @@ class Cohort(Base):
     name: Mapped[str]
     kind: Mapped[CohortKind]
     created_at: Mapped[datetime]
+    retired_at: Mapped[datetime | None]
     brief: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     contact: Mapped[str] = mapped_column(default="", server_default="")
     join_open: Mapped[bool] = mapped_column(default=False, server_default="0")

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from restless_tide.desk import apps, correcting, find
+from restless_tide.desk import apps, correcting, find, retiring
 from restless_tide.service import shown
-from restless_tide.service.router import router_of
+from restless_tide.service.router import Reason, router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.apps import (
     AppChange,
     AppTold,
     AppWanted,
     BerthDetailTold,
+    BerthNameWanted,
     BerthTold,
     BerthWanted,
     OfferSheetTold,
     OfferWanted,
 )
 from restless_tide.wire.problems import findings_told
+from restless_tide.wire.retiring import OutlookTold, ReasonWanted
 
 router = router_of("apps", "/v1/apps")
 
@@ -53,6 +55,27 @@ def remove(app: str, desk: TheDesk, person: SignedIn) -> None:
         correcting.remove_app(act, app)
 
 
+@router.get("/{app}/retirement")
+def outlook(app: str, desk: TheDesk, _: SignedIn) -> OutlookTold:
+    """What retiring the app would meet: what has to end first, and what stays."""
+    with desk.look() as session:
+        return OutlookTold.of(retiring.app_outlook(session, find.app(session, app)))
+
+
+@router.put("/{app}/retirement")
+def retire(app: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> AppTold:
+    """Take the app out of use: nothing new begins with it, and what happened stays to be read."""
+    with desk.act(person.id) as act:
+        return shown.app(act.session, retiring.retire_app(act, app, wanted.reason))
+
+
+@router.delete("/{app}/retirement")
+def restore(app: str, desk: TheDesk, person: SignedIn, reason: Reason = "") -> AppTold:
+    """Take the app into use again."""
+    with desk.act(person.id) as act:
+        return shown.app(act.session, retiring.restore_app(act, app, reason))
+
+
 @router.post("/{app}/berths", status_code=202)
 def open_berth(app: str, wanted: BerthWanted, desk: TheDesk, person: SignedIn) -> BerthTold:
     """Order the app's place at a store; its answer shows in the berth's state."""
@@ -67,6 +90,13 @@ def berth(app: str, store: str, desk: TheDesk, _: SignedIn) -> BerthDetailTold:
     with desk.look() as session:
         row = find.berth(session, find.app(session, app), find.store(session, store))
         return shown.berth_detail(session, row, desk.clock.now())
+
+
+@router.post("/{app}/berths/{store}/names", status_code=202)
+def rename_berth(app: str, store: str, wanted: BerthNameWanted, desk: TheDesk, person: SignedIn) -> BerthTold:
+    """Order another name at the store; it changes when the store has confirmed it."""
+    with desk.act(person.id) as act:
+        return shown.berth(act.session, apps.rename_berth(act, app, store, wanted.name, wanted.reason))
 
 
 @router.post("/{app}/berths/{store}/offer-checks")

@@ -10,14 +10,14 @@ from fastapi.concurrency import run_in_threadpool
 from restless_tide.core.errors import Invalid
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.testers import LARGEST_BYTES, write_csv
-from restless_tide.desk import cohorts, correcting, find, imports, testers
+from restless_tide.desk import cohorts, correcting, find, imports, retiring, testers
 from restless_tide.desk import members as people
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.testers import Personal
 from restless_tide.service import shown_testing
 from restless_tide.service.bodies import whole_body
 from restless_tide.service.paging import link_next
-from restless_tide.service.router import router_of
+from restless_tide.service.router import Reason, router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
     AttachWanted,
@@ -38,6 +38,7 @@ from restless_tide.wire.cohorts import (
     TesterTold,
     TesterWanted,
 )
+from restless_tide.wire.retiring import OutlookTold, ReasonWanted
 
 router = router_of("testing", "/v1")
 
@@ -80,6 +81,27 @@ def remove_cohort(app: str, cohort: str, desk: TheDesk, person: SignedIn) -> Non
     """Remove a cohort that was never handed a build."""
     with desk.act(person.id) as act:
         correcting.remove_cohort(act, app, cohort)
+
+
+@router.get("/apps/{app}/cohorts/{cohort}/retirement")
+def outlook(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> OutlookTold:
+    """What retiring the cohort would meet: what has to end first, and what stays."""
+    with desk.look() as session:
+        return OutlookTold.of(retiring.cohort_outlook(find.cohort(session, find.app(session, app), cohort)))
+
+
+@router.put("/apps/{app}/cohorts/{cohort}/retirement")
+def retire(app: str, cohort: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """Take the cohort out of use: it gets no builds and no people, and what happened stays to be read."""
+    with desk.act(person.id) as act:
+        return shown_testing.cohort(act.session, retiring.retire_cohort(act, app, cohort, wanted.reason), desk)
+
+
+@router.delete("/apps/{app}/cohorts/{cohort}/retirement")
+def restore(app: str, cohort: str, desk: TheDesk, person: SignedIn, reason: Reason = "") -> CohortTold:
+    """Take the cohort into use again."""
+    with desk.act(person.id) as act:
+        return shown_testing.cohort(act.session, retiring.restore_cohort(act, app, cohort, reason), desk)
 
 
 @router.put("/apps/{app}/cohorts/{cohort}/berths/{store}")

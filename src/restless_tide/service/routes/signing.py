@@ -10,7 +10,7 @@ from fastapi import Query, Request, Response
 from restless_tide.desk import expiries, find, locker, signing
 from restless_tide.service import shown_builds
 from restless_tide.service.bodies import A_FILE, whole_body
-from restless_tide.service.router import router_of
+from restless_tide.service.router import Reason, router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.signing import (
     DeclareWanted,
@@ -114,7 +114,7 @@ def fetch_file(app: str, name: str, desk: TheDesk, person: SignedIn) -> Response
 
 
 @router.delete("/locker/{name}", status_code=204)
-def take_out(app: str, name: str, desk: TheDesk, person: SignedIn, reason: Annotated[str, Query()] = "") -> None:
+def take_out(app: str, name: str, desk: TheDesk, person: SignedIn, reason: Reason = "") -> None:
     """Take a file out of the locker for good."""
     with desk.act(person.id) as act:
         locker.take_out(act, app, name, reason)

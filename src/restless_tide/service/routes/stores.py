@@ -8,13 +8,14 @@ from typing import Annotated
 from fastapi import Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
-from restless_tide.desk import connecting, drills, find, pushes, stores
+from restless_tide.desk import connecting, drills, find, pushes, retiring, stores
 from restless_tide.desk.desk import Desk
 from restless_tide.engine import sightings
 from restless_tide.gateways.protocol import EVENT_TYPE, EVENTS_TYPE, MOST_EVENTS
 from restless_tide.service import shown, threads
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
+from restless_tide.wire.retiring import OutlookTold, ReasonWanted
 from restless_tide.wire.stores import (
     CarriedWanted,
     DrillTold,
@@ -55,6 +56,19 @@ def key_steps(_: SignedIn) -> KeyStepsTold:
 @router.get("/stores/{store}")
 def one(store: str, desk: TheDesk, _: SignedIn) -> StoreTold:
     return _told(desk, store)
+
+
+@router.get("/stores/{store}/disconnection")
+def outlook(store: str, desk: TheDesk, _: SignedIn) -> OutlookTold:
+    """What disconnecting the store would meet: what has to end first, and what stays."""
+    with desk.look() as session:
+        return OutlookTold.of(retiring.store_outlook(session, find.store(session, store)))
+
+
+@router.put("/stores/{store}/disconnection")
+def disconnect(store: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> StoreTold:
+    """Forget the key and ask the store nothing more. Connecting it under the same name takes it into use again."""
+    return _told(desk, retiring.disconnect(desk, person.id, store, wanted.reason).name)
 
 
 @router.post("/stores/{store}/push-secret")

@@ -16,13 +16,13 @@ from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
     AgainTold,
     AgainWanted,
-    CloseWanted,
     InvitationTold,
     TrialAgainWanted,
     TrialSheetTold,
     TrialTold,
     TrialWanted,
 )
+from restless_tide.wire.retiring import ReasonWanted
 
 router = router_of("trials", "/v1")
 
@@ -69,9 +69,16 @@ def one(trial: str, desk: TheDesk, _: SignedIn) -> TrialTold:
 
 
 @router.post("/trials/{trial}/close", status_code=202)
-def close(trial: str, wanted: CloseWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
+def close(trial: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
     with desk.act(person.id) as act:
         return shown_testing.one_trial(act.session, trials.close(act, trial, wanted.reason))
+
+
+@router.post("/trials/{trial}/reopenings", status_code=202)
+def reopen(trial: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
+    """Hand the same build to the same people again after the trial was closed; answers the new trial."""
+    with desk.act(person.id) as act:
+        return shown_testing.one_trial(act.session, trials.reopen(act, trial, wanted.reason))
 
 
 @router.post("/trials/{trial}/hand-ins", status_code=202)
