@@ -115,6 +115,8 @@ def _take(desk: Desk, act: Act, store_id: str, events: Sequence[StoreEvent], *, 
         if event.type.startswith(("rulebook.", "account.")):
             act.afterwards(partial(desk.background.news.add, store_id))
     act.afterwards(partial(told.difference_update, passed))
+    if taken == len(events):
+        act.taken_up.add(Store)  # nothing of it calls for asking the store
     return taken
 
 

@@ -49,6 +49,8 @@ LONGEST_SLEEP_SECONDS = 5.0
 READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
+LONG_BREATH_SECONDS = 0.5
+"""The same for what becomes due, while many calls are made whose answers each call for a look."""
 HEARD_BREATH_SECONDS, LONG_HEARD_BREATH_SECONDS = 0.05, 0.2
 """Pushed events that come within it are taken together; the long one while many calls are made, which tell more."""
 TROUBLED_PAUSE_SECONDS = 1.0
@@ -86,7 +88,7 @@ class Engine:
             for name, work, breath, bell in (
                 ("orders", self._turns.turn, lambda: self._turns.breath_seconds, self._order_bell),
                 ("heard", lambda: sightings.take_heard(desk), self._heard_breath_seconds, self._heard_bell),
-                ("tides", lambda: tides.rise(desk), lambda: BREATH_SECONDS, self._bell(Leg, Round, Order)),
+                ("tides", lambda: tides.rise(desk), self._tides_breath_seconds, self._bell(Leg, Round, Order)),
                 ("sightings", self._ask_stores, lambda: BREATH_SECONDS, self._bell(Store)),
                 ("mail", self._send_mail, lambda: BREATH_SECONDS, self._bell(*READ_BY_MAIL)),
                 ("notices", self._tell_people, lambda: BREATH_SECONDS, self._bell(Delivery, Subscription, Step)),
@@ -129,6 +131,9 @@ class Engine:
         self._courier.close()
         if self._working.is_set():
             self._lease.release()
+
+    def _tides_breath_seconds(self) -> float:
+        return LONG_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS
 
     def _heard_breath_seconds(self) -> float:
         return LONG_HEARD_BREATH_SECONDS if self._turns.several_in_flight else HEARD_BREATH_SECONDS
