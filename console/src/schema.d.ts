@@ -529,7 +529,7 @@ export interface paths {
         };
         /**
          * Members
-         * @description The people of a cohort by address, with what they have; ``text`` searches address, name and tags.
+         * @description The people of a cohort, with what they have; ``text`` searches address, name and tags.
          */
         get: operations["testing-members"];
         put?: never;
@@ -1606,7 +1606,7 @@ export interface paths {
         };
         /**
          * Listed
-         * @description Field reports, newest first. A cohort is one of the named app.
+         * @description Field reports by when they came. A cohort is one of the named app.
          */
         get: operations["reports-listed"];
         put?: never;
@@ -2111,7 +2111,7 @@ export interface paths {
         };
         /**
          * Every Tester
-         * @description Everybody who tests, whatever they test, by address; ``text`` searches address, name and tags.
+         * @description Everybody who tests, whatever they test; ``text`` searches address, name and tags.
          */
         get: operations["testing-every_tester"];
         put?: never;
@@ -2914,6 +2914,11 @@ export interface components {
             /** Sessions */
             sessions: number;
         };
+        /**
+         * BuildOrder
+         * @enum {string}
+         */
+        BuildOrder: "newest" | "oldest" | "version" | "number";
         /** BuildTold */
         BuildTold: {
             /** App */
@@ -4988,6 +4993,11 @@ export interface components {
          */
         ReportKind: "remark" | "crash";
         /**
+         * ReportOrder
+         * @enum {string}
+         */
+        ReportOrder: "newest" | "oldest";
+        /**
          * ReportState
          * @enum {string}
          */
@@ -5851,6 +5861,11 @@ export interface components {
             /** Tags */
             tags?: string[] | null;
         };
+        /**
+         * TesterOrder
+         * @enum {string}
+         */
+        TesterOrder: "address" | "name" | "newest";
         /** TesterTold */
         TesterTold: {
             /** Bounce Said */
@@ -6749,7 +6764,8 @@ export interface operations {
                 platform?: string | null;
                 state?: components["schemas"]["ConsignmentState"] | null;
                 text?: string;
-                order?: "newest" | "oldest" | "version" | "number";
+                order?: components["schemas"]["BuildOrder"];
+                since?: string | null;
                 after?: string | null;
                 limit?: number;
             };
@@ -7478,6 +7494,7 @@ export interface operations {
             query?: {
                 text?: string;
                 state?: components["schemas"]["InvitationState"] | null;
+                order?: components["schemas"]["TesterOrder"];
                 after?: string;
                 limit?: number;
             };
@@ -9715,6 +9732,8 @@ export interface operations {
                 state?: components["schemas"]["ReportState"][] | null;
                 group?: string | null;
                 text?: string;
+                since?: string | null;
+                order?: components["schemas"]["ReportOrder"];
                 /** @description the last report of the page before */
                 after?: string | null;
                 limit?: number;
@@ -10653,6 +10672,7 @@ export interface operations {
         parameters: {
             query?: {
                 text?: string;
+                order?: components["schemas"]["TesterOrder"];
                 after?: string;
                 limit?: number;
             };

@@ -94,3 +94,9 @@ def test_what_does_not_exist_is_found() -> None:
     assert wrong_with("release draft --app marram --version 1.0.0") == "--version is no option of tide release draft"
     assert wrong_with("build teleport") == "no command is called 'build teleport'"
     assert wrong_with("release draft 1.0.0 --app marram") is None
+
+
+@pytest.mark.parametrize("words", [words for words in commands() if words.endswith(" list")])
+def test_every_list_takes_the_same_options(words: str) -> None:
+    options = {option for action in commands()[words]._actions for option in action.option_strings}
+    assert {"--find", "--sort", "--limit", "--json"} <= options

@@ -7,6 +7,9 @@ from pathlib import Path
 import pytest
 
 from restless_tide.client import Invalid, NotReady, TooLarge
+from restless_tide.wire.cohorts import MemberTold
+from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.reports import ReportTold
 from tests.harbour import Harbour, until
 from tests.service.test_cli import Terminal, tide  # noqa: F401  (a fixture)
 
@@ -128,3 +131,63 @@ def test_a_store_that_goes_away_among_many_seats_is_carried_on_and_nobody_sits_t
     assert (seats.taken, seats.left) == (1_260, 8_000 - 1_260)
     acts = [act for act in harbour.control("openfield", "acts") if act["act"] in ("seat", "open trial")]
     assert len(acts) == len({act["key"] for act in acts}) == 6
+
+
+def test_people_are_read_in_another_order_over_pages(harbour: Harbour, tide: Terminal) -> None:  # noqa: F811
+    app = harbour.new_app()
+    testing = harbour.tide.testing
+    testing.make_cohort(app, "crew")
+    for address, name in (("c", "Ida"), ("a", "jon"), ("b", "Ida"), ("d", "")):
+        testing.add_tester(app, "crew", f"{address}.{app}@example.org", name=name)
+    path = f"/v1/apps/{app}/cohorts/crew/testers"
+    read = {
+        order: [entry.tester.email[0] for entry in testing._line.each(path, MemberTold, order=order, limit=1)]
+        for order in ("address", "name", "newest")
+    }
+    assert read == {"address": [*"abcd"], "name": [*"dbca"], "newest": [*"dbac"]}
+    found = tide.json("tester", "list", "--find", app, "--sort", "newest", "--limit", "2")
+    assert [person["email"][0] for person in found] == [*"db"]
+
+
+def test_a_filter_holds_on_the_next_page_too(harbour: Harbour, tide: Terminal) -> None:  # noqa: F811
+    app = harbour.new_app()
+    for place in range(4):
+        report = harbour.tide.reports.file(app, text=f"Remark {place}")
+        if place % 2:
+            harbour.tide.reports.decide(report.id, "close")
+    pages = harbour.tide.reports._line.each("/v1/reports", ReportTold, app=app, state=["new"], order="oldest", limit=1)
+    assert [report.text for report in pages] == ["Remark 0", "Remark 2"]
+    newest = tide.json("report", "list", "--app", app, "--since", "2100-01-01T00:00")
+    assert newest == []
+
+
+@pytest.mark.parametrize(
+    ("words", "found"),
+    [
+        (("app", "list", "--find", "{app} openfield"), ["{app}"]),
+        (("release", "list", "--app", "{app}", "--sort", "version", "--reverse"), ["1.10.0", "1.9.0"]),
+        (("release", "list", "--app", "{app}", "--state", "draft", "--limit", "1"), ["1.10.0"]),
+        (("release", "list", "--app", "{app}", "--since", "2100-01-01T00:00"), []),
+        (("cohort", "list", "--app", "{app}", "--sort", "testers", "--reverse"), ["many", "crew"]),
+        (("cohort", "list", "--app", "{app}", "--find", "many crew"), ["many"]),
+    ],
+)
+def test_lists_that_are_read_whole_take_the_same_words(
+    listed: tuple[str, Terminal], words: tuple[str, ...], found: list[str]
+) -> None:
+    app, terminal = listed
+    rows = terminal.json(*(word.format(app=app) for word in words))
+    assert [row.get("version") or row["name"] for row in rows] == [name.format(app=app) for name in found]
+
+
+@pytest.fixture(scope="module")
+def listed(harbour: Harbour, tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Terminal]:
+    """An app with two drafts and two cohorts."""
+    app = harbour.new_app()
+    for place, version in enumerate(("1.9.0", "1.10.0"), 1):
+        build = harbour.ready_build(app, "openfield", version, place)
+        harbour.tide.releases.draft(app, version, legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
+    for cohort in ("crew", "many"):
+        harbour.tide.testing.make_cohort(app, cohort)
+    harbour.tide.testing.add_tester(app, "many", f"ida.{app}@example.org")
+    return app, Terminal(harbour, tmp_path_factory.mktemp("terminal"))

@@ -6,13 +6,15 @@ from pathlib import Path
 
 from restless_tide.cli import facts as sheets
 from restless_tide.cli import numbers, push
+from restless_tide.cli.arranging import paged_arguments
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP, build_of, consignment_of, where_arguments
-from restless_tide.cli.parsing import Nouns, app_argument, count, span, store_argument, stores_argument
+from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment, size
 from restless_tide.core.consignment import ConsignmentState
+from restless_tide.core.listing import BuildOrder
 from restless_tide.core.packages import Facts
 from restless_tide.core.packages.compare import compare, growth
 from restless_tide.wire.builds import BuildTold, ClearingTold, DifferenceTold, GrownTold, RetentionRule
@@ -49,11 +51,7 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--platform", help="android, ios or desktop")
     parser.add_argument("--state", help="only builds that are so at a store: held, ready, refused …")
-    parser.add_argument(
-        "--find", default="", metavar="TEXT", help="part of the version, the number, the id or the revision"
-    )
-    parser.add_argument("--order", choices=["newest", "oldest", "version", "number"], default="newest")
-    parser.add_argument("--limit", type=count, default=30, help="how many to show (30)")
+    paged_arguments(parser, BuildOrder, limit=30, since=True)
     parser = nouns.command("build show", _show, "one build and where it is")
     parser.add_argument("build", help=BUILD_HELP)
     where_arguments(parser)
@@ -154,7 +152,8 @@ def _list(call: Call) -> None:
         platform=given.platform,
         state=given.state,
         text=given.find or None,
-        order=given.order,
+        order=given.sort,
+        since=given.since,
     )
 
     def shown() -> None:

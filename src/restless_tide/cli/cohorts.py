@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from datetime import datetime
 
+from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import import_arguments, take_list, write_out
@@ -12,6 +13,16 @@ from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instan
 from restless_tide.cli.retiring import demand_confirmation, reason_arguments
 from restless_tide.cli.telling import moment
 from restless_tide.wire.cohorts import CohortTold, JoinTold, SeatsTold
+
+_COHORTS: Listing[CohortTold] = Listing(
+    words=lambda cohort: (cohort.name, cohort.kind, *(entry.store for entry in cohort.at)),
+    sort={
+        "cohort": lambda cohort: cohort.name,
+        "kind": lambda cohort: str(cohort.kind),
+        "testers": lambda cohort: cohort.testers,
+        "reports": lambda cohort: cohort.reports_open,
+    },
+)
 
 
 def add(nouns: Nouns) -> None:
@@ -31,6 +42,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("cohort list", _list, "list an app's cohorts")
     app_argument(parser)
     parser.add_argument("--retired", action="store_true", help="those out of use, too")
+    _COHORTS.arguments(parser)
     _cohort(nouns.command("cohort show", _show, "who is in it, seats left, what they have and said, what is stuck"))
     parser = nouns.command("cohort rename", _rename, "call a cohort otherwise; its people, trials and link stay")
     _cohort(parser)
@@ -113,7 +125,7 @@ def _make(call: Call) -> None:
 
 def _list(call: Call) -> None:
     every = call.tide.testing.cohorts(call.given.app)
-    found = [cohort for cohort in every if call.given.retired or cohort.retired_at is None]
+    found = _COHORTS.arranged(call, (cohort for cohort in every if call.given.retired or cohort.retired_at is None))
 
     def shown() -> None:
         table = call.table("COHORT", "KIND", "TESTERS", "SEATS LEFT", "RUNNING", "NEW REPORTS")
@@ -128,7 +140,8 @@ def _list(call: Call) -> None:
                 cell(running),
                 str(cohort.reports_open),
             )
-        call.show(table, empty=f"No cohorts yet. Make one with: tide cohort add NAME --app {call.given.app}")
+        none = f"No cohorts yet. Make one with: tide cohort add NAME --app {call.given.app}"
+        call.show(table, empty="No cohort is like that." if every else none)
 
     call.answer(found, shown)
 

@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns
 from restless_tide.cli.telling import moment
 from restless_tide.core.notice import DELIVERY, DeliveryState, NoticeKind
+from restless_tide.wire.notices import SubscriptionTold
 
 _WAIT_SECONDS = 10.0
+
+
+_SUBSCRIPTIONS: Listing[SubscriptionTold] = Listing(
+    words=lambda entry: (entry.id, entry.channel, entry.address, *entry.apps, *entry.kinds),
+    sort={"to": lambda entry: entry.address, "by": lambda entry: entry.channel, "made": lambda entry: entry.created_at},
+    since=lambda entry: entry.created_at,
+)
 
 
 def add(nouns: Nouns) -> None:
@@ -26,7 +35,7 @@ def add(nouns: Nouns) -> None:
         "--kind", action="append", default=[], choices=[str(kind) for kind in NoticeKind], metavar="KIND"
     )
     parser.add_argument("--app", action="append", default=[], metavar="APP", help="only of this app; repeat it")
-    nouns.command("notice list", _list, "who is subscribed to what")
+    _SUBSCRIPTIONS.arguments(nouns.command("notice list", _list, "who is subscribed to what"))
     nouns.command("notice end", _end, "end a subscription").add_argument("subscription")
     nouns.command("notice try", _try, "send a notice of no consequence").add_argument("subscription")
     nouns.command("notice deliveries", _deliveries, "what was sent to whom, and what waits or failed")
@@ -47,14 +56,16 @@ def _subscribe(call: Call) -> None:
 
 
 def _list(call: Call) -> None:
-    found = call.tide.notices.subscriptions()
+    every = call.tide.notices.subscriptions()
+    found = _SUBSCRIPTIONS.arranged(call, every)
 
     def shown() -> None:
         table = call.table("SUBSCRIPTION", "BY", "TO", "APPS", "KINDS")
         for entry in found:
             kinds = "all" if len(entry.kinds) == len(NoticeKind) else ", ".join(entry.kinds)
             table.add_row(entry.id, entry.channel, cell(entry.address), ", ".join(entry.apps) or "all", cell(kinds))
-        call.show(table, empty="Nobody is subscribed yet. Begin with: tide notice subscribe mail ADDRESS")
+        none = "Nobody is subscribed yet. Begin with: tide notice subscribe mail ADDRESS"
+        call.show(table, empty="No subscription is like that." if every else none)
 
     call.answer(found, shown)
 

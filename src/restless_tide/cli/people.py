@@ -7,10 +7,22 @@ import os
 import platform
 
 from restless_tide.cli import remembered
+from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.parsing import Nouns, span
 from restless_tide.cli.telling import moment
 from restless_tide.client import Tide
+from restless_tide.wire.people import TokenTold
+
+_TOKENS: Listing[TokenTold] = Listing(
+    words=lambda token: (token.id, token.label, *token.apps),
+    sort={
+        "label": lambda token: token.label,
+        "made": lambda token: token.created_at,
+        "until": lambda token: token.expires_at,
+    },
+    since=lambda token: token.created_at,
+)
 
 
 def add(nouns: Nouns) -> None:
@@ -32,7 +44,7 @@ def add(nouns: Nouns) -> None:
         metavar="APP",
         help="a build server's: it reaches only what builds of this app need (may be given again)",
     )
-    nouns.command("token list", _tokens, "list your tokens")
+    _TOKENS.arguments(nouns.command("token list", _tokens, "list your tokens"))
     nouns.command("token revoke", _revoke, "revoke a token at once").add_argument("id")
 
 
@@ -62,7 +74,8 @@ def _add_token(call: Call) -> None:
 
 
 def _tokens(call: Call) -> None:
-    found = call.tide.people.tokens()
+    every = call.tide.people.tokens()
+    found = _TOKENS.arranged(call, every)
 
     def shown() -> None:
         table = call.table("ID", "LABEL", "MADE", "STATE")
@@ -75,7 +88,8 @@ def _tokens(call: Call) -> None:
                 else "until revoked"
             )
             table.add_row(token.id, cell(token.label), moment(token.created_at), state)
-        call.show(table, empty="No tokens yet. Make one with: tide token add LABEL")
+        none = "No tokens yet. Make one with: tide token add LABEL"
+        call.show(table, empty="No token is like that." if every else none)
 
     call.answer(found, shown)
 

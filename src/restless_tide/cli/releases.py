@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from restless_tide.cli.arranging import Listing, parts
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
@@ -23,6 +24,15 @@ _STEERING = {
     "withdraw": "take the release down",
 }
 _ASKS_FIRST = ("finish", "withdraw")
+
+
+_RELEASES: Listing[ReleaseTold] = Listing(
+    words=lambda release: (release.version, *release.notes.values(), *(leg.store for leg in release.legs)),
+    sort={"version": lambda release: parts(release.version), "drafted": lambda release: release.created_at},
+    states=LegPhase,
+    state=lambda release: [leg.phase for leg in release.legs],
+    since=lambda release: release.created_at,
+)
 
 
 def add(nouns: Nouns) -> None:
@@ -89,7 +99,9 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     store_argument(parser, required=False)
     parser.add_argument("--reason", default="")
-    app_argument(nouns.command("release list", _list, "list an app's releases"))
+    parser = nouns.command("release list", _list, "list an app's releases")
+    app_argument(parser)
+    _RELEASES.arguments(parser)
     parser = nouns.command("release show", _show, "where a release stands at every store")
     parser.add_argument("version")
     app_argument(parser)
@@ -294,17 +306,16 @@ def _go_ahead(call: Call) -> None:
 
 
 def _list(call: Call) -> None:
-    found = call.tide.releases.of_app(call.given.app)
+    every = call.tide.releases.of_app(call.given.app)
+    found = _RELEASES.arranged(call, every)
 
     def shown() -> None:
         table = call.table("VERSION", "DRAFTED", "LEGS")
         for release in found:
             legs = "\n".join(f"{leg.store}: {_stands(leg)}" for leg in release.legs)
             table.add_row(release.version, moment(release.created_at), cell(legs))
-        call.show(
-            table,
-            empty=f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD",
-        )
+        none = f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD"
+        call.show(table, empty="No release is like that." if every else none)
 
     call.answer(found, shown)
 

@@ -6,12 +6,14 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from restless_tide.cli.arranging import find_argument, paged_arguments
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import write_out
 from restless_tide.cli.naming import BUILD_HELP, build_of, where_arguments
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, count
+from restless_tide.cli.parsing import Nouns, Parser, app_argument
 from restless_tide.cli.telling import moment, size
+from restless_tide.core.listing import ReportOrder
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.report import ReportState
 from restless_tide.wire.errors import Invalid, NotFound
@@ -39,7 +41,7 @@ def add(nouns: Nouns) -> None:
     _filters(parser)
     parser.add_argument("--cohort")
     parser.add_argument("--group", metavar="FINGERPRINT", help="only crashes that are the same")
-    parser.add_argument("--limit", type=count, default=50)
+    paged_arguments(parser, ReportOrder, limit=50, since=True)
     nouns.command("report show", _show, "one report, its stack and its conversation").add_argument("id")
     parser = nouns.command("report add", _file, "file a remark, or a crash from its stack")
     app_argument(parser)
@@ -80,6 +82,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("file", nargs="*", help="a name map, or the unstripped program; none: list what there is")
     parser = nouns.command("report export", _export, "write reports as CSV, without who sent them")
     _filters(parser)
+    find_argument(parser)
     parser.add_argument("--to", default="-", metavar="FILE", help="- or nothing: print it")
 
 
@@ -88,7 +91,6 @@ def _filters(parser: Parser) -> None:
     parser.add_argument("--build")
     parser.add_argument("--kind", choices=["remark", "crash"])
     parser.add_argument("--state", action="append", choices=[*map(str, ReportState)], help="may be given again")
-    parser.add_argument("--find", default="", metavar="TEXT")
 
 
 def _decision(nouns: Nouns, verb: str, summary: str) -> Parser:
@@ -114,7 +116,8 @@ def _asked(call: Call) -> dict[str, object]:
 
 def _list(call: Call) -> None:
     given = call.given
-    found = call.tide.reports.some(limit=given.limit, cohort=given.cohort, group=given.group, **_asked(call))
+    where = {"cohort": given.cohort, "group": given.group, "since": given.since, "order": given.sort}
+    found = call.tide.reports.some(limit=given.limit, **where, **_asked(call))
 
     def shown() -> None:
         table = call.table("REPORT", "KIND", "STATE", "WHAT", "BUILD", "DEVICE", "FROM", "CAME")
@@ -131,7 +134,7 @@ def _list(call: Call) -> None:
                 cell(who),
                 moment(report.received_at),
             )
-        asked = any(value for name, value in _asked(call).items() if name != "app")
+        asked = any(value for name, value in (where | _asked(call)).items() if name not in ("app", "order"))
         call.show(table, empty="No report matches." if asked else "Nothing has come back yet.")
 
     call.answer(found, shown)

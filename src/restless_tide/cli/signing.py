@@ -4,18 +4,32 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.parsing import Nouns, Parser, app_argument
 from restless_tide.cli.telling import moment, size
 from restless_tide.wire.errors import Invalid
-from restless_tide.wire.signing import RegisterTold
+from restless_tide.wire.signing import LockerFileTold, RegisterTold
 
 if TYPE_CHECKING:
     from restless_tide.cli.parsing import Run
+
+
+_LOCKER: Listing[LockerFileTold] = Listing(
+    words=lambda file: (file.name, file.kind, file.platform, file.told),
+    sort={
+        "name": lambda file: file.name,
+        "kind": lambda file: file.kind,
+        "stored": lambda file: file.stored_at,
+        "expires": lambda file: file.expires_at,
+    },
+    since=lambda file: file.stored_at,
+)
 
 
 def add(nouns: Nouns) -> None:
@@ -68,7 +82,9 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--reason", default="")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    app_argument(nouns.command("locker list", _list, "what is in the locker"))
+    parser = nouns.command("locker list", _list, "what is in the locker")
+    app_argument(parser)
+    _LOCKER.arguments(parser)
 
 
 def _act(nouns: Nouns, words: str, run: Run, summary: str) -> Parser:
@@ -98,7 +114,7 @@ def _tell(call: Call, found: RegisterTold) -> None:
         for device in found.devices:
             table.add_row(device.id, cell(device.name), device.identifier, moment(device.expires_at))
         call.console.print(table)
-    _tell_locker(call, found)
+    _tell_locker(call, found.locker)
     if found.expiries:
         call.say("What expires when:")
         table = call.table("", "", "")
@@ -108,14 +124,15 @@ def _tell(call: Call, found: RegisterTold) -> None:
         call.console.print(table)
 
 
-def _tell_locker(call: Call, found: RegisterTold) -> None:
+def _tell_locker(call: Call, files: Sequence[LockerFileTold], *, none_fits: bool = False) -> None:
     table = call.table("IN THE LOCKER", "KIND", "PLATFORM", "SIZE", "STORED", "IT SAYS", "EXPIRES")
-    for file in found.locker:
+    for file in files:
         stored, expires = moment(file.stored_at), moment(file.expires_at)
         table.add_row(
             cell(file.name), file.kind, file.platform, size(file.size_bytes), stored, cell(file.told), expires
         )
-    call.show(table, empty="The locker is empty. Add a file with: tide locker put FILE --app APP --platform PLATFORM")
+    nothing = "The locker is empty. Add a file with: tide locker put FILE --app APP --platform PLATFORM"
+    call.show(table, empty="No file is like that." if none_fits else nothing)
 
 
 def _expect(call: Call) -> None:
@@ -209,4 +226,5 @@ def _remove(call: Call) -> None:
 
 def _list(call: Call) -> None:
     found = call.tide.signing.register(call.given.app)
-    call.answer(found.locker, lambda: _tell_locker(call, found))
+    files = _LOCKER.arranged(call, found.locker)
+    call.answer(files, lambda: _tell_locker(call, files, none_fits=bool(found.locker)))

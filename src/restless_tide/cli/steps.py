@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.naming import step_of
 from restless_tide.cli.parsing import Nouns
@@ -12,6 +13,16 @@ from restless_tide.cli.telling import distance, moment, size
 from restless_tide.core.step import StepState
 from restless_tide.wire.steps import StepTold
 
+_STEPS: Listing[StepTold] = Listing(
+    words=lambda step: (step.id, step.store, step.store_title, step.app, step.title),
+    sort={
+        "store": lambda step: step.store,
+        "app": lambda step: step.app,
+        "what": lambda step: step.title,
+        "since": lambda step: step.settled_at or step.created_at,
+    },
+    since=lambda step: step.settled_at or step.created_at,
+)
 _STEP = "its id or the beginning, or its store where one waits"
 
 
@@ -19,6 +30,7 @@ def add(nouns: Nouns) -> None:
     nouns.noun("step")
     parser = nouns.command("step list", _list, "what waits for a person, the urgent first")
     parser.add_argument("--settled", action="store_true", help="what was settled lately instead")
+    _STEPS.arguments(parser)
     nouns.command("step show", _show, "one step: what to do, what to take, what to look for").add_argument(
         "step", help=_STEP
     )
@@ -37,7 +49,8 @@ def add(nouns: Nouns) -> None:
 
 
 def _list(call: Call) -> None:
-    found = call.tide.steps.settled() if call.given.settled else call.tide.steps.waiting()
+    every = call.tide.steps.settled() if call.given.settled else call.tide.steps.waiting()
+    found = _STEPS.arranged(call, every)
 
     def shown() -> None:
         table = call.table("STEP", "STORE", "APP", "WHAT", "SINCE", "STATE")
@@ -46,7 +59,7 @@ def _list(call: Call) -> None:
             since = moment(step.settled_at or step.created_at)
             table.add_row(step.id, cell(step.store_title), cell(step.app), cell(step.title), since, cell(state))
         nothing = "Nothing was settled yet." if call.given.settled else "No step waits for a person."
-        call.show(table, empty=nothing)
+        call.show(table, empty="No step is like that." if every else nothing)
         if found and not call.given.settled:
             call.say("\nSee one with: tide step show STEP")
 

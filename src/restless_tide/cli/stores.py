@@ -6,6 +6,7 @@ import json
 
 from pydantic import ValidationError
 
+from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
@@ -13,13 +14,26 @@ from restless_tide.cli.retiring import demand_confirmation, reason_arguments
 from restless_tide.cli.telling import moment, on_the_day
 from restless_tide.core.berth import BerthState
 from restless_tide.core.breaker import BreakerState
-from restless_tide.wire.apps import Availability, BerthDetailTold, OfferSheetTold
+from restless_tide.wire.apps import AppTold, Availability, BerthDetailTold, OfferSheetTold
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.stores import StoreTold
 
 _WAIT_SECONDS = 10.0
 
 
+_STORES: Listing[StoreTold] = Listing(
+    words=lambda store: (store.name, store.title, store.account, *store.platforms),
+    sort={
+        "store": lambda store: store.name,
+        "at": lambda store: store.title,
+        "waiting": lambda store: store.pending_orders,
+    },
+)
+_APPS: Listing[AppTold] = Listing(
+    words=lambda app: (app.name, app.title, *app.identifiers.values(), *(berth.store for berth in app.berths)),
+    sort={"app": lambda app: app.name, "title": lambda app: app.title, "added": lambda app: app.created_at},
+    since=lambda app: app.created_at,
+)
 _PLATFORMS = ("android", "ios", "desktop")
 
 
@@ -49,7 +63,7 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("name")
     reason_arguments(parser, asks=True)
-    nouns.command("store list", _list, "list the stores")
+    _STORES.arguments(nouns.command("store list", _list, "list the stores"))
     nouns.command("store show", _show, "how a store stands, what it allows, and which rules change").add_argument(
         "name"
     )
@@ -63,6 +77,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--desktop", metavar="IDENTIFIER", help="its identifier on desktops")
     parser = nouns.command("app list", _apps, "list the apps")
     parser.add_argument("--retired", action="store_true", help="those out of use, too")
+    _APPS.arguments(parser)
     nouns.command("app show", _app, "an app and its berths").add_argument("name")
 
     parser = nouns.command("app change", _change_app, "correct an app's title, or an identifier that nothing uses yet")
@@ -155,7 +170,8 @@ def _connect(call: Call) -> None:
 
 
 def _list(call: Call) -> None:
-    found = call.tide.stores.every()
+    every = call.tide.stores.every()
+    found = _STORES.arranged(call, every)
 
     def shown() -> None:
         table = call.table("STORE", "AT", "PLATFORMS", "RULEBOOK", "ORDERS WAITING", "STATE")
@@ -168,7 +184,12 @@ def _list(call: Call) -> None:
                 str(store.pending_orders),
                 _state(store),
             )
-        call.show(table, empty="No store is connected yet. Connect one with: tide store connect NAME FILE")
+        call.show(
+            table,
+            empty="No store is like that."
+            if every
+            else "No store is connected yet. Connect one with: tide store connect NAME FILE",
+        )
 
     call.answer(found, shown)
 
@@ -292,7 +313,8 @@ def _add_app(call: Call) -> None:
 
 
 def _apps(call: Call) -> None:
-    found = [app for app in call.tide.apps.every() if call.given.retired or app.retired_at is None]
+    every = [app for app in call.tide.apps.every() if call.given.retired or app.retired_at is None]
+    found = _APPS.arranged(call, every)
 
     def shown() -> None:
         table = call.table("APP", "TITLE", "IDENTIFIERS", "BERTHS")
@@ -304,7 +326,12 @@ def _apps(call: Call) -> None:
                 "\n".join(f"{key}: {value}" for key, value in app.identifiers.items()),
                 berths,
             )
-        call.show(table, empty="No app is registered yet. Register one with: tide app add NAME --android IDENTIFIER")
+        call.show(
+            table,
+            empty="No app is like that."
+            if every
+            else "No app is registered yet. Register one with: tide app add NAME --android IDENTIFIER",
+        )
 
     call.answer(found, shown)
 

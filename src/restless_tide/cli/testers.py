@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
+from restless_tide.cli.arranging import find_argument, paged_arguments
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import import_arguments, take_list, write_out
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, instant_argument
 from restless_tide.cli.telling import moment
 from restless_tide.core.invitation import InvitationState
+from restless_tide.core.listing import TesterOrder
 from restless_tide.wire.cohorts import TesterTold
 from restless_tide.wire.errors import Invalid
 
@@ -24,11 +26,10 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("tester", nargs="+", help="id or address")
     _place(parser, required=True)
     parser = nouns.command("tester list", _list, "everybody who tests, or the people of a cohort and what they have")
-    parser.add_argument("--find", default="", metavar="TEXT", help="in address, name and tags")
     parser.add_argument(
         "--state", choices=[*map(str, InvitationState)], help="of the newest invitation; only of a cohort"
     )
-    parser.add_argument("--limit", type=count, default=100)
+    paged_arguments(parser, TesterOrder, limit=100)
     _place(parser)
     nouns.command("tester show", _show, "what is known of a person").add_argument("tester", help="id or address")
     parser = nouns.command("tester change", _change, "change what is known of a person")
@@ -53,7 +54,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("tester import", _import, "take in a list of people without a cohort (CSV)")
     import_arguments(parser)
     parser = nouns.command("tester export", _export, "write everybody who tests as CSV")
-    parser.add_argument("--find", default="", metavar="TEXT")
+    find_argument(parser)
     parser.add_argument("--to", default="-", metavar="FILE", help="- or nothing: print it")
 
 
@@ -126,7 +127,7 @@ def _list(call: Call) -> None:
     if _both_or_none(call):
         _list_members(call)
         return
-    found = call.tide.testing.testers(call.given.find, limit=call.given.limit)
+    found = call.tide.testing.testers(call.given.find, order=call.given.sort, limit=call.given.limit)
 
     def shown() -> None:
         table = call.table("TESTER", "NAME", "ADDRESS", "PLATFORMS", "TAGS", "COHORTS")
@@ -150,7 +151,9 @@ def _list(call: Call) -> None:
 
 def _list_members(call: Call) -> None:
     given = call.given
-    found = call.tide.testing.members(given.app, given.cohort, text=given.find, state=given.state, limit=given.limit)
+    found = call.tide.testing.members(
+        given.app, given.cohort, text=given.find, state=given.state, order=given.sort, limit=given.limit
+    )
 
     def shown() -> None:
         table = call.table("NAME", "ADDRESS", "INVITATION", "SINCE", "BUILD", "DEVICE", "TROUBLE")

@@ -6,6 +6,7 @@ import getpass
 import os
 from pathlib import Path
 
+from restless_tide.cli.arranging import Listing, parts
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
@@ -24,6 +25,19 @@ from restless_tide.wire.cohorts import (
 )
 from restless_tide.wire.errors import Invalid
 
+_TRIALS: Listing[TrialTold] = Listing(
+    words=lambda trial: (trial.id, trial.cohort, trial.build_label, trial.store),
+    sort={
+        "cohort": lambda trial: trial.cohort,
+        "build": lambda trial: parts(trial.build_label.split(" ")[0]),
+        "store": lambda trial: trial.store,
+        "since": lambda trial: trial.changed_at,
+        "sessions": lambda trial: trial.sessions,
+    },
+    states=TrialState,
+    state=lambda trial: [trial.state],
+    since=lambda trial: trial.changed_at,
+)
 _MARKS = {"blocker": "✕", "caution": "!", "note": "·"}
 
 
@@ -37,6 +51,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("trial list", _list, "list an app's trials")
     app_argument(parser)
     parser.add_argument("--cohort")
+    _TRIALS.arguments(parser)
     parser = nouns.command("trial show", _show, "one trial and its invitations")
     _named(parser)
     parser.add_argument("--state", help="only invitations in this state")
@@ -211,7 +226,8 @@ def _tell(call: Call, trial: TrialTold) -> None:
 
 
 def _list(call: Call) -> None:
-    found = call.tide.testing.trials(call.given.app, cohort=call.given.cohort)
+    every = call.tide.testing.trials(call.given.app, cohort=call.given.cohort)
+    found = _TRIALS.arranged(call, every)
 
     def shown() -> None:
         table = call.table(
@@ -229,7 +245,7 @@ def _list(call: Call) -> None:
                 str(trial.sessions or ""),
                 f"{trial.crash_free:.1%}" if trial.crash_free is not None else "",
             )
-        call.show(table, empty="No trials yet. Open one with: tide trial open")
+        call.show(table, empty="No trial is like that." if every else "No trials yet. Open one with: tide trial open")
 
     call.answer(found, shown)
 

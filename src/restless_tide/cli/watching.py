@@ -21,10 +21,20 @@ def add(nouns: Nouns) -> None:
     nouns.command("overview", _overview)
     parser = nouns.command("find", _find)
     parser.add_argument("text", nargs="+", help="words that all stand in it")
-    parser = nouns.command("watch", _watch)
+    parser = nouns.command(
+        "watch",
+        _watch,
+        description="Follow what changes, as it changes. Each line says when, the app, what happened, and to what. With --until it\n"
+        "ends at the first line that holds these words, such as --until 'launch confirmed'; tide release wait waits for\n"
+        "a phase instead, and no longer than it is told.",
+    )
     parser.add_argument("--app", help="only this app")
     parser.add_argument("--after", type=int, metavar="ID", help="go on after this event; without it, from now on")
     parser.add_argument("--count", type=count, help="end after so many events")
+    parser.add_argument("--find", default="", metavar="TEXT", help="only lines that hold all of these words")
+    parser.add_argument(
+        "--until", default="", metavar="TEXT", help="end at the first line that holds all of these words"
+    )
     nouns.noun("logbook")
     parser = nouns.command("logbook show", _show, "the logbook, newest first")
     _which_lines(parser)
@@ -114,7 +124,8 @@ def _watch(call: Call) -> Exit | None:
     seen = 0
     try:
         for change in call.tide.watching.follow(after=call.given.after):
-            if call.given.app not in (None, change.app):
+            text = f"{change.kind} {change.subject} {change.said}".lower()
+            if call.given.app not in (None, change.app) or not _holds(text, call.given.find):
                 continue
             if call.given.json:
                 print(json.dumps(change.model_dump(mode="json"), ensure_ascii=False), flush=True)
@@ -124,11 +135,15 @@ def _watch(call: Call) -> Exit | None:
                     f"{change.at.astimezone():%H:%M:%S}  {change.app or '–':<12} {change.kind}  {change.subject}{said}"
                 )
             seen += 1
-            if seen == call.given.count:
+            if seen == call.given.count or (call.given.until and _holds(text, call.given.until)):
                 break
     except KeyboardInterrupt:
         return Exit.DONE
     return None
+
+
+def _holds(text: str, words: str) -> bool:
+    return all(word in text for word in words.lower().split())
 
 
 def _show(call: Call) -> None:

@@ -110,11 +110,18 @@ class Testing(Noun):
     # people
 
     def members(
-        self, app: str, cohort: str, *, text: str = "", state: str | None = None, limit: int | None = None
+        self,
+        app: str,
+        cohort: str,
+        *,
+        text: str = "",
+        state: str | None = None,
+        order: str | None = None,
+        limit: int | None = None,
     ) -> list[MemberTold]:
-        """The people of a cohort by address, with what they have."""
+        """The people of a cohort by address, or in another order, with what they have."""
         path = f"/v1/apps/{app}/cohorts/{cohort}/testers"
-        return list(islice(self._line.each(path, MemberTold, text=text, state=state, limit=500), limit))
+        return list(islice(self._line.each(path, MemberTold, text=text, state=state, order=order, limit=500), limit))
 
     def add_tester(self, app: str, cohort: str, email: str, **told: Any) -> TesterTold:
         """Put somebody into a cohort; ``told`` may be name, platforms, languages, devices, tags, consented_at."""
@@ -153,9 +160,9 @@ class Testing(Noun):
     def export_testers(self, to: Path, *, text: str = "") -> None:
         self._line.fetch(f"/v1/testers/export?text={text}" if text else "/v1/testers/export", to)
 
-    def testers(self, text: str = "", *, limit: int | None = None) -> list[TesterTold]:
-        """Everybody who tests, by address; ``text`` searches address, name and tags."""
-        return list(islice(self._line.each("/v1/testers", TesterTold, text=text, limit=500), limit))
+    def testers(self, text: str = "", *, order: str | None = None, limit: int | None = None) -> list[TesterTold]:
+        """Everybody who tests, by address or in another order; ``text`` searches address, name and tags."""
+        return list(islice(self._line.each("/v1/testers", TesterTold, text=text, order=order, limit=500), limit))
 
     def tester(self, who: str) -> TesterTold:
         """A tester by id or address. Raises NotFound."""

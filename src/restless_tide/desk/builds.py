@@ -5,20 +5,22 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from datetime import datetime
+from typing import Any
 
-from sqlalchemy import literal, select, tuple_
+from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from restless_tide.core import questions
 from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent, ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, Invalid, Level, NotFound, NotReady, StoreUnreachable
+from restless_tide.core.listing import BuildOrder
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import base_of, check_push, demand_ready
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import find, holdings, numbers, retiring, signing
+from restless_tide.desk import find, holdings, keyset, numbers, retiring, signing
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.matching import holds
 from restless_tide.desk.stores import rules_of
@@ -259,7 +261,8 @@ class Wish:
     platform: str | None = None
     state: ConsignmentState | None = None
     text: str = ""
-    order: Literal["newest", "oldest", "version", "number"] = "newest"
+    order: BuildOrder = BuildOrder.NEWEST
+    since: datetime | None = None
     after: str | None = None
     limit: int = 100
 
@@ -273,21 +276,21 @@ def of_app(session: Session, app_name: str, wish: Wish = Wish()) -> list[Build]:
     if wish.state:
         wanted = wanted.where(Build.consignments.any(Consignment.state == wish.state))
     wanted = wanted.where(holds(wish.text, Build.version, Build.number, Build.id, Build.revision))
+    if wish.since is not None:
+        wanted = wanted.where(Build.created_at >= wish.since)
     keys: tuple[Any, ...] = {
-        "newest": (Build.created_at, Build.id),
-        "oldest": (Build.created_at, Build.id),
-        "version": (Build.version_order, Build.number_order, Build.id),
-        "number": (Build.number_order, Build.version_order, Build.id),
+        BuildOrder.NEWEST: (Build.created_at, Build.id),
+        BuildOrder.OLDEST: (Build.created_at, Build.id),
+        BuildOrder.VERSION: (Build.version_order, Build.number_order, Build.id),
+        BuildOrder.NUMBER: (Build.number_order, Build.version_order, Build.id),
     }[wish.order]
-    falls = wish.order != "oldest"
-    if wish.after:
-        last = find.build_of(session, app, wish.after)
-        here = tuple_(*(literal(getattr(last, key.key)) for key in keys))
-        wanted = wanted.where(tuple_(*keys) < here if falls else tuple_(*keys) > here)
+    last = find.build_of(session, app, wish.after) if wish.after else None
+    here = tuple(getattr(last, key.key) for key in keys) if last is not None else None
     wanted = wanted.options(
         selectinload(Build.packages).selectinload(BuildPackage.package), selectinload(Build.consignments)
     )
-    return list(session.scalars(wanted.order_by(*(key.desc() if falls else key for key in keys)).limit(wish.limit)))
+    falls = wish.order is not BuildOrder.OLDEST
+    return list(session.scalars(keyset.page(wanted, keys, after=here, falls=falls, limit=wish.limit)))
 
 
 def consignment_at(session: Session, build: Build, berth: Berth) -> Consignment | None:

@@ -7,13 +7,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, Select, SQLColumnExpression, String, case, cast, func, or_, select
+from sqlalchemy import ColumnElement, Select, SQLColumnExpression, String, case, cast, func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.invitation import furthest as furthest_of
+from restless_tide.core.listing import ReportOrder
 from restless_tide.core.report import OPEN, ReportKind, ReportState
-from restless_tide.desk import find
+from restless_tide.desk import find, keyset
 from restless_tide.desk.matching import holds
 from restless_tide.records.tables import Build, Cohort, FieldReport, Invitation, Trial, TrialUsage
 
@@ -29,6 +30,7 @@ class Wanted:
     states: Sequence[ReportState] = ()
     group: str | None = None
     text: str = ""
+    since: datetime | None = None
 
 
 def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
@@ -48,22 +50,26 @@ def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
         query = query.where(FieldReport.state.in_(wanted.states))
     if wanted.group is not None:
         query = query.where(FieldReport.fingerprint.between(wanted.group, wanted.group + "g"))
+    if wanted.since is not None:
+        query = query.where(FieldReport.received_at >= wanted.since)
     columns = (FieldReport.text, FieldReport.headline, FieldReport.device, FieldReport.ticket)
     return query.where(holds(wanted.text, *columns))
 
 
-def page(session: Session, wanted: Wanted, *, before: str | None = None, limit: int = 50) -> list[FieldReport]:
-    """The newest first; ``before`` is the id of the last one of the page before."""
-    query = _narrowed(session, wanted).order_by(FieldReport.received_at.desc(), FieldReport.id.desc()).limit(limit)
-    if before is not None:
-        last = find.report(session, before)
-        query = query.where(
-            or_(
-                FieldReport.received_at < last.received_at,
-                (FieldReport.received_at == last.received_at) & (FieldReport.id < last.id),
-            )
-        )
-    return list(session.scalars(query))
+def page(
+    session: Session,
+    wanted: Wanted,
+    *,
+    order: ReportOrder = ReportOrder.NEWEST,
+    after: str | None = None,
+    limit: int = 50,
+) -> list[FieldReport]:
+    """Reports by when they came; ``after`` is the id of the last one of the page before."""
+    last = find.report(session, after) if after is not None else None
+    keys = (FieldReport.received_at, FieldReport.id)
+    here = (last.received_at, last.id) if last is not None else None
+    falls = order is ReportOrder.NEWEST
+    return list(session.scalars(keyset.page(_narrowed(session, wanted), keys, after=here, falls=falls, limit=limit)))
 
 
 def counted(session: Session, wanted: Wanted) -> dict[str, int]:

@@ -10,6 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.invitation import InvitationState
+from restless_tide.core.listing import TesterOrder
 from restless_tide.core.report import OPEN
 from restless_tide.core.trial import UNDER_WAY
 from restless_tide.desk import invitations, testers
@@ -62,16 +63,15 @@ def page(
     *,
     text: str = "",
     state: InvitationState | None = None,
+    order: TesterOrder = TesterOrder.ADDRESS,
     after: str = "",
     limit: int,
 ) -> list[Member]:
-    """People of a cohort by address, from ``after`` on; ``state`` is that of an invitation under way."""
+    """People of a cohort, beyond the one with the address ``after``; ``state`` is that of an invitation under way."""
     wanted = (
         select(Membership, Tester)
         .join(Tester, Membership.tester_id == Tester.id)
-        .where(Membership.cohort_id == cohort.id, Tester.email > after)
-        .order_by(Tester.email)
-        .limit(limit)
+        .where(Membership.cohort_id == cohort.id)
     )
     if text:
         wanted = wanted.where(testers.matching(text))
@@ -82,7 +82,7 @@ def page(
             .where(Trial.cohort_id == cohort.id, Trial.state.in_(UNDER_WAY), Invitation.state == state)
         )
         wanted = wanted.where(Tester.id.in_(inside))
-    found = session.execute(wanted).all()
+    found = session.execute(testers.in_order(session, wanted, order, Membership.joined_at, after, limit)).all()
     newest = invitations.newest(session, cohort.id, [tester.id for _, tester in found])
     return [Member(membership, tester, newest.get(tester.id)) for membership, tester in found]
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
-from sqlalchemy import ColumnElement, func, select
+from sqlalchemy import ColumnElement, Select, func, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.errors import Conflict, Invalid, NotFound
 from restless_tide.core.invitation import InvitationEvent
+from restless_tide.core.listing import TesterOrder
 from restless_tide.core.order import PENDING
 from restless_tide.core.testers import PLATFORMS, lookalike
-from restless_tide.desk import find, pictures, seating
+from restless_tide.desk import find, keyset, pictures, seating
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.matching import holds
@@ -34,6 +35,7 @@ from restless_tide.records.tables import (
     Trial,
 )
 
+Wanted = TypeVar("Wanted", bound=Select[*tuple[Any, ...]])
 FORGOTTEN = "(forgotten)"
 
 
@@ -110,10 +112,38 @@ def matching(text: str) -> ColumnElement[bool]:
     return Tester.forgotten_at.is_(None) & holds(text, Tester.email, Tester.name, tags)
 
 
-def search(session: Session, text: str = "", *, after: str = "", limit: int = 100) -> list[Tester]:
-    """Testers by address, from ``after`` on."""
-    wanted = select(Tester).where(matching(text), Tester.email > after).order_by(Tester.email).limit(limit)
-    return list(session.scalars(wanted))
+def search(
+    session: Session,
+    text: str = "",
+    *,
+    order: TesterOrder = TesterOrder.ADDRESS,
+    after: str = "",
+    limit: int = 100,
+) -> list[Tester]:
+    """Testers in an order, beyond the one with the address ``after``."""
+    return list(
+        session.scalars(in_order(session, select(Tester).where(matching(text)), order, Tester.created_at, after, limit))
+    )
+
+
+def in_order(session: Session, wanted: Wanted, order: TesterOrder, since: Any, after: str, limit: int) -> Wanted:
+    """A page of people; ``since`` is the column by which the newest come first, ``after`` the last address seen.
+
+    Raises NotFound where nobody has that address any more and the list is not in the order of addresses.
+    """
+    keys: Mapping[TesterOrder, tuple[Any, ...]] = {
+        TesterOrder.ADDRESS: (Tester.email,),
+        TesterOrder.NAME: (func.lower(Tester.name), Tester.email),
+        TesterOrder.NEWEST: (since, Tester.email),
+    }
+    here: Sequence[Any] | None = [after] if after else None
+    if after and order is not TesterOrder.ADDRESS:
+        here = session.execute(wanted.where(Tester.email == after).with_only_columns(*keys[order])).first()
+        if here is None:
+            raise NotFound(
+                f"{after} is no longer in this list.", remedy="Read it again from the beginning.", code="place-unknown"
+            )
+    return keyset.page(wanted, keys[order], after=here, falls=order is TesterOrder.NEWEST, limit=limit)
 
 
 def count(session: Session, text: str = "") -> int:

@@ -9,5 +9,9 @@ from fastapi import Response
 
 def link_next(response: Response, path: str, after: str, **asked: object) -> None:
     """Say where the next page is, asked for in the same words."""
-    given = {name: str(value) for name, value in asked.items() if value not in (None, "", False)}
-    response.headers["Link"] = f'<{path}?{urlencode(given | {"after": after})}>; rel="next"'
+    given = {
+        name: [str(one) for one in value] if isinstance(value, (list, tuple)) else str(value)
+        for name, value in asked.items()
+        if value not in (None, "", False)
+    }
+    response.headers["Link"] = f'<{path}?{urlencode(given | {"after": after}, doseq=True)}>; rel="next"'

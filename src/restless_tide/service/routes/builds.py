@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
-from urllib.parse import urlencode
+from typing import Annotated
 
 from fastapi import Query, Response
 from fastapi.responses import FileResponse
 
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import NotFound
+from restless_tide.core.listing import BuildOrder
 from restless_tide.core.packages import Facts, read_icon
 from restless_tide.core.retention import RetentionRule
 from restless_tide.core.versions import Step
 from restless_tide.desk import answers, builds, expiries, find, numbers, packages
 from restless_tide.service import shown, shown_builds
+from restless_tide.service.paging import link_next
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.base import AnyInstant
 from restless_tide.wire.builds import (
     AnswersWanted,
     AppExpiryTold,
@@ -115,20 +117,18 @@ def of_app(
     platform: str | None = None,
     state: ConsignmentState | None = None,
     text: str = "",
-    order: Literal["newest", "oldest", "version", "number"] = "newest",
+    order: BuildOrder = BuildOrder.NEWEST,
+    since: AnyInstant | None = None,
     after: str | None = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> list[BuildTold]:
     """The builds of an app; the next page is in the Link header (RFC 8288)."""
-    wish = builds.Wish(platform, state, text, order, after, limit + 1)
+    wish = builds.Wish(platform, state, text, order, since, after, limit + 1)
     with desk.look() as session:
         rows = builds.of_app(session, app, wish)
         if len(rows) > limit:
-            asked = {"platform": platform, "state": state, "text": text or None, "order": order, "limit": limit}
-            query = urlencode(
-                {name: value for name, value in asked.items() if value is not None} | {"after": rows[limit - 1].id}
-            )
-            response.headers["Link"] = f'</v1/apps/{app}/builds?{query}>; rel="next"'
+            asked = {"platform": platform, "state": state, "text": text, "order": order, "since": since}
+            link_next(response, f"/v1/apps/{app}/builds", rows[limit - 1].id, limit=limit, **asked)
         return [shown.build(session, row) for row in rows[:limit]]
 
 

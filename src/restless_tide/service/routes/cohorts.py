@@ -9,6 +9,7 @@ from fastapi.concurrency import run_in_threadpool
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.invitation import InvitationState
+from restless_tide.core.listing import TesterOrder
 from restless_tide.core.testers import LARGEST_BYTES, write_csv
 from restless_tide.desk import cohorts, correcting, find, imports, retiring, testers
 from restless_tide.desk import members as people
@@ -145,16 +146,17 @@ def members(
     response: Response,
     text: str = "",
     state: InvitationState | None = None,
+    order: TesterOrder = TesterOrder.ADDRESS,
     after: str = "",
     limit: Limit = 100,
 ) -> list[MemberTold]:
-    """The people of a cohort by address, with what they have; ``text`` searches address, name and tags."""
+    """The people of a cohort, with what they have; ``text`` searches address, name and tags."""
     with desk.look() as session:
         row = find.cohort(session, find.app(session, app), cohort)
-        found = people.page(session, row, text=text, state=state, after=after, limit=limit + 1)
+        found = people.page(session, row, text=text, state=state, order=order, after=after, limit=limit + 1)
         if len(found) > limit:
             path = f"/v1/apps/{app}/cohorts/{cohort}/testers"
-            link_next(response, path, found[limit - 1].tester.email, text=text, state=state, limit=limit)
+            link_next(response, path, found[limit - 1].tester.email, text=text, state=state, order=order, limit=limit)
         return shown_testing.some_members(session, found[:limit])
 
 
@@ -249,13 +251,19 @@ def csv_answer(text: str, name: str) -> Response:
 
 @router.get("/testers")
 def every_tester(
-    desk: TheDesk, _: SignedIn, response: Response, text: str = "", after: str = "", limit: Limit = 100
+    desk: TheDesk,
+    _: SignedIn,
+    response: Response,
+    text: str = "",
+    order: TesterOrder = TesterOrder.ADDRESS,
+    after: str = "",
+    limit: Limit = 100,
 ) -> list[TesterTold]:
-    """Everybody who tests, whatever they test, by address; ``text`` searches address, name and tags."""
+    """Everybody who tests, whatever they test; ``text`` searches address, name and tags."""
     with desk.look() as session:
-        rows = testers.search(session, text, after=after, limit=limit + 1)
+        rows = testers.search(session, text, order=order, after=after, limit=limit + 1)
         if len(rows) > limit:
-            link_next(response, "/v1/testers", rows[limit - 1].email, text=text, limit=limit)
+            link_next(response, "/v1/testers", rows[limit - 1].email, text=text, order=order, limit=limit)
         return shown_testing.found_testers(session, rows[:limit])
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated
 
 from fastapi import Query, Request, Response
@@ -10,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
 from restless_tide.core.errors import Denied, Invalid, NotFound
+from restless_tide.core.listing import ReportOrder
 from restless_tide.core.report import ReportEvent, ReportKind, ReportState
 from restless_tide.core.testers import write_csv
 from restless_tide.desk import builds, find, inbox, pictures, reports, symbols
@@ -22,6 +24,7 @@ from restless_tide.service.paging import link_next
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
 from restless_tide.service.signed_in import SignedIn, TheDesk, WhoAsks
+from restless_tide.wire.base import AnyInstant
 from restless_tide.wire.reports import (
     BuildNumbersTold,
     DecideAllWanted,
@@ -58,15 +61,25 @@ def listed(
     state: Annotated[list[ReportState] | None, Query()] = None,
     group: str | None = None,
     text: str = "",
+    since: AnyInstant | None = None,
+    order: ReportOrder = ReportOrder.NEWEST,
     after: Annotated[str | None, Query(description="the last report of the page before")] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> list[ReportTold]:
-    """Field reports, newest first. A cohort is one of the named app."""
-    wanted = _wanted(app, build, cohort, kind, state, group, text)
+    """Field reports by when they came. A cohort is one of the named app."""
+    wanted = replace(_wanted(app, build, cohort, kind, state, group, text), since=since)
     with desk.look() as session:
-        rows = inbox.page(session, wanted, before=after, limit=limit + 1)
+        rows = inbox.page(session, wanted, order=order, after=after, limit=limit + 1)
         if len(rows) > limit:
-            asked = {"app": app, "build": build, "cohort": cohort, "kind": kind, "group": group, "text": text}
+            asked: dict[str, object] = {
+                "app": app,
+                "build": build,
+                "cohort": cohort,
+                "kind": kind,
+                "group": group,
+                "text": text,
+            }
+            asked |= {"state": state, "since": since, "order": order}
             link_next(response, "/v1/reports", rows[limit - 1].id, limit=limit, **asked)
         return shown_reports.some_reports(session, rows[:limit])
 
