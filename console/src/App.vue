@@ -5,7 +5,9 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, type App, told } from './api'
 import AppIcon from './components/AppIcon.vue'
 import FindBox from './components/FindBox.vue'
+import Toast from './components/Toast.vue'
 import { follow, liveState, unfollow } from './live'
+import { messages } from './messages'
 import { place } from './place'
 import './preferences'
 import { session } from './session'
@@ -82,6 +84,7 @@ async function signOut(): Promise<void> {
         <span class="live" role="status" :title="liveState === 'following' ? 'Changes appear automatically' : 'The connection to the desk is cut; it is tried again automatically'">
           <span aria-hidden="true">{{ liveState === 'following' ? '●' : '○' }}</span> {{ liveState === 'following' ? 'live' : 'reconnecting' }}
         </span>
+        <RouterLink v-if="messages.length" to="/messages" title="What you did since you opened the console">Messages</RouterLink>
         <RouterLink to="/words" title="What the words mean">Words</RouterLink>
         <button type="button" class="quiet" :title="`Signed in as ${session.person.value.name}`" @click="signOut">Sign out</button>
       </div>
@@ -99,6 +102,7 @@ async function signOut(): Promise<void> {
     </div>
   </header>
   <main id="page" ref="page" tabindex="-1"><RouterView :key="route.path" /></main>
+  <Toast v-if="session.person.value" />
   <p class="visually-hidden" role="status" aria-live="polite">{{ announced }}</p>
 </template>
 

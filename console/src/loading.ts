@@ -1,6 +1,7 @@
 import { type Ref, ref, shallowRef } from 'vue'
 
 import { Problem } from './api'
+import { tell } from './messages'
 import { router } from './router'
 import { session } from './session'
 
@@ -28,19 +29,21 @@ export function useLoading<T>(ask: () => Promise<T>): Loading<T> {
 interface Doing {
   busy: Ref<boolean>
   problem: Ref<Problem | null>
-  run: (act: () => Promise<unknown>) => Promise<boolean>
+  /** `said` is told when it is done, with a way to undo it where there is one. */
+  run: (act: () => Promise<unknown>, said?: string, undo?: () => Promise<unknown>) => Promise<boolean>
 }
 
 /** One act at a time, with the problem it met. */
 export function useDoing(): Doing {
   const busy = ref(false)
   const problem = ref<Problem | null>(null) as Ref<Problem | null>
-  async function run(act: () => Promise<unknown>): Promise<boolean> {
+  async function run(act: () => Promise<unknown>, said?: string, undo?: () => Promise<unknown>): Promise<boolean> {
     if (busy.value) return false
     busy.value = true
     problem.value = null
     try {
       await act()
+      if (said) tell(said, undo)
       return true
     } catch (wrong) {
       problem.value = asProblem(wrong)

@@ -10,6 +10,7 @@ export const router = createRouter({
     { path: '/', component: () => import('./pages/Overview.vue'), meta: { title: 'Today' } },
     { path: '/apps', component: () => import('./pages/Apps.vue'), meta: { title: 'Apps' } },
     { path: '/words', component: () => import('./pages/Words.vue'), meta: { title: 'Words' } },
+    { path: '/messages', component: () => import('./pages/Messages.vue'), meta: { title: 'Messages' } },
     { path: '/settings', component: () => import('./pages/Settings.vue'), meta: { title: 'Settings' } },
     { path: '/apps/:app/releases', component: () => import('./pages/Releases.vue'), props: true, meta: { title: 'Releases' } },
     { path: '/apps/:app/releases/:version', component: () => import('./pages/Release.vue'), props: true, meta: { title: 'Release' } },

@@ -14,6 +14,7 @@ const PAGES: Found[] = [
   { kind: 'page', title: 'Logbook', about: 'who did what, when and why', place: '/logbook' },
   { kind: 'page', title: 'Notices', about: 'who is subscribed to what', place: '/notices' },
   { kind: 'page', title: 'Settings', about: 'appearance, keys', place: '/settings' },
+  { kind: 'page', title: 'Messages', about: 'what you did since you opened the console', place: '/messages' },
   { kind: 'page', title: 'Words', about: 'what they mean', place: '/words' },
 ]
 const OF_APP = [['releases', 'Releases'], ['builds', 'Builds'], ['cohorts', 'Testing'], ['reports', 'Field reports'], ['signing', 'Signing']] as const

@@ -3,6 +3,7 @@ import { computed, nextTick, ref, watch } from 'vue'
 
 import { type Act, api, type Leg, type Release, told } from '../api'
 import { useDoing } from '../loading'
+import { tell } from '../messages'
 import { percent } from '../telling'
 import ProblemNote from './ProblemNote.vue'
 
@@ -50,6 +51,7 @@ async function go(): Promise<void> {
     ordered.value = done.outcomes.filter((outcome) => outcome.ordered).map((outcome) => outcome.store)
     taken.value = done.outcomes.filter((outcome) => outcome.ordered && outcome.order === null).map((outcome) => outcome.store)
     emit('done')
+    if (ordered.value.length) tell(`${word.value} of ${props.release.app_title} ${props.release.version} is ordered at ${ordered.value.join(', ')}`)
   })
 }
 

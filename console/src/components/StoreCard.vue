@@ -4,7 +4,9 @@ import { computed, ref } from 'vue'
 import { api, type Store, told } from '../api'
 import { useDoing } from '../loading'
 import Moment from './Moment.vue'
+import Explained from './Explained.vue'
 import ProblemNote from './ProblemNote.vue'
+import RetireButton from './RetireButton.vue'
 
 /** One store: how it stands first, then its rules, and which of them change. */
 const props = defineProps<{ store: Store }>()
@@ -18,6 +20,12 @@ async function tryAgain(): Promise<void> {
     tried.value = `${done.taken} taken now, ${done.left} left.`
     emit('changed')
   })
+}
+
+const askOutlook = () => told(api.GET('/v1/stores/{store}/disconnection', { params: { path: { store: props.store.name } } }))
+async function disconnect(): Promise<void> {
+  await doing.run(() => told(api.PUT('/v1/stores/{store}/disconnection', { params: { path: { store: props.store.name } }, body: { reason: '' } })), `${props.store.title} is disconnected`)
+  emit('changed')
 }
 
 const wary = computed(() => props.store.expiries.filter((expiry) => new Date(expiry.until).getTime() - Date.now() < 45 * 86_400_000))
@@ -34,7 +42,8 @@ const heard = computed(() => {
   <section class="card-plain" :aria-label="store.title">
     <header class="row-gap"><h2>{{ store.title }}</h2><span class="mono soft">{{ store.name }}</span></header>
 
-    <p v-if="store.hand_carried"><strong>☞ Carried by hand.</strong> <RouterLink v-if="store.waiting_steps" to="/steps">{{ store.waiting_steps }} step{{ store.waiting_steps === 1 ? ' waits' : 's wait' }} for a person</RouterLink><span v-else class="soft">No step waits.</span></p>
+    <p v-if="store.disconnected_at" role="status"><strong>○ Disconnected</strong> <Moment :at="store.disconnected_at" />. Nothing is ordered of it. Connect it again under the name <code>{{ store.name }}</code> to use it.</p>
+    <p v-else-if="store.hand_carried"><strong>☞ Carried by hand.</strong> <RouterLink v-if="store.waiting_steps" to="/steps">{{ store.waiting_steps }} step{{ store.waiting_steps === 1 ? ' waits' : 's wait' }} for a person</RouterLink><span v-else class="soft">No step waits.</span></p>
     <p v-else-if="store.trouble" class="trouble" role="status"><strong>○ Not reached.</strong> {{ store.trouble }} Orders are kept and tried again.</p>
     <p v-else>● Reached<template v-if="store.pending_orders"> · {{ store.pending_orders }} orders on their way</template></p>
 
@@ -69,7 +78,7 @@ const heard = computed(() => {
       </ul>
     </div>
 
-    <dl v-if="!store.hand_carried" class="standing">
+    <dl v-if="!store.hand_carried && !store.disconnected_at" class="standing">
       <dt>Account</dt><dd>{{ store.account ?? '–' }}, standing {{ store.standing ?? 'not told yet' }}</dd>
       <template v-for="expiry in later" :key="expiry.what"><dt>{{ expiry.what }}</dt><dd>ends <Moment :at="expiry.until" /></dd></template>
       <template v-if="!store.expiries.some((expiry) => expiry.what === 'The key')"><dt>The key</dt><dd>no end is known</dd></template>
@@ -82,12 +91,15 @@ const heard = computed(() => {
 
     <details class="rulebook">
       <summary>Rulebook {{ store.rulebook_revision }}</summary>
+      <p class="soft">What a <Explained word="rulebook" /> is; this one is in force now.</p>
       <ul class="rules"><li v-for="rule in store.rules" :key="rule">{{ rule }}</li></ul>
       <div v-for="revision in taken" :key="revision.revision">
         <h3>Revision {{ revision.revision }}, in force since <Moment :at="revision.in_force_since" /></h3>
         <ul class="plain-list changes"><li v-for="change in revision.changes" :key="change.place">{{ change.name }}: <span class="soft">{{ change.before }}</span> → <strong>{{ change.after }}</strong></li></ul>
       </div>
     </details>
+    <div v-if="!store.disconnected_at" class="row-gap"><RetireButton :what="store.title" said="Disconnect" :ask="askOutlook" :disabled="doing.busy.value" @do="disconnect" /></div>
+    <ProblemNote v-if="!store.untaken.length" :problem="doing.problem.value" />
   </section>
 </template>
 

@@ -11,6 +11,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import PushSheet from '../components/PushSheet.vue'
 import RetentionCard from '../components/RetentionCard.vue'
 import StandingAnswers from '../components/StandingAnswers.vue'
+import { inAddress } from '../address'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { CONSIGNMENT_ON_ITS_WAY } from '../states'
@@ -20,9 +21,10 @@ const PAGE = 40
 const SOON_DAYS = 45
 const props = defineProps<{ app: string }>()
 const path = { app: props.app }
-const wish = reactive({ platform: '', text: '', order: 'newest' as 'newest' | 'oldest' | 'version' | 'number', limit: PAGE })
+const wish = inAddress<{ platform: string; find: string; order: 'newest' | 'oldest' | 'version' | 'number' }>({ platform: '', find: '', order: 'newest' })
+const limit = ref(PAGE)
 const { data, problem, load } = useLoading(async () => {
-  const query = { platform: wish.platform || undefined, text: wish.text, order: wish.order, limit: Math.min(wish.limit + 1, 500) }
+  const query = { platform: wish.platform || undefined, text: wish.find, order: wish.order, limit: Math.min(limit.value + 1, 500) }
   const [builds, newest, app, expiries, held] = await Promise.all([
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path, query } })),
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path, query: { limit: 60 } } })),
@@ -30,10 +32,10 @@ const { data, problem, load } = useLoading(async () => {
     told<Expiry[]>(api.GET('/v1/apps/{app}/expiries', { params: { path } })),
     told<Reservation[]>(api.GET('/v1/apps/{app}/reservations', { params: { path } })),
   ])
-  return { builds: builds.slice(0, wish.limit), more: builds.length > wish.limit, newest, app, expiries, held }
+  return { builds: builds.slice(0, limit.value), more: builds.length > limit.value, newest, app, expiries, held }
 })
 useLive(load, (change) => change.app === props.app || change.app === null)
-watch(wish, () => void load())
+watch([() => wish, limit], () => void load(), { deep: true })
 
 const doing = useDoing()
 const input = ref<HTMLInputElement | null>(null)
@@ -151,7 +153,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
       </section>
     </div>
     <form class="row-gap filters" role="search" @submit.prevent>
-      <label class="row-gap">Find <input v-model.lazy="wish.text" type="search" class="form-control form-control-sm" placeholder="version, number, id" /></label>
+      <label class="row-gap">Find <input v-model.lazy="wish.find" type="search" class="form-control form-control-sm" placeholder="version, number, id" /></label>
       <label class="row-gap">Platform <select v-model="wish.platform" class="form-select form-select-sm"><option value="">all</option><option v-for="name in platforms" :key="name" :value="name">{{ platformName(name) }}</option></select></label>
       <label class="row-gap">Order <select v-model="wish.order" class="form-select form-select-sm"><option value="newest">newest first</option><option value="oldest">oldest first</option><option value="version">by version</option><option value="number">by number</option></select></label>
     </form>
@@ -179,9 +181,9 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
           </tr>
         </tbody>
       </table>
-      <BButton v-if="data.more" variant="link" @click="wish.limit += PAGE">More builds</BButton>
+      <BButton v-if="data.more" variant="link" @click="limit += PAGE">More builds</BButton>
     </div>
-    <p v-else-if="wish.text || wish.platform" class="soft">No build is like that.</p>
+    <p v-else-if="wish.find || wish.platform" class="soft">No build is like that.</p>
     <EmptyState v-else title="No builds yet">Hand in a build here, or from a build server: <code>tide build push FILE --app {{ app }} --wait</code></EmptyState>
     <NextNumber :app="app" :held="data.held" @done="load" />
     <StandingAnswers :app="data.app" />

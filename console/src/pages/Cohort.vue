@@ -6,22 +6,25 @@ import { api, type App, type Build, type CohortDetail, type InvitationState, typ
 import ConfirmButton from '../components/ConfirmButton.vue'
 import ImportList from '../components/ImportList.vue'
 import History from '../components/History.vue'
+import Explained from '../components/Explained.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import RetireButton from '../components/RetireButton.vue'
 import SeatBar from '../components/SeatBar.vue'
 import TrialSheetForm from '../components/TrialSheetForm.vue'
+import { inAddress } from '../address'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { usePaged } from '../paged'
+import { usePicked } from '../picking'
 import { INVITATION_OF_MEMBERS } from '../states'
 
 /** A cohort: who, how many seats left, what they have, what they said, what is stuck. */
 const props = defineProps<{ app: string; cohort: string }>()
 const path = { app: props.app, cohort: props.cohort }
 const PAGE = 50
-const search = ref('')
-const state = ref<InvitationState | ''>('')
+const wish = inAddress<{ find: string; state: InvitationState | ''; sort: 'address' | 'name' | 'newest' }>({ find: '', state: '', sort: 'address' })
 const { data, problem, load } = useLoading(async () => {
   const [cohort, app] = await Promise.all([
     told<CohortDetail>(api.GET('/v1/apps/{app}/cohorts/{cohort}', { params: { path } })),
@@ -31,9 +34,9 @@ const { data, problem, load } = useLoading(async () => {
 })
 const people = usePaged<Member>(
   PAGE,
-  (after) => told(api.GET('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path, query: { text: search.value, state: state.value || undefined, after, limit: PAGE } } })),
+  (after) => told(api.GET('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path, query: { text: wish.find, state: wish.state || undefined, order: wish.sort, after, limit: PAGE } } })),
   (entry) => entry.tester.email,
-  [search, state],
+  [() => wish],
 )
 useLive(load, (change) => change.app === props.app || change.app === null)
 useLive(people.refresh, (change) => change.app === props.app || change.app === null)
@@ -56,6 +59,11 @@ async function rename(): Promise<void> {
   if (done) await router.push(`/apps/${props.app}/cohorts/${newName.value.trim().toLowerCase()}`)
 }
 
+const askOutlook = () => told(api.GET('/v1/apps/{app}/cohorts/{cohort}/retirement', { params: { path } }))
+const restore = () => told(api.DELETE('/v1/apps/{app}/cohorts/{cohort}/retirement', { params: { path } })).then(load)
+const retire = () => act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/retirement', { params: { path }, body: { reason: '' } })), `${props.cohort} is retired`, restore)
+const useAgain = () => act(restore, `${props.cohort} is in use again`)
+
 async function remove(): Promise<void> {
   const done = await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}/cohorts/{cohort}', { params: { path } }))))
   if (done) await router.push(`/apps/${props.app}/cohorts`)
@@ -71,8 +79,8 @@ const sure = ref(false)
 const copied = ref(false)
 const builds = ref<Build[]>([])
 
-async function act(work: () => Promise<unknown>): Promise<boolean> {
-  const done = await doing.run(work)
+async function act(work: () => Promise<unknown>, said?: string, undo?: () => Promise<unknown>): Promise<boolean> {
+  const done = await doing.run(work, said, undo)
   if (done) {
     await Promise.all([load(), people.begin()])
   }
@@ -94,11 +102,19 @@ async function add(): Promise<void> {
     const made = await told<Tester>(api.POST('/v1/apps/{app}/cohorts/{cohort}/testers', { params: { path }, body: { ...tester } }))
     caution.value = made.caution ? `${made.email}: ${made.caution}.` : ''
     tester.email = tester.name = ''
-  })
+  }, `${tester.email} is in ${props.cohort}`)
 }
 
 const pick = (who: Tester) => act(() => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/picks', { params: { path }, body: { testers: [who.id] } })).then(() => (tester.email = '')))
-const takeOut = (who: Tester) => act(() => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/removals', { params: { path }, body: { testers: [who.id], reason: '' } })))
+const picked = usePicked(members, (entry) => entry.tester.id)
+
+async function takeOut(who: Tester[]): Promise<void> {
+  const testers = who.map((one) => one.id)
+  const named = who.length === 1 ? who[0]!.name || who[0]!.email : `${who.length} people`
+  const back = () => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/picks', { params: { path }, body: { testers } })).then(() => Promise.all([load(), people.begin()]))
+  await act(() => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/removals', { params: { path }, body: { testers, reason: '' } })), `${named} left ${props.cohort}`, back)
+  picked.only([])
+}
 const attach = (store: string, by_itself: boolean | null) => act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } }, body: { by_itself } })))
 const detach = (store: string) => act(() => told(api.DELETE('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } } })))
 
@@ -146,7 +162,8 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
   <div class="page-head">
     <div><h1>{{ cohort?.name ?? props.cohort }}</h1>
       <form v-if="open === 'name'" class="row-gap" @submit.prevent="rename"><label class="row-gap">New name <input v-model="newName" class="form-control form-control-sm" required maxlength="40" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Rename</BButton><BButton size="sm" variant="link" @click="open = ''">Cancel</BButton></form>
-      <div v-else class="row-gap"><BButton size="sm" variant="link" @click="nameIt">Rename</BButton><ConfirmButton v-if="cohort && cohort.removable" said="Remove" consequence="It is gone; its people stay known to the desk." sure="Remove it" :disabled="doing.busy.value" @do="remove" /></div></div>
+      <div v-else class="row-gap"><BButton size="sm" variant="link" @click="nameIt">Rename</BButton><ConfirmButton v-if="cohort && cohort.removable" said="Remove" consequence="It is gone; its people stay known to the desk." sure="Remove it" :disabled="doing.busy.value" @do="remove" /><RetireButton v-else-if="cohort && !cohort.retired_at" :what="cohort.name" :ask="askOutlook" :disabled="doing.busy.value" @do="retire" /></div>
+      <p v-if="cohort?.retired_at" class="row-gap" role="status"><strong>Retired</strong> <span class="soft">since <Moment :at="cohort.retired_at" />; it gets no builds and no people.</span> <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="useAgain">Take it into use again</BButton></p></div>
     <div class="row-gap">
       <BButton variant="primary" @click="hand">Hand a build to them</BButton>
       <BButton variant="outline-primary" @click="turn('add')">Add testers</BButton>
@@ -181,7 +198,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
         <p v-if="Object.keys(cohort.reports).length"><RouterLink :to="`/apps/${app}/reports?cohort=${cohort.name}`">{{ Object.entries(cohort.reports).map(([what, count]) => `${what.replace(/ (of|in)$/, '')} ${count}`).join(', ') }}</RouterLink></p>
         <p v-else class="soft">Nothing has come back yet.</p>
       </article>
-      <article class="card-plain"><h2>Standing brief</h2>
+      <article class="card-plain"><h2>Standing <Explained word="trial brief" said="brief" /></h2>
         <p v-for="(text, locale) in cohort.brief" :key="locale" class="clip"><span class="soft">{{ locale }}</span> {{ text }}</p>
         <p v-if="!Object.keys(cohort.brief).length" class="soft">None yet; new builds can go on automatically once there is one.</p>
         <BButton size="sm" variant="link" @click="editBrief">{{ Object.keys(cohort.brief).length ? 'Change it' : 'Write one' }}</BButton>
@@ -225,22 +242,25 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
 
     <section class="card-plain" aria-labelledby="people">
       <div class="row-gap"><h2 id="people">People</h2>
-        <input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search people" />
-        <select v-model="state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">any invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
+        <input v-model="wish.find" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search people" />
+        <select v-model="wish.state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">any invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
+        <select v-model="wish.sort" class="form-select form-select-sm find" aria-label="Order"><option value="address">by address</option><option value="name">by name</option><option value="newest">newest first</option></select>
+        <span v-if="picked.here.value.length" class="row-gap"><strong>{{ picked.here.value.length }} chosen:</strong> <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="takeOut(picked.here.value.map((entry) => entry.tester))">Take them out</BButton></span>
       </div>
       <div class="scroll-x"><table class="table-plain">
-        <thead><tr><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
+        <thead><tr><th><input type="checkbox" class="form-check-input" aria-label="All that are shown" :checked="picked.all.value" :indeterminate="picked.some.value" @change="picked.pickAll" /></th><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody>
           <tr v-for="entry in members" :key="entry.tester.id">
+            <td><input type="checkbox" class="form-check-input" :aria-label="`Choose ${entry.tester.email}`" :checked="picked.has(entry)" @change="picked.pick(entry, $event)" /></td>
             <td>{{ entry.tester.name || entry.tester.email }}<br /><span class="soft small-print">{{ entry.tester.email }}<template v-if="entry.tester.tags.length"> · {{ entry.tester.tags.join(', ') }}</template></span></td>
             <td><PhaseWord v-if="entry.declined_at || entry.state" :phase="entry.declined_at ? 'declined' : entry.state!" /><span v-else class="soft">not invited yet</span><br /><span class="soft small-print"><Moment :at="entry.since" /></span><span v-if="entry.trouble" class="small-print care"><br />■ {{ entry.trouble }}</span></td>
             <td><template v-if="entry.build_label">{{ entry.state === 'installed' ? entry.build_label : '' }}</template><br /><span class="soft small-print">{{ [entry.device, entry.system].filter(Boolean).join(', ') }}</span></td>
             <td class="soft small-print"><Moment :at="entry.joined_at" /><br />{{ entry.joined_how }}</td>
-            <td class="nowrap"><BButton size="sm" variant="link" :aria-label="`take out ${entry.tester.email}`" @click="takeOut(entry.tester)">take out</BButton></td>
+            <td class="nowrap"><BButton size="sm" variant="link" :aria-label="`take out ${entry.tester.email}`" @click="takeOut([entry.tester])">take out</BButton></td>
           </tr>
         </tbody>
       </table></div>
-      <p v-if="!members.length && people.seen.value" class="soft">{{ search || state ? 'Nobody matches.' : 'Nobody is in it yet. Add a person, pick from those known, or import a list.' }}</p>
+      <p v-if="!members.length && people.seen.value" class="soft">{{ wish.find || wish.state ? 'Nobody matches.' : 'Nobody is in it yet. Add a person, pick from those known, or import a list.' }}</p>
       <BButton v-if="!people.ended.value && members.length" size="sm" variant="outline-primary" @click="nextPage">Show more</BButton>
     </section>
     <History :app="app" :about="`cohort ${props.cohort}`" />

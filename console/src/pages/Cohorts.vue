@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { api, type Build, type Cohort, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import EmptyState from '../components/EmptyState.vue'
+import Explained from '../components/Explained.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -26,12 +27,14 @@ const doing = useDoing()
 
 const KINDS = { crew: 'staff', guest: 'invited', 'walk-in': 'anyone with the link' }
 const making = ref(false)
+const inUse = computed(() => data.value?.cohorts.filter((cohort) => !cohort.retired_at) ?? [])
+const retired = computed(() => data.value?.cohorts.filter((cohort) => cohort.retired_at) ?? [])
 const handing = ref<string | null>(null)
 const made = reactive<{ name: string; kind: 'crew' | 'guest' | 'walk-in' }>({ name: '', kind: 'crew' })
 const counted = (invited: Record<string, number>) => Object.entries(invited).map(([state, count]) => `${count} ${state}`).join(', ') || 'nobody yet'
 
 async function make(): Promise<void> {
-  const done = await doing.run(() => told(api.POST('/v1/apps/{app}/cohorts', { params: { path }, body: { ...made } })))
+  const done = await doing.run(() => told(api.POST('/v1/apps/{app}/cohorts', { params: { path }, body: { ...made } })), `${made.name} is made`)
   if (!done) return
   making.value = false
   made.name = ''
@@ -49,6 +52,7 @@ async function handed(): Promise<void> {
     <BButton v-if="data?.cohorts.length" variant="primary" @click="handing = handing === null ? '' : null">Hand a build to testers</BButton>
     <BButton :variant="data?.cohorts.length ? 'outline-primary' : 'primary'" @click="making = !making">Make a cohort</BButton>
   </AppHead>
+  <p class="soft intro">People who test are put into <Explained word="cohort" said="cohorts" />. A build that is handed to one of them at a store is a <Explained word="trial" />.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <form v-if="making" class="card-plain row-gap form" @submit.prevent="make">
@@ -57,9 +61,9 @@ async function handed(): Promise<void> {
     <BButton type="submit" variant="primary" :disabled="doing.busy.value">Make it</BButton>
   </form>
   <template v-if="data">
-    <TrialSheetForm v-if="handing !== null" :key="handing" :app="app" :cohorts="data.cohorts" :builds="data.builds" :chosen="handing" @done="handed" @leave="handing = null" />
-    <div v-if="data.cohorts.length" class="stack">
-      <section v-for="cohort in data.cohorts" :key="cohort.name" class="card-plain cohort" :aria-label="cohort.name">
+    <TrialSheetForm v-if="handing !== null" :key="handing" :app="app" :cohorts="inUse" :builds="data.builds" :chosen="handing" @done="handed" @leave="handing = null" />
+    <div v-if="inUse.length" class="stack">
+      <section v-for="cohort in inUse" :key="cohort.name" class="card-plain cohort" :aria-label="cohort.name">
         <header class="row-gap">
           <h2><RouterLink :to="`/apps/${app}/cohorts/${cohort.name}`">{{ cohort.name }}</RouterLink></h2>
           <span class="soft">{{ cohort.kind }}: {{ KINDS[cohort.kind] }}</span>
@@ -89,7 +93,8 @@ async function handed(): Promise<void> {
         <p v-else class="soft">At no store yet; open its page to put it at one.</p>
       </section>
     </div>
-    <EmptyState v-else-if="!making" title="No cohorts yet">Make one for your own staff first: a crew gets a build as soon as the store is ready, without review.</EmptyState>
+    <EmptyState v-else-if="!making && !retired.length" title="No cohorts yet">Make one for your own staff first: a crew gets a build as soon as the store is ready, without review.</EmptyState>
+    <p v-if="retired.length" class="soft row-gap retired">Retired: <RouterLink v-for="cohort in retired" :key="cohort.name" :to="`/apps/${app}/cohorts/${cohort.name}`">{{ cohort.name }}</RouterLink></p>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
@@ -97,6 +102,7 @@ async function handed(): Promise<void> {
 <style scoped>
 .cohort { display: grid; gap: 0.75rem; grid-template-columns: minmax(0, 1fr); }
 .end { margin-left: auto; }
+.retired { margin-top: 1rem; }
 .form { align-items: end; margin-bottom: 1rem; }
 .form label { display: grid; gap: 0.2rem; font-size: 0.9rem; }
 .stores { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(19rem, 100%), 1fr)); gap: 0.75rem 1.5rem; }

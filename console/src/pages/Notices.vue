@@ -26,8 +26,8 @@ const adding = ref(false)
 const secret = ref<string | null>(null)
 const wish = reactive({ channel: 'mail' as 'mail' | 'webhook', address: session.person.value?.email ?? '', kinds: [...NOTICE_KINDS] as NoticeKind[], apps: [] as string[] })
 
-async function act(work: () => Promise<unknown>): Promise<boolean> {
-  const done = await doing.run(work)
+async function act(work: () => Promise<unknown>, said?: string): Promise<boolean> {
+  const done = await doing.run(work, said)
   if (done) await load()
   return done
 }
@@ -35,10 +35,10 @@ async function subscribe(): Promise<void> {
   const done = await act(async () => {
     const made = await told(api.POST('/v1/subscriptions', { body: { channel: wish.channel, address: wish.address, kinds: wish.kinds, apps: wish.apps } }))
     secret.value = made.secret ?? null
-  })
+  }, `${wish.address} is subscribed`)
   if (done) adding.value = false
 }
-const end = (id: string) => act(() => told(api.DELETE('/v1/subscriptions/{subscription}', { params: { path: { subscription: id } } })))
+const end = (entry: Subscription) => act(() => told(api.DELETE('/v1/subscriptions/{subscription}', { params: { path: { subscription: entry.id } } })), `${entry.address} is told nothing more`)
 const tryOut = (id: string) => act(() => told(api.POST('/v1/subscriptions/{subscription}/tries', { params: { path: { subscription: id } } })))
 const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}/again', { params: { path: { delivery: id } } })))
 </script>
@@ -69,7 +69,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
             <td><strong>{{ entry.address }}</strong><br /><span class="soft">by {{ entry.channel }}</span></td>
             <td>{{ entry.kinds.length === NOTICE_KINDS.length ? 'everything' : entry.kinds.join(', ') }}</td>
             <td>{{ entry.apps.join(', ') || 'all' }}</td>
-            <td class="acts"><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="tryOut(entry.id)">Try it</BButton><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="end(entry.id)">End it</BButton></td>
+            <td class="acts"><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="tryOut(entry.id)">Try it</BButton><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="end(entry)">End it</BButton></td>
           </tr>
         </tbody>
       </table>

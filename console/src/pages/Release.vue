@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 
 import { type Act, api, type App, type Build, type Leg, type Release, told } from '../api'
 import ConfirmButton from '../components/ConfirmButton.vue'
+import Explained from '../components/Explained.vue'
 import History from '../components/History.vue'
 import LegSettings from '../components/LegSettings.vue'
 import Moment from '../components/Moment.vue'
@@ -56,37 +57,37 @@ const unsent = computed(() => release.value?.legs.every((leg) => leg.possible.in
 const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.store === berth.store)))
 
 async function discard(): Promise<void> {
-  const done = await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}/releases/{version}', { params: { path } }))))
+  const done = await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}/releases/{version}', { params: { path } }))), `The draft of ${props.version} is discarded`)
   if (done) await router.push(`/apps/${props.app}/releases`)
 }
 
 function dropLeg(store: string) {
-  return doing.run(async () => void (release.value = await told(api.DELETE('/v1/apps/{app}/releases/{version}/legs/{store}', { params: { path: { ...path, store } } }))))
+  return doing.run(async () => void (release.value = await told(api.DELETE('/v1/apps/{app}/releases/{version}/legs/{store}', { params: { path: { ...path, store } } }))), `${props.version} no longer goes to ${store}`)
 }
 
 function addLeg() {
   return doing.run(async () => {
     release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/legs', { params: { path }, body: { store: another.value, build: 'latest' } }))
     another.value = ''
-  })
+  }, `${props.version} goes to one store more`)
 }
 
 function submit(store: string | null) {
-  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/submissions', { params: { path }, body: { store } }))))
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/submissions', { params: { path }, body: { store } }))), `${props.version} is handed in for review`)
 }
 
 function recall(store: string) {
-  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/recalls', { params: { path }, body: { store, reason: 'called back from the console' } }))))
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/recalls', { params: { path }, body: { store, reason: 'called back from the console' } }))), `${props.version} is recalled from ${store}`)
 }
 
 function giveGoAhead(store: string | null) {
-  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/go-ahead', { params: { path }, body: { store, reason: '' } }))))
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/go-ahead', { params: { path }, body: { store, reason: '' } }))), `The go-ahead for ${props.version} is given`)
 }
 
 async function saveNotes(): Promise<void> {
   const saved = await doing.run(async () => {
     release.value = await told(api.PUT('/v1/apps/{app}/releases/{version}/notes/{locale}', { params: { path: { ...path, locale: locale.value } }, body: { text: text.value } }))
-  })
+  }, `The notes in ${locale.value} are saved`)
   if (saved) editing.value = false
 }
 
@@ -140,7 +141,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
     <ProblemNote :problem="doing.problem.value" />
 
     <div v-if="awaitingGoAhead.some((leg) => leg.phase === 'approved')" class="word card-plain">
-      <span>Approved, and waiting for the go-ahead: <strong>{{ awaitingGoAhead.map((leg) => leg.store_title).join(', ') }}</strong></span>
+      <span>Approved, and waiting for the <Explained word="go-ahead" />: <strong>{{ awaitingGoAhead.map((leg) => leg.store_title).join(', ') }}</strong></span>
       <BButton variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
     </div>
 
@@ -163,7 +164,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <RouterLink to="/steps"> See the step</RouterLink>
         </p>
         <p v-else-if="!leg.confirmed" class="pending" role="status">
-          <strong>◌ Ordered, not confirmed.</strong>
+          <strong>◌ Ordered, not <Explained word="confirmed" />.</strong>
           <template v-if="leg.seen"> The store was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}.</template>
           {{ pendingTrouble(leg) }}
         </p>
@@ -175,7 +176,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
             <template v-if="leg.stage_ends_at"><dt>Next stage</dt><dd><Moment :at="leg.stage_ends_at" /></dd></template>
             <template v-if="leg.waits_for.length"><dt>Waits for</dt><dd>{{ leg.waits_for.join(', ') }}</dd></template>
             <dt>Build</dt><dd>{{ leg.build_label }} <span class="mono soft">{{ leg.build }}</span></dd>
-            <dt>Ladder</dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : 'ours' }}</dd>
+            <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : 'ours' }}</dd>
             <template v-if="leg.launched_at"><dt>Launched</dt><dd><Moment :at="leg.launched_at" /></dd></template>
           </dl>
         </div>
@@ -193,7 +194,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         </ul>
 
         <div v-if="leg.rounds.length" class="rounds">
-          <h3>Review</h3>
+          <h3>Review, <Explained word="round" said="round by round" /></h3>
           <ol class="plain-list">
             <li v-for="round in leg.rounds" :key="round.number">
               <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, type App, type Build, type Release, type Store, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import EmptyState from '../components/EmptyState.vue'
+import Explained from '../components/Explained.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -53,7 +54,7 @@ function begin(): void {
 
 async function draft(): Promise<void> {
   const legs = Object.fromEntries(Object.entries(chosen).filter(([, build]) => build).map(([store, build]) => [store, { build, needs_go_ahead: needsGoAhead.value }]))
-  const done = await doing.run(() => told(api.POST('/v1/apps/{app}/releases', { params: { path }, body: { version: version.value, legs, notes: notes.value ? { en: notes.value } : {} } })))
+  const done = await doing.run(() => told(api.POST('/v1/apps/{app}/releases', { params: { path }, body: { version: version.value, legs, notes: notes.value ? { en: notes.value } : {} } })), `${version.value} is drafted`)
   if (done) await router.push(`/apps/${props.app}/releases/${version.value}`)
 }
 </script>
@@ -62,6 +63,7 @@ async function draft(): Promise<void> {
   <AppHead title="Releases">
     <BButton v-if="!drafting" variant="primary" :disabled="!versions.length" @click="begin">Draft a release</BButton>
   </AppHead>
+  <p class="soft intro">A <Explained word="release" /> has one <Explained word="leg" /> for each store it goes to, with a <Explained word="rollout" /> of its own there.</p>
   <ProblemNote :problem="problem" />
   <form v-if="drafting" class="card-plain stack draft" @submit.prevent="draft">
     <h2>A new release</h2>

@@ -3,6 +3,7 @@ import { reactive } from 'vue'
 
 import { api, type Step, told } from '../api'
 import EmptyState from '../components/EmptyState.vue'
+import Explained from '../components/Explained.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -26,11 +27,11 @@ const REFUSALS = ['refused', 'rejected']
 const WORDS: Record<string, string> = { done: 'Done', refused: 'The store refused', ready: 'It is ready', approved: 'Approved', rejected: 'Rejected' }
 
 async function settle(step: Step, outcome: string): Promise<void> {
-  const done = await doing.run(() => told(api.POST('/v1/steps/{step}/outcome', { params: { path: { step: step.id } }, body: { outcome, said: words[step.id] ?? '' } })))
+  const done = await doing.run(() => told(api.POST('/v1/steps/{step}/outcome', { params: { path: { step: step.id } }, body: { outcome, said: words[step.id] ?? '' } })), `${step.title}: ${outcome}`)
   if (done) await load()
 }
 async function undo(step: Step): Promise<void> {
-  if (await doing.run(() => told(api.POST('/v1/steps/{step}/undo', { params: { path: { step: step.id } }, body: { reason: 'undone from the console' } })))) await load()
+  if (await doing.run(() => told(api.POST('/v1/steps/{step}/undo', { params: { path: { step: step.id } }, body: { reason: 'undone from the console' } })), `${step.title}: waits again`)) await load()
 }
 async function copy(key: string, text: string): Promise<void> {
   await navigator.clipboard.writeText(text)
@@ -42,7 +43,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
 
 <template>
   <div class="page-head"><h1>Steps to carry by hand</h1></div>
-  <p class="soft intro">Where no gateway leads, the desk prepares each step, and you take it to the store's own pages.</p>
+  <p class="soft intro">Where no <Explained word="gateway" /> leads, the desk prepares each <Explained word="step" />, and you take it to the store's own pages.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">

@@ -4,6 +4,7 @@ import { reactive, ref, watch } from 'vue'
 import { api, type App, Problem, type Store, told } from '../api'
 import BerthOffer from '../components/BerthOffer.vue'
 import EmptyState from '../components/EmptyState.vue'
+import Explained from '../components/Explained.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StoreCard from '../components/StoreCard.vue'
@@ -67,6 +68,20 @@ async function open(): Promise<void> {
   if (await act(() => told(api.POST('/v1/apps/{app}/berths', { params: { path: { app: berth.app } }, body })))) berth.app = ''
 }
 
+const renaming = ref('')
+const newName = ref('')
+
+function nameAt(known: App, at: App['berths'][number]): void {
+  renaming.value = known.name + at.store
+  newName.value = at.listed_name
+}
+
+async function rename(known: App, at: App['berths'][number]): Promise<void> {
+  const order = (name: string) => told(api.POST('/v1/apps/{app}/berths/{store}/names', { params: { path: { app: known.name, store: at.store } }, body: { name, reason: '' } })).then(load)
+  const before = at.listed_name
+  if (await doing.run(() => order(newName.value), `${newName.value} is ordered as the name at ${at.store_title}`, () => order(before))) renaming.value = ''
+}
+
 function ask(known: App, at: string): void {
   Object.assign(berth, { app: known.name, store: at, name: known.title, language: 'en' })
 }
@@ -118,7 +133,7 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
     </div>
     <EmptyState v-else-if="!connecting" title="No store is connected yet">Connect one with the file it handed out. For the stand-in stores of the demo, make one with <code>tide standin connection northgate FILE</code>.</EmptyState>
 
-    <div class="page-head apps-head"><h2>Apps and their berths</h2></div>
+    <div class="page-head apps-head"><h2>Apps and their <Explained word="berth" said="berths" /></h2></div>
     <div v-if="data.apps.length" class="card-plain scroll-x">
       <table class="table-plain">
         <thead><tr><th>App</th><th>Identifiers</th><th>Berths</th></tr></thead>
@@ -130,6 +145,9 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
               <div v-for="there in known.berths" :key="there.store">
                 {{ there.store_title }} <PhaseWord :phase="there.state" /> <span class="soft">as {{ there.listed_name }}, {{ there.offered }}</span>
                 <BButton v-if="there.state === 'open'" size="sm" variant="link" class="change" :aria-expanded="offering === known.name + there.store" @click="offering = offering === known.name + there.store ? '' : known.name + there.store">{{ offering === known.name + there.store ? 'Close' : 'Price, countries, who' }}</BButton>
+                <BButton v-if="there.state === 'open' && renaming !== known.name + there.store" size="sm" variant="link" class="change" @click="nameAt(known, there)">Change the name</BButton>
+                <form v-if="renaming === known.name + there.store" class="row-gap form berth" @submit.prevent="rename(known, there)"><label>Name at {{ there.store_title }} <input v-model="newName" class="form-control form-control-sm" required /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Order it</BButton><BButton size="sm" variant="link" @click="renaming = ''">Cancel</BButton></form>
+                <span v-if="there.pending.length && there.state === 'open'" class="soft">◌ {{ there.pending.join(', ') }} ordered, not confirmed</span>
                 <BerthOffer v-if="offering === known.name + there.store" :app="known.name" :store="there.store" @done="((offering = ''), load())" />
                 <span v-if="there.refused_because" class="refused">{{ there.refused_because }}</span>
                 <span v-if="there.state === 'ordered'" class="soft"> ordered, not confirmed {{ there.waiting_because }}</span>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, reactive, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, type Invitation, type InvitationState, told, type Trial } from '../api'
 import History from '../components/History.vue'
@@ -44,9 +45,9 @@ const fixing = ref(false)
 const said = ref('')
 const fixed = reactive({ locale: 'en', text: '', name: '', password: '', how: '' })
 
-async function act(work: () => Promise<unknown>): Promise<boolean> {
+async function act(work: () => Promise<unknown>, what?: string, undo?: () => Promise<unknown>): Promise<boolean> {
   said.value = ''
-  const done = await doing.run(work)
+  const done = await doing.run(work, what, undo)
   if (done) {
     await Promise.all([load(), people.begin()])
   }
@@ -60,8 +61,12 @@ const againAll = () =>
     said.value = `${done.queued} mails are queued again${done.held_back ? `; ${done.held_back} are held back, so that nobody is flooded` : ''}.`
   })
 
+const router = useRouter()
+const reopen = () => told(api.POST('/v1/trials/{trial}/reopenings', { params: { path }, body: { reason: '' } })).then((made) => router.push(`/trials/${made.id}`))
+const openAgain = () => doing.run(reopen, `The trial of ${trial.value?.build_label} is open again`)
+
 async function close(): Promise<void> {
-  if (await act(() => told(api.POST('/v1/trials/{trial}/close', { params: { path }, body: { reason: reason.value } })))) ending.value = false
+  if (await act(() => told(api.POST('/v1/trials/{trial}/close', { params: { path }, body: { reason: reason.value } })), `The trial of ${trial.value?.build_label} ends`, reopen)) ending.value = false
 }
 
 async function handIn(): Promise<void> {
@@ -89,6 +94,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
       <div><p class="soft small-print"><RouterLink :to="`/apps/${trial.app}/cohorts/${trial.cohort}`">{{ trial.cohort }} of {{ trial.app_title }}</RouterLink></p><h1>Trial of {{ trial.build_label }} at {{ trial.store_title }}</h1></div>
       <div class="row-gap">
         <BButton v-if="trial.state === 'rejected'" variant="primary" @click="fix">Fix it and hand it in again</BButton>
+        <BButton v-if="trial.reopens" variant="outline-primary" :disabled="doing.busy.value" @click="openAgain">Open it again</BButton>
         <BButton v-if="trial.possible.includes('close')" variant="outline-primary" @click="ending = !ending">End it</BButton>
       </div>
     </div>
