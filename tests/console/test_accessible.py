@@ -63,7 +63,7 @@ def shown(harbour: Harbour) -> dict[str, str]:
     report = harbour.tide.reports.file(app, kind="crash", stack=stack, build=build)
     pages = {
         "today": "/", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
-        "notices": "/notices", "words": "/words", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
+        "notices": "/notices", "words": "/words", "messages": "/messages", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
         "report": f"/reports/{report.id}",
     }  # fmt: skip
     of_app = ("releases", "releases/1.0.0", "builds", f"builds/{build}", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
@@ -100,6 +100,53 @@ def test_axe_finds_nothing_before_signing_in_and_where_testers_are(
             wrong[path] = found
     context.close()
     assert wrong == {}
+
+
+def test_axe_finds_nothing_in_the_mail_that_testers_get(
+    browser: Browser, harbour: Harbour, shown: dict[str, str]
+) -> None:
+    app = shown["signing"].split("/")[2]
+    mails = until(lambda: harbour.mails(f"wren.{app}@example.org"), bool)
+    context = browser.new_context()
+    reader = context.new_page()
+    reader.set_content(mails[-1]["html"])
+    assert list(violations(reader)) == []
+    context.close()
+
+
+def test_words_are_explained_acts_are_told_and_people_are_chosen_together(
+    page: Page, shown: dict[str, str], harbour: Harbour
+) -> None:
+    app = shown["signing"].split("/")[2]
+    for name in ("ada", "ben", "cyd"):
+        harbour.tide.testing.add_tester(app, "shore", f"{name}.{app}@example.org", name=name.title())
+    page.goto(f"{shown['cohorts/shore']}?sort=name")
+    page.get_by_role("button", name="brief").click()
+    expect(page.get_by_role("note")).to_contain_text("What testers and the store's reviewer are told")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("note")).to_have_count(0)
+    people = page.get_by_role("region", name="People")
+    people.get_by_label("Choose ada").check()
+    people.get_by_label("Choose ben").check()
+    people.get_by_role("button", name="Take them out").click()
+    toast = page.get_by_role("status").filter(has_text="2 people left shore")
+    expect(toast).to_be_visible()
+    assert list(violations(page)) == []
+    expect(people).not_to_contain_text("ada.")
+    toast.get_by_role("button", name="Undo").click()
+    expect(people).to_contain_text("ada.")
+    removals = list(harbour.tide.watching.logbook(app=app, act="removed"))
+    assert len(removals) == 1, "one act, one line"
+    page.goto("/messages")
+    expect(
+        page.get_by_role("list").filter(has_text="2 people left shore").get_by_role("listitem").first
+    ).to_contain_text("Undone")
+    assert list(violations(page)) == []
+    page.goto(f"/apps/{app}/reports?view=numbers")
+    head = page.get_by_role("columnheader", name="Build")
+    head.get_by_role("button").click()
+    expect(head).to_have_attribute("aria-sort", "descending")
+    expect(page).to_have_url(f"{harbour.address}/apps/{app}/reports?view=numbers&sort=-build")
 
 
 def test_a_dialog_holds_the_focus_and_gives_it_back(page: Page, shown: dict[str, str]) -> None:

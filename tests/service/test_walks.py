@@ -107,8 +107,12 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
     tide("rollout", "withdraw", "1.0.0", "--reason", "replaced by Ferryglass", "--yes", *of)
     tide("trial", "close", "crew", "--reason", "over", *of)
     assert "withdrawn" in tide("find", "marram", "1.0.0") + tide("overview")
+    harbour.all_confirmed("marram")
+    until(lambda: harbour.tide.testing.trials("marram"), lambda found: all(trial.confirmed for trial in found))
+    tide("app", "retire", "marram", "--reason", "replaced by Ferryglass", "--yes")
+    assert "Marram" not in tide("overview")
 
     assert tide.commands == {
         "connect three stores": 3, "first app": 4, "push three platforms": 1, "hand it to testers": 4, "draft a release": 1,
-        "correct a slip": 3, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 4,
+        "correct a slip": 3, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 6,
     }  # fmt: skip

@@ -64,8 +64,9 @@ async function register(): Promise<void> {
 }
 
 async function open(): Promise<void> {
-  const body = { store: berth.store, listed_name: berth.name, language: berth.language }
-  if (await act(() => told(api.POST('/v1/apps/{app}/berths', { params: { path: { app: berth.app } }, body })))) berth.app = ''
+  const [app, body] = [berth.app, { store: berth.store, listed_name: berth.name, language: berth.language }]
+  const done = await act(() => told(api.POST('/v1/apps/{app}/berths', { params: { path: { app } }, body })))
+  if (done && berth.app === app && berth.store === body.store) berth.app = ''
 }
 
 const renaming = ref('')
