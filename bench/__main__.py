@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, stores, testing
+from bench import builds, commands, console, stores, testing
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -117,6 +117,7 @@ def of_the_desk(folder: Path) -> None:
             print(f"\nThe scenario's first chapter took {time.perf_counter() - began:.0f} s to play in")
             processes.environment = {}
             starting(processes, tide)
+            console.first_view(processes, EMAIL, PASSWORD)
             engine(processes, tide, folder)
     began = time.perf_counter()
     done = subprocess.run([sys.executable, "-m", "restless_tide.demo.tour"], capture_output=True, check=False)

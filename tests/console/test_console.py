@@ -7,12 +7,14 @@ import re
 from itertools import product
 from pathlib import Path
 
+import httpx
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from restless_tide.wire.releases import LegWanted
 from tests.console.conftest import sign_in
 from tests.harbour import EMAIL, PASSWORD, PLACE, Harbour, until
+from tests.patience import OPENLY
 
 pytestmark = pytest.mark.console
 
@@ -328,3 +330,16 @@ def test_the_rest_of_a_ladder_is_changed_on_the_page(page: Page, harbour: Harbou
     leg.get_by_role("button", name="Save").click()
     expect(leg).to_contain_text("hold 12 h")
     assert [stage.share for stage in harbour.leg(app, "northgate").ladder] == [0.05, 0.3, 1.0]
+
+
+def test_the_console_comes_compressed_and_is_asked_for_once(harbour: Harbour) -> None:
+    page = httpx.get(f"{harbour.address}/", **OPENLY).text
+    files = re.findall(r'(?:src|href)="(/assets/[^"]+)"', page)
+    assert files
+    sizes = []
+    for name in files:
+        with httpx.stream("GET", harbour.address + name, headers={"Accept-Encoding": "gzip"}, **OPENLY) as answer:
+            assert answer.headers["Content-Encoding"] == "gzip"
+            assert "immutable" in answer.headers["Cache-Control"]
+            sizes.append(len(b"".join(answer.iter_raw())))
+    assert sum(sizes) < 150_000, "the first view of the console"

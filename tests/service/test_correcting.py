@@ -149,11 +149,11 @@ def test_slips_are_taken_back_by_command(tide: Terminal, harbour: Harbour) -> No
 def test_an_app_is_retired_once_nothing_is_under_way_and_restored(harbour: Harbour, tide: Terminal) -> None:
     app = harbour.new_app()
     harbour.risen(app, stores=("northgate",))
-    with pytest.raises(ImpossibleAct, match="northgate is rising: finish it, or withdraw it"):
+    with pytest.raises(ImpossibleAct, match="is rising at Northgate: finish it, or withdraw it"):
         harbour.tide.apps.retire(app)
     harbour.tide.releases.steer(app, "1.0.0", "finish", reason="all well")
     harbour.all_confirmed(app)
-    assert "1.0.0 stays on offer at northgate" in harbour.tide.apps.outlook(app).stays[0]
+    assert "1.0.0 stays on offer at Northgate" in harbour.tide.apps.outlook(app).stays[0]
     assert "is retired" in told(tide("app", "retire", app, "--yes", "--reason", "sold"))
     assert app not in {row.app for row in harbour.tide.watching.overview().rows}
     assert app not in told(tide("app", "list"))
@@ -182,7 +182,7 @@ def test_a_cohort_is_retired_with_its_link_and_a_closed_trial_reopened(harbour: 
     )
     (trial,) = harbour.tide.testing.open_trials(app, wanted)
     until(lambda: harbour.tide.testing.trial(trial.id), lambda seen: seen.state == "open" and seen.confirmed)
-    with pytest.raises(ImpossibleAct, match="with crew at openfield is open: close it"):
+    with pytest.raises(ImpossibleAct, match="with crew at Openfield is open: close it"):
         harbour.tide.testing.retire_cohort(app, "crew")
     with pytest.raises(ImpossibleAct, match="only one that was closed"):
         harbour.tide.testing.reopen_trial(trial.id)
@@ -220,7 +220,7 @@ def test_a_store_is_disconnected_and_connected_again(tmp_path: Path) -> None:
         there.connect_stores()
         tide, app = Terminal(there, tmp_path), there.new_app()
         there.risen(app, stores=("openfield",))
-        with pytest.raises(ImpossibleAct, match="is rising: finish it, or withdraw it"):
+        with pytest.raises(ImpossibleAct, match="is rising at Openfield: finish it, or withdraw it"):
             there.tide.stores.disconnect("openfield")
         there.tide.releases.steer(app, "1.0.0", "finish", reason="all well")
         there.all_confirmed(app)

@@ -19,7 +19,8 @@ const message = computed(() => messages.value.find((entry) => entry.id === showi
 
 <style scoped>
 .place { position: fixed; inset: auto 1rem 1rem auto; z-index: 20; max-width: min(34rem, calc(100vw - 2rem)); }
-.toast-plain { display: flex; flex-wrap: wrap; gap: 0.3rem 0.9rem; align-items: center; margin: 0; padding: 0.7rem 1rem; background: var(--card); color: var(--ink); border: 1px solid var(--edge); border-left: 5px solid var(--accent); border-radius: 0.5rem; box-shadow: 0 6px 24px rgb(0 0 0 / 18%); overflow-wrap: anywhere; }
-.toast-plain span { flex: 1 1 12rem; }
+.toast-plain { display: flex; gap: 0.3rem 0.9rem; align-items: center; margin: 0; padding: 0.7rem 1rem; background: var(--card); color: var(--ink); border: 1px solid var(--edge); border-left: 5px solid var(--accent); border-radius: 0.5rem; box-shadow: 0 6px 24px rgb(0 0 0 / 18%); overflow-wrap: anywhere; }
+.toast-plain span { flex: 1; }
+.toast-plain a { white-space: nowrap; }
 .close { background: none; border: 0; color: var(--soft); padding: 0.2rem 0.4rem; }
 </style>

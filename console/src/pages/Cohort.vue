@@ -283,7 +283,8 @@ label { font-size: 0.9rem; }
 .at td { padding-block: 0.45rem; vertical-align: middle; }
 .right { justify-content: flex-end; }
 .nowrap { white-space: nowrap; }
-.find { width: auto; min-width: 13rem; }
+.find { width: auto; min-width: 11rem; }
+input.find { width: 17rem; }
 .stuck { border-color: var(--care); }
 .care { color: var(--care); }
 code { overflow-wrap: anywhere; }

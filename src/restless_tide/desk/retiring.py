@@ -22,7 +22,7 @@ from restless_tide.core.step import StepState
 from restless_tide.core.trial import UNDER_WAY as TRIAL_UNDER_WAY
 from restless_tide.desk import find, legs
 from restless_tide.desk.desk import Act, Desk
-from restless_tide.desk.legs import leg_subject
+from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Cohort, Consignment, Leg, Order, Step, Store, Trial
 
 
@@ -38,7 +38,7 @@ def app_outlook(session: Session, app: App) -> Outlook:
     """What retiring an app would meet."""
     of_app = _legs(session, app.berths)
     offered = [
-        f"{leg.release.version} stays on offer at {leg.berth.store.name}, to those who look for it there."
+        f"{leg.release.version} stays on offer at {rules_of(leg.berth.store).store}, to those who look for it there."
         for leg in of_app
         if leg.state is RolloutState.COMPLETE
     ]
@@ -165,32 +165,39 @@ def _demand_nothing_under_way(name: str, what: str, outlook: Outlook) -> None:
 
 def _under_way(session: Session, berths: Sequence[Berth]) -> list[str]:
     """What is under way at these berths, each in a sentence that says how it ends."""
-    found = [f"The place of {berth.app.title} at {berth.store.name} is ordered." for berth in berths if _asked(berth)]
+    found = [
+        f"The place of {berth.app.title} at {rules_of(berth.store).store} is ordered."
+        for berth in berths
+        if _asked(berth)
+    ]
     lanes = {berth.id for berth in berths}
     for leg in _legs(session, berths):
         lanes.add(leg.id)
-        phase, subject = legs.phase(leg), leg_subject(leg)
+        phase, what = legs.phase(leg), f"{leg.release.app.title} {leg.release.version}"
+        at = rules_of(leg.berth.store).store
         if leg.state in ON_ITS_WAY:
-            found.append(f"{subject} is {phase}: finish it, or withdraw it.")
+            found.append(f"{what} is {phase} at {at}: finish it, or withdraw it.")
         elif phase is LegPhase.UNDER_REVIEW:
-            found.append(f"{subject} is under review: recall it, or wait for the answer.")
+            found.append(f"{what} is under review at {at}: recall it, or wait for the answer.")
         elif phase is LegPhase.APPROVED and not (leg.needs_go_ahead and leg.go_ahead_at is None):
-            found.append(f"{subject} is approved and launches automatically: have it wait for a go-ahead.")
+            found.append(f"{what} is approved at {at} and launches automatically: have it wait for a go-ahead.")
     ids = [berth.id for berth in berths]
     for consignment in session.scalars(select(Consignment).where(Consignment.berth_id.in_(ids))):
         lanes.add(consignment.id)
         if consignment.state in BUILD_UNDER_WAY:
-            found.append(f"Build {consignment.build.label} is {consignment.state} at {consignment.berth.store.name}.")
+            found.append(
+                f"Build {consignment.build.label} is {consignment.state} at {rules_of(consignment.berth.store).store}."
+            )
     trials = session.scalars(select(Trial).join(Consignment).where(Consignment.berth_id.in_(ids))).all()
     lanes |= {trial.id for trial in trials}
     waiting = session.scalars(select(Order).where(Order.lane.in_(lanes), Order.state.in_(PENDING))).all()
     found += _told_trials(trials)
-    return [*found, *(f"An order waits for {order.store.name}: {order.kind}." for order in waiting)]
+    return [*found, *(f"An order waits for {rules_of(order.store).store}: {order.kind}." for order in waiting)]
 
 
 def _told_trials(trials: Collection[Trial]) -> list[str]:
     return [
-        f"The trial of {trial.consignment.build.label} with {trial.cohort.name} at {trial.consignment.berth.store.name}"
+        f"The trial of {trial.consignment.build.label} with {trial.cohort.name} at {rules_of(trial.consignment.berth.store).store}"
         f" is {trial.state}: close it."
         for trial in trials
         if trial.state in TRIAL_UNDER_WAY

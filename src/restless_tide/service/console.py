@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from fastapi import FastAPI
+from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from fastapi.staticfiles import StaticFiles
 
@@ -17,11 +19,20 @@ _POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' 
 _PAGE_HEADERS = {"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY, "X-Content-Type-Options": "nosniff"}
 
 
+class _Assets(StaticFiles):
+    """Files that carry a digest of their content in their names: a browser asks for each once."""
+
+    def file_response(self, *args: Any, **kwargs: Any) -> Response:
+        response = super().file_response(*args, **kwargs)
+        response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+        return response
+
+
 def install(app: FastAPI, folder: Path) -> None:
     """Serve the console from ``folder``, where ``make console`` has built it."""
     page = folder / "index.html"
     if (folder / "assets").is_dir():
-        app.mount("/assets", StaticFiles(directory=folder / "assets"), name="assets")
+        app.mount("/assets", GZipMiddleware(_Assets(directory=folder / "assets"), minimum_size=1000), name="assets")
 
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str) -> Response:
