@@ -145,7 +145,7 @@ class Harbour:
         return {entry.tester.email: entry.state for entry in self.tide.testing.invitations(trial)}
 
     def link_of(self, address: str) -> str:
-        """The personal link in the newest mail to somebody, once there is one."""
+        """The personal link in the newest mail to someone, once there is one."""
         mails = until(lambda: self.mails(address), lambda found: found)
         found = re.search(r"http\S+/invitation/\S+", mails[-1]["text"])
         assert found is not None
@@ -183,7 +183,7 @@ class Harbour:
         return self.tide.builds.push(*files, app=app, stores=[store], **wish).consignments[0]
 
     def processing(self, file: Path, app: str, store: str) -> ConsignmentTold:
-        """Push a build until the store processes it; where the first goes in by hand, somebody does that."""
+        """Push a build until the store processes it; where the first goes in by hand, someone does that."""
         sent = self.push(file, app=app, store=store)
 
         def where() -> str:
@@ -198,7 +198,7 @@ class Harbour:
         return until(lambda: self.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
 
     def hand_in(self, store: str, app: str, file: Path) -> None:
-        """Somebody hands a package in on the store's own pages."""
+        """Someone hands a package in on the store's own pages."""
         url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/hand-in"
         asked = {"identifier": f"org.example.saltgrass.{app}"}
         httpx.post(url, params=asked, content=file.read_bytes(), **OPENLY).raise_for_status()

@@ -124,7 +124,7 @@ class Shore:
         return found
 
     def by_hand(self, act: str) -> None:
-        """Somebody acts on the store's own pages."""
+        """Someone acts on the store's own pages."""
         status, _ = self.store.perform(
             f"by-hand-{time.monotonic_ns()}", act, SUBMISSION, {}, lambda: self.store.steer(SUBMISSION, act)
         )

@@ -38,7 +38,7 @@ export function tell(said: string, undo: (() => Promise<unknown>) | null = null)
   rest(false)
 }
 
-/** Nothing goes away while somebody points at it. */
+/** Nothing goes away while someone points at it. */
 export function rest(on: boolean): void {
   clearTimeout(timer)
   if (!on) timer = setTimeout(() => (showing.value = null), SHOWN_MS)

@@ -361,7 +361,7 @@ export interface paths {
         get?: never;
         /**
          * Attach
-         * @description Put the cohort at a store, or set whether new builds go to it there by themselves.
+         * @description Put the cohort at a store, or set whether new builds go to it there automatically.
          */
         put: operations["testing-attach"];
         post?: never;
@@ -423,7 +423,7 @@ export interface paths {
         put?: never;
         /**
          * Take List
-         * @description Look at a list of testers (CSV), or take it in as one act: all of it or nothing.
+         * @description Look at a list of testers (CSV), or import it as one act: all of it or nothing.
          */
         post: operations["testing-take_list"];
         delete?: never;
@@ -535,7 +535,7 @@ export interface paths {
         put?: never;
         /**
          * Add Tester
-         * @description Put somebody into a cohort; known testers are found by their address.
+         * @description Put someone into a cohort; known testers are found by their address.
          */
         post: operations["testing-add_tester"];
         delete?: never;
@@ -2232,7 +2232,7 @@ export interface paths {
         put?: never;
         /**
          * Remove Everywhere
-         * @description Take somebody out of all cohorts; answers out of how many.
+         * @description Take someone out of all cohorts; answers out of how many.
          */
         post: operations["testing-remove_everywhere"];
         delete?: never;
@@ -3517,7 +3517,7 @@ export interface components {
         };
         /**
          * DrillTold
-         * @description A halt that goes the whole way and touches no release; ``seconds`` from the order to the confirmation.
+         * @description A halt that goes the whole way and affects no release; ``seconds`` from the order to the confirmation.
          */
         DrillTold: {
             /** Attempts */
@@ -4136,7 +4136,7 @@ export interface components {
             confirmed: boolean;
             /**
              * Findings
-             * @description what stands in the way of handing it in
+             * @description what blocks handing it in
              */
             findings: components["schemas"]["FindingTold"][];
             /** Go Ahead At */
@@ -4326,7 +4326,7 @@ export interface components {
         };
         /**
          * MemberTold
-         * @description Somebody in a cohort, with the newest invitation there.
+         * @description Someone in a cohort, with the newest invitation there.
          */
         MemberTold: {
             /**
@@ -4387,7 +4387,7 @@ export interface components {
         };
         /**
          * NoticeKind
-         * @description What a subscriber can be told of.
+         * @description What a subscriber can subscribe to.
          * @enum {string}
          */
         NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "key or standing expiring";
@@ -4466,7 +4466,7 @@ export interface components {
         OutlookTold: {
             /**
              * Stays
-             * @description what goes on as it is, or is to be known before
+             * @description what continues as it is, or is to be known before
              */
             stays: string[];
             /**
@@ -6213,7 +6213,7 @@ export interface components {
         };
         /**
          * UploadTold
-         * @description An unfinished upload of yours; it goes on at ``offset_bytes`` by tus 1.0.
+         * @description An unfinished upload of yours; it continues at ``offset_bytes`` by tus 1.0.
          */
         UploadTold: {
             /** Address */

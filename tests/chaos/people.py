@@ -36,7 +36,7 @@ def address(app: str, place: int) -> str:
 
 
 def act(there: Harbour, app: str, builds: dict[str, str], dice: random.Random, accepted: Counter[str]) -> str:
-    """One thing that somebody does about testing; returns ``done``, ``refused`` or ``unknown``."""
+    """One thing that someone does about testing; returns ``done``, ``refused`` or ``unknown``."""
     testing, what = there.tide.testing, dice.choice(ACTS)
     who, store = address(app, dice.randrange(POOL)), dice.choice(sorted(builds))
     try:
@@ -94,7 +94,7 @@ def disagreements(there: Harbour, stores: Iterable[str], rows: Any) -> list[str]
             if runs != (here in {str(entry) for entry in SEATED}):
                 found.append(f"trial {trial['id']} at {store} is {trial['state']} there and {here} here")
             if len(people) != len(set(people)):
-                found.append(f"somebody sits twice in {trial['id']} at {store}")
+                found.append(f"someone sits twice in {trial['id']} at {store}")
             if runs and set(people) != sits.get(trial["id"], set()):
                 more, less = set(people) - sits.get(trial["id"], set()), sits.get(trial["id"], set()) - set(people)
                 found.append(f"trial {trial['id']} at {store}: {sorted(more)} only there, {sorted(less)} only here")

@@ -33,7 +33,7 @@ def sign_in(page: Page) -> None:
 
 @pytest.fixture(scope="module")
 def signed_in(browser: Browser, harbour: Harbour) -> Any:
-    """What a browser keeps once somebody has signed in."""
+    """What a browser keeps once someone has signed in."""
     context = browser.new_context(base_url=harbour.address)
     sign_in(context.new_page())
     kept = context.storage_state()

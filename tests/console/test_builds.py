@@ -22,7 +22,7 @@ def test_a_sheet_stands_before_the_push_and_a_blocked_store_cannot_be_chosen(
 ) -> None:
     app = harbour.new_app()
     harbour.ready_build(app, "openfield")
-    recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 2, "A", signer="Somebody else")
+    recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 2, "A", signer="Someone else")
     page.goto(f"/apps/{app}/builds")
     page.locator("input[type=file]").first.set_input_files(write_apk(harbour.folder / f"{app}-x.apk", recipe))
     sheet = page.get_by_role("region", name="what the stores will say")

@@ -191,7 +191,7 @@ def test_a_store_is_connected_an_app_registered_and_a_refused_name_tried_again(
     row = page.get_by_role("row").filter(has_text="Samphire")
     row.get_by_role("button", name="Open at Openfield").first.click()
     row.get_by_role("button", name="Open the berth").click()
-    expect(row).to_contain_text("is taken by somebody else")
+    expect(row).to_contain_text("is taken by someone else")
     row.get_by_role("button", name="Try again at Openfield").click()
     row.get_by_label("Name at the store").fill("Samphire Marsh")
     row.get_by_role("button", name="Open the berth").click()

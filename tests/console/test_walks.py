@@ -18,7 +18,7 @@ IDENTIFIER = "org.example.saltgrass.marram"
 
 
 class Walker:
-    """Somebody at the console; counts the presses of each walk, and the fields that are filled in."""
+    """Someone at the console; counts the presses of each walk, and the fields that are filled in."""
 
     def __init__(self, page: Page) -> None:
         self.page = page

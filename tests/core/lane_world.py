@@ -244,7 +244,7 @@ def _faults(world: World, strangers: bool, restores: bool) -> Iterator[Move]:
             after = effect(world.held, kind_for(event), 0.0)
             if after is not None:
                 odd = world._replace(odd=True)
-                yield Move(f"somebody does {event} there", False, partial(_told, odd, after, None))
+                yield Move(f"someone does {event} there", False, partial(_told, odd, after, None))
     if restores:
         yield Move("store restored", False, lambda: _restored(world))
 
@@ -363,7 +363,7 @@ def _told(world: World, held: Held, key: str | None) -> World:
 
 
 def _answered(world: World, key: str, said: Answer) -> World:
-    """The answer goes back, if somebody still waits for it."""
+    """The answer goes back, if someone still waits for it."""
     tickets = tuple(entry._replace(said=said) if entry.key == key else entry for entry in world.tickets)
     answers = world.answers | {key} if key in world.lane.calls else world.answers
     return world._replace(requests=world.requests - {key}, answers=answers, tickets=tickets)

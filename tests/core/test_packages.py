@@ -458,7 +458,7 @@ def test_a_bundle_holds_no_better_than_what_is_in_it(tmp_path: Path) -> None:
 def test_two_builds_side_by_side_tell_first_what_must_be_noticed(tmp_path: Path) -> None:
     before = PackageRecipe("a.b", "1.0.0", 1, "Marram", ("android.permission.INTERNET",))
     after = PackageRecipe("a.b", "1.1.0", 2, "Marram", ("android.permission.CAMERA",), lowest_platform=29,
-                          padding_bytes=400_000, signer="Somebody else", processors=("x86_64",))  # fmt: skip
+                          padding_bytes=400_000, signer="Someone else", processors=("x86_64",))  # fmt: skip
     found = compare([read(write_apk(tmp_path / "a.apk", before))], [read(write_apk(tmp_path / "b.apk", after))])
     assert [difference.code for difference in found if difference.level == "caution"] == [
         "certificate",

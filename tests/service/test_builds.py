@@ -488,7 +488,7 @@ def test_what_the_desk_foresees_the_store_says_too(harbour: Harbour) -> None:
     """Sent past the desk's own check, the store turns the same package away, by its own judgement."""
     app = harbour.new_app()
     harbour.ready_build(app, "openfield")
-    stranger = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 2, "A", signer="Somebody else")
+    stranger = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 2, "A", signer="Someone else")
     file = write_apk(harbour.folder / f"{app}-stranger.apk", stranger)
     with pytest.raises(NotReady):
         harbour.push(file, app=app, store="openfield")

@@ -96,7 +96,7 @@ def test_what_an_engine_writes_after_it_lost_the_lease_is_not_kept(tmp_path: Any
     assert lease.take() is None
     with pytest.raises(LostLease, match="from 1 to 2"), desk.act(ENGINE) as act:
         act.tell("late", "test")
-    with desk.act("p-somebody") as act:
+    with desk.act("p-someone") as act:
         act.tell("people go on", "test")
     desk.close()
 

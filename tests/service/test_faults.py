@@ -160,7 +160,7 @@ def test_a_push_while_the_store_is_away_is_checked_against_the_desks_own_records
 
 
 def test_what_the_store_refuses_leaves_the_leg_as_the_store_was_seen_to_hold_it(harbour: Harbour) -> None:
-    """Somebody paused on the store's own pages a moment before: the desk's own pause is refused there."""
+    """Someone paused on the store's own pages a moment before: the desk's own pause is refused there."""
     app = harbour.new_app()
     harbour.risen(app, stores=("openfield",))
     (rollout,) = harbour.rollouts("openfield", app)

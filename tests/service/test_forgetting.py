@@ -89,7 +89,7 @@ def test_a_person_forgotten_is_found_nowhere_and_the_chain_still_holds(own_harbo
     with pytest.raises(NotFound):
         tide.testing.forget(address)
     again = tide.testing.add_tester(app, "crew", address)
-    assert again.id != tester.id, "whoever comes back is somebody new"
+    assert again.id != tester.id, "whoever comes back is someone new"
 
 
 def test_somebody_who_sits_in_a_trial_keeps_the_address_until_they_are_out_of_it(harbour: Harbour) -> None:

@@ -70,7 +70,7 @@ def bearer(connection: ConnectionFile) -> dict[str, str]:
     [
         {"aud": "http://elsewhere/v1/token"},
         {"exp": int(time.time()) - 3600},
-        {"iss": "somebody-else"},
+        {"iss": "someone-else"},
         {"sub": "client-unknown"},
     ],
     ids=["audience", "expired", "issuer", "unknown client"],

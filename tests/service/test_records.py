@@ -264,7 +264,7 @@ def test_what_was_deleted_is_scrubbed_from_the_file_and_its_log(tmp_path: Path) 
     assert left(), "otherwise this test proves nothing"
     with database.reading() as reader:
         reader.scalars(select(tables.Tester).limit(1)).all()
-        assert not database.scrub(), "somebody reads, so the log cannot be emptied yet"
+        assert not database.scrub(), "someone reads, so the log cannot be emptied yet"
     assert database.scrub()
     assert left() == []
     with database.reading() as session:

@@ -23,7 +23,7 @@ def test_a_taken_name_is_refused_with_the_stores_reason_and_can_be_tried_again(h
     harbour.tide.apps.register(name, title="Dunebook", identifiers={"android": "org.example.dunebook"})
     harbour.tide.apps.open_berth(name, "openfield")
     refused = until(lambda: harbour.tide.apps.berth(name, "openfield"), lambda berth: berth.state == "refused")
-    assert refused.refused_because == "The name 'Dunebook' is taken by somebody else."
+    assert refused.refused_because == "The name 'Dunebook' is taken by someone else."
     row = next(row for row in harbour.tide.watching.overview().rows if row.app == name)
     assert "taken" in row.calls[0].said
     harbour.tide.apps.open_berth(name, "openfield", listed_name="Dunebook Diary")
@@ -439,7 +439,7 @@ def test_two_people_cannot_overwrite_each_other(harbour: Harbour) -> None:
     app = harbour.new_app()
     drafted = harbour.draft(app, stores=("northgate",))
     harbour.tide.releases.write_notes(app, "1.0.0", "en", "First.", revision=drafted.revision)
-    with pytest.raises(StaleView, match="changed by somebody else"):
+    with pytest.raises(StaleView, match="changed by someone else"):
         harbour.tide.releases.write_notes(app, "1.0.0", "en", "Second.", revision=drafted.revision)
     assert harbour.tide.releases.one(app, "1.0.0").notes == {"en": "First."}
 

@@ -378,7 +378,7 @@ def test_a_walk_in_joins_by_the_link_and_nobody_learns_who_is_a_member(
         (address, "by the link", ["android"])
     ]
     harbour.tide.testing.enter_tester(f"known.{app}@example.net", name="Kept", platforms=["ios"])
-    joined(link, f"known.{app}@example.net", name="Somebody else")
+    joined(link, f"known.{app}@example.net", name="Someone else")
     known = harbour.tide.testing.tester(f"known.{app}@example.net")
     assert (known.name, known.platforms) == ("Kept", ["ios"])
     full = joined(link, f"third.{app}@example.net")

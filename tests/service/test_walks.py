@@ -25,7 +25,7 @@ def empty(tmp_path: Path) -> Iterator[Harbour]:
 
 
 class Walker:
-    """Somebody at a terminal; counts the commands of each walk."""
+    """Someone at a terminal; counts the commands of each walk."""
 
     def __init__(self, harbour: Harbour, folder: Path) -> None:
         self._tide = Terminal(harbour, folder)

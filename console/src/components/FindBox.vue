@@ -21,7 +21,7 @@ const OF_APP = [['releases', 'Releases'], ['builds', 'Builds'], ['cohorts', 'Tes
 const ACTS: Found[] = [
   { kind: 'act', title: 'Connect a store', about: 'with its connection file', place: '/stores' },
   { kind: 'act', title: 'Register an app', about: 'and open its place at a store', place: '/stores' },
-  { kind: 'act', title: 'Drill a halt', about: 'touching no release', place: '/stores' },
+  { kind: 'act', title: 'Drill a halt', about: 'affecting no release', place: '/stores' },
 ]
 
 const text = ref('')

@@ -5,7 +5,7 @@ import type { Outlook } from '../api'
 import { useDoing } from '../loading'
 import ProblemNote from './ProblemNote.vue'
 
-/** Take something out of use: the first press asks the desk what would stand in the way and what stays, the second does it. */
+/** Take something out of use: the first press asks the desk what would block it and what stays, the second does it. */
 const props = withDefaults(defineProps<{ what: string; ask: () => Promise<Outlook>; said?: string; disabled?: boolean }>(), { said: 'Retire' })
 const emit = defineEmits<{ do: [] }>()
 const doing = useDoing()

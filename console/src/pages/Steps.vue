@@ -68,7 +68,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
     <section v-if="data.settled.length" class="card-plain scroll-x" tabindex="0" aria-labelledby="settled">
       <h2 id="settled">Settled lately</h2>
       <table class="table-plain">
-        <thead><tr><th>Step</th><th>Came of it</th><th>When</th><th><span class="visually-hidden">Undo</span></th></tr></thead>
+        <thead><tr><th>Step</th><th>Result</th><th>When</th><th><span class="visually-hidden">Undo</span></th></tr></thead>
         <tbody>
           <tr v-for="step in data.settled" :key="step.id">
             <td>{{ step.title }}</td>

@@ -242,7 +242,7 @@ def _clear(call: Call) -> None:
         )
     found = builds.clear(given.app, dry_run=True, rule=rule)
     consequence = (
-        f"{found.files} package files go, {size(found.bytes_free)}. They can be pushed again, never be had back."
+        f"{found.files} package files go, {size(found.bytes_free)}. They can be pushed again, but not recovered."
     )
     if not given.dry_run and found.files and call.confirm(consequence):
         found = builds.clear(given.app, dry_run=False, rule=rule)

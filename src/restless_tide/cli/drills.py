@@ -19,7 +19,7 @@ def add(nouns: Nouns) -> None:
         _halt,
         "send a halt the whole way to every store and measure it",
         description="Send a halt the whole way to every connected store, or to --store, and measure it. It is "
-        "ordered, carried and confirmed as a real halt is, and touches no release.",
+        "ordered, carried and confirmed as a real halt is, and affects no release.",
     )
     store_argument(parser, required=False)
     parser.add_argument("--times", type=count, default=3, metavar="N", help="how often (3)")

@@ -32,7 +32,7 @@ MEANINGS = {
     Exit.UNREACHABLE: "the desk or a store does not answer",
     Exit.NOT_CONFIRMED: "ordered, but not confirmed within the time to wait",
     Exit.HELD: "the store holds the build and waits for an answer",
-    Exit.CAUTION: "nothing stands in the way, but something needs a look (only of checks)",
+    Exit.CAUTION: "nothing blocks it, but something needs a look (only of checks)",
 }
 
 

@@ -34,7 +34,7 @@ def show_facts(call: Call, facts: Facts) -> None:
 def show_sheet(call: Call, store: str, findings: Sequence[FindingTold]) -> None:
     """The findings for one store, what blocks first."""
     if not findings:
-        call.say(f"{store}: nothing stands in the way.")
+        call.say(f"{store}: nothing blocks it.")
         return
     call.say(f"{store}:")
     table = call.table("", "", "")

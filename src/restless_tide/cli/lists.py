@@ -29,7 +29,7 @@ def import_arguments(parser: Parser) -> None:
 
 
 def take_list(call: Call, *, app: str | None = None, cohort: str | None = None) -> Exit | None:
-    """Look at a list, and take it in unless that was all that was asked for, or something stands in the way."""
+    """Look at a list, and import it unless that was all that was asked for, or something blocks it."""
     given = call.given
     content = sys.stdin.buffer.read() if given.file == "-" else file_argument(given.file).read_bytes()
     columns = dict(entry.partition("=")[::2] for entry in given.column)
@@ -69,7 +69,7 @@ def _tell(call: Call, found: ImportTold) -> None:
     for finding in found.findings:
         call.say(f"✕ {finding.detail} {finding.remedy}")
     if found.applied:
-        call.say(f"Taken in: {found.entered} new testers, {found.joined} came into the cohort.")
+        call.say(f"Imported: {found.entered} new testers, {found.joined} came into the cohort.")
     else:
         call.say("Nothing was changed.")
 

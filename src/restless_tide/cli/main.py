@@ -33,7 +33,7 @@ NOUNS = {
     "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
     "step": Noun("steps", "steps that people carry to a store by hand"),
     "notice": Noun("notices", "subscribe by mail or webhook: when waiting ends, or a person is needed"),
-    "drill": Noun("drills", "try the button that stops a release, touching none"),
+    "drill": Noun("drills", "try the button that stops a release, without affecting any release"),
     "open": Noun("helping", "the console's address of a page or a release"),
     "help": Noun("helping", "words of this product, and exit codes"),
     "completion": Noun("helping", "have a shell complete commands, options and names"),

@@ -227,7 +227,7 @@ def bar(call: Call) -> AbstractContextManager[Progress | None]:
 
 
 def follow(call: Call, consignments: Sequence[ConsignmentTold], seconds: float) -> list[ConsignmentTold]:
-    """Wait for every store, telling each step as it comes; what is answered by a standing answer goes on by itself."""
+    """Wait for every store, telling each step as it comes; what is answered by a standing answer continues automatically."""
     if not seconds:
         return list(consignments)
     last: dict[str, str] = {}

@@ -263,7 +263,7 @@ def _tell_revisions(call: Call, store: StoreTold) -> None:
             call.say("  It affects no app or release of yours.")
     for revision in store.revisions:
         if revision.changes:
-            call.say(f"\nRevision {revision.revision}, taken in {moment(revision.taken_at)}:")
+            call.say(f"\nRevision {revision.revision}, received {moment(revision.taken_at)}:")
             for change in revision.changes:
                 call.say(f"  {change.name}: {change.before} → {change.after}")
 

@@ -51,7 +51,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("tester", help="id or address")
     parser.add_argument("--reason", default="")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    parser = nouns.command("tester import", _import, "take in a list of people without a cohort (CSV)")
+    parser = nouns.command("tester import", _import, "import a list of people without a cohort (CSV)")
     import_arguments(parser)
     parser = nouns.command("tester export", _export, "write everybody who tests as CSV")
     find_argument(parser)

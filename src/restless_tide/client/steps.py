@@ -21,7 +21,7 @@ class Steps(Noun):
         return self._line.get(f"/v1/steps/{step}", StepTold)
 
     def settle(self, step: str, outcome: str, *, said: str = "") -> StepTold:
-        """Say what came of it: one of its outcomes. Raises Invalid, ImpossibleAct."""
+        """Report the result: one of its outcomes. Raises Invalid, ImpossibleAct."""
         return self._line.post(f"/v1/steps/{step}/outcome", StepTold, OutcomeWanted(outcome=outcome, said=said))
 
     def undo(self, step: str, *, reason: str = "") -> StepTold:

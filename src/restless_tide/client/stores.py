@@ -54,7 +54,7 @@ class Stores(Noun):
         return self._line.post(f"/v1/stores/{store}/untaken-events", RetriedTold)
 
     def drill_halt(self, store: str | None = None) -> list[DrillTold]:
-        """Send a halt the whole way to the stores, touching no release; look at ``drilled`` for the outcome."""
+        """Send a halt the whole way to the stores, affecting no release; look at ``drilled`` for the outcome."""
         return self._line.post("/v1/drills", list[DrillTold], DrillWanted(store=store))
 
     def drilled(self, orders: Sequence[str]) -> list[DrillTold]:

@@ -124,7 +124,7 @@ class Testing(Noun):
         return list(islice(self._line.each(path, MemberTold, text=text, state=state, order=order, limit=500), limit))
 
     def add_tester(self, app: str, cohort: str, email: str, **told: Any) -> TesterTold:
-        """Put somebody into a cohort; ``told`` may be name, platforms, languages, devices, tags, consented_at."""
+        """Put someone into a cohort; ``told`` may be name, platforms, languages, devices, tags, consented_at."""
         body = TesterWanted.model_validate({"email": email, **told})
         return self._line.post(f"/v1/apps/{app}/cohorts/{cohort}/testers", TesterTold, body)
 
@@ -148,7 +148,7 @@ class Testing(Noun):
         skip_bad: bool = False,
         columns: Mapping[str, str] | None = None,
     ) -> ImportTold:
-        """Look at a list (CSV) or take it in, all of it or nothing. Raises NotReady with every bad row."""
+        """Look at a list (CSV) or import it, all of it or nothing. Raises NotReady with every bad row."""
         path = f"/v1/apps/{app}/cohorts/{cohort}/imports" if app and cohort else "/v1/testers/imports"
         named = [f"{name}={where}" for name, where in (columns or {}).items()] or None
         asked = {"dry_run": dry_run, "skip_bad": skip_bad, "column": named}
@@ -176,7 +176,7 @@ class Testing(Noun):
         return self._line.patch(f"/v1/testers/{who}", TesterTold, TesterChangeWanted.model_validate(told))
 
     def remove_everywhere(self, who: str, *, reason: str = "") -> int:
-        """Take somebody out of all cohorts; returns out of how many."""
+        """Take someone out of all cohorts; returns out of how many."""
         return self._line.post(f"/v1/testers/{who}/removal", CountTold, ForgetWanted(reason=reason)).count
 
     def forget(self, who: str, *, reason: str = "") -> str:

@@ -82,7 +82,7 @@ def seating(
 
 
 def seat_findings(found: Seating, names: Mapping[str, str]) -> list[Finding]:
-    """What stands in the way of seating everybody; ``names`` are what the people are called, by id."""
+    """What blocks seating everybody; ``names`` are what the people are called, by id."""
     findings = []
     if found.left_out:
         short, all_of_them = len(found.left_out), found.taken + len(found.left_out)
@@ -154,7 +154,7 @@ def foresee_review(
 
 
 def may_install(platforms: Collection[str], platform: str) -> bool:
-    """Whether somebody with devices of these platforms may get such a build; who told of none may."""
+    """Whether someone with devices of these platforms may get such a build; who told of none may."""
     return not platforms or platform in platforms
 
 

@@ -101,10 +101,10 @@ class ImpossibleAct(Conflict):
 
 
 class NotReady(Conflict):
-    """Findings stand in the way; they are attached."""
+    """Findings block it; they are attached."""
 
     code = "not-ready"
-    title = "Something stands in the way"
+    title = "Something blocks it"
 
 
 class Unauthenticated(TideError):
@@ -129,7 +129,7 @@ class TooLarge(TideError):
 
 
 class StaleView(TideError):
-    """Somebody else changed it since it was read (RFC 9110, If-Match)."""
+    """Someone else changed it since it was read (RFC 9110, If-Match)."""
 
     code = "stale-view"
     title = "Changed meanwhile"

@@ -78,7 +78,7 @@ def usual_hours(things: Mapping[str, Thing], goal: str, done: Collection[str], n
 
 
 def locked_because(thing: Thing, standing: Standing) -> str:
-    """Why a thing cannot be changed now, or nothing. ``only downwards once live`` is no lock by itself."""
+    """Why a thing cannot be changed now, or nothing. ``only downwards once live`` alone is no lock."""
     match thing.locks_at:
         case LocksAt.FIRST_BUILD if standing.first_build_in:
             return f"{thing.title} was fixed when the first build was handed in."

@@ -1,7 +1,7 @@
 """An invitation of a tester to a trial.
 
 It goes out by mail, and what comes of it is told by the tester on the desk's page, by the mail server
-(a bounce), and by the store that sees somebody accept or install; whoever speaks first moves it on,
+(a bounce), and by the store that sees someone accept or install; whoever speaks first moves it on,
 and none of them can move it back. A brake keeps anybody from being flooded.
 """
 
@@ -74,7 +74,7 @@ UNANSWERED = frozenset({S.QUEUED, S.SENT, S.BOUNCED})
 TAKES_PART = frozenset({S.ACCEPTED, S.INSTALLED})
 OF_MEMBERS = frozenset(S) - {S.REMOVED}
 SITS = frozenset(S) - {S.DECLINED, S.REMOVED}
-"""In these states somebody sits at the store while the trial runs."""
+"""In these states someone sits at the store while the trial runs."""
 
 _FURTHER = (S.REMOVED, S.DECLINED, S.BOUNCED, S.QUEUED, S.SENT, S.ACCEPTED, S.INSTALLED)
 
@@ -111,6 +111,6 @@ def of_the_last_day(mailed: Iterable[datetime], now: datetime) -> list[datetime]
 
 
 def may_be_mailed_from(mailed: Sequence[datetime], now: datetime) -> datetime | None:
-    """When somebody may be mailed again who has had enough for a day; None: at once."""
+    """When someone may be mailed again who has had enough for a day; None: at once."""
     recent = of_the_last_day(mailed, now)
     return recent[-MOST_MAILS_A_DAY] + timedelta(days=1) if len(recent) >= MOST_MAILS_A_DAY else None

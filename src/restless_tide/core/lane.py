@@ -14,7 +14,7 @@ how a difference came about: a call that reached the store late, an answer that 
 restored from a backup.
 
 **Whose act it was, the store says.** An event carries the idempotency key of the call that caused it,
-so a difference under a key of ours is put right, and one under no key is somebody's act on the store's
+so a difference under a key of ours is put right, and one under no key is someone's act on the store's
 own pages, which is taken as wanted. Only a stop is never undone that way: then a person is asked.
 
 Sequences never run backwards here. An answer counts as a sighting; what the store tells later of the
@@ -74,7 +74,7 @@ class Level(NamedTuple):
     """One subject: what is wanted, what was seen last, and what has been done about the difference.
 
     ``sequence`` is the sighting's place in the store's own sequence; ``ours``: a call of ours caused it.
-    ``stranger``: somebody has acted at the store since the two last agreed. ``asked``: a person has to say
+    ``stranger``: someone has acted at the store since the two last agreed. ``asked``: a person has to say
     whether what the store offers against a stop is wanted. ``repeated_at`` is the sighting that was acted
     on last, ``repeats`` how often in a row.
     """
@@ -107,7 +107,7 @@ class Lane(NamedTuple):
 
 
 class Placed(NamedTuple):
-    """Somebody ordered something."""
+    """Someone ordered something."""
 
     entry: Entry
 
@@ -229,7 +229,7 @@ Outcome = Settle | Wait | Keep | Repeat | Ask
 
 
 class Moment(NamedTuple):
-    """When it happens, and the key for an order that the lane may place by itself."""
+    """When it happens, and the key for an order that the lane may place on its own."""
 
     now: datetime
     spare_key: str
@@ -247,7 +247,7 @@ class Policy:
     """One subject. ``toward``: the order that leads from a state that is seen to one that is wanted.
 
     ``machine``: what the store tells moves the subject along this table, and what the table does not allow is
-    only kept as seen. Without one, what somebody does at the store is taken as wanted. ``beginning`` is what a store
+    only kept as seen. Without one, what someone does at the store is taken as wanted. ``beginning`` is what a store
     holds that never told of the subject. Against ``stops`` nobody's act at the store is taken as wanted.
     """
 
@@ -446,7 +446,7 @@ def _silent(lane: Lane, what: Silent, now: datetime, out: list[Outcome]) -> Lane
 
 
 def _sight(lane: Lane, held: Held, sequence: int, ours: bool, out: list[Outcome]) -> Lane:
-    """Take in what the store holds at ``sequence``, unless something later is known."""
+    """Note what the store holds at ``sequence``, unless something later is known."""
     level = lane.level
     if sequence <= level.sequence:
         if not ours and sequence != level.sequence and level.wanted != level.seen:

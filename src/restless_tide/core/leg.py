@@ -47,7 +47,7 @@ OPEN_TO_SUBMISSION = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECA
 WAY = (LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.APPROVED, LegPhase.RISING, LegPhase.COMPLETE)
 """The phases that a leg comes through when nothing is in the way."""
 ENDS = frozenset({LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.HALTED, LegPhase.WITHDRAWN, LegPhase.SUPERSEDED})
-"""From here it goes on only when a person does something."""
+"""From here it continues only when a person does something."""
 
 
 def reached(phase: LegPhase, wanted: LegPhase) -> bool:

@@ -8,7 +8,7 @@ from restless_tide.core.machine import Machine
 
 
 class NoticeKind(StrEnum):
-    """What a subscriber can be told of."""
+    """What a subscriber can subscribe to."""
 
     PROCESSED = "processing ended"
     HELD = "held by a question"

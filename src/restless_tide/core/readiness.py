@@ -1,4 +1,4 @@
-"""What stands in the way of a push or of a submission, before the first byte leaves."""
+"""What blocks a push or of a submission, before the first byte leaves."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A field report: what somebody who tests sends back, and what becomes of it.
+"""A field report: what someone who tests sends back, and what becomes of it.
 
 A report that says the same as another follows that one; closing needs no reason, and everything can be
 opened again.
@@ -53,4 +53,4 @@ REPORT = Machine(
 )
 
 OPEN = frozenset({S.NEW, S.ACCEPTED})
-"""Somebody has yet to do something about these."""
+"""Someone has yet to do something about these."""

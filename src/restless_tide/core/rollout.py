@@ -77,7 +77,7 @@ ON_ITS_WAY = frozenset({S.RISING, S.PAUSED})
 PART_WAY = ON_ITS_WAY | {S.HALTED}
 """In these states its share says how far it has come, and a newer one takes its place."""
 OFFERED = frozenset({S.RISING, S.PAUSED, S.COMPLETE})
-"""In these states the store offers the build to somebody."""
+"""In these states the store offers the build to someone."""
 STOPPED = frozenset({S.HALTED, S.WITHDRAWN})
 """In these states it shall be offered to nobody new, and only a person may change that."""
 GONE = frozenset(ROLLOUT.final()) | {S.WITHDRAWN}
@@ -163,7 +163,7 @@ def steered(progress: Progress, act: RolloutEvent, ladder: Ladder, now: datetime
 
 
 def adopted(progress: Progress, state: RolloutState, share: float, ladder: Ladder, now: datetime) -> Progress:
-    """What the store holds, taken as it is: somebody acted on the store's own pages, or an order was refused."""
+    """What the store holds, taken as it is: someone acted on the store's own pages, or an order was refused."""
     running = now if state is S.RISING else None
     if state is S.RISING and progress.state is S.RISING and share == progress.share:
         running = progress.running_since
@@ -271,7 +271,7 @@ def _consequence(
         case E.RESUME if progress.state is S.WITHDRAWN:
             return f"The release comes back: it is offered to {progress.share:.0%} of people again, and its stage clock runs."
         case E.RESUME:
-            return f"The rollout goes on from {progress.share:.0%}; the stage clock runs again."
+            return f"The rollout continues from {progress.share:.0%}; the stage clock runs again."
         case E.HALT:
             back = (
                 " This store continues it only with a new build."
@@ -285,7 +285,7 @@ def _consequence(
             back = (
                 " It can be resumed."
                 if rules.after_withdraw is AfterWithdraw.OFFER_AGAIN
-                else " This store does not offer it again; only a new release goes on."
+                else " This store does not offer it again; only a new release can follow."
             )
             if rules.withdraw_restores_previous and previous_version:
                 return f"The release is taken down; the store offers {previous_version} again. Those who have it keep it.{back}"

@@ -182,7 +182,7 @@ class RolloutRules(Rules):
     finish_early: bool = Field(default=True, title="May be finished early")
     finish_while_paused: bool = Field(default=True, title="May be finished while paused")
     halt_when_complete: bool = Field(default=True, title="A complete release may be halted")
-    after_halt: AfterHalt = Field(default=AfterHalt.RESUME, title="After a halt it goes on with")
+    after_halt: AfterHalt = Field(default=AfterHalt.RESUME, title="After a halt it continues with")
     withdraw: bool = Field(default=True, title="Releases may be withdrawn")
     after_withdraw: AfterWithdraw = Field(
         default=AfterWithdraw.NEW_RELEASE, title="What brings a withdrawn release back"

@@ -49,10 +49,10 @@ def _rollout(rules: Rulebook) -> list[str]:
         "Pausing without limit." if rollout.pauses_allowed is None else f"{rollout.pauses_allowed} pauses per rollout.",
         "A halted rollout may be resumed."
         if rollout.after_halt is AfterHalt.RESUME
-        else "After a halt only a new build goes on.",
+        else "After a halt only a new build can follow.",
         "A withdrawn release may be offered again."
         if rollout.after_withdraw is AfterWithdraw.OFFER_AGAIN
-        else "After a withdrawal only a new release goes on.",
+        else "After a withdrawal only a new release can follow.",
         "Withdrawing brings back the release before."
         if rollout.withdraw_restores_previous
         else "Withdrawing leaves nothing on offer.",

@@ -1,7 +1,7 @@
 """Whose signature is expected, and what stands against the one that came.
 
 The first build that reaches a store sets the expected certificate; another one is taken only after
-somebody has said so, with a reason. A key that follows the expected one by a proven line is expected, too.
+someone has said so, with a reason. A key that follows the expected one by a proven line is expected, too.
 """
 
 from __future__ import annotations

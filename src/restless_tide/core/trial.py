@@ -58,8 +58,8 @@ TRIAL = Machine(
 SEATED = frozenset({S.WITH_STORE, S.OPEN})
 """In these states its people sit at the store."""
 BEFORE_PEOPLE = frozenset({S.DRAFTED, S.WITH_STORE})
-"""It goes on by itself until people have it."""
+"""It continues automatically until people have it."""
 UNDER_WAY = BEFORE_PEOPLE | {S.REJECTED, S.OPEN}
-"""In these states somebody who joins the cohort is taken along."""
+"""In these states someone who joins the cohort is taken along."""
 REOPENS = frozenset({S.CLOSED})
-"""Ended by somebody's act, so that the same build may be handed to the same people again, as a new trial."""
+"""Ended by someone's act, so that the same build may be handed to the same people again, as a new trial."""

@@ -75,10 +75,12 @@ def _run(ports: Ports) -> int:
         while not stopped.wait(_LOOK_SECONDS):
             gone = processes.ended()
             if gone:
-                print(f"The {gone} process has ended by itself; its log is {FOLDER / f'{gone}.log'}.", file=sys.stderr)
+                print(
+                    f"The {gone} process has ended unexpectedly; its log is {FOLDER / f'{gone}.log'}.", file=sys.stderr
+                )
                 return 1
         print("\nStopping …", flush=True)
-    print("All ended. The data is kept; make demo goes on with it, make demo-reset starts over.")
+    print("All ended. The data is kept; make demo continues with it, make demo-reset starts over.")
     return 0
 
 

@@ -134,7 +134,7 @@ class Chapter:
         self._season.settle()
 
     def _settle_step(self, title: str, outcome: str = "done", said: str = "") -> None:
-        """Somebody does the step whose title begins so, and says what came of it."""
+        """Someone does the step whose title begins so, and reports the result."""
         step = next(step for step in self._tide.steps.waiting() if step.title.startswith(title))
         self._tide.steps.settle(step.id, outcome, said=said)
         self._season.settle()
@@ -176,7 +176,7 @@ class Chapter:
         return consignment.build
 
     def _release(self, app: str, label: str, version: str, *, ios: int, android: int, notes: str) -> None:
-        """Push to both stores, draft, submit; whatever follows follows by itself."""
+        """Push to both stores, draft, submit; whatever follows follows automatically."""
         legs = {
             "northgate": LegWanted(build=self._push(app, label, version, ios, "northgate"), ladder="10@24,50@48,100"),
             "openfield": LegWanted(build=self._push(app, label, version, android, "openfield")),
@@ -335,7 +335,7 @@ class Chapter:
         self._walkers.sort(entered.id)
 
     def _other_rules(self) -> None:
-        """Slatehouse announces a revision for three weeks from now; the desk names what it hits."""
+        """Slatehouse announces a revision for three weeks from now; the desk names what it affects."""
         rules = read_rulebook((ANNOUNCED / "slatehouse.toml").read_text(encoding="utf-8"), "slatehouse.toml")
         body = {"rulebook": rules.model_dump(mode="json"), "in_hours": 24 * 21}
         self._season.control("slatehouse", "rulebook", body)

@@ -208,7 +208,7 @@ class Processes:
         return self._running[name].pid
 
     def ended(self) -> str | None:
-        """The name of a process that has ended by itself, if any has."""
+        """The name of a process that has ended unexpectedly, if any has."""
         return next((name for name, process in self._running.items() if process.poll() is not None), None)
 
     def _spawn(self, name: str) -> None:

@@ -36,7 +36,7 @@ class Season:
         return self._http.request(method, url, json=body).raise_for_status().json()
 
     def hand_in(self, store: str, identifier: str, file: Path) -> None:
-        """Somebody hands a package in on the store's own pages."""
+        """Someone hands a package in on the store's own pages."""
         url = f"http://{HOST}:{self._ports.stores[store]}/control/hand-in"
         self._http.post(url, params={"identifier": identifier}, content=file.read_bytes()).raise_for_status()
 

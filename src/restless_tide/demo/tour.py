@@ -238,7 +238,7 @@ class Tour:
         self.until("release show 2.4.0 --app marram", "rising at 2%")
 
     def _steer(self) -> None:
-        self.say("A day passes; the rollout rises by the clock, by hand, pauses and goes on")
+        self.say("A day passes; the rollout rises by the clock, by hand, pauses and continues")
         for store in ("northgate", "openfield"):
             self.tide(f"standin step {store} 24.5")
         self.tide("desk clock --step 24.5")

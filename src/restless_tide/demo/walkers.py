@@ -98,7 +98,7 @@ _STACKS = (
 
 
 def people_csv() -> bytes:
-    """A list as somebody keeps it in a spreadsheet: semicolons, German headers, a few rows that cannot be taken."""
+    """A list as someone keeps it in a spreadsheet: semicolons, German headers, a few rows that cannot be taken."""
     dice = random.Random(7)  # noqa: S311  (the scenario is the same every time)
     lines = ["Vorname;Nachname;E-Mail;Sprache;Plattform;Gruppe"]
     for place in range(COUNT):
@@ -143,7 +143,7 @@ class Walkers:
         self._tide, self._season, self._folder = tide, season, folder
 
     def gather(self) -> None:
-        """Cohorts of all kinds: a crew that gets every build by itself, a list of guests, and a link for whoever comes."""
+        """Cohorts of all kinds: a crew that gets every build automatically, a list of guests, and a link for whoever comes."""
         testing = self._tide.testing
         testing.keep_brief("marram", "crew", BRIEF, contact=CONTACT)
         testing.keep_brief("marram", "dune-walkers", BRIEF, contact=CONTACT)

@@ -17,7 +17,7 @@ from restless_tide.records.tables import Berth, Consignment, StandingAnswer
 
 
 def keep(act: Act, consignment: Consignment, answers: dict[str, str]) -> None:
-    """Have these answers given by themselves from now on."""
+    """Have these answers given automatically from now on."""
     asked = {question["code"]: question for question in consignment.questions}
     for code, answer in answers.items():
         found = act.session.scalar(

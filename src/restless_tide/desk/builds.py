@@ -1,4 +1,4 @@
-"""Builds: taken in from package files, and sent to berths."""
+"""Builds: read from package files, and sent to berths."""
 
 from __future__ import annotations
 
@@ -242,7 +242,7 @@ def _demand_not_refused(consignment: Consignment, answers: dict[str, str], *, an
     told = ", ".join(f"{code} with {answers[code]!r}" for code in refused)
     if refused and standing:
         raise Invalid(
-            f"{rules.store} refuses every build for which somebody answers {told}; that is not given automatically.",
+            f"{rules.store} refuses every build for which someone answers {told}; that is not given automatically.",
             remedy="Answer this build alone.",
             code="answers-unfit",
         )
@@ -302,7 +302,7 @@ def _consignment(session: Session, build: Build, berth: Berth) -> Consignment | 
 
 
 def _with_answer(finding: Finding, standing: dict[str, str]) -> Finding:
-    """A question that is foreseen, with the answer that will be given by itself."""
+    """A question that is foreseen, with the answer that will be given automatically."""
     if finding.code != "will-be-asked" or finding.place not in standing:
         return finding
     return replace(finding, remedy=f"It will be answered automatically: {standing[finding.place]}.")

@@ -71,7 +71,7 @@ def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_its
     rules = rules_of(berth.store)
     seat_rules(rules, cohort.kind)
     found = attachment(cohort, berth)
-    before = {"by itself": found.by_itself} if found else None
+    before = {"automatically": found.by_itself} if found else None
     if found is None:
         found = Attachment(berth_id=berth.id, attached_at=act.now)
         cohort.attachments.append(found)
@@ -84,7 +84,7 @@ def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_its
     if by_itself is not None:
         found.by_itself, found.trouble = by_itself, None
     act.session.flush()
-    after = {"by itself": found.by_itself}
+    after = {"automatically": found.by_itself}
     act.log("cohort attached", f"cohort {cohort.name} at {berth.store.name}", app=app.name, before=before, after=after)
     return cohort
 
@@ -161,7 +161,7 @@ def set_join(
 
 
 def add_tester(act: Act, app_name: str, cohort_name: str, email: str, told: Personal) -> tuple[Tester, str]:
-    """Put somebody into a cohort; known testers are found by address. Trials under way take them along.
+    """Put someone into a cohort; known testers are found by address. Trials under way take them along.
 
     Returns the tester and a word of caution where a known address looks the same. Raises Invalid for a
     bad address, Conflict when they are in it already, NotReady when a store has no seat left.
@@ -247,7 +247,7 @@ def _take_out(act: Act, cohort: Cohort, people: Sequence[Tester], reason: str) -
 
 
 def remove_everywhere(act: Act, who: str, reason: str) -> int:
-    """Take somebody out of all cohorts; returns out of how many."""
+    """Take someone out of all cohorts; returns out of how many."""
     tester = find.tester(act.session, who)
     rows = act.session.scalars(
         select(Cohort).join(Membership, Membership.cohort_id == Cohort.id).where(Membership.tester_id == tester.id)

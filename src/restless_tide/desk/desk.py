@@ -96,7 +96,7 @@ class Act:
 
     @contextmanager
     def attempt(self) -> Iterator[None]:
-        """A part of this act that is undone by itself when it raises; what is around it stays."""
+        """A part of this act that is undone alone when it raises; what is around it stays."""
         self.write_lines()
         kept, urgent, placed = len(self._afterwards), len(self.urgent), len(self.placed)
         try:
@@ -110,7 +110,7 @@ class Act:
             raise
 
     def as_person(self, person: str) -> Act:
-        """The same act, in somebody else's name."""
+        """The same act, in someone else's name."""
         return replace(self, person=person)
 
     def tell(self, kind: str, subject: str, *, app: str | None = None, said: str = "") -> None:
@@ -201,7 +201,7 @@ class Desk:
             raise LostLease(f"The lease went from {self.background.fence} to {held}; another engine works here now.")
 
     def ring(self, changed: Changed = None) -> None:
-        """Have everybody look who listens for changes; an act does it by itself, and tells which tables it changed."""
+        """Have everybody look who listens for changes; an act does it automatically, and tells which tables it changed."""
         for listener in self._listeners:
             listener(changed)
 
@@ -231,7 +231,7 @@ class Desk:
             return gateway
 
     def scrub(self) -> None:
-        """Leave nothing of what was deleted in the database's file and its log; the engine goes on where readers stand in the way."""
+        """Leave nothing of what was deleted in the database's file and its log; the engine continues where readers block it."""
         self.background.to_scrub = not self.database.scrub()
 
     def close(self) -> None:

@@ -1,4 +1,4 @@
-"""The live feed: every change that was told, in its order."""
+"""The live feed: every change that was reported, in its order."""
 
 from __future__ import annotations
 

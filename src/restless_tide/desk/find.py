@@ -110,7 +110,7 @@ def testers(session: Session, wanted: Sequence[str]) -> list[Tester]:
 
 
 def tester_of(session: Session, app: App, who: str) -> Tester:
-    """Somebody in a cohort of an app, by id or address. Whoever else the desk knows is not found by this."""
+    """Someone in a cohort of an app, by id or address. Whoever else the desk knows is not found by this."""
     found = session.scalar(
         select(Tester)
         .join(Membership, Membership.tester_id == Tester.id)

@@ -1,4 +1,4 @@
-"""Lists of testers taken in: looked at first, then applied as one act."""
+"""Lists of testers, imported: looked at first, then applied as one act."""
 
 from __future__ import annotations
 

@@ -80,7 +80,7 @@ def counted(session: Session, wanted: Wanted) -> dict[str, int]:
 
 
 def of_tester(session: Session, tester_id: str, app_id: str, limit: int = 20) -> list[FieldReport]:
-    """What somebody sent in about an app, the newest first."""
+    """What someone sent in about an app, the newest first."""
     wanted = select(FieldReport).where(FieldReport.tester_id == tester_id, FieldReport.app_id == app_id)
     return list(session.scalars(wanted.order_by(FieldReport.received_at.desc()).limit(limit)))
 

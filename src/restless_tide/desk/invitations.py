@@ -62,7 +62,7 @@ def respond(desk: Desk, code: str, event: InvitationEvent) -> Invitation:
 
 
 def accepted(act: Act, invitation: Invitation) -> None:
-    """Somebody takes part; whoever had declined sits down again where a seat is left. Raises ImpossibleAct, NotReady."""
+    """Someone takes part; whoever had declined sits down again where a seat is left. Raises ImpossibleAct, NotReady."""
     before, trial = invitation.state, invitation.trial
     if before in (InvitationState.ACCEPTED, InvitationState.INSTALLED):
         return
@@ -84,7 +84,7 @@ def accepted(act: Act, invitation: Invitation) -> None:
 
 
 def declined(act: Act, invitation: Invitation) -> None:
-    """Somebody takes no part: the seat goes back, and nothing more of this cohort is mailed to them."""
+    """Someone takes no part: the seat goes back, and nothing more of this cohort is mailed to them."""
     before, trial = invitation.state, invitation.trial
     if before in (InvitationState.DECLINED, InvitationState.REMOVED):
         return
@@ -123,7 +123,7 @@ def _log(act: Act, invitation: Invitation, before: InvitationState) -> None:
 
 
 def seen_at_store(act: Act, trial: Trial, address: str, state: str, device: str, system: str) -> bool:
-    """A store tells what somebody did there; False when it speaks of nobody who is known here."""
+    """A store tells what someone did there; False when it speaks of nobody who is known here."""
     invitation = act.session.scalar(
         select(Invitation)
         .join(Tester, Invitation.tester_id == Tester.id)
@@ -214,7 +214,7 @@ def send_again_all(act: Act, trial_id: str, older_than_days: float, *, bounced: 
 
 
 def bounced(act: Act, invitation: Invitation, said: str, *, for_good: bool) -> None:
-    """A mail came back. For good: the address is dead until somebody says otherwise; else the trouble is noted."""
+    """A mail came back. For good: the address is dead until someone says otherwise; else the trouble is noted."""
     invitation.trouble = said[:500]
     if not for_good:
         act.tell("mail delayed", f"invitation {invitation.id}", app=invitation.trial.cohort.app.name)

@@ -45,7 +45,7 @@ def closed_because(session: Session, cohort: Cohort, now: datetime) -> str | Non
 
 
 def join(desk: Desk, given: str, email: str, name: str, platform: str, language: str) -> None:
-    """Somebody joins; a mail follows to prove that the address is theirs. Whoever is in already notices nothing.
+    """Someone joins; a mail follows to prove that the address is theirs. Whoever is in already notices nothing.
 
     Raises NotFound, Invalid for a bad address, Conflict when the link is closed or no seat is left.
     """
@@ -56,7 +56,7 @@ def join(desk: Desk, given: str, email: str, name: str, platform: str, language:
             raise Conflict("Nobody can join at the moment.", code=f"join-{closed}")
         tester, new = testers.get_or_add(act, email, Personal())
         act.person = f"tester:{tester.id}"
-        if new:  # what is known of somebody is not changed by whoever knows their address
+        if new:  # what is known of someone is not changed by whoever knows their address
             platforms = [platform] if platform in PLATFORMS else []
             testers.tell(tester, Personal(name=name, platforms=platforms, languages=[language] if language else None))
         if act.session.get(Membership, (cohort.id, tester.id)):

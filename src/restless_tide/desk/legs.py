@@ -67,7 +67,7 @@ def keep_progress(leg: Leg, progress: Progress) -> None:
 
 
 def keep_unlaunched(leg: Leg) -> None:
-    """Back before the launch, and waiting for a word: somebody stopped it, or the store did not take it."""
+    """Back before the launch, and waiting for a word: someone stopped it, or the store did not take it."""
     keep_progress(leg, Progress())
     leg.launched_at, leg.needs_go_ahead, leg.go_ahead_at = None, True, None
 

@@ -35,7 +35,7 @@ class Wanted:
 
 
 def lines(session: Session, wanted: Wanted, before_id: int | None, limit: int) -> list[LogbookLine]:
-    """The newest lines first; ``before_id`` goes on where an earlier page ended."""
+    """The newest lines first; ``before_id`` continues where an earlier page ended."""
     query = select(LogbookLine).order_by(LogbookLine.id.desc()).limit(limit)
     if wanted.app is not None:
         query = query.where(LogbookLine.app == find.app(session, wanted.app).name)

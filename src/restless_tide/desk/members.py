@@ -31,7 +31,7 @@ HEADER = (*testers.HEADER, "joined", "state", "build", "device", "system")
 
 @dataclass(frozen=True)
 class Member:
-    """Somebody of a cohort, with the newest invitation."""
+    """Someone of a cohort, with the newest invitation."""
 
     membership: Membership
     tester: Tester
@@ -103,7 +103,7 @@ def have(session: Session, cohort: Cohort) -> list[tuple[Build, int]]:
 
 
 def open_reports(session: Session, cohort: Cohort) -> int:
-    """How many reports from this cohort somebody has yet to do something about."""
+    """How many reports from this cohort someone has yet to do something about."""
     found = (
         select(func.count())
         .select_from(FieldReport)

@@ -114,7 +114,7 @@ def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = N
 
 
 def used_builds(session: Session, app: App) -> set[str]:
-    """The builds of an app whose files are needed; ``in_use`` tells of each of them why."""
+    """The builds of an app whose files are needed; ``in_use`` says of each of them why."""
     under_way = Consignment.state.in_(UNDER_WAY)
     on_trial = Consignment.id.in_(select(Trial.consignment_id).where(Trial.state.in_(_TRIED)))
     sent = select(Consignment.build_id).join(Build, Build.id == Consignment.build_id).where(Build.app_id == app.id)

@@ -102,16 +102,16 @@ def write_notes(act: Act, app_name: str, version: str, locale: str, text: str) -
 
 
 def demand_revision(release: Release, revision: int | None) -> None:
-    """Raise StaleView when somebody changed the release since ``revision`` was read (RFC 9110, If-Match)."""
+    """Raise StaleView when someone changed the release since ``revision`` was read (RFC 9110, If-Match)."""
     if revision is not None and revision != release.revision:
         raise StaleView(
-            f"Release {release.version} was changed by somebody else meanwhile.",
+            f"Release {release.version} was changed by someone else meanwhile.",
             remedy="Load it again and look at what changed.",
         )
 
 
 def findings(session: Session, leg: Leg) -> list[Finding]:
-    """What stands in the way of handing this leg to review."""
+    """What blocks handing this leg to review."""
     consignment = builds.consignment_at(session, leg.build, leg.berth)
     ready = consignment is not None and consignment.state is ConsignmentState.READY
     return check_submission(

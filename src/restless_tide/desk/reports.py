@@ -1,4 +1,4 @@
-"""Field reports: taken in from the tester's page, the stores and the API; sorted, answered, closed."""
+"""Field reports: received from the tester's page, the stores and the API; sorted, answered, closed."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ LONGEST_TEXT = 10_000
 
 @dataclass(frozen=True)
 class Filing:
-    """What somebody reports. A crash has a ``stack`` as text, or ``frames``; ``source_ref`` is a store's own name for it.
+    """What someone reports. A crash has a ``stack`` as text, or ``frames``; ``source_ref`` is a store's own name for it.
 
     ``drawn`` are pictures that came with it; ``pictures_due`` counts those that have yet to be fetched.
     """
@@ -298,7 +298,7 @@ def reply(act: Act, report_id: str, text: str) -> ReportWord:
 
 
 def answered_by(act: Act, report_id: str, tester_id: str, text: str) -> None:
-    """A tester answers the team; an answer to somebody else's report, or without a word, changes nothing."""
+    """A tester answers the team; an answer to someone else's report, or without a word, changes nothing."""
     report = act.session.get(FieldReport, report_id)
     if report is not None and report.tester_id == tester_id and text.strip():
         heard(act, report, text)

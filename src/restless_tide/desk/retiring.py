@@ -28,7 +28,7 @@ from restless_tide.records.tables import App, Berth, Cohort, Consignment, Leg, O
 
 @dataclass(frozen=True)
 class Outlook:
-    """What taking something out of use would meet: ``under_way`` has to end first, ``stays`` goes on as it is."""
+    """What taking something out of use would meet: ``under_way`` has to end first, ``stays`` continues as it is."""
 
     under_way: tuple[str, ...]
     stays: tuple[str, ...]
@@ -65,7 +65,7 @@ def store_outlook(session: Session, store: Store) -> Outlook:
         apps = ", ".join(sorted({berth.app.title for berth in berths}))
         stays.append(f"What the store offers of {apps} stays as it is there; from here it can no longer be stopped.")
     stays.append(
-        "Everything that happened stays to be read, and connecting it again under this name goes on from there."
+        "Everything that happened stays to be read, and connecting it again under this name continues from there."
     )
     return Outlook(tuple(under_way), tuple(stays))
 

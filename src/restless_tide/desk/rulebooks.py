@@ -1,4 +1,4 @@
-"""Rulebooks as they come in: compared with the last, kept in force or announced, and what they hit."""
+"""Rulebooks as they come in: compared with the last, kept in force or announced, and what they affect."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ def take_announced(act: Act, store: Store, rules: Rulebook | None) -> None:
         f"store {store.name}",
         after={"revision": rules.revision, "from": day, "changes": [change.told() for change in changes]},
     )
-    said = f"From {day} on: {_summary(changes)} Hits: {named}."
+    said = f"From {day} on: {_summary(changes)} Affects: {named}."
     key = f"{store.id}/{rules.revision}/announced"
     act.notice(NoticeKind.RULES_CHANGING, key, f"store {store.name}", said, place="/stores")
 

@@ -69,7 +69,7 @@ def try_trial(session: Session, trial: Trial, testers: Sequence[Tester]) -> Seat
 
 
 def findings(session: Session, trial: Trial, testers: Sequence[Tester]) -> list[Finding]:
-    """What stands in the way of seating all of ``testers`` in a trial."""
+    """What blocks seating all of ``testers`` in a trial."""
     return seat_findings(try_trial(session, trial, testers), {tester.id: tester.email for tester in testers})
 
 

@@ -86,7 +86,7 @@ def tell(tester: Tester, told: Personal) -> None:
 
 
 def change(act: Act, who: str, told: Personal, email: str | None = None) -> Tester:
-    """Change what is known of somebody; another address is taken where mails have not gone yet, too."""
+    """Change what is known of someone; another address is taken where mails have not gone yet, too."""
     tester = find.tester(act.session, who)
     if email is not None and (address := mail_address(email)) != tester.email:
         if find.tester_at(act.session, address):

@@ -235,7 +235,7 @@ def opened(act: Act, trial: Trial) -> None:
 
 
 def expires_at(trial: Trial) -> datetime | None:
-    """When the store ends it by itself; None: never, or it is not open."""
+    """When the store ends it automatically; None: never, or it is not open."""
     rules = rules_of(trial.consignment.berth.store).cohorts.get(trial.cohort.kind)
     if trial.state is not TrialState.OPEN or rules is None or rules.trial_days is None:
         return None

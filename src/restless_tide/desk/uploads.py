@@ -61,7 +61,7 @@ def unfinished(session: Session, person: str, sha256: str | None = None) -> Sequ
 
 
 def one(session: Session, person: str, upload_id: str) -> Upload:
-    """Raises NotFound, also for somebody else's."""
+    """Raises NotFound, also for someone else's."""
     found = session.get(Upload, upload_id)
     if found is None or found.person_id != person:
         raise NotFound("There is no such upload; it may be finished, or it expired.", code="upload-unknown")

@@ -123,7 +123,7 @@ def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:
         if store.rulebook_trouble != trouble:
             store.rulebook_trouble = trouble
             act.tell(
-                "rulebook not taken" if trouble else "rulebook well again", f"store {store.name}", said=trouble or ""
+                "rulebook not taken" if trouble else "rulebook working again", f"store {store.name}", said=trouble or ""
             )
         if trouble is None and rules is not None and account is not None:
             store.account, store.may = account.model_dump(mode="json"), list(account.may)

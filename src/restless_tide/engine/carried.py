@@ -36,7 +36,7 @@ def hand_to_person(act: Act, order: Order, prepared: Prepared) -> Step:
     """Write the step of an order down, unless it waits already."""
     leg = act.session.get(Leg, order.subject)
     if leg is not None:
-        leg.stage_ends_at = None  # the stage begins when somebody has done it
+        leg.stage_ends_at = None  # the stage begins when someone has done it
     waiting = select(Step).where(Step.order_id == order.id, Step.state == StepState.WAITING)
     return act.session.scalar(waiting) or _write(act, order, prepared, order.subject, order.id)
 
@@ -81,7 +81,7 @@ def as_seen(session: Session, order: Order, answer: Any) -> Any:
 
 
 def follow_up(act: Act, order: Order, answer: Any) -> None:
-    """After a hand-carried order was confirmed: watch for what a gateway would tell by itself."""
+    """After a hand-carried order was confirmed: watch for what a gateway would report automatically."""
     rules = rules_of(order.store)
     if order.kind is OrderKind.SEND_BUILD:
         label = needed(act.session, Consignment, order.subject).build.label
@@ -97,7 +97,7 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
     elif order.kind in ROLLOUT_STEPS:
         leg = needed(act.session, Leg, order.subject)
         if leg.running_since is not None:
-            leg.running_since = act.now  # the stage begins when somebody has done it
+            leg.running_since = act.now  # the stage begins when someone has done it
             legs.keep_progress(leg, legs.progress_of(leg))
 
 
@@ -117,7 +117,7 @@ _TOLD_BY = {
 
 
 def take_words(desk: Desk) -> int:
-    """Take in what people said of steps that only watch; returns how many. One that cannot be taken stops no other."""
+    """Read what people said of steps that only watch; returns how many. One that cannot be taken stops no other."""
     with desk.look() as session:
         said = session.scalars(
             select(Step.id).where(Step.order_id.is_(None), Step.state.in_(_SETTLED), Step.applied.is_(False))

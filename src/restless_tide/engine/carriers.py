@@ -222,7 +222,7 @@ def _ask_for_first_build(session: Session, order: Order, consignment: Consignmen
             raise NeedsPerson(prepared)
         raise StoreUnreachable(
             f"{title} does not show build {build.label} yet.",
-            remedy="The desk recognises it as soon as the store tells of it.",
+            remedy="The desk recognises it as soon as the store reports it.",
             code=NOT_YET,
         )
 
@@ -400,7 +400,7 @@ def _recall(desk: Desk, session: Session, order: Order) -> Call:
 
 
 def _recall_refused(act: Act, order: Order, reason: str) -> None:
-    """Somebody wanted it back: should the store approve it, it is never launched by itself."""
+    """Someone wanted it back: should the store approve it, it is never launched automatically."""
     leg = needed(act.session, Round, order.subject).leg
     leg.needs_go_ahead, leg.go_ahead_at = True, None
     act.log("recall refused", leg_subject(leg), app=leg.release.app.name, reason=reason)

@@ -34,7 +34,7 @@ _log = structlog.get_logger("engine")
 
 
 def take_in(desk: Desk, act: Act, store: Store, event: StoreEvent) -> bool:
-    """Write down a report that a store tells of; False when it is about nothing that is known here. Raises ValidationError."""
+    """Write down a report that a store sends; False when it is about nothing that is known here. Raises ValidationError."""
     told = FiledReport.model_validate(event.data)
     trial = _trial(act, store, told)
     build = trial.consignment.build if trial else _build(act, store, told)

@@ -253,7 +253,7 @@ def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> 
     before, row.state = row.state, RoundState(held.state)
     row.changed_at = act.now
     if (before, row.state) == (RoundState.RECALLED, RoundState.APPROVED):
-        row.leg.needs_go_ahead, row.leg.go_ahead_at = True, None  # somebody wanted it back: never launch by itself
+        row.leg.needs_go_ahead, row.leg.go_ahead_at = True, None  # someone wanted it back: never launch by itself
     leg, release = row.leg, row.leg.release
     act.log(
         f"review: {row.state}",

@@ -116,7 +116,7 @@ def too_odd(content: bytes) -> str | None:
 
 
 def take(desk: Desk, what: str, subject: str, mail: EmailMessage | Message) -> None:
-    """Take in a mail that came to one of this desk's addresses."""
+    """Receive a mail that came to one of this desk's addresses."""
     if what == postbox.BOUNCE:
         _take_bounce(desk, subject, mail)
     else:

@@ -34,7 +34,7 @@ def connected(settings: Settings) -> Iterator[smtplib.SMTP]:
 
 
 def begun(settings: Settings, to: str, subject: str, mail_id: str) -> EmailMessage:
-    """A mail that the desk writes by itself, with what every mail carries (RFC 5322, RFC 3834). Only its content is missing."""
+    """A mail that the desk writes on its own, with what every mail carries (RFC 5322, RFC 3834). Only its content is missing."""
     mail = EmailMessage()
     mail["From"] = settings.mail_from
     mail["To"] = to

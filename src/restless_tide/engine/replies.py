@@ -82,7 +82,7 @@ def _written(desk: Desk, word: ReportWord) -> EmailMessage | None:
     version = report.build.version if report.build else ""
     named = {"app": report.app.title, "version": version, "name": tester.name}
     mail = postbox.begun(desk.settings, tester.email, said["reply_subject"].format(**named), word.id)
-    del mail["Auto-Submitted"]  # somebody of the team wrote it
+    del mail["Auto-Submitted"]  # someone of the team wrote it
     contact = report.trial.contact if report.trial else desk.settings.mail_from
     mail["Reply-To"] = postbox.address_for(desk, postbox.REPORT, report.id) or contact
     mail.set_content(

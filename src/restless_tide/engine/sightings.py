@@ -53,7 +53,7 @@ RESTORED = "restored"
 MOST_HEARD = 1000
 """Of one store's pushed events that wait to be taken; what comes beyond is asked for later."""
 MOST_KEPT = 1000
-"""Of one store's events that could not be taken; the cursor goes on all the same."""
+"""Of one store's events that could not be taken; the cursor moves on all the same."""
 
 
 class TooEarly(Exception):
@@ -434,7 +434,7 @@ def _rollout_changed(
 def _berth_changed(
     desk: Desk, act: Act, store: Store, event: StoreEvent, data: protocol.BerthChanged, key: str | None
 ) -> None:
-    """Somebody set availability on the store's own pages, or the name expired unused."""
+    """Someone set availability on the store's own pages, or the name expired unused."""
     berth = _row(act.session, Subject.BERTH, store, event.subject)
     if berth is None:
         _demand_settled(act, key)
@@ -454,7 +454,7 @@ def _berth_changed(
 
 
 def _handed_in_there(act: Act, store: Store, reference: str, data: protocol.ConsignmentChanged) -> Consignment | None:
-    """The consignment that somebody took to the store's own pages, recognised by berth, version and number."""
+    """The consignment that someone took to the store's own pages, recognised by berth, version and number."""
     berth = _row(act.session, Subject.BERTH, store, data.berth or "")
     if berth is None or data.number is None:
         return None

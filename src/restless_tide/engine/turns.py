@@ -315,7 +315,7 @@ class Turns:
             return None
 
     def _make(self, sent: SentCall) -> None:
-        """Make the call, on a thread of its own, and bring back what came of it."""
+        """Make the call, on a thread of its own, and bring back the result."""
         token = request_id.set(sent.request)
         told = structlog.contextvars.bound_contextvars(request=sent.request, order=sent.order, store=sent.store_name)
         try:
@@ -377,7 +377,7 @@ class Turns:
         act.tell(f"{order.kind} confirmed", f"{order.store.name}, order {order.id}")
 
     def _remember_answered(self, act: Act, order: Order, sequence: int | None) -> None:
-        """The event that tells of this answer will bring nothing new, if wanted and seen agree by it."""
+        """The event that reports this answer will bring nothing new, if wanted and seen agree by it."""
         subject, row = RULES[order.kind].subject, lanes.subject_of(act.session, order)
         seen = lanes.sighting_of(act.session, order.subject)
         if subject is Subject.LEG and seen is not None and seen.sequence == sequence:
@@ -409,7 +409,7 @@ class Turns:
             act.tell(f"{order.kind} waits", f"{order.store.name}, order {order.id}", said=wrong.detail)
         if any(isinstance(outcome, Wait) and outcome.failing for outcome in outcomes):
             app = follow.app_of(act.session, order)
-            said = f"{order.kind} at {order.store.name} was tried {order.attempts} times: {wrong.detail} It goes on."
+            said = f"{order.kind} at {order.store.name} was tried {order.attempts} times: {wrong.detail} It is tried again automatically."
             key, name = f"{order.id}/failing", app.name if app else None
             act.notice(NoticeKind.ORDER_FAILING, key, f"{order.kind} at {order.store.name}", said, place="/", app=name)
 

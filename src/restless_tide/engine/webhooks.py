@@ -38,7 +38,7 @@ class Letter:
 
 @dataclass(frozen=True)
 class Answer:
-    """What came of it. ``trouble`` is None when it was taken; ``asked_seconds`` is the receiver's own wish."""
+    """The result. ``trouble`` is None when it was taken; ``asked_seconds`` is the receiver's own wish."""
 
     trouble: str | None
     status: int | None = None

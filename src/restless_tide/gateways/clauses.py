@@ -261,7 +261,7 @@ def _consignment(suite: Suite) -> None:
 
 
 def _handed_in(suite: Suite) -> str | None:
-    """The consignment that somebody handed in on the store's own pages, as its event tells."""
+    """The consignment that someone handed in on the store's own pages, as its event tells."""
     berth, facts = suite.known["a berth"], suite.material.facts
     for event in suite.events():
         data = event.data

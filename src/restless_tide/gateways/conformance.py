@@ -61,7 +61,7 @@ class Material:
 
 @dataclass
 class Suite:
-    """One run against one gateway. ``found`` grows as ``run`` goes on."""
+    """One run against one gateway. ``found`` grows while ``run`` works."""
 
     connection: ConnectionFile
     material: Material

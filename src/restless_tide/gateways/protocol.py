@@ -226,7 +226,7 @@ class ReasonRequest(Message):
 
 class RolloutAnswer(Message):
     """Where a rollout stands after an act. ``sequence`` is that of the event that told of it: what the store tells
-    up to there, the desk has ordered itself; what it tells after it, somebody else may have done."""
+    up to there, the desk has ordered itself; what it tells after it, someone else may have done."""
 
     submission: Reference
     sequence: Place | None = None
@@ -302,7 +302,7 @@ class DrillAnswer(Message):
 class StoreEvent(Message):
     """One event in CloudEvents 1.0 form. ``sequence`` orders the events of one store without gaps.
 
-    ``key`` is the Idempotency-Key of the call that caused it; none: somebody acted on the store's own pages, or the
+    ``key`` is the Idempotency-Key of the call that caused it; none: someone acted on the store's own pages, or the
     store by itself.
     """
 
@@ -344,7 +344,7 @@ class TrialChanged(Message):
 
 
 class TesterChanged(Message):
-    """The data of ``tester.changed``: somebody accepted, installed or left on the store's own side."""
+    """The data of ``tester.changed``: someone accepted, installed or left on the store's own side."""
 
     address: str = Field(max_length=400)
     state: Literal["accepted", "installed", "declined"]

@@ -25,7 +25,7 @@ class WritingSession(Session):
     def __init__(self, bind: Engine) -> None:
         super().__init__(bind, expire_on_commit=False)
         self.held: list[object] = []
-        """A session by itself forgets what nobody holds, and reads it again the next time."""
+        """A plain session forgets what nobody holds, and reads it again the next time."""
         self.changed: set[type] = set()
 
 
@@ -93,7 +93,7 @@ class Database:
     def scrub(self) -> bool:
         """Write the file anew and empty its write-ahead log, so that nothing that was deleted is left in either.
 
-        False when somebody reads just now and the log could not be emptied; then it is to be done again.
+        False when someone reads just now and the log could not be emptied; then it is to be done again.
         """
         connection = self._engine.raw_connection()
         try:

@@ -1,4 +1,4 @@
-"""Bounds on what is taken in, and a line in the log for each request. Plain ASGI, so that bodies stream through."""
+"""Bounds on requests, and a line in the log for each request. Plain ASGI, so that bodies stream through."""
 
 from __future__ import annotations
 

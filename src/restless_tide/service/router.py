@@ -10,7 +10,7 @@ from restless_tide.wire.base import Words
 from restless_tide.wire.problems import Problem
 
 Reason = Annotated[Words, Query()]
-"""Why somebody acts, where the request has no body."""
+"""Why someone acts, where the request has no body."""
 
 _PROBLEMS: dict[int | str, dict[str, Any]] = {
     "default": {"model": Problem, "description": "What is wrong, where, and how to fix it (RFC 9457)"}

@@ -21,7 +21,7 @@ from restless_tide.service.app import desk_app
 IDLE_CONNECTION_SECONDS = 30
 """Longer than clients keep an idle connection (httpx: 5 s), so that none is closed just when it is used again."""
 THREADS_SWITCH_SECONDS = 0.0005
-"""A thread that was waiting for an answer goes on so soon, whatever others compute; Python's own 5 ms delay a halt."""
+"""A thread that was waiting for an answer continues so soon, whatever others compute; Python's own 5 ms delay a halt."""
 
 
 def open_desk(settings: Settings) -> Desk:

@@ -53,7 +53,7 @@ TheDesk = Annotated[Desk, Depends(the_desk)]
 def demand_within(desk: Desk, apps: list[str], method: str, path: str) -> None:
     """Hold a build server's token to what builds of its apps need. Raises Denied for all else.
 
-    What is not named here is not reached, so a new route is closed to such a token until somebody opens it.
+    What is not named here is not reached, so a new route is closed to such a token until someone opens it.
     """
     allowed = False
     for methods, pattern in _FOR_BUILD_SERVERS:

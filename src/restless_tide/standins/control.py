@@ -119,7 +119,7 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
 
     @router.post("/hand-in")
     async def hand_in(identifier: str, request: Request) -> JSONResponse:
-        """Somebody hands a package in on the store's own pages; the body is the file."""
+        """Someone hands a package in on the store's own pages; the body is the file."""
         content = await request.body()
         work = lambda: store.hand_in(identifier, content)  # noqa: E731
         status, answer = store.perform(fresh(BY_HAND), "hand in", identifier, {}, work)
@@ -127,39 +127,39 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
 
     @router.post("/signing-key")
     def take_key(identifier: str, sha256: str) -> Thing:
-        """Somebody has the store take another sender's key, on its own pages."""
+        """Someone has the store take another sender's key, on its own pages."""
         return store.take_key(identifier, sha256)
 
     @router.post("/testers/{trial}")
     def tester(trial: str, wish: TesterAct) -> JSONResponse:
-        """Somebody installs or leaves on the store's own pages."""
+        """Someone installs or leaves on the store's own pages."""
         work = lambda: testing.tester_acts(store, trial, wish.address, wish.act, wish.device, wish.system)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), wish.act, trial, wish.model_dump(mode="json"), work)
         return JSONResponse(told, status)
 
     @router.post("/trial-told")
     def tell_trial(thing: Thing) -> Thing:
-        """Somebody at the store decides something about a trial; it is told as it stands."""
+        """Someone at the store decides something about a trial; it is told as it stands."""
         with store.shelf.transaction():
             return store.tell("trial", thing)
 
     @router.post("/reports")
     def report(wish: testing.ReportWish) -> JSONResponse:
-        """Somebody reports something in the store's own app; pictures as base64."""
+        """Someone reports something in the store's own app; pictures as base64."""
         work = lambda: testing.report(store, wish)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), "report", wish.trial, {}, work)
         return JSONResponse(told, status)
 
     @router.post("/answers/{consignment}")
     def answer(consignment: str, answers: dict[str, str]) -> JSONResponse:
-        """Somebody answers the store's question on its own pages."""
+        """Someone answers the store's question on its own pages."""
         work = lambda: store.answer(consignment, answers)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), "answer", consignment, answers, work)
         return JSONResponse(told, status)
 
     @router.post("/acts/{act}")
     def act_on_the_stores_own_pages(act: str, by_hand: ActByHand) -> JSONResponse:
-        """Pause, resume, halt or withdraw, as somebody would on the store's own pages."""
+        """Pause, resume, halt or withdraw, as someone would on the store's own pages."""
         work = lambda: store.steer(by_hand.submission, act)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), act, by_hand.submission, {}, work)
         return JSONResponse(told, status)

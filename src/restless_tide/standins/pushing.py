@@ -136,6 +136,6 @@ def _secrets(push: Thing) -> list[str]:
 
 
 def _forged(event: Thing) -> Thing:
-    """What somebody who does not know the secret would send to have a release believed complete."""
+    """What someone who does not know the secret would send to have a release believed complete."""
     data = event["data"] | {"state": "complete", "share": 1.0}
     return event | {"id": fresh("event"), "sequence": event["sequence"] + 1, "data": data}

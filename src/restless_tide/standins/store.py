@@ -105,7 +105,7 @@ class SimulatedStore:
             raise Refusal("name-too-long", f"A name has at most {self.rules.name.longest} characters here.")
         taken = {berth["name"].casefold() for berth in others} | set(self.setting("taken_names", []))
         if name.casefold() in taken:
-            raise Refusal("name-taken", f"The name {name!r} is taken by somebody else.")
+            raise Refusal("name-taken", f"The name {name!r} is taken by someone else.")
 
     def _berths(self) -> list[Thing]:
         return [berth for berth in self.shelf.all("berth") if berth.get("state") != "expired"]
@@ -150,7 +150,7 @@ class SimulatedStore:
         return any(entry["berth"] == berth_id for entry in self.shelf.all("consignment"))
 
     def hand_in(self, identifier: str, content: bytes) -> Thing:
-        """Somebody hands a package in on the store's own pages."""
+        """Someone hands a package in on the store's own pages."""
         berth = next((entry for entry in self._berths() if entry["identifier"] == identifier), None)
         if berth is None:
             raise Refusal("berth-unknown", f"Nothing here is called {identifier}.", status=404)
@@ -341,7 +341,7 @@ class SimulatedStore:
         return usual | changed
 
     def announce(self, document: Thing) -> Thing:
-        """Announce the next revision of the rulebook; it comes into force by itself on its date."""
+        """Announce the next revision of the rulebook; it comes into force automatically on its date."""
         rules = Rulebook.model_validate(document)
         kept = rules.model_dump(mode="json")
         with self.shelf.transaction():

@@ -151,7 +151,7 @@ def close_trial(store: SimulatedStore, trial_id: str) -> Thing:
 
 
 def tester_acts(store: SimulatedStore, trial_id: str, address: str, act: str, device: str, system: str) -> Thing:
-    """Somebody accepts, installs or leaves on the store's own pages."""
+    """Someone accepts, installs or leaves on the store's own pages."""
     found = store.needed("trial", trial_id)
     address = address.strip().lower()
     if address not in found["testers"]:
@@ -174,7 +174,7 @@ def installed(store: SimulatedStore, trial_id: str) -> list[Thing]:
 
 
 class ReportWish(BaseModel):
-    """What somebody reports in the store's own app. Pictures as base64."""
+    """What someone reports in the store's own app. Pictures as base64."""
 
     trial: str
     address: str = ""

@@ -33,7 +33,7 @@ def _in_lines(text: str) -> str:
 OneLine = Annotated[str, Field(max_length=LONGEST_LINE), AfterValidator(_in_one_line)]
 """A name, a title, a label, an address: never a line break in it, in the form NFC."""
 Words = Annotated[str, Field(max_length=LONGEST_WORDS), AfterValidator(_in_lines)]
-"""What somebody says of an act, in a few lines."""
+"""What someone says of an act, in a few lines."""
 Text = Annotated[str, Field(max_length=LONGEST_TEXT), AfterValidator(_in_lines)]
 Password = Annotated[str, Field(max_length=LONGEST_WORDS)]
 """Exactly as it was typed."""

@@ -18,7 +18,7 @@ from restless_tide.wire.problems import FindingTold
 
 
 class UploadTold(Told):
-    """An unfinished upload of yours; it goes on at ``offset_bytes`` by tus 1.0."""
+    """An unfinished upload of yours; it continues at ``offset_bytes`` by tus 1.0."""
 
     id: str
     address: str

@@ -183,7 +183,7 @@ class CohortDetailTold(CohortTold):
 
 
 class MemberTold(Told):
-    """Somebody in a cohort, with the newest invitation there."""
+    """Someone in a cohort, with the newest invitation there."""
 
     tester: TesterTold
     joined_at: datetime

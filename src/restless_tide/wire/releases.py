@@ -136,7 +136,7 @@ class LegTold(Ordered):
     hand_carried: bool
     step: str | None = Field(description="the step that waits for a person, if one does")
     orders: list[OrderTold] = Field(description="the latest orders to the store, newest first")
-    findings: list[FindingTold] = Field(description="what stands in the way of handing it in")
+    findings: list[FindingTold] = Field(description="what blocks handing it in")
     notes_not_sent: list[str] = Field(description="locales whose notes were changed since the store got them")
     notes_go: str = Field(description="when notes that are written now reach the store")
     notes_limit: int = Field(description="the longest notes the store takes, counted as notes_counted_in says")

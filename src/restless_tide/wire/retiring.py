@@ -15,4 +15,4 @@ class OutlookTold(Told):
     """What taking something out of use would meet."""
 
     under_way: list[str] = Field(description="what has to end first; while there is any, it stays in use")
-    stays: list[str] = Field(description="what goes on as it is, or is to be known before")
+    stays: list[str] = Field(description="what continues as it is, or is to be known before")

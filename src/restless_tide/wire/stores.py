@@ -133,7 +133,7 @@ class DrillWanted(Wanted):
 
 
 class DrillTold(Told):
-    """A halt that goes the whole way and touches no release; ``seconds`` from the order to the confirmation."""
+    """A halt that goes the whole way and affects no release; ``seconds`` from the order to the confirmation."""
 
     order: str
     store: str

@@ -60,7 +60,7 @@ def accepted_languages(header: str) -> list[str]:
 
 
 def text_for(texts: Mapping[str, str], wanted: Sequence[str]) -> str:
-    """The text in the dearest language that has one; English else, else whatever there is."""
+    """The text in the preferred language that has one; English else, else whatever there is."""
     for tag in (*wanted, FALLBACK):
         for locale, text in texts.items():
             if locale.lower() == tag.lower() or locale.lower().partition("-")[0] == tag.lower().partition("-")[0]:

@@ -102,7 +102,7 @@ class Reservation(Base):
 
 
 class StandingAnswer(Base):
-    """An answer that is given by itself whenever the same question is asked again in the same words."""
+    """An answer that is given automatically whenever the same question is asked again in the same words."""
 
     __tablename__ = "standing_answers"
     __table_args__ = (UniqueConstraint("berth_id", "code"),)

@@ -11,7 +11,7 @@ from restless_tide.records.columns import Base, key
 
 
 class Person(Base):
-    """Somebody who works at the desk. The id is the pseudonym that stands in the logbook."""
+    """Someone who works at the desk. The id is the pseudonym that stands in the logbook."""
 
     __tablename__ = "people"
 

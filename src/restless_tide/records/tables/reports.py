@@ -26,7 +26,7 @@ ALIKE = (
 
 
 class FieldReport(Base):
-    """What somebody sent back. ``source_ref`` is the store's own name for it; ``stack`` as it came in, ``frames`` with names."""
+    """What someone sent back. ``source_ref`` is the store's own name for it; ``stack`` as it came in, ``frames`` with names."""
 
     __tablename__ = "field_reports"
     __table_args__ = (

@@ -74,7 +74,7 @@ class RulebookRevision(Base):
 
 
 class UntakenEvent(Base):
-    """An event of a store that could not be taken: kept as it came, with the reason, until somebody has it tried again."""
+    """An event of a store that could not be taken: kept as it came, with the reason, until someone has it tried again."""
 
     __tablename__ = "untaken_events"
     __table_args__ = (UniqueConstraint("store_id", "sequence"),)

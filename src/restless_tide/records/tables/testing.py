@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 class Tester(Base):
-    """Somebody who tests; belongs to the desk, not to a cohort. Whoever was forgotten leaves the id alone."""
+    """Someone who tests; belongs to the desk, not to a cohort. Whoever was forgotten leaves the id alone."""
 
     __tablename__ = "testers"
 
@@ -84,7 +84,7 @@ class Attachment(Base):
 
 
 class Membership(Base):
-    """Somebody in a cohort. After ``declined_at`` they are mailed nothing more and hold no seat."""
+    """Someone in a cohort. After ``declined_at`` they are mailed nothing more and hold no seat."""
 
     __tablename__ = "memberships"
     __table_args__ = (Index("memberships_by_tester", "tester_id"),)

@@ -107,7 +107,7 @@ def restore(app: str, cohort: str, desk: TheDesk, person: SignedIn, reason: Reas
 
 @router.put("/apps/{app}/cohorts/{cohort}/berths/{store}")
 def attach(app: str, cohort: str, store: str, wanted: AttachWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
-    """Put the cohort at a store, or set whether new builds go to it there by themselves."""
+    """Put the cohort at a store, or set whether new builds go to it there automatically."""
     with desk.act(person.id) as act:
         row = cohorts.attach(act, app, cohort, store, by_itself=wanted.by_itself)
         return shown_testing.cohort(act.session, row, desk)
@@ -162,7 +162,7 @@ def members(
 
 @router.post("/apps/{app}/cohorts/{cohort}/testers", status_code=201)
 def add_tester(app: str, cohort: str, wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
-    """Put somebody into a cohort; known testers are found by their address."""
+    """Put someone into a cohort; known testers are found by their address."""
     with desk.act(person.id) as act:
         told = Personal(**wanted.model_dump(exclude={"email"}))
         row, caution = cohorts.add_tester(act, app, cohort, wanted.email, told)
@@ -194,7 +194,7 @@ async def take_list(
     skip_bad: bool = False,
     column: Annotated[list[str] | None, Query(description="FIELD=HEADER, or FIELD=NUMBER")] = None,
 ) -> ImportTold:
-    """Look at a list of testers (CSV), or take it in as one act: all of it or nothing."""
+    """Look at a list of testers (CSV), or import it as one act: all of it or nothing."""
     content = await whole_body(request, LARGEST_BYTES, "list", "Split it.")
     return await run_in_threadpool(_import, desk, person.id, content, column or [], app, cohort, dry_run, skip_bad)
 
@@ -304,7 +304,7 @@ def change(tester: str, wanted: TesterChangeWanted, desk: TheDesk, person: Signe
 
 @router.post("/testers/{tester}/removal")
 def remove_everywhere(tester: str, wanted: ForgetWanted, desk: TheDesk, person: SignedIn) -> CountTold:
-    """Take somebody out of all cohorts; answers out of how many."""
+    """Take someone out of all cohorts; answers out of how many."""
     with desk.act(person.id) as act:
         return CountTold(count=cohorts.remove_everywhere(act, tester, wanted.reason))
 

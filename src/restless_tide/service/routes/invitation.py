@@ -47,7 +47,7 @@ _TOLD_STATE = {
 
 
 class PageTooOften(Exception):
-    """Somebody asks a page too often; the page says so in the visitor's language."""
+    """Someone asks a page too often; the page says so in the visitor's language."""
 
 
 def braked(request: Request, desk: TheDesk) -> None:
@@ -349,7 +349,7 @@ def join(
     platform: Annotated[str, Form()] = "",
     consent: Annotated[str, Form()] = "",
 ) -> Response:
-    """The answer is the same whether somebody is in already or not."""
+    """The answer is the same whether someone is in already or not."""
     given = {"address": address, "name": name, "platform": platform}
     if consent != "yes":
         return _join_page(code, request, desk, wrong="consent_missing", given=given, status=422)
