@@ -741,7 +741,11 @@ export interface paths {
         delete: operations["releases-discard"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Rename
+         * @description Give a draft that was handed in nowhere another version.
+         */
+        patch: operations["releases-rename"];
         trace?: never;
     };
     "/v1/apps/{app}/releases/{version}/changes": {
@@ -4820,6 +4824,14 @@ export interface components {
             /** Pages */
             pages: components["schemas"]["SigningTold"][];
         };
+        /** ReleaseChange */
+        ReleaseChange: {
+            /**
+             * Version
+             * @description its version from now on; possible until it was handed in
+             */
+            version: string;
+        };
         /** ReleaseTold */
         ReleaseTold: {
             /** App */
@@ -7979,6 +7991,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "releases-rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

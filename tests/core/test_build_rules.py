@@ -16,11 +16,11 @@ from hypothesis import given
 from hypothesis.strategies import builds, integers, lists, sampled_from
 
 from restless_tide.core.changes import Commit, draft_notes, full_list, measured, understood
-from restless_tide.core.errors import Invalid, Level, NotFound
+from restless_tide.core.errors import Finding, Invalid, Level, NotFound
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts
 from restless_tide.core.packages.facts import Certificate, Icon, Profile, Signature
-from restless_tide.core.readiness import check_push
+from restless_tide.core.readiness import check_push, of_stores
 from restless_tide.core.retention import Kept, RetentionRule, judge
 from restless_tide.core.signing import Expected
 from restless_tide.core.version_files import write_into
@@ -323,3 +323,13 @@ def test_the_sheet_says_what_stands_in_the_way(rules, facts, expected, codes) ->
     found = check_push(rules, held, facts, "org.example.a", NOW, expected)
     assert {finding.code: finding.level for finding in found if finding.code != "will-be-asked"} == codes
     assert all(finding.detail.endswith((".", "?")) for finding in found)
+
+
+def test_what_several_stores_say_stands_once_with_their_names() -> None:
+    shared = Finding("debug-build", Level.BLOCKER, "It is a debug build.", "package", "Build it for release.")
+    own = Finding("format-not-taken", Level.BLOCKER, "IPA is not taken.", "package")
+    found = of_stores([("northgate", [shared]), ("openfield", [own, shared])])
+    assert [entry.detail for entry in found] == [
+        "northgate, openfield: It is a debug build.",
+        "openfield: IPA is not taken.",
+    ]

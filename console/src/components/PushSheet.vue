@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
 
-import { api, type App, type Facts, type Sheet, told } from '../api'
+import { api, type App, type Facts, type Finding, type Sheet, told } from '../api'
 import { useDoing } from '../loading'
 import FindingList from './FindingList.vue'
 import ProblemNote from './ProblemNote.vue'
@@ -17,6 +17,19 @@ const looking = ref(true)
 const first = computed(() => props.facts.find((entry) => !entry.split) ?? props.facts[0]!)
 const asked = computed(() => sheets.value.filter((sheet) => !sheet.there))
 const blocked = (sheet: Sheet) => sheet.findings.some((finding) => finding.level === 'blocker')
+const key = (finding: Finding) => JSON.stringify([finding.code, finding.level, finding.place, finding.detail, finding.remedy])
+/** What several stores would say in the same words: once, with their names. */
+const shared = computed(() => {
+  const by = new Map<string, { finding: Finding; stores: string[] }>()
+  for (const sheet of asked.value)
+    for (const finding of sheet.findings) {
+      const known = by.get(key(finding)) ?? { finding, stores: [] }
+      by.set(key(finding), { finding, stores: [...known.stores, sheet.store_title] })
+    }
+  return [...by.values()].filter((entry) => entry.stores.length > 1)
+})
+const own = (sheet: Sheet) => sheet.findings.filter((finding) => !shared.value.some((entry) => key(entry.finding) === key(finding)))
+const clear = (sheet: Sheet) => (sheet.findings.length ? 'Nothing else.' : undefined)
 const path = { app: props.app.name }
 
 onMounted(async () => {
@@ -48,9 +61,10 @@ async function go(): Promise<void> {
     <ProblemNote :problem="doing.problem.value" />
     <p v-if="looking" class="soft" role="status">Checking against every store's rules …</p>
     <p v-else-if="!asked.length && !doing.problem.value" class="soft">No other store with an open berth takes this build. It stays at the desk.</p>
+    <div v-for="entry in shared" :key="key(entry.finding)"><p class="stores">{{ entry.stores.join(', ') }}</p><FindingList :findings="[entry.finding]" /></div>
     <fieldset v-for="sheet in asked" :key="sheet.store">
       <legend><label class="row-gap"><input v-model="chosen" type="checkbox" class="form-check-input" :value="sheet.store" :disabled="blocked(sheet)" /> {{ sheet.store_title }}</label></legend>
-      <FindingList :findings="sheet.findings" />
+      <FindingList :findings="own(sheet)" :clear="clear(sheet)" />
     </fieldset>
     <div class="row-gap">
       <BButton variant="primary" :disabled="doing.busy.value || looking || (build !== null && !chosen.length)" @click="go">{{ chosen.length ? `Send to ${asked.filter((sheet) => chosen.includes(sheet.store)).map((sheet) => sheet.store_title).join(' and ')}` : 'Keep it at the desk' }}</BButton>

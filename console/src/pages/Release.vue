@@ -61,6 +61,14 @@ async function discard(): Promise<void> {
   if (done) await router.push(`/apps/${props.app}/releases`)
 }
 
+const newVersion = ref('')
+const renaming = ref(false)
+
+async function rename(): Promise<void> {
+  const done = await doing.run(async () => void (await told(api.PATCH('/v1/apps/{app}/releases/{version}', { params: { path }, body: { version: newVersion.value } }))), `${props.version} is ${newVersion.value} now`)
+  if (done) await router.push(`/apps/${props.app}/releases/${newVersion.value.trim()}`)
+}
+
 function dropLeg(store: string) {
   return doing.run(async () => void (release.value = await told(api.DELETE('/v1/apps/{app}/releases/{version}/legs/{store}', { params: { path: { ...path, store } } }))), `${props.version} no longer goes to ${store}`)
 }
@@ -125,6 +133,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
     <div class="page-head">
       <div>
         <h1>{{ release.app_title }} {{ release.version }}</h1>
+        <form v-if="renaming" class="row-gap" @submit.prevent="rename"><label class="row-gap">New version <input v-model="newVersion" class="form-control form-control-sm" required maxlength="40" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="renaming = false">Cancel</BButton></form>
+        <BButton v-else-if="unsent" size="sm" variant="link" class="rest" @click="((renaming = true), (newVersion = release.version))">Change the version</BButton>
       </div>
       <div v-if="launched" class="row-gap" role="group" aria-label="Steer every store">
         <span class="soft">Every store:</span>

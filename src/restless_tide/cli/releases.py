@@ -79,6 +79,10 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
     store_argument(parser)
+    parser = nouns.command("release rename", _rename, "give a draft that was handed in nowhere another version")
+    parser.add_argument("version")
+    app_argument(parser)
+    parser.add_argument("--to", required=True, metavar="VERSION")
     parser = nouns.command("release discard", _discard, "discard a draft that was handed in nowhere; its builds stay")
     parser.add_argument("version")
     app_argument(parser)
@@ -279,6 +283,12 @@ def _drop_leg(call: Call) -> None:
     given = call.given
     release = call.tide.releases.drop_leg(given.app, given.version, given.store)
     call.answer(release, lambda: call.say(f"{given.version} no longer goes to {given.store}."))
+
+
+def _rename(call: Call) -> None:
+    given = call.given
+    release = call.tide.releases.rename(given.app, given.version, given.to)
+    call.answer(release, lambda: _tell(call, release))
 
 
 def _discard(call: Call) -> None:

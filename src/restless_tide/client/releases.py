@@ -13,6 +13,7 @@ from restless_tide.wire.releases import (
     NewLegWanted,
     NotesWanted,
     RecallWanted,
+    ReleaseChange,
     ReleaseTold,
     ReleaseWanted,
     SteeringTold,
@@ -82,6 +83,10 @@ class Releases(Noun):
     def drop_leg(self, app: str, version: str, store: str) -> ReleaseTold:
         """Take a store out of a release, before it was handed in there. Raises ImpossibleAct."""
         return self._line.delete_for(f"/v1/apps/{app}/releases/{version}/legs/{store}", ReleaseTold)
+
+    def rename(self, app: str, version: str, new_version: str) -> ReleaseTold:
+        """Give a draft that was handed in nowhere another version. Raises ImpossibleAct, Conflict."""
+        return self._line.patch(f"/v1/apps/{app}/releases/{version}", ReleaseTold, ReleaseChange(version=new_version))
 
     def discard(self, app: str, version: str) -> None:
         """Discard a draft that was handed in nowhere. Raises ImpossibleAct."""

@@ -191,8 +191,12 @@ def check_submission(
 
 
 def of_stores(sheets: Iterable[tuple[str, Sequence[Finding]]]) -> list[Finding]:
-    """The findings of several stores as one list; each names its store."""
-    return [replace(found, detail=f"{store}: {found.detail}") for store, findings in sheets for found in findings]
+    """The findings of several stores as one list; what several share stands in it once, with all their names."""
+    sharing: dict[Finding, list[str]] = {}
+    for store, findings in sheets:
+        for found in findings:
+            sharing.setdefault(found, []).append(store)
+    return [replace(found, detail=f"{', '.join(stores)}: {found.detail}") for found, stores in sharing.items()]
 
 
 def demand_ready(findings: Sequence[Finding], act: str) -> None:

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
+from restless_tide.core.versions import parse_version
 from restless_tide.desk import find, legs, releases
 from restless_tide.desk.apps import demand_identifier
 from restless_tide.desk.desk import Act
@@ -154,6 +155,24 @@ def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
     act.session.delete(leg)
     releases.touch(act, release)
     act.log("leg dropped", subject, app=release.app.name, before=before)
+    return release
+
+
+def rename_release(act: Act, app_name: str, version: str, new_version: str) -> Release:
+    """Give a draft that was handed in nowhere another version. Raises ImpossibleAct, and Conflict for one that is drafted."""
+    app = find.app(act.session, app_name)
+    release = find.release(act.session, app, version)
+    before, after = release.version, str(parse_version(new_version))
+    if after == before:
+        return release
+    for leg in release.legs:
+        _demand_droppable(leg)
+    if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == after)):
+        raise Conflict(f"{app.title} {after} is drafted already.", code="release-known")
+    release.version = after
+    releases.touch(act, release)
+    subject = f"release {after}"
+    act.log("release renamed", subject, app=app.name, before={"version": before}, after={"version": after})
     return release
 
 

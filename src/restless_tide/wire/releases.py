@@ -39,6 +39,10 @@ class ReleaseWanted(Wanted):
     notes: TextByLocale = Field(default_factory=dict, description="by locale")
 
 
+class ReleaseChange(Wanted):
+    version: OneLine = Field(description="its version from now on; possible until it was handed in")
+
+
 class NotesWanted(Wanted):
     text: Text
 

@@ -22,6 +22,7 @@ from restless_tide.wire.releases import (
     NewLegWanted,
     NotesWanted,
     RecallWanted,
+    ReleaseChange,
     ReleaseTold,
     ReleaseWanted,
     SteeredTold,
@@ -135,6 +136,14 @@ def drop_leg(app: str, version: str, store: str, desk: TheDesk, person: SignedIn
     with desk.act(person.id) as act:
         correcting.drop_leg(act, app, version, store)
     return _fresh(desk, app, version)
+
+
+@router.patch("/{version}")
+def rename(app: str, version: str, wanted: ReleaseChange, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Give a draft that was handed in nowhere another version."""
+    with desk.act(person.id) as act:
+        renamed = correcting.rename_release(act, app, version, wanted.version).version
+    return _fresh(desk, app, renamed)
 
 
 @router.delete("/{version}", status_code=204)
