@@ -251,13 +251,17 @@ def test_a_store_is_disconnected_and_connected_again(tmp_path: Path) -> None:
 
 def test_a_draft_gets_another_version_until_it_was_handed_in(harbour: Harbour, tide: Terminal) -> None:
     app = harbour.new_app()
-    build = harbour.ready_build(app, "openfield", "1.1.0")
-    for version in ("1.0.0", "1.2.0"):
-        harbour.tide.releases.draft(app, version, legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
+    for number, version in enumerate(("1.0.0", "1.1.0", "1.2.0"), 1):
+        build = harbour.ready_build(app, "openfield", version, number)
+        if version != "1.1.0":
+            harbour.tide.releases.draft(app, version, legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
+    with pytest.raises(Invalid, match="has no build of 3"):
+        harbour.tide.releases.rename(app, "1.0.0", "3.0.0")
     assert "1.1.0" in told(tide("release", "rename", "1.0.0", "--app", app, "--to", "1.1.0"))
     with pytest.raises(Conflict, match=r"1\.2\.0 is drafted already"):
         harbour.tide.releases.rename(app, "1.1.0", "1.2.0")
-    assert acts(harbour, app)[0] == "release renamed"
+    assert harbour.leg(app, "openfield", "1.1.0").build_label == "1.1.0 (2)"
+    assert acts(harbour, app)[:2] == ["leg changed", "release renamed"]
     harbour.tide.releases.submit(app, "1.1.0")
     with pytest.raises(ImpossibleAct, match="handed in at openfield"):
         harbour.tide.releases.rename(app, "1.1.0", "1.3.0")

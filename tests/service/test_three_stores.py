@@ -145,7 +145,7 @@ def test_an_announced_revision_names_the_releases_it_hits_before_its_date_and_is
     assert codes == {"notes-missing", "notes-too-long"}
     said = until(lambda: [entry.said for entry in harbour.tide.notices.deliveries()], lambda told: len(told) == 2)
     assert said[0].startswith("In force now: Crew testers")
-    assert f"Hits: {app.title()} 1.0.0" in said[1]
+    assert f"Affects: {app.title()} 1.0.0" in said[1]
 
 
 def test_a_rulebook_that_breaks_its_schema_is_not_taken_and_the_old_one_stays_in_force(own_coast: Harbour) -> None:

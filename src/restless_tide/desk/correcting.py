@@ -159,7 +159,10 @@ def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
 
 
 def rename_release(act: Act, app_name: str, version: str, new_version: str) -> Release:
-    """Give a draft that was handed in nowhere another version. Raises ImpossibleAct, and Conflict for one that is drafted."""
+    """Give a draft that was handed in nowhere another version; each leg gets the newest build of that version.
+
+    Raises ImpossibleAct, Conflict for a version that is drafted, and Invalid where a store has no build of it.
+    """
     app = find.app(act.session, app_name)
     release = find.release(act.session, app, version)
     before, after = release.version, str(parse_version(new_version))
@@ -170,10 +173,25 @@ def rename_release(act: Act, app_name: str, version: str, new_version: str) -> R
     if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == after)):
         raise Conflict(f"{app.title} {after} is drafted already.", code="release-known")
     release.version = after
-    releases.touch(act, release)
+    act.session.flush()
     subject = f"release {after}"
     act.log("release renamed", subject, app=app.name, before={"version": before}, after={"version": after})
+    for leg in release.legs:
+        build = _newest(act.session, app, leg.berth.platform, after)
+        releases.change_leg(act, app.name, after, leg.berth.store.name, LegWish(build=build.id))
     return release
+
+
+def _newest(session: Session, app: App, platform: str, version: str) -> Build:
+    wanted = select(Build).where(Build.app_id == app.id, Build.platform == platform, Build.version == version)
+    found = session.scalar(wanted.order_by(Build.number_order.desc()).limit(1))
+    if found is None:
+        raise Invalid(
+            f"{app.title} has no build of {version} for {platform}.",
+            remedy="Push one first, or discard the draft.",
+            code="build-unknown",
+        )
+    return found
 
 
 def discard(act: Act, app_name: str, version: str) -> None:

@@ -140,7 +140,7 @@ def drop_leg(app: str, version: str, store: str, desk: TheDesk, person: SignedIn
 
 @router.patch("/{version}")
 def rename(app: str, version: str, wanted: ReleaseChange, desk: TheDesk, person: SignedIn) -> ReleaseTold:
-    """Give a draft that was handed in nowhere another version."""
+    """Give a draft that was handed in nowhere another version; each leg gets the newest build of it."""
     with desk.act(person.id) as act:
         renamed = correcting.rename_release(act, app, version, wanted.version).version
     return _fresh(desk, app, renamed)
