@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import threading
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 import alembic.command
@@ -513,3 +513,21 @@ def test_words_of_the_ninth_release_are_carried_over_and_back(tmp_path: Path) ->
         assert sorted(session.scalars(select(tables.Sighting.state))) == ["expired", "rejected", "rejected"]
         assert session.scalars(select(tables.Subscription.kinds)).one() == [NoticeKind.EXPIRING]
     database.close()
+
+
+def test_the_records_have_another_version_after_whatever_was_written(tmp_path: Path) -> None:
+    database, other = (Database(tmp_path / "desk.sqlite") for _ in range(2))
+    database.migrate()
+    before = database.version()
+    with database.reading() as session:
+        session.scalar(select(tables.App))
+    assert database.version() == before, "reading changes nothing"
+    with database.writing() as session:
+        session.add(tables.App(name="marram", title="Marram", created_at=datetime.now(UTC)))
+    written = database.version()
+    assert written != before
+    with other.writing() as session:
+        session.scalars(select(tables.App)).one().title = "Dune"
+    assert database.version() != written, "another process wrote"
+    for opened in (database, other):
+        opened.close()

@@ -11,7 +11,7 @@ from typing import Any
 
 import alembic.command
 import alembic.config
-from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy import Connection, Engine, PoolProxiedConnection, create_engine, event
 from sqlalchemy.orm import ORMExecuteState, Session
 
 BUSY_MILLISECONDS = 30_000
@@ -55,6 +55,8 @@ class Database:
         event.listen(self._engine, "connect", _prepare)
         event.listen(self._engine, "begin", _begin)
         self._writer = threading.Lock()
+        self._watching = threading.Lock()
+        self._watcher: PoolProxiedConnection | None = None
         self._writing = self._engine.execution_options(immediate=True)
 
     def migrate(self) -> None:
@@ -74,6 +76,16 @@ class Database:
     @property
     def engine(self) -> Engine:
         return self._engine
+
+    def version(self) -> int:
+        """Another number whenever anything was written since the last time, by whomever (SQLite's ``data_version``)."""
+        with self._watching:
+            if self._watcher is None:
+                self._watcher = self._engine.raw_connection()
+            cursor = self._watcher.cursor()
+            found: int = cursor.execute("PRAGMA data_version").fetchone()[0]
+            cursor.close()
+            return found
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
@@ -110,6 +122,8 @@ class Database:
         return not busy
 
     def close(self) -> None:
+        if self._watcher is not None:
+            self._watcher.close()
         self._engine.dispose()
 
 

@@ -15,6 +15,7 @@ from restless_tide.service import console, faults, live
 from restless_tide.service.brake import Brake, SignInBrake
 from restless_tide.service.limits import BodyLimit, RequestLog
 from restless_tide.service.metrics import Metrics
+from restless_tide.service.remembered import Remembered
 from restless_tide.service.router import serve_routes
 from restless_tide.service.routes import (
     apps,
@@ -63,6 +64,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     app.state.bell = live.Bell()
     app.state.metrics = Metrics(desk)
     app.state.threads = Threads()
+    app.state.overview = Remembered()
     app.state.brake = Brake(desk.settings.join_attempts)
     app.state.sign_in_brake = SignInBrake()
     faults.install(app)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Annotated, Any
 
 from fastapi import Depends, Query, Request, Response
@@ -11,8 +11,10 @@ from sqlalchemy.exc import SQLAlchemyError
 from restless_tide import __version__
 from restless_tide.core.testers import write_csv
 from restless_tide.desk import apps, logbook, overview, search, stores
+from restless_tide.desk.desk import Desk
 from restless_tide.service import shown
 from restless_tide.service.metrics import CONTENT_TYPE
+from restless_tide.service.remembered import Remembered
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -66,18 +68,23 @@ def metrics(request: Request) -> Response:
 
 
 @router.get("/v1/overview")
-def look_over(desk: TheDesk, _: SignedIn) -> OverviewTold:
+def look_over(request: Request, desk: TheDesk, _: SignedIn) -> OverviewTold:
     """Every app at every store: what is live, what is under way, what needs a person."""
+    now, mail_trouble = desk.clock.now(), desk.background.mail_trouble
+    overview_of: Remembered[OverviewTold] = request.app.state.overview
+    told = overview_of.told(desk, now, lambda: _looked_over(desk, now, mail_trouble), mail_trouble)
+    return told.model_copy(update={"now": now})
+
+
+def _looked_over(desk: Desk, now: datetime, mail_trouble: str | None) -> OverviewTold:
     with desk.look() as session:
         return OverviewTold(
-            now=desk.clock.now(),
+            now=now,
             apps=len(apps.every(session)),
             stores=len(stores.every(session)),
             rows=[shown.berth_row(view) for view in overview.look_over(session)],
-            store_calls=[
-                shown.store_call(row, call) for row, call in overview.look_over_stores(session, desk.clock.now())
-            ],
-            desk_calls=[CallTold.of(call) for call in overview.look_over_desk(session, desk.background.mail_trouble)],
+            store_calls=[shown.store_call(row, call) for row, call in overview.look_over_stores(session, now)],
+            desk_calls=[CallTold.of(call) for call in overview.look_over_desk(session, mail_trouble)],
         )
 
 
