@@ -743,7 +743,7 @@ export interface paths {
         head?: never;
         /**
          * Rename
-         * @description Give a draft that was handed in nowhere another version.
+         * @description Give a draft that was handed in nowhere another version; each leg gets the newest build of it.
          */
         patch: operations["releases-rename"];
         trace?: never;
