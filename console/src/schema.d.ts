@@ -709,7 +709,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Of App */
+        /**
+         * Of App
+         * @description The releases of an app, newest first.
+         */
         get: operations["releases-of_app"];
         put?: never;
         /**
@@ -7877,7 +7880,11 @@ export interface operations {
     };
     "releases-of_app": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the last version of the page before */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 app: string;
@@ -8901,6 +8908,8 @@ export interface operations {
         parameters: {
             query?: {
                 cohort?: string | null;
+                /** @description the last trial of the page before */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;

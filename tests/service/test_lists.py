@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from restless_tide.client import Invalid, NotReady, TooLarge
-from restless_tide.wire.cohorts import MemberTold
-from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.cohorts import MemberTold, TrialTold
+from restless_tide.wire.releases import LegWanted, ReleaseTold
 from restless_tide.wire.reports import ReportTold
 from tests.harbour import Harbour, until
 from tests.service.test_cli import Terminal, tide  # noqa: F401  (a fixture)
@@ -159,6 +159,22 @@ def test_a_filter_holds_on_the_next_page_too(harbour: Harbour, tide: Terminal) -
     assert [report.text for report in pages] == ["Remark 0", "Remark 2"]
     newest = tide.json("report", "list", "--app", app, "--since", "2100-01-01T00:00")
     assert newest == []
+
+
+def test_releases_and_trials_are_read_page_by_page(listed: tuple[str, Terminal], harbour: Harbour) -> None:
+    app, _ = listed
+    pages = harbour.tide.releases._line.each(f"/v1/apps/{app}/releases", ReleaseTold, limit=1)
+    assert [release.version for release in pages] == ["1.10.0", "1.9.0"]
+    app, testing = harbour.new_app(), harbour.tide.testing
+    build = harbour.ready_build(app, "openfield")
+    for place in range(3):
+        testing.make_cohort(app, f"page{place}")
+        testing.add_tester(app, f"page{place}", f"p{place}.{app}@example.org")
+        testing.open_trial(
+            app, cohort=f"page{place}", build=build, store="openfield", notes="Look.", contact="ida@example.org"
+        )
+    pages = testing._line.each(f"/v1/apps/{app}/trials", TrialTold, limit=1)
+    assert [trial.cohort for trial in pages] == ["page2", "page1", "page0"]
 
 
 @pytest.mark.parametrize(

@@ -17,14 +17,16 @@ import { percent } from '../telling'
 const props = defineProps<{ app: string }>()
 const router = useRouter()
 const path = { app: props.app }
+const PAGE = 40
+const limit = ref(PAGE)
 const { data, problem, load } = useLoading(async () => {
   const [releases, builds, app, stores] = await Promise.all([
-    told<Release[]>(api.GET('/v1/apps/{app}/releases', { params: { path } })),
+    told<Release[]>(api.GET('/v1/apps/{app}/releases', { params: { path, query: { limit: Math.min(limit.value + 1, 500) } } })),
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path } })),
     told<App>(api.GET('/v1/apps/{app}', { params: { path } })),
     told<Store[]>(api.GET('/v1/stores')),
   ])
-  return { releases, builds, app, stores }
+  return { releases: releases.slice(0, limit.value), more: releases.length > limit.value, builds, app, stores }
 })
 useLive(load, (change) => change.app === props.app || change.app === null)
 
@@ -100,6 +102,7 @@ async function draft(): Promise<void> {
       <template v-if="versions.length">A build is at hand: draft its release above.</template>
       <template v-else>First <RouterLink :to="`/apps/${app}/builds`">push a build</RouterLink> to a store; a release is made of builds.</template>
     </EmptyState>
+    <BButton v-if="data.more" variant="link" @click="((limit += PAGE), load())">Earlier releases</BButton>
   </template>
 </template>
 

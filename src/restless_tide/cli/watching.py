@@ -29,7 +29,7 @@ def add(nouns: Nouns) -> None:
         "a phase instead, and no longer than it is told.",
     )
     parser.add_argument("--app", help="only this app")
-    parser.add_argument("--after", type=int, metavar="ID", help="go on after this event; without it, from now on")
+    parser.add_argument("--after", type=int, metavar="ID", help="continue after this event; without it, from now on")
     parser.add_argument("--count", type=count, help="end after so many events")
     parser.add_argument("--find", default="", metavar="TEXT", help="only lines that hold all of these words")
     parser.add_argument(

@@ -24,7 +24,8 @@ from restless_tide.wire.releases import (
 
 class Releases(Noun):
     def of_app(self, app: str) -> list[ReleaseTold]:
-        return self._line.get(f"/v1/apps/{app}/releases", list[ReleaseTold])
+        """Every release of an app, newest first; all pages are read."""
+        return list(self._line.each(f"/v1/apps/{app}/releases", ReleaseTold))
 
     def one(self, app: str, version: str) -> ReleaseTold:
         return self._line.get(f"/v1/apps/{app}/releases/{version}", ReleaseTold)

@@ -186,7 +186,8 @@ class Testing(Noun):
     # trials
 
     def trials(self, app: str, *, cohort: str | None = None) -> list[TrialTold]:
-        return self._line.get(f"/v1/apps/{app}/trials", list[TrialTold], cohort=cohort)
+        """Every trial of an app, or of one cohort, newest first; all pages are read."""
+        return list(self._line.each(f"/v1/apps/{app}/trials", TrialTold, cohort=cohort))
 
     def trial(self, trial: str) -> TrialTold:
         return self._line.get(f"/v1/trials/{trial}", TrialTold)

@@ -18,7 +18,7 @@ from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND, RoundEvent
 from restless_tide.core.rulebook import RolloutRules
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import builds, find, legs, retiring
+from restless_tide.desk import builds, find, keyset, legs, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Release, Round
@@ -190,10 +190,14 @@ def give_go_ahead(act: Act, app_name: str, version: str, store_name: str | None,
     return chosen
 
 
-def of_app(session: Session, app_name: str) -> list[Release]:
-    """The releases of an app, newest first."""
+def of_app(session: Session, app_name: str, *, after: str | None = None, limit: int = 100) -> list[Release]:
+    """The releases of an app, newest first, beyond the one with the version ``after``."""
     app = find.app(session, app_name)
-    return list(session.scalars(select(Release).where(Release.app_id == app.id).order_by(Release.created_at.desc())))
+    last = find.release(session, app, after) if after is not None else None
+    here = (last.created_at, last.id) if last is not None else None
+    wanted = select(Release).where(Release.app_id == app.id)
+    keys = (Release.created_at, Release.id)
+    return list(session.scalars(keyset.page(wanted, keys, after=here, falls=True, limit=limit)))
 
 
 def _chosen(release: Release, store_name: str | None, phases: set[LegPhase], verb: str) -> list[Leg]:

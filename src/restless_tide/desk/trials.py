@@ -17,7 +17,7 @@ from restless_tide.core.invitation import SITS
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.trial import REOPENS, TRIAL, TrialEvent, TrialState
-from restless_tide.desk import cohorts, find, seating
+from restless_tide.desk import cohorts, find, keyset, seating
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act
 from restless_tide.desk.planning import Brief, Plan, plan
@@ -242,12 +242,18 @@ def expires_at(trial: Trial) -> datetime | None:
     return (trial.opened_at or trial.changed_at) + timedelta(days=rules.trial_days)
 
 
-def of_app(session: Session, app_name: str, cohort_name: str | None = None, limit: int = 200) -> list[Trial]:
+def of_app(
+    session: Session, app_name: str, cohort_name: str | None = None, *, after: str | None = None, limit: int = 200
+) -> list[Trial]:
+    """The trials of an app, newest first, beyond the one with the id ``after``."""
     app = find.app(session, app_name)
     wanted = select(Trial).join(Cohort).where(Cohort.app_id == app.id)
     if cohort_name is not None:
         wanted = wanted.where(Cohort.id == find.cohort(session, app, cohort_name).id)
-    return list(session.scalars(wanted.order_by(Trial.created_at.desc(), Trial.id).limit(limit)))
+    last = find.trial(session, after) if after is not None else None
+    here = (last.created_at, last.id) if last is not None else None
+    keys = (Trial.created_at, Trial.id)
+    return list(session.scalars(keyset.page(wanted, keys, after=here, falls=True, limit=limit)))
 
 
 @dataclass(frozen=True)

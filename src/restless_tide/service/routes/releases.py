@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Annotated
 
-from fastapi import Header, Request, Response
+from fastapi import Header, Query, Request, Response
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
@@ -13,6 +13,7 @@ from restless_tide.desk import changes, correcting, find, legs, releases, steeri
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
 from restless_tide.service import shown, shown_builds, threads
+from restless_tide.service.paging import link_next
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
 from restless_tide.wire.changes import ChangedTold
@@ -72,9 +73,20 @@ def _aware(instant: datetime) -> datetime:
 
 
 @router.get("")
-def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[ReleaseTold]:
+def of_app(
+    app: str,
+    desk: TheDesk,
+    _: SignedIn,
+    response: Response,
+    after: Annotated[str | None, Query(description="the last version of the page before")] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> list[ReleaseTold]:
+    """The releases of an app, newest first."""
     with desk.look() as session:
-        return [shown.release(session, row, desk.clock.now()) for row in releases.of_app(session, app)]
+        rows = releases.of_app(session, app, after=after, limit=limit + 1)
+        if len(rows) > limit:
+            link_next(response, f"/v1/apps/{app}/releases", rows[limit - 1].version, limit=limit)
+        return [shown.release(session, row, desk.clock.now()) for row in rows[:limit]]
 
 
 @router.post("", status_code=201)

@@ -42,12 +42,17 @@ def of_app(
     app: str,
     desk: TheDesk,
     _: SignedIn,
+    response: Response,
     cohort: str | None = None,
+    after: Annotated[str | None, Query(description="the last trial of the page before")] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 200,
 ) -> list[TrialTold]:
     """The trials of an app, newest first."""
     with desk.look() as session:
-        return shown_testing.some_trials(session, trials.of_app(session, app, cohort, limit))
+        rows = trials.of_app(session, app, cohort, after=after, limit=limit + 1)
+        if len(rows) > limit:
+            link_next(response, f"/v1/apps/{app}/trials", rows[limit - 1].id, cohort=cohort, limit=limit)
+        return shown_testing.some_trials(session, rows[:limit])
 
 
 @router.post("/apps/{app}/trials", status_code=202)
