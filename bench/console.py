@@ -14,7 +14,7 @@ _FIRST_CONTENT = "performance.getEntriesByName('first-contentful-paint')[0]?.sta
 
 
 def first_view(processes: Processes, email: str, password: str) -> None:
-    """Bytes over the wire and time of Today with an empty cache, signed in; against a page with one word on it."""
+    """Bytes over the wire and time of Today with an empty cache, signed in; against the health check as a page."""
     print("\nThe console, each time with an empty cache")
     with sync_playwright() as playwright:
         browser = launched(playwright)
@@ -28,13 +28,13 @@ def first_view(processes: Processes, email: str, password: str) -> None:
         kept = context.storage_state()
         context.close()
         looks = [_look(browser, processes.ports.address, kept, "/", "main h1") for _ in range(ROUNDS)]
-        bare = [_look(browser, processes.ports.address, kept, "/health", "body") for _ in range(ROUNDS)]
+        bare = [_look(browser, processes.ports.address, kept, "/healthz", "body") for _ in range(ROUNDS)]
         browser.close()
     count = looks[0][0]
     print(f"first view of Today: {looks[0][1] / 1000:.0f} kB over the wire in {count} answers (goal: at most 150 kB)")
     for place, what in ((2, "first content"), (3, "what needs a person")):
         ours, theirs = (median(look[place] for look in of) for of in (looks, bare))
-        print(f"{what} after {ours:.0f} ms; a page of one word from the same service after {theirs:.0f} ms")
+        print(f"{what} after {ours:.0f} ms; the health check as a page after {theirs:.0f} ms")
 
 
 def _look(browser: Browser, address: str, kept: object, path: str, waits_for: str) -> tuple[int, float, float, float]:

@@ -7,7 +7,7 @@ import AppIcon from './components/AppIcon.vue'
 import FindBox from './components/FindBox.vue'
 import Toast from './components/Toast.vue'
 import { follow, liveState, unfollow } from './live'
-import { messages } from './messages'
+import { forgetMessages, messages } from './messages'
 import { place } from './place'
 import './preferences'
 import { session } from './session'
@@ -39,7 +39,10 @@ function isHere(path: string): boolean {
 watch(
   session.person,
   async (person) => {
-    if (!person) return unfollow()
+    if (!person) {
+      forgetMessages()
+      return unfollow()
+    }
     follow()
     await loadApps()
   },

@@ -5,6 +5,7 @@ export interface Message {
   id: number
   at: string
   said: string
+  well: boolean
   undo: (() => Promise<unknown>) | null
 }
 
@@ -28,14 +29,20 @@ let timer: ReturnType<typeof setTimeout> | undefined
 
 function keep(now: Message[]): void {
   messages.value = now.slice(0, MOST)
-  sessionStorage.setItem(KEPT, JSON.stringify(messages.value.map(({ id, at, said }) => ({ id, at, said }))))
+  sessionStorage.setItem(KEPT, JSON.stringify(messages.value.map(({ id, at, said, well }) => ({ id, at, said, well }))))
 }
 
-export function tell(said: string, undo: (() => Promise<unknown>) | null = null): void {
+export function tell(said: string, undo: (() => Promise<unknown>) | null = null, well = true): void {
   const id = (messages.value[0]?.id ?? 0) + 1
-  keep([{ id, at: new Date().toISOString(), said, undo }, ...messages.value])
+  keep([{ id, at: new Date().toISOString(), said, well, undo }, ...messages.value])
   showing.value = id
   rest(false)
+}
+
+/** Whoever signs in next reads nothing of it. */
+export function forgetMessages(): void {
+  keep([])
+  showing.value = null
 }
 
 /** Nothing goes away while someone points at it. */
@@ -53,6 +60,6 @@ export async function takeBack(message: Message): Promise<void> {
     await undo()
     tell(`Undone: ${message.said}`)
   } catch (wrong) {
-    tell(`Not undone: ${wrong instanceof Error ? wrong.message : String(wrong)}`)
+    tell(`Not undone: ${wrong instanceof Error ? wrong.message : String(wrong)}`, null, false)
   }
 }

@@ -161,6 +161,10 @@ def test_an_app_is_retired_once_nothing_is_under_way_and_restored(harbour: Harbo
     with pytest.raises(Conflict, match="nothing new begins with it"):
         harbour.push(harbour.package(app, "northgate", "1.1.0", 2), app=app, store="northgate")
     harbour.tide.releases.steer(app, "1.0.0", "withdraw", reason="what is out can still be stopped")
+    with pytest.raises(Conflict, match="nothing new begins with it"):
+        harbour.tide.releases.submit(app, "1.0.0")
+    harbour.all_confirmed(app)
+    assert app not in {row.app for row in harbour.tide.watching.overview().rows}
     assert "is in use again" in told(tide("app", "restore", app))
     assert acts(harbour, app)[0] == "app in use again"
     assert app in {row.app for row in harbour.tide.watching.overview().rows}

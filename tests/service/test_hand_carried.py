@@ -289,3 +289,11 @@ def test_a_push_goes_to_every_store_with_what_follows_and_the_same_again_is_the_
     assert opened["wrackline"] == "drafted", "there nobody has handed the build in yet"
     again = terminal("build", "send", first.build.id, "--app", app, "--store", "openfield", "--trial", "crew", "--json")
     assert [trial["state"] for trial in json.loads(again.stdout)["trials"]] == ["open"]
+
+
+def test_a_berth_is_renamed_by_hand(carried: Harbour) -> None:
+    app = with_berth(carried)
+    carried.tide.apps.rename_berth(app, "wrackline", "Marram by hand", reason="the old one was long")
+    settle(carried, app, "Rename")
+    seen = until(lambda: carried.tide.apps.berth(app, "wrackline"), lambda berth: berth.confirmed)
+    assert seen.listed_name == "Marram by hand"

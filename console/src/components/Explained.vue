@@ -7,11 +7,14 @@ import { GLOSSARY } from '../states'
 const props = defineProps<{ word: string; said?: string }>()
 const open = ref(false)
 const id = useId()
+function leave(event: FocusEvent): void {
+  if (!(event.currentTarget as HTMLElement).contains(event.relatedTarget as Node | null)) open.value = false
+}
 const meaning = computed(() => GLOSSARY[props.word])
 </script>
 
 <template>
-  <span class="explained" @keydown.esc="open = false"><button type="button" :aria-expanded="open" :aria-controls="id" :title="meaning" @click="open = !open">{{ said ?? word }}</button><span v-if="open" :id="id" class="meaning" role="note">{{ meaning }} <RouterLink to="/words">All words</RouterLink></span></span>
+  <span class="explained" @keydown.esc="open = false" @focusout="leave"><button type="button" :aria-expanded="open" :aria-controls="id" :title="meaning" @click="open = !open">{{ said ?? word }}</button><span v-if="open" :id="id" class="meaning" role="note">{{ meaning }} <RouterLink to="/words">All words</RouterLink></span></span>
 </template>
 
 <style scoped>

@@ -25,7 +25,7 @@ const ACTS: Found[] = [
 ]
 
 const text = ref('')
-const hits = ref<Found[]>([])
+const matches = ref<Found[]>([])
 const chosen = ref(0)
 const open = ref(false)
 const box = ref<HTMLInputElement>()
@@ -37,7 +37,7 @@ const local = computed(() => {
   const pages = [...PAGES, ...ACTS, ...props.apps.flatMap((app) => OF_APP.map(([page, title]) => ({ kind: 'page', title: `${app.title}: ${title}`, about: '', place: `/apps/${app.name}/${page}` })))]
   return pages.filter((page) => words.every((word) => `${page.title} ${page.about}`.toLowerCase().includes(word))).slice(0, 6)
 })
-const all = computed(() => [...hits.value, ...local.value])
+const all = computed(() => [...matches.value, ...local.value])
 
 let typing: ReturnType<typeof setTimeout> | undefined
 watch(text, (words) => {
@@ -45,13 +45,13 @@ watch(text, (words) => {
   chosen.value = 0
   open.value = Boolean(words.trim())
   if (!words.trim()) {
-    hits.value = []
+    matches.value = []
     return
   }
   typing = setTimeout(async () => {
     const mine = ++asked
     const found = await told(api.GET('/v1/search', { params: { query: { text: words } } })).catch(() => [])
-    if (mine === asked) hits.value = found
+    if (mine === asked) matches.value = found
   }, 150)
 })
 

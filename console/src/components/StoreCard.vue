@@ -70,7 +70,7 @@ const heard = computed(() => {
         <li v-for="change in store.announced.changes" :key="change.place">{{ change.name }}: <span class="soft">{{ change.before }}</span> → <strong>{{ change.after }}</strong></li>
       </ul>
       <p v-if="!store.announced.hits.length" class="soft">They affect no app or release of yours.</p>
-      <ul v-else class="plain-list hits">
+      <ul v-else class="plain-list affected">
         <li v-for="hit in store.announced.hits" :key="hit.app + hit.version">
           <strong>Affects {{ hit.app }} {{ hit.version }}</strong>
           <span v-for="said in hit.said" :key="said">{{ said }}</span>
@@ -91,7 +91,7 @@ const heard = computed(() => {
 
     <details class="rulebook">
       <summary>Rulebook {{ store.rulebook_revision }}</summary>
-      <p class="soft">What a <Explained word="rulebook" /> is; this one is in force now.</p>
+      <p class="soft">The store's <Explained word="rulebook" /> that is in force now.</p>
       <ul class="rules"><li v-for="rule in store.rules" :key="rule">{{ rule }}</li></ul>
       <div v-for="revision in taken" :key="revision.revision">
         <h3>Revision {{ revision.revision }}, in force since <Moment :at="revision.in_force_since" /></h3>
@@ -110,8 +110,8 @@ p { margin: 0.4rem 0; }
 .announced { border: 1px solid var(--line); border-radius: 0.35rem; padding: 0.6rem 0.8rem; margin: 0.5rem 0; }
 .announced p { margin: 0.35rem 0 0; }
 h3 { font-size: 0.95rem; margin: 0 0 0.3rem; }
-.changes, .hits { font-size: 0.9rem; }
-.hits li { display: grid; margin-top: 0.4rem; padding-left: 0.7rem; border-left: 3px solid var(--care); }
+.changes, .affected { font-size: 0.9rem; }
+.affected li { display: grid; margin-top: 0.4rem; padding-left: 0.7rem; border-left: 3px solid var(--care); }
 .standing { display: grid; grid-template-columns: auto 1fr; gap: 0.1rem 0.9rem; margin: 0.6rem 0; font-size: 0.9rem; }
 .standing dt { color: var(--soft); font-weight: 400; }
 .standing dd { margin: 0; overflow-wrap: anywhere; }

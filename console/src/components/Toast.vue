@@ -9,7 +9,7 @@ const message = computed(() => messages.value.find((entry) => entry.id === showi
 <template>
   <div class="place" role="status" @mouseenter="rest(true)" @mouseleave="rest(false)" @focusin="rest(true)" @focusout="rest(false)">
     <p v-if="message" class="toast-plain">
-      <span>✓ {{ message.said }}</span>
+      <span>{{ message.well ? '✓' : '✕' }} {{ message.said }}</span>
       <BButton v-if="message.undo" size="sm" variant="outline-primary" @click="takeBack(message)">Undo</BButton>
       <RouterLink to="/messages">All messages</RouterLink>
       <button type="button" class="close" aria-label="Close this message" @click="showing = null">✕</button>

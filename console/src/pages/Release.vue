@@ -65,8 +65,9 @@ const newVersion = ref('')
 const renaming = ref(false)
 
 async function rename(): Promise<void> {
-  const done = await doing.run(async () => void (await told(api.PATCH('/v1/apps/{app}/releases/{version}', { params: { path }, body: { version: newVersion.value } }))), `${props.version} is ${newVersion.value} now`)
-  if (done) await router.push(`/apps/${props.app}/releases/${newVersion.value.trim()}`)
+  let version = newVersion.value
+  const done = await doing.run(async () => void (version = (await told(api.PATCH('/v1/apps/{app}/releases/{version}', { params: { path }, body: { version } }))).version), `${props.version} is ${version} now`)
+  if (done) await router.push(`/apps/${props.app}/releases/${version}`)
 }
 
 function dropLeg(store: string) {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -54,12 +54,17 @@ class Listing(Generic[Row]):
         return found[: given.limit]
 
     def _fits(self, given: Any, row: Row) -> bool:
-        text = " ".join(str(word) for word in self.words(row) if word is not None).lower()
-        if not all(word in text for word in given.find.lower().split()):
+        if not holds(given.find, *self.words(row)):
             return False
         if self.state is not None and given.state and not set(given.state) & {*map(str, self.state(row))}:
             return False
         return self.since is None or given.since is None or self.since(row) >= given.since
+
+
+def holds(words: str, *among: object) -> bool:
+    """Whether each of these words stands in one of the texts, in capitals or not; the desk searches the same way."""
+    text = " ".join(str(part) for part in among if part is not None).lower()
+    return all(word in text for word in words.lower().split())
 
 
 def find_argument(parser: Parser) -> None:
@@ -83,6 +88,8 @@ def _comparable(value: Any) -> tuple[int, Any]:
     return (0, value.lower() if isinstance(value, str) else value)
 
 
-def parts(*numbers: str) -> Sequence[int]:
-    """A version with dots as something that sorts: 1.10.0 comes after 1.9.0."""
-    return [int(part) if part.isdigit() else 0 for part in ".".join(numbers).replace("-", ".").split(".")]
+def version_key(version: str) -> int:
+    """A version as something that sorts: 1.10.0 comes after 1.9.0."""
+    from restless_tide.core.versions import version_order  # only where someone sorts by it: it takes long to load
+
+    return version_order(version)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from restless_tide.cli.arranging import Listing, parts
+from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
@@ -28,7 +28,7 @@ _ASKS_FIRST = ("finish", "withdraw")
 
 _RELEASES: Listing[ReleaseTold] = Listing(
     words=lambda release: (release.version, *release.notes.values(), *(leg.store for leg in release.legs)),
-    sort={"version": lambda release: parts(release.version), "drafted": lambda release: release.created_at},
+    sort={"version": lambda release: version_key(release.version), "drafted": lambda release: release.created_at},
     states=LegPhase,
     state=lambda release: [leg.phase for leg in release.legs],
     since=lambda release: release.created_at,

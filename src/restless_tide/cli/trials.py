@@ -6,7 +6,7 @@ import getpass
 import os
 from pathlib import Path
 
-from restless_tide.cli.arranging import Listing, parts
+from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
@@ -29,7 +29,7 @@ _TRIALS: Listing[TrialTold] = Listing(
     words=lambda trial: (trial.id, trial.cohort, trial.build_label, trial.store),
     sort={
         "cohort": lambda trial: trial.cohort,
-        "build": lambda trial: parts(trial.build_label.split(" ")[0]),
+        "build": lambda trial: version_key(trial.build_label.split(" ")[0]),
         "store": lambda trial: trial.store,
         "since": lambda trial: trial.changed_at,
         "sessions": lambda trial: trial.sessions,

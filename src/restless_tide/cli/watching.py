@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from restless_tide.cli.arranging import holds
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import write_out
@@ -124,8 +125,8 @@ def _watch(call: Call) -> Exit | None:
     seen = 0
     try:
         for change in call.tide.watching.follow(after=call.given.after):
-            text = f"{change.kind} {change.subject} {change.said}".lower()
-            if call.given.app not in (None, change.app) or not _holds(text, call.given.find):
+            texts = (change.kind, change.subject, change.said)
+            if call.given.app not in (None, change.app) or not holds(call.given.find, *texts):
                 continue
             if call.given.json:
                 print(json.dumps(change.model_dump(mode="json"), ensure_ascii=False), flush=True)
@@ -135,15 +136,11 @@ def _watch(call: Call) -> Exit | None:
                     f"{change.at.astimezone():%H:%M:%S}  {change.app or '–':<12} {change.kind}  {change.subject}{said}"
                 )
             seen += 1
-            if seen == call.given.count or (call.given.until and _holds(text, call.given.until)):
+            if seen == call.given.count or (call.given.until and holds(call.given.until, *texts)):
                 break
     except KeyboardInterrupt:
         return Exit.DONE
     return None
-
-
-def _holds(text: str, words: str) -> bool:
-    return all(word in text for word in words.lower().split())
 
 
 def _show(call: Call) -> None:

@@ -117,7 +117,7 @@ _STEERED = frozenset({_K.SET_SHARE, _K.PAUSE, _K.RESUME})
 
 RULES: Mapping[OrderKind, OrderRule] = {
     _K.OPEN_BERTH: OrderRule(Subject.BERTH),
-    _K.RENAME_BERTH: OrderRule(Subject.BERTH, overtakes=frozenset({_K.RENAME_BERTH})),
+    _K.RENAME_BERTH: OrderRule(Subject.BERTH),
     _K.SET_AVAILABILITY: OrderRule(Subject.BERTH),
     _K.SEND_BUILD: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ARRIVE,)),
     _K.ANSWER: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ANSWER,)),

@@ -1,4 +1,4 @@
-"""What blocks a push or of a submission, before the first byte leaves."""
+"""What blocks a push or a submission, before the first byte leaves."""
 
 from __future__ import annotations
 

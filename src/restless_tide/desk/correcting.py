@@ -14,8 +14,8 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
-from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, legs, releases
+from restless_tide.core.versions import parse_version, version_order
+from restless_tide.desk import find, legs, releases, retiring
 from restless_tide.desk.apps import demand_identifier
 from restless_tide.desk.desk import Act
 from restless_tide.desk.releases import LegWish
@@ -128,7 +128,7 @@ def removable(cohort: Cohort) -> bool:
 
 def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWish) -> Leg:
     """Take one more store into a release. Raises Conflict where it is in already."""
-    release = find.release(act.session, find.app(act.session, app_name), version)
+    release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
     if any(leg.berth.store.name == store_name.lower() for leg in release.legs):
         raise Conflict(
             f"{release.version} goes to {store_name} already.",
@@ -183,7 +183,8 @@ def rename_release(act: Act, app_name: str, version: str, new_version: str) -> R
 
 
 def _newest(session: Session, app: App, platform: str, version: str) -> Build:
-    wanted = select(Build).where(Build.app_id == app.id, Build.platform == platform, Build.version == version)
+    same = Build.version_order == version_order(version)
+    wanted = select(Build).where(Build.app_id == app.id, Build.platform == platform, same)
     found = session.scalar(wanted.order_by(Build.number_order.desc()).limit(1))
     if found is None:
         raise Invalid(

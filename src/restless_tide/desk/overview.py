@@ -81,15 +81,11 @@ class _Read:
 
 
 def look_over(session: Session) -> list[BerthView]:
-    """Every app in use at every store, by app and store; everything is read in a few queries, however many berths there are."""
-    berths = session.scalars(
-        select(Berth)
-        .join(Berth.app)
-        .where(App.retired_at.is_(None))
-        .options(contains_eager(Berth.app), joinedload(Berth.store))
-    ).all()
+    """Every app in use at every store, and what is not confirmed of the others, by app and store; everything is read in a few queries, however many berths there are."""
+    berths = session.scalars(select(Berth).options(joinedload(Berth.app), joinedload(Berth.store))).all()
     read = _read(session)
     views = [_view(session, berth, read) for berth in berths]
+    views = [view for view in views if view.berth.app.retired_at is None or not view.confirmed]
     return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
 
 

@@ -129,7 +129,7 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
 
     Raises NotReady with the findings of all chosen legs; then nothing is handed in anywhere.
     """
-    release = find.release(act.session, find.app(act.session, app_name), version)
+    release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
     chosen = _chosen(release, store_name, {LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED}, "handed in")
     for leg in chosen:
         demand_open_to_submission(legs.phase(leg))
@@ -179,7 +179,7 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
 
 def give_go_ahead(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
     """Give the go-ahead to launch, for one leg or for all that need it. The launch follows when all conditions hold."""
-    release = find.release(act.session, find.app(act.session, app_name), version)
+    release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
     waiting = [leg for leg in release.legs if store_name is None or find.leg(release, store_name) is leg]
     chosen = [leg for leg in waiting if leg.needs_go_ahead and leg.go_ahead_at is None and leg.launched_at is None]
     if not chosen:

@@ -10,7 +10,7 @@ from collections.abc import Collection, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
-from sqlalchemy import select
+from sqlalchemy import CompoundSelect, select, union_all
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import UNDER_WAY as BUILD_UNDER_WAY
@@ -43,7 +43,8 @@ def app_outlook(session: Session, app: App) -> Outlook:
         if leg.state is RolloutState.COMPLETE
     ]
     stays = [*offered, "Its builds, releases, reports and its part of the logbook stay to be read."]
-    return Outlook(tuple(_under_way(session, app.berths)), tuple(stays))
+    waiting = session.scalars(select(Order).where(Order.lane.in_(_lanes(app.berths)), Order.state.in_(PENDING))).all()
+    return Outlook((*_under_way(session, app.berths), *_told_orders(waiting)), tuple(stays))
 
 
 def cohort_outlook(cohort: Cohort) -> Outlook:
@@ -57,7 +58,12 @@ def store_outlook(session: Session, store: Store) -> Outlook:
     """What disconnecting a store would meet."""
     berths = session.scalars(select(Berth).where(Berth.store_id == store.id)).all()
     steps = session.scalars(select(Step).where(Step.store_id == store.id, Step.state == StepState.WAITING)).all()
-    under_way = [*_under_way(session, berths), *(f"A step waits for a person: {step.title}." for step in steps)]
+    waiting = session.scalars(select(Order).where(Order.store_id == store.id, Order.state.in_(PENDING))).all()
+    under_way = [
+        *_under_way(session, berths),
+        *_told_orders(waiting),
+        *(f"A step waits for a person: {step.title}." for step in steps),
+    ]
     stays = []
     if not store.hand_carried:
         stays.append("The desk forgets the key. Withdraw it on the store's own pages, too.")
@@ -170,9 +176,7 @@ def _under_way(session: Session, berths: Sequence[Berth]) -> list[str]:
         for berth in berths
         if _asked(berth)
     ]
-    lanes = {berth.id for berth in berths}
     for leg in _legs(session, berths):
-        lanes.add(leg.id)
         phase, what = legs.phase(leg), f"{leg.release.app.title} {leg.release.version}"
         at = rules_of(leg.berth.store).store
         if leg.state in ON_ITS_WAY:
@@ -182,17 +186,27 @@ def _under_way(session: Session, berths: Sequence[Berth]) -> list[str]:
         elif phase is LegPhase.APPROVED and not (leg.needs_go_ahead and leg.go_ahead_at is None):
             found.append(f"{what} is approved at {at} and launches automatically: have it wait for a go-ahead.")
     ids = [berth.id for berth in berths]
-    for consignment in session.scalars(select(Consignment).where(Consignment.berth_id.in_(ids))):
-        lanes.add(consignment.id)
-        if consignment.state in BUILD_UNDER_WAY:
-            found.append(
-                f"Build {consignment.build.label} is {consignment.state} at {rules_of(consignment.berth.store).store}."
-            )
-    trials = session.scalars(select(Trial).join(Consignment).where(Consignment.berth_id.in_(ids))).all()
-    lanes |= {trial.id for trial in trials}
-    waiting = session.scalars(select(Order).where(Order.lane.in_(lanes), Order.state.in_(PENDING))).all()
-    found += _told_trials(trials)
-    return [*found, *(f"An order waits for {rules_of(order.store).store}: {order.kind}." for order in waiting)]
+    coming = select(Consignment).where(Consignment.berth_id.in_(ids), Consignment.state.in_(BUILD_UNDER_WAY))
+    for consignment in session.scalars(coming):
+        at = rules_of(consignment.berth.store).store
+        found.append(f"Build {consignment.build.label} is {consignment.state} at {at}.")
+    running = select(Trial).join(Consignment).where(Consignment.berth_id.in_(ids), Trial.state.in_(TRIAL_UNDER_WAY))
+    return [*found, *_told_trials(session.scalars(running).all())]
+
+
+def _lanes(berths: Sequence[Berth]) -> CompoundSelect[str]:
+    """The lanes in which the orders about these berths, and about what is there, go."""
+    ids = [berth.id for berth in berths]
+    return union_all(
+        select(Berth.id).where(Berth.id.in_(ids)),
+        select(Leg.id).where(Leg.berth_id.in_(ids)),
+        select(Consignment.id).where(Consignment.berth_id.in_(ids)),
+        select(Trial.id).join(Consignment).where(Consignment.berth_id.in_(ids)),
+    )
+
+
+def _told_orders(orders: Collection[Order]) -> list[str]:
+    return [f"An order waits for {rules_of(order.store).store}: {order.kind}." for order in orders]
 
 
 def _told_trials(trials: Collection[Trial]) -> list[str]:

@@ -63,7 +63,9 @@ def held_in(answer: Any) -> Held | None:
     return None
 
 
-Answer = TypeVar("Answer", protocol.ConsignmentAnswer, protocol.TrialAnswer, protocol.SubmissionAnswer)
+Answer = TypeVar(
+    "Answer", protocol.BerthAnswer, protocol.ConsignmentAnswer, protocol.TrialAnswer, protocol.SubmissionAnswer
+)
 
 
 def about(reference: str, answer: Answer) -> Answer:
@@ -115,14 +117,7 @@ def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
 
 def _rename_berth(desk: Desk, session: Session, order: Order) -> Call:
     reference, name = needed(session, Berth, order.subject).store_ref or "", str(order.payload["name"])
-
-    def call(way: Way) -> protocol.BerthAnswer:
-        answer = way.rename_berth(reference, name, order.id)
-        if answer.id != reference:
-            raise _mixed_up(reference, answer.id)
-        return answer
-
-    return call
+    return lambda way: about(reference, way.rename_berth(reference, name, order.id))
 
 
 def _berth_renamed(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:

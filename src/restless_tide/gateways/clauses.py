@@ -152,6 +152,14 @@ def _berth_taken(suite: Suite) -> None:
     demand_problem(suite.call("POST", "/v1/berths", key=str(uuid.uuid4()), body=taken), (409,), "name-taken")
 
 
+def _renamed(suite: Suite) -> None:
+    berth, name = suite.known["a berth"], f"Check {uuid.uuid4().hex[:8]}"
+    path, body = f"/v1/berths/{berth}/name", protocol.NameRequest(name=name)
+    answer = fits(suite.call("POST", path, key=str(uuid.uuid4()), body=body), protocol.BerthAnswer)
+    demand((answer.id, answer.name) == (berth, name), "the berth has another name than was asked for")
+    suite.known["the berth's name"] = name
+
+
 def _same_key(suite: Suite) -> None:
     key, path, body, first = suite.known["the key of a berth"]
     again = suite.call("POST", path, key=key, body=body)
@@ -447,7 +455,8 @@ CLAUSES: list[Check] = [
     ("3.2", "the next revision is announced with its date, or none is", _announced),
     ("3.3", "the account tells its standing and what the key may", _account),
     ("4.1", "a berth is opened", _berth),
-    ("4.2", "a taken name is refused as such", _berth_taken),
+    ("4.1", "a taken name is refused as such", _berth_taken),
+    ("4.2", "a berth is renamed", _renamed),
     ("1.3", "the same key gives the same answer; another call under it is a conflict", _same_key),
     ("4.3", "availability is set and read back", _availability),
     ("4.4", "the dossier is written within the rulebook's limits and read back", _dossier),
