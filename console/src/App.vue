@@ -38,9 +38,9 @@ function isHere(path: string): boolean {
 
 watch(
   session.person,
-  async (person) => {
+  async (person, before) => {
     if (!person) {
-      forgetMessages()
+      if (before) forgetMessages()
       return unfollow()
     }
     follow()
