@@ -70,6 +70,7 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
         console.fill("Short name", name)
         page.get_by_label("Connection file").set_input_files(file)
         console.button("Try and connect")
+        console.says(f"{name} is connected")
         expect(page.get_by_role("region", name=title)).to_be_visible()
 
     console.walk("first app")

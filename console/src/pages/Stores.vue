@@ -29,9 +29,10 @@ const store = reactive({ name: '', file: '' })
 const app = reactive({ name: '', title: '', android: '', ios: '', desktop: '' })
 const berth = reactive({ app: '', store: '', name: '', language: 'en' })
 
-async function act(work: () => Promise<unknown>): Promise<boolean> {
-  const done = await doing.run(work)
-  if (done) await load()
+/** What the act changed is loaded beside: its form closes at once, so that a press that follows meets the page as it stands. */
+async function act(work: () => Promise<unknown>, said: string): Promise<boolean> {
+  const done = await doing.run(work, said)
+  if (done) void load()
   return done
 }
 
@@ -48,24 +49,24 @@ async function connect(): Promise<void> {
       throw new Problem(422, 'Choose the file the store handed out, unchanged.', 'This is no connection file: it is not JSON.')
     }
     await told(api.POST('/v1/stores', { body: { name: store.name, connection } }))
-  })
+  }, `${store.name} is connected`)
   store.file = ''
   if (done) connecting.value = false
 }
 
 async function carry(): Promise<void> {
-  if (await act(() => told(api.POST('/v1/carried-stores', { body: { name: store.name, rulebook: store.file } })))) carrying.value = false
+  if (await act(() => told(api.POST('/v1/carried-stores', { body: { name: store.name, rulebook: store.file } })), `${store.name} is carried by hand`)) carrying.value = false
   store.file = ''
 }
 
 async function register(): Promise<void> {
   const identifiers = Object.fromEntries(Object.entries({ android: app.android, ios: app.ios, desktop: app.desktop }).filter(([, value]) => value))
-  if (await act(() => told(api.POST('/v1/apps', { body: { name: app.name, title: app.title, identifiers } })))) registering.value = false
+  if (await act(() => told(api.POST('/v1/apps', { body: { name: app.name, title: app.title, identifiers } })), `${app.title} is registered`)) registering.value = false
 }
 
 async function open(): Promise<void> {
   const [app, body] = [berth.app, { store: berth.store, listed_name: berth.name, language: berth.language }]
-  const done = await act(() => told(api.POST('/v1/apps/{app}/berths', { params: { path: { app } }, body })))
+  const done = await act(() => told(api.POST('/v1/apps/{app}/berths', { params: { path: { app } }, body })), `A berth at ${berth.store} is ordered`)
   if (done && berth.app === app && berth.store === body.store) berth.app = ''
 }
 
