@@ -11,17 +11,26 @@ interface Loading<T> {
   load: () => Promise<void>
 }
 
-/** A piece of data with the problem that kept it away; the last good data stays on the page. */
+/** A piece of data with the problem that kept it away; the last good data stays on the page.
+ *
+ * What was asked later is newer: an answer that comes after the answer to a later question is passed over. */
 export function useLoading<T>(ask: () => Promise<T>): Loading<T> {
   const data = shallowRef<T | null>(null)
   const problem = ref<Problem | null>(null) as Ref<Problem | null>
+  let asked = 0
+  let answered = 0
   async function load(): Promise<void> {
+    const mine = ++asked
     try {
-      data.value = await ask()
+      const found = await ask()
+      if (mine < answered) return
+      data.value = found
       problem.value = null
     } catch (wrong) {
+      if (mine < answered) return
       problem.value = asProblem(wrong)
     }
+    answered = mine
   }
   return { data, problem, load }
 }

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, onMounted, reactive, ref, watch } from 'vue'
+import { computed, onMounted, reactive, watch } from 'vue'
 
 import { api, type Build, type Cohort, told, type TrialSheet } from '../api'
-import { useDoing } from '../loading'
+import { useDoing, useLoading } from '../loading'
 import { CONSIGNMENT_GOES_ON } from '../states'
 import FindingList from './FindingList.vue'
 import ProblemNote from './ProblemNote.vue'
@@ -23,8 +23,8 @@ const wish = reactive({
   how: '',
   whenReady: false,
 })
-const sheet = ref<TrialSheet | null>(null)
-const looking = useDoing()
+const looking = useLoading<TrialSheet | null>(async () => wish.build && wish.cohorts.length ? await told(api.POST('/v1/apps/{app}/trial-sheets', { params: { path: { app: props.app } }, body: body.value })) : null)
+const sheet = looking.data
 const doing = useDoing()
 const sent = computed(() => props.builds.filter((build) => build.consignments.some((entry) => CONSIGNMENT_GOES_ON.includes(entry.state))))
 const where = (build: Build) => build.consignments.map((entry) => `${entry.store_title} ${entry.state}`).join(', ')
@@ -51,23 +51,15 @@ function suggest(): void {
   wish.contact ||= first.contact
 }
 
-async function look(): Promise<void> {
-  if (!wish.build || !wish.cohorts.length) {
-    sheet.value = null
-    return
-  }
-  await looking.run(async () => (sheet.value = await told(api.POST('/v1/apps/{app}/trial-sheets', { params: { path: { app: props.app } }, body: body.value }))))
-}
-
 let timer: ReturnType<typeof setTimeout> | undefined
 watch(body, () => {
   clearTimeout(timer)
-  timer = setTimeout(() => void look(), 300)
+  timer = setTimeout(() => void looking.load(), 300)
 })
 onMounted(() => {
   wish.build = sent.value[0]?.id ?? ''
   suggest()
-  void look()
+  void looking.load()
 })
 
 async function go(): Promise<void> {
