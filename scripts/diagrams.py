@@ -9,6 +9,7 @@ from restless_tide.core.consignment import CONSIGNMENT
 from restless_tide.core.invitation import INVITATION
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import LAST_IN_TURN, ORDER, RULES
+from restless_tide.core.own_track import OWN_TRACK
 from restless_tide.core.report import REPORT
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND
@@ -72,6 +73,7 @@ def main() -> None:
         "order": ORDER,
         "step": STEP,
         "delivery": DELIVERY,
+        "track": OWN_TRACK,
     }.items():
         drawn = f"<!-- {name} -->\n```mermaid\n{machine.diagram()}\n```\n"
         text, found = re.subn(

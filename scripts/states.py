@@ -15,7 +15,8 @@ from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
 from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState
-from restless_tide.core.report import ReportState
+from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.rulebook import PRODUCTION
 
 HEAD = "/** Made by `make contract` from the life cycles and the glossary in src/restless_tide/core: do not change it here. */\n"
 
@@ -41,7 +42,9 @@ LINES = (
     line("LEG_PART_WAY", LegPhase, PART_WAY),
     line("NOTICE_KINDS", NoticeKind),
     line("ORDER_PENDING", OrderState, PENDING),
+    line("REPORT_KINDS", ReportKind),
     line("REPORT_STATES", ReportState),
+    f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )
 

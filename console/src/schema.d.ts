@@ -682,6 +682,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/placement-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Placement Sheet
+         * @description What placing a build on tracks would mean, before anything is done.
+         */
+        post: operations["tracks-placement_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/placements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Place
+         * @description Place a build on tracks, sending it first where a store does not hold it; all of it, or nothing.
+         */
+        post: operations["tracks-place"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/promotion-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Promotion Sheet
+         * @description What promoting would mean, before anything is done.
+         */
+        post: operations["tracks-promotion_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/promotions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Promote
+         * @description Promote a build to the next track: nothing is sent again, and its brief and notes are carried along.
+         */
+        post: operations["tracks-promote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/pushes": {
         parameters: {
             query?: never;
@@ -1136,6 +1216,198 @@ export interface paths {
         get: operations["reports-numbers"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/track-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rules
+         * @description The rules by which builds move up automatically, each with what is still missing.
+         */
+        get: operations["tracks-rules"];
+        put?: never;
+        /**
+         * Make Rule
+         * @description Have builds move up automatically once all that is asked for is there.
+         */
+        post: operations["tracks-make_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/track-rules/{rule}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Rule
+         * @description Nothing moves by this rule any more.
+         */
+        post: operations["tracks-end_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/track-rules/{rule}/go-ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rule Go Ahead
+         * @description Give one build the go-ahead that the rule waits for.
+         */
+        post: operations["tracks-rule_go_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/track-rules/{rule}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rule Again
+         * @description What stood in the way is mended: the rule looks at the build again.
+         */
+        post: operations["tracks-rule_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/tracks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Board
+         * @description The tracks of every store where the app has an open berth, with what they hold.
+         */
+        get: operations["tracks-board"];
+        put?: never;
+        /**
+         * Open Track
+         * @description Open a track of the team's own, where the store lets teams have some.
+         */
+        post: operations["tracks-open_track"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/tracks/{store}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * People
+         * @description What people of a cohort, or people who have chosen some tracks, have at a store; without either: everybody else.
+         */
+        get: operations["tracks-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/tracks/{store}/{track}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One
+         * @description One track, with what it held.
+         */
+        get: operations["tracks-one"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Rename
+         * @description Order another title for a track of the team's own.
+         */
+        patch: operations["tracks-rename"];
+        trace?: never;
+    };
+    "/v1/apps/{app}/tracks/{store}/{track}/clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Clear
+         * @description Nobody new gets a build over the track: its trials end, its release is withdrawn there.
+         */
+        post: operations["tracks-clear"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/tracks/{store}/{track}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Close
+         * @description Close a track of the team's own; it holds nothing any more.
+         */
+        post: operations["tracks-close"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2599,7 +2871,18 @@ export interface components {
              * @description new builds go to the cohort as soon as they are ready
              */
             by_itself?: boolean | null;
+            /**
+             * Track
+             * @description the track over which it gets builds there; none: as it is, at first the rulebook's
+             */
+            track?: string | null;
         };
+        /**
+         * Audience
+         * @description Whom a track reaches: people with a seat, whoever has chosen it at the store, or everybody.
+         * @enum {string}
+         */
+        Audience: "cohorts" | "choosers" | "everybody";
         /**
          * Availability
          * @description How a berth offers its app. No countries: everywhere the store is; no price: free.
@@ -2858,6 +3141,15 @@ export interface components {
             /** Store */
             store: string;
         };
+        /** BoardTold */
+        BoardTold: {
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /** Stores */
+            stores: components["schemas"]["StoreTracksTold"][];
+        };
         /**
          * BreakerState
          * @enum {string}
@@ -3023,6 +3315,44 @@ export interface components {
             rulebook: string;
         };
         /**
+         * CellTold
+         * @description One track of one store.
+         */
+        CellTold: {
+            /** At */
+            at: string;
+            audience: components["schemas"]["Audience"];
+            /** Cohorts */
+            cohorts: string[];
+            /** Coming */
+            coming: components["schemas"]["PlacementTold"][];
+            /** Holds */
+            holds: components["schemas"]["PlacementTold"][];
+            /** Key */
+            key: string;
+            /** Kinds */
+            kinds: components["schemas"]["CohortKind"][];
+            /**
+             * Next
+             * @description the key of the track after it
+             */
+            next: string | null;
+            /** Own */
+            own: boolean;
+            /** People */
+            people: number | null;
+            /** People At */
+            people_at: string | null;
+            /** Rank */
+            rank: number | null;
+            /** @description of a track of the team's own */
+            state: components["schemas"]["OwnTrackState"] | null;
+            /** Title */
+            title: string;
+            /** Trouble */
+            trouble: string | null;
+        };
+        /**
          * Certificate
          * @description An X.509 certificate; ``sha256`` is the digest of its DER form, the way such certificates are named.
          */
@@ -3106,6 +3436,16 @@ export interface components {
             dry_run: boolean;
             /** @description none: the app's own rule */
             rule?: components["schemas"]["RetentionRule"] | null;
+        };
+        /** ClearedTold */
+        ClearedTold: {
+            /** At */
+            at: string;
+            /**
+             * Done
+             * @description what was ordered, in words
+             */
+            done: string[];
         };
         /**
          * ClearingTold
@@ -3835,6 +4175,20 @@ export interface components {
             store?: string | null;
         };
         /**
+         * GotTold
+         * @description A build that a share of some people have; no build: they have nothing.
+         */
+        GotTold: {
+            /** Number */
+            number: string | null;
+            /** Share */
+            share: number;
+            /** Track */
+            track: string | null;
+            /** Version */
+            version: string | null;
+        };
+        /**
          * GroupTold
          * @description Crashes that are the same by their fingerprint.
          */
@@ -3956,6 +4310,55 @@ export interface components {
             platform: string;
             /** Reason */
             reason: string;
+        };
+        /**
+         * HowPlaced
+         * @description How a build is placed: the brief where a track is for cohorts, notes and ladder where it is a release's.
+         */
+        HowPlaced: {
+            /**
+             * Brief
+             * @description what to look at, by locale; none: as it was said before
+             */
+            brief?: {
+                [key: string]: string;
+            };
+            /**
+             * Contact
+             * @description the address testers answer to; none: as it was said before
+             * @default
+             */
+            contact: string;
+            /**
+             * Ladder
+             * @description such as 5@24,100; none: the usual one
+             */
+            ladder?: string | null;
+            /**
+             * Notes
+             * @description release notes by locale
+             */
+            notes?: {
+                [key: string]: string;
+            };
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Remarks To
+             * @description where remarks go besides the tester's page
+             * @default
+             */
+            remarks_to: string;
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
+            /**
+             * Submit
+             * @description hand it in where it comes to production; otherwise it is drafted there
+             * @default false
+             */
+            submit: boolean;
         };
         /**
          * Icon
@@ -4200,6 +4603,16 @@ export interface components {
              */
             pending: components["schemas"]["OrderKind"][];
             phase: components["schemas"]["LegPhase"];
+            /**
+             * Place
+             * @description what addresses the leg: its store, or store/track where that is not production
+             */
+            place: string;
+            /**
+             * Place Title
+             * @description such as Openfield, or Openfield, Early
+             */
+            place_title: string;
             /** Platform */
             platform: string;
             /**
@@ -4228,6 +4641,8 @@ export interface components {
             store: string;
             /** Store Title */
             store_title: string;
+            /** Track */
+            track: string;
             /**
              * Waits For
              * @description what an approved leg still waits for
@@ -4361,6 +4776,57 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /**
+         * MoveSheetTold
+         * @description What placing a build on one track would mean.
+         */
+        MoveSheetTold: {
+            /** At */
+            at: string;
+            /** Build */
+            build: string;
+            /** Build Label */
+            build_label: string;
+            /** Cohorts */
+            cohorts: string[];
+            /**
+             * Drafts
+             * @description it is drafted there and not handed in
+             */
+            drafts: boolean;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /**
+             * People
+             * @description who may get builds over the track; none: not known
+             */
+            people: number | null;
+            /**
+             * Review
+             * @description the store reviews it before its people get it
+             */
+            review: boolean;
+            /**
+             * Sends
+             * @description the store does not hold it; it is sent first
+             */
+            sends: boolean;
+            /**
+             * Source
+             * @description the track that it comes from, where it is promoted
+             */
+            source: string | null;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Takes Place Of */
+            takes_place_of: string[];
+            /** Track */
+            track: string;
+            /** Track Title */
+            track_title: string;
+        };
         /** NewLegWanted */
         NewLegWanted: {
             /** Build */
@@ -4397,7 +4863,7 @@ export interface components {
          * @description What a subscriber can subscribe to.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "key or standing expiring";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -4431,7 +4897,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "rename berth" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -4506,6 +4972,21 @@ export interface components {
             /** Stores */
             stores: number;
         };
+        /**
+         * OwnTrackState
+         * @enum {string}
+         */
+        OwnTrackState: "ordered" | "open" | "closing" | "closed" | "refused";
+        /** OwnTrackTold */
+        OwnTrackTold: {
+            /** At */
+            at: string;
+            state: components["schemas"]["OwnTrackState"];
+            /** Title */
+            title: string;
+            /** Trouble */
+            trouble: string | null;
+        };
         /** PaperTold */
         PaperTold: {
             /** Blocks */
@@ -4555,6 +5036,21 @@ export interface components {
              */
             version: string;
         };
+        /** PastTold */
+        PastTold: {
+            /**
+             * Lines
+             * @description what the logbook says of it, newest first
+             */
+            lines: components["schemas"]["LineTold"][];
+            placement: components["schemas"]["PlacementTold"];
+        };
+        /**
+         * PeopleGet
+         * @description Which build somebody gets who may use several tracks.
+         * @enum {string}
+         */
+        PeopleGet: "highest number" | "latest placed" | "own choice";
         /** PersonTold */
         PersonTold: {
             /** Email */
@@ -4584,6 +5080,143 @@ export interface components {
             size_bytes: number;
             /** Width */
             width: number;
+        };
+        /**
+         * PlacedTold
+         * @description What was ordered for one track: trials with its cohorts, or a leg of a release.
+         */
+        PlacedTold: {
+            /** At */
+            at: string;
+            /** Drafted */
+            drafted: boolean;
+            /**
+             * Place
+             * @description the leg's place in the release
+             */
+            place: string | null;
+            /** Sent */
+            sent: boolean;
+            /** Trials */
+            trials: string[];
+            /** Version */
+            version: string;
+        };
+        /**
+         * PlacementTold
+         * @description A build on a track, by a trial or by a leg of a release.
+         */
+        PlacementTold: {
+            /**
+             * Acts
+             * @description of a release's leg: what may be done with its rollout
+             */
+            acts: components["schemas"]["OptionTold"][];
+            /** Build */
+            build: string;
+            /** Build Label */
+            build_label: string;
+            /**
+             * Closes
+             * @description it is a trial that may be ended now
+             */
+            closes: boolean;
+            /** Cohort */
+            cohort: string | null;
+            /** Confirmed */
+            confirmed: boolean;
+            /** Ladder */
+            ladder: components["schemas"]["Stage"][];
+            /** Number */
+            number: string;
+            /**
+             * People
+             * @description who have a seat for it
+             */
+            people: number | null;
+            /** Phase */
+            phase: string;
+            /**
+             * Release
+             * @description the version of the release whose leg it is
+             */
+            release: string | null;
+            /**
+             * Seen
+             * @description the state in which the store was last seen to hold it
+             */
+            seen: string | null;
+            /** Share */
+            share: number;
+            /**
+             * Since
+             * @description when the first people could get it
+             */
+            since: string | null;
+            /** Trial */
+            trial: string | null;
+            /** Until */
+            until: string | null;
+            /** Version */
+            version: string;
+        };
+        /** PlacementWanted */
+        PlacementWanted: {
+            /**
+             * At
+             * @description tracks, such as openfield/early; a store alone means production
+             */
+            at?: string[];
+            /**
+             * Brief
+             * @description what to look at, by locale; none: as it was said before
+             */
+            brief?: {
+                [key: string]: string;
+            };
+            /** Build */
+            build: string;
+            /**
+             * Contact
+             * @description the address testers answer to; none: as it was said before
+             * @default
+             */
+            contact: string;
+            /**
+             * Ladder
+             * @description such as 5@24,100; none: the usual one
+             */
+            ladder?: string | null;
+            /**
+             * Notes
+             * @description release notes by locale
+             */
+            notes?: {
+                [key: string]: string;
+            };
+            /**
+             * Rank
+             * @description or every track of this rank before production
+             */
+            rank?: number | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Remarks To
+             * @description where remarks go besides the tester's page
+             * @default
+             */
+            remarks_to: string;
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
+            /**
+             * Submit
+             * @description hand it in where it comes to production; otherwise it is drafted there
+             * @default false
+             */
+            submit: boolean;
         };
         /**
          * PlanTold
@@ -4626,6 +5259,8 @@ export interface components {
             store: string;
             /** Store Title */
             store_title: string;
+            /** Track */
+            track: string;
             /** Usual Hours */
             usual_hours: number;
             /** Waits For Review */
@@ -4697,6 +5332,72 @@ export interface components {
             /** Team Name */
             team_name: string;
         };
+        /** PromotionWanted */
+        PromotionWanted: {
+            /**
+             * Brief
+             * @description what to look at, by locale; none: as it was said before
+             */
+            brief?: {
+                [key: string]: string;
+            };
+            /**
+             * Build
+             * @description which one, where the track offers several
+             */
+            build?: string | null;
+            /**
+             * Contact
+             * @description the address testers answer to; none: as it was said before
+             * @default
+             */
+            contact: string;
+            /**
+             * Ladder
+             * @description such as 5@24,100; none: the usual one
+             */
+            ladder?: string | null;
+            /**
+             * Notes
+             * @description release notes by locale
+             */
+            notes?: {
+                [key: string]: string;
+            };
+            /**
+             * Rank
+             * @description or every track of this rank that offers one build
+             */
+            rank?: number | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Remarks To
+             * @description where remarks go besides the tester's page
+             * @default
+             */
+            remarks_to: string;
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
+            /**
+             * Source
+             * @description the track where the build is now, such as openfield/early
+             */
+            source?: string | null;
+            /**
+             * Submit
+             * @description hand it in where it comes to production; otherwise it is drafted there
+             * @default false
+             */
+            submit: boolean;
+            /**
+             * To
+             * @description the key of the track; none: the next of that store
+             */
+            to?: string | null;
+        };
         /** ProposalTold */
         ProposalTold: {
             /** App */
@@ -4725,6 +5426,8 @@ export interface components {
             build: components["schemas"]["BuildTold"];
             /** Consignments */
             consignments: components["schemas"]["ConsignmentTold"][];
+            /** Placed */
+            placed: components["schemas"]["PlacedTold"][];
             /** Trials */
             trials: components["schemas"]["TrialTold"][];
         };
@@ -4736,6 +5439,8 @@ export interface components {
              */
             build?: string | null;
             hand_on?: components["schemas"]["HandOnWanted"] | null;
+            /** @description how it is placed on them */
+            how?: components["schemas"]["HowPlaced"] | null;
             /**
              * Packages
              * @description SHA-256 of each package that has arrived
@@ -4756,6 +5461,11 @@ export interface components {
              * @description none: every store with an open berth for the platform
              */
             stores?: string[];
+            /**
+             * Tracks
+             * @description where it is placed as soon as it is ready, such as openfield/early
+             */
+            tracks?: string[];
         };
         /** QuestionTold */
         QuestionTold: {
@@ -4861,7 +5571,7 @@ export interface components {
         ReleaseWanted: {
             /**
              * Legs
-             * @description by store
+             * @description by store, or by store/track
              */
             legs: {
                 [key: string]: components["schemas"]["LegWanted"];
@@ -5309,6 +6019,16 @@ export interface components {
             /** Said */
             said: string;
         };
+        /** RuleBuildWanted */
+        RuleBuildWanted: {
+            /** Build */
+            build: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
         /** RuleChangeTold */
         RuleChangeTold: {
             /** After */
@@ -5381,6 +6101,11 @@ export interface components {
             store_title: string;
             /** Taken */
             taken: number;
+            /**
+             * Track
+             * @description the track over which it gets builds there
+             */
+            track: string;
             /**
              * Trouble
              * @description why the newest build did not go on automatically
@@ -5552,6 +6277,8 @@ export interface components {
             /** Ordered */
             ordered: boolean;
             phase: components["schemas"]["LegPhase"];
+            /** Place */
+            place: string;
             /** Share */
             share: number;
             /** Store */
@@ -5767,6 +6494,23 @@ export interface components {
              */
             waiting_steps: number;
         };
+        /** StoreTracksTold */
+        StoreTracksTold: {
+            /**
+             * Own Most
+             * @description tracks of its own that a team may have there
+             */
+            own_most: number;
+            people_get: components["schemas"]["PeopleGet"];
+            /** Platform */
+            platform: string;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Tracks */
+            tracks: components["schemas"]["CellTold"][];
+        };
         /** StoreWanted */
         StoreWanted: {
             /**
@@ -5786,7 +6530,7 @@ export interface components {
         SubmitWanted: {
             /**
              * Store
-             * @description none: every leg that can be handed in
+             * @description a store, or store/track; none: every leg that can be handed in
              */
             store?: string | null;
         };
@@ -6018,6 +6762,140 @@ export interface components {
              */
             label: string;
         };
+        /** TrackChange */
+        TrackChange: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Title */
+            title: string;
+        };
+        /** TrackOpened */
+        TrackOpened: {
+            /** Key */
+            key: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Store */
+            store: string;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+        };
+        /** TrackRuleTold */
+        TrackRuleTold: {
+            /** Asks */
+            asks: string;
+            /**
+             * Builds
+             * @description the builds that stand under it now
+             */
+            builds: components["schemas"]["UnderRuleTold"][];
+            /** Crash Free */
+            crash_free: number | null;
+            /** Hours */
+            hours: number | null;
+            /** Id */
+            id: string;
+            /** Needs Go Ahead */
+            needs_go_ahead: boolean;
+            /** No Open */
+            no_open: components["schemas"]["ReportKind"][];
+            /** People */
+            people: number | null;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+        };
+        /**
+         * TrackRuleWanted
+         * @description When builds move up automatically; what is left out is not asked for.
+         */
+        TrackRuleWanted: {
+            /**
+             * Crash Free
+             * @description share of sessions without a crash
+             */
+            crash_free?: number | null;
+            /** Hours */
+            hours?: number | null;
+            /**
+             * Needs Go Ahead
+             * @default false
+             */
+            needs_go_ahead: boolean;
+            /**
+             * No Open
+             * @description kinds of field reports
+             */
+            no_open?: components["schemas"]["ReportKind"][];
+            /** People */
+            people?: number | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Source */
+            source: string;
+            /**
+             * To
+             * @description the key of the track; none: the next of that store
+             */
+            to?: string | null;
+        };
+        /**
+         * TrackTold
+         * @description One track with what it held, newest first.
+         */
+        TrackTold: {
+            /** At */
+            at: string;
+            audience: components["schemas"]["Audience"];
+            /** Cohorts */
+            cohorts: string[];
+            /** Coming */
+            coming: components["schemas"]["PlacementTold"][];
+            /** History */
+            history: components["schemas"]["PastTold"][];
+            /** Holds */
+            holds: components["schemas"]["PlacementTold"][];
+            /** Key */
+            key: string;
+            /** Kinds */
+            kinds: components["schemas"]["CohortKind"][];
+            /**
+             * Next
+             * @description the key of the track after it
+             */
+            next: string | null;
+            /** Own */
+            own: boolean;
+            /** People */
+            people: number | null;
+            /** People At */
+            people_at: string | null;
+            /** Rank */
+            rank: number | null;
+            /** @description of a track of the team's own */
+            state: components["schemas"]["OwnTrackState"] | null;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Title */
+            title: string;
+            /** Trouble */
+            trouble: string | null;
+        };
         /**
          * TrialAgainWanted
          * @description What is left out of the brief stays as it was.
@@ -6159,6 +7037,8 @@ export interface components {
             store_title: string;
             /** Stuck */
             stuck: number;
+            /** Track */
+            track: string;
         };
         /**
          * TrialWanted
@@ -6200,6 +7080,25 @@ export interface components {
              * @default false
              */
             when_ready: boolean;
+        };
+        /** UnderRuleTold */
+        UnderRuleTold: {
+            /** Build */
+            build: string;
+            /** Build Label */
+            build_label: string;
+            /** Go Ahead */
+            go_ahead: boolean;
+            /**
+             * Missing
+             * @description what it still waits for; nothing: it moves up now
+             */
+            missing: string[];
+            /**
+             * Trouble
+             * @description why it could not move up although nothing was missing
+             */
+            trouble: string | null;
         };
         /** UndoWanted */
         UndoWanted: {
@@ -7843,6 +8742,146 @@ export interface operations {
             };
         };
     };
+    "tracks-placement_sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlacementWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveSheetTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlacementWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacedTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-promotion_sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PromotionWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveSheetTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-promote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PromotionWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacedTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "push-push_build": {
         parameters: {
             query?: never;
@@ -8856,6 +9895,424 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BuildNumbersTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackRuleTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-make_rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrackRuleWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackRuleTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-end_rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-rule_go_ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleBuildWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackRuleTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-rule_again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleBuildWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackRuleTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-board": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-open_track": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrackOpened"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnTrackTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-people": {
+        parameters: {
+            query?: {
+                cohort?: string | null;
+                /** @description tracks that they have chosen */
+                chosen?: string[] | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GotTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+                track: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+                track: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrackChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnTrackTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+                track: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearedTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tracks-close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+                track: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

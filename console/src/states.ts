@@ -6,9 +6,11 @@ export const INVITATION_OF_MEMBERS: readonly string[] = ["queued", "sent", "acce
 export const INVITATION_SITS: readonly string[] = ["queued", "sent", "accepted", "installed", "bounced"]
 export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", "halted", "withdrawn", "superseded"]
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
-export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "breach", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "key or standing expiring"] as const
+export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "breach", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
+export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
+export const PRODUCTION = "production"
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",
@@ -23,8 +25,11 @@ export const GLOSSARY: Readonly<Record<string, string>> = {
   "trial": "A build handed to a cohort at a store.",
   "trial brief": "What testers and the store's reviewer are told: what to look at, whom to ask, how to sign in.",
   "field report": "What comes back from people who test: a remark, with pictures, or a crash.",
-  "release": "A version of an app going to production. It has one leg per store.",
-  "leg": "A release at one store: its build, its review and its rollout there.",
+  "track": "A way at a store by which builds reach people: for cohorts, for people who chose it, or for everybody. Production is the last.",
+  "placement": "A build on a track: by a trial where the track is for cohorts, by a release's leg on any other.",
+  "promote": "Move a build that a track offers on to another track. Nothing is sent again.",
+  "release": "A version of an app going to production. It has one leg per store, and one for each other track that it goes to.",
+  "leg": "A release at one store, on production or another track: its build, its review and its rollout there.",
   "round": "One attempt of a leg at the store's review.",
   "launch": "Making an approved leg live once all its conditions hold: a go-ahead, an instant, the other stores' approval.",
   "go-ahead": "A person's word that an approved leg may launch.",

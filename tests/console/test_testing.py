@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from PIL import Image
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.harbour import Harbour, until
 
@@ -55,6 +55,32 @@ def test_a_cohort_is_made_filled_and_gets_a_build(page: Page, harbour: Harbour) 
     expect(page.get_by_role("region", name="At the stores")).to_contain_text("59 of 60 seats left")
     until(lambda: harbour.mails(f"wren.{app}@example.org"), lambda found: len(found) == 1)
     expect(people.get_by_role("row", name=re.compile("Wren Aldous"))).to_contain_text("sent")
+
+
+def test_a_look_that_answers_late_keeps_no_newer_one_away(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.ready_build(app, "openfield")
+    harbour.tide.testing.make_cohort(app, "crew")
+    harbour.tide.testing.add_tester(app, "crew", f"wren.{app}@example.org")
+    held: list[Route] = []
+
+    def hold_the_first(route: Route) -> None:
+        if held:
+            route.continue_()
+        else:
+            held.append(route)
+
+    page.route("**/trial-sheets", hold_the_first)
+    page.goto(f"/apps/{app}/cohorts/crew")
+    page.get_by_role("button", name="Hand a build to them").click()
+    sheet = page.get_by_role("region", name="Hand a build to testers")
+    sheet.get_by_label("Please look at").fill("Walk a path.")
+    sheet.get_by_label("Testers may ask").fill("ida@example.org")
+    go = sheet.get_by_role("button", name="Hand it to 1 people")
+    expect(go).to_be_enabled()
+    with page.expect_response("**/trial-sheets"):
+        held[0].continue_()
+    expect(go).to_be_enabled()
 
 
 def test_a_list_is_looked_at_row_by_row_and_taken_in(page: Page, harbour: Harbour, tmp_path: Path) -> None:

@@ -18,6 +18,7 @@ from restless_tide.core.ladder import Ladder, Stage
 from restless_tide.core.machine import Machine
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import ORDER
+from restless_tide.core.own_track import OWN_TRACK
 from restless_tide.core.report import REPORT
 from restless_tide.core.rollout import (
     ROLLOUT,
@@ -33,7 +34,7 @@ from restless_tide.core.round import ROUND
 from restless_tide.core.step import STEP
 from restless_tide.core.trial import TRIAL
 
-MACHINES = [CONSIGNMENT, TRIAL, INVITATION, REPORT, ROUND, ROLLOUT, ORDER, STEP, DELIVERY]
+MACHINES = [CONSIGNMENT, TRIAL, INVITATION, REPORT, ROUND, ROLLOUT, ORDER, STEP, DELIVERY, OWN_TRACK]
 BEGIN = datetime(2026, 11, 2, 9, tzinfo=UTC)
 LADDER = Ladder(
     name="test", stages=(Stage(share=0.05, dwell_hours=24), Stage(share=0.4, dwell_hours=48), Stage(share=1.0))

@@ -13,6 +13,7 @@ from restless_tide.core.leg import LegPhase
 from restless_tide.core.machine import Machine
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import ORDER
+from restless_tide.core.own_track import OWN_TRACK
 from restless_tide.core.report import REPORT
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND
@@ -22,7 +23,7 @@ from restless_tide.core.trial import TRIAL
 HOUSE = Path(__file__).parents[2] / "src" / "restless_tide"
 ROOMS = ("desk", "engine", "wire", "service", "client", "cli")
 MACHINES: tuple[Machine, ...] = (  # type: ignore[type-arg]
-    CONSIGNMENT, INVITATION, DELIVERY, ORDER, REPORT, ROLLOUT, ROUND, STEP, TRIAL,
+    CONSIGNMENT, INVITATION, DELIVERY, ORDER, OWN_TRACK, REPORT, ROLLOUT, ROUND, STEP, TRIAL,
 )  # fmt: skip
 STATES = {str(state) for machine in MACHINES for state in type(machine.initial)} | set(map(str, LegPhase))
 ALSO = {

@@ -29,7 +29,7 @@ async function save(): Promise<void> {
   const done = await run(() =>
     told(
       api.PATCH('/v1/apps/{app}/releases/{version}/legs/{store}', {
-        params: { path: { app: props.release.app, version: props.release.version, store: props.leg.store }, header: { 'if-match': `"${props.release.revision}"` } },
+        params: { path: { app: props.release.app, version: props.release.version, store: props.leg.place }, header: { 'if-match': `"${props.release.revision}"` } },
         body: halfWay ? { ladder: ladder.value } : {
           build: build.value === props.leg.build ? null : build.value,
           ladder: props.leg.ladder_dictated ? null : ladder.value,

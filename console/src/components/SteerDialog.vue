@@ -19,10 +19,10 @@ const field = ref<HTMLTextAreaElement | null>(null)
 const { busy, problem, run } = useDoing()
 
 const open = computed({ get: () => props.act !== null, set: (on) => !on && emit('close') })
-const legs = computed(() => props.release.legs.filter((leg) => props.store === null || leg.store === props.store))
+const legs = computed(() => props.release.legs.filter((leg) => props.store === null || leg.place === props.store))
 const word = computed(() => (props.act ? WORDS[props.act] : ''))
 const grave = computed(() => props.act === 'halt' || props.act === 'withdraw')
-const where = computed(() => (props.store ? legs.value[0]?.store_title : legs.value.length > 1 ? 'every store where it is possible' : legs.value[0]?.store_title))
+const where = computed(() => (props.store ? legs.value[0]?.place_title : legs.value.length > 1 ? 'every store where it is possible' : legs.value[0]?.place_title))
 
 watch(
   () => props.act,
@@ -48,8 +48,8 @@ async function go(): Promise<void> {
         body: { act, reason: reason.value, store: props.store },
       }),
     )
-    ordered.value = done.outcomes.filter((outcome) => outcome.ordered).map((outcome) => outcome.store)
-    taken.value = done.outcomes.filter((outcome) => outcome.ordered && outcome.order === null).map((outcome) => outcome.store)
+    ordered.value = done.outcomes.filter((outcome) => outcome.ordered).map((outcome) => outcome.place)
+    taken.value = done.outcomes.filter((outcome) => outcome.ordered && outcome.order === null).map((outcome) => outcome.place)
     emit('done')
     if (ordered.value.length) tell(`${word.value} of ${props.release.app_title} ${props.release.version} is ordered at ${ordered.value.join(', ')}`)
   })
@@ -57,7 +57,7 @@ async function go(): Promise<void> {
 
 /** A store's answer: its newest order, since acts of one leg go one after the other. */
 function answer(leg: Leg): { mark: string; said: string } {
-  if (taken.value.includes(leg.store)) return { mark: '✓', said: `taken as wanted: ${leg.phase} at ${percent(leg.share)}; nothing had to be sent` }
+  if (taken.value.includes(leg.place)) return { mark: '✓', said: `taken as wanted: ${leg.phase} at ${percent(leg.share)}; nothing had to be sent` }
   const newest = leg.orders[0]
   if (!newest) return { mark: '◌', said: 'ordered' }
   if (newest.state === 'confirmed') return { mark: '✓', said: `confirmed: ${leg.phase} at ${percent(leg.share)}` }
@@ -72,8 +72,8 @@ function answer(leg: Leg): { mark: string; said: string } {
     <form v-if="ordered === null" @submit.prevent="go">
       <p class="soft">At {{ where }}:</p>
       <ul class="plain-list stores">
-        <li v-for="leg in legs" :key="leg.store" :class="{ out: !option(leg)?.possible }">
-          <strong>{{ leg.store_title }}</strong>
+        <li v-for="leg in legs" :key="leg.place" :class="{ out: !option(leg)?.possible }">
+          <strong>{{ leg.place_title }}</strong>
           <span>{{ option(leg)?.possible ? option(leg)?.consequence : `Nothing happens here. ${option(leg)?.why_not}` }}</span>
         </li>
       </ul>
@@ -88,9 +88,9 @@ function answer(leg: Leg): { mark: string; said: string } {
     <div v-else role="status">
       <p class="soft">Ordered. What the stores say:</p>
       <ul class="plain-list stores">
-        <li v-for="leg in legs" :key="leg.store">
-          <strong>{{ leg.store_title }}</strong>
-          <span v-if="ordered.includes(leg.store)"><span aria-hidden="true">{{ answer(leg).mark }}</span> {{ answer(leg).said }}</span>
+        <li v-for="leg in legs" :key="leg.place">
+          <strong>{{ leg.place_title }}</strong>
+          <span v-if="ordered.includes(leg.place)"><span aria-hidden="true">{{ answer(leg).mark }}</span> {{ answer(leg).said }}</span>
           <span v-else class="soft">– nothing was ordered here</span>
         </li>
       </ul>

@@ -46,7 +46,7 @@ const stopped = computed(() => submittable.value.some((leg) => leg.findings.some
 const awaitingGoAhead = computed(() => release.value?.legs.filter((leg) => leg.needs_go_ahead && !leg.go_ahead_at && !leg.launched_at) ?? [])
 
 const required = computed(() =>
-  (release.value?.legs ?? []).filter((leg) => leg.notes_required.length).map((leg) => `${leg.store_title} wants them in ${leg.notes_required.join(' and ')}.`).join(' '),
+  (release.value?.legs ?? []).filter((leg) => leg.notes_required.length).map((leg) => `${leg.place_title} wants them in ${leg.notes_required.join(' and ')}.`).join(' '),
 )
 
 function possibleSomewhere(act: Act): boolean {
@@ -54,7 +54,7 @@ function possibleSomewhere(act: Act): boolean {
 }
 
 const unsent = computed(() => release.value?.legs.every((leg) => leg.possible.includes('drop')) ?? false)
-const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.store === berth.store)))
+const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.place === berth.store)))
 
 async function discard(): Promise<void> {
   const done = await doing.run(async () => void (await told(api.DELETE('/v1/apps/{app}/releases/{version}', { params: { path } }))), `The draft of ${props.version} is discarded`)
@@ -152,21 +152,21 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
     <ProblemNote :problem="doing.problem.value" />
 
     <div v-if="awaitingGoAhead.some((leg) => leg.phase === 'approved')" class="word card-plain">
-      <span>Approved, and waiting for the <Explained word="go-ahead" />: <strong>{{ awaitingGoAhead.map((leg) => leg.store_title).join(', ') }}</strong></span>
+      <span>Approved, and waiting for the <Explained word="go-ahead" />: <strong>{{ awaitingGoAhead.map((leg) => leg.place_title).join(', ') }}</strong></span>
       <BButton variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
     </div>
 
     <div class="legs">
-      <section v-for="leg in release.legs" :key="leg.store" class="card-plain leg" :aria-label="leg.store_title">
+      <section v-for="leg in release.legs" :key="leg.place" class="card-plain leg" :aria-label="leg.place_title">
         <header class="row-gap">
-          <h2>{{ leg.store_title }}</h2>
+          <h2>{{ leg.place_title }}</h2>
           <span class="phase-now"><PhaseWord :phase="leg.phase" /> <template v-if="leg.launched_at">at {{ percent(leg.share) }}</template></span>
         </header>
         <div v-if="leg.offered_again" class="offered" role="alert">
-          <p><strong>■ The store offers it again.</strong> It was {{ leg.phase }}<template v-if="leg.seen">; {{ leg.store_title }} was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}</template>. That was not ordered here. Is it wanted?</p>
+          <p><strong>■ The store offers it again.</strong> It was {{ leg.phase }}<template v-if="leg.seen">; {{ leg.place_title }} was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}</template>. That was not ordered here. Is it wanted?</p>
           <div class="row-gap">
-            <BButton size="sm" variant="danger" @click="asked = { act: leg.phase === 'withdrawn' ? 'withdraw' : 'halt', store: leg.store }">Stop it again</BButton>
-            <BButton size="sm" variant="outline-primary" @click="asked = { act: 'resume', store: leg.store }">It is wanted</BButton>
+            <BButton size="sm" variant="danger" @click="asked = { act: leg.phase === 'withdrawn' ? 'withdraw' : 'halt', store: leg.place }">Stop it again</BButton>
+            <BButton size="sm" variant="outline-primary" @click="asked = { act: 'resume', store: leg.place }">It is wanted</BButton>
           </div>
         </div>
         <p v-else-if="leg.step" class="pending" role="status">
@@ -192,8 +192,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           </dl>
         </div>
 
-        <div v-if="leg.launched_at" class="row-gap acts" role="group" :aria-label="`Steer ${leg.store_title}`">
-          <BButton v-for="option in leg.acts.filter((known) => known.possible)" :key="option.act" size="sm" :title="option.consequence" :variant="option.act === 'halt' ? 'danger' : 'outline-primary'" @click="asked = { act: option.act, store: leg.store }">{{ option.act }}</BButton>
+        <div v-if="leg.launched_at" class="row-gap acts" role="group" :aria-label="`Steer ${leg.place_title}`">
+          <BButton v-for="option in leg.acts.filter((known) => known.possible)" :key="option.act" size="sm" :title="option.consequence" :variant="option.act === 'halt' ? 'danger' : 'outline-primary'" @click="asked = { act: option.act, store: leg.place }">{{ option.act }}</BButton>
         </div>
         <details v-if="leg.launched_at && leg.acts.some((option) => !option.possible)" class="why">
           <summary>Why not the others?</summary>
@@ -215,13 +215,13 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         </div>
 
         <div v-if="!leg.launched_at" class="row-gap">
-          <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.store)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
-          <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.store)">Recall</BButton>
-          <ConfirmButton v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.store_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.store)" />
-          <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change build, ladder, launch' }}</BButton>
+          <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.place)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
+          <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.place)">Recall</BButton>
+          <ConfirmButton v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.place_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.place)" />
+          <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change build, ladder, launch' }}</BButton>
         </div>
-        <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" class="rest" @click="changing = changing === leg.store ? null : leg.store">{{ changing === leg.store ? 'Close' : 'Change the rest of the ladder' }}</BButton>
-        <LegSettings v-if="changing === leg.store" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
+        <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" class="rest" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change the rest of the ladder' }}</BButton>
+        <LegSettings v-if="changing === leg.place" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>
     </div>
 
@@ -243,15 +243,15 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <label>Language <input v-model="locale" class="form-control form-control-sm" placeholder="en" required style="max-width: 8rem" /></label>
         <label>Notes <textarea v-model="text" class="form-control" rows="3" /></label>
         <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
-        <ul class="plain-list small-print soft" aria-live="polite"><li v-for="leg in release.legs" :key="leg.store" :class="{ over: measured(text, leg.notes_counted_in) > leg.notes_limit }">{{ leg.store_title }}: {{ measured(text, leg.notes_counted_in) }} of {{ leg.notes_limit }} {{ leg.notes_counted_in }}</li></ul>
+        <ul class="plain-list small-print soft" aria-live="polite"><li v-for="leg in release.legs" :key="leg.place" :class="{ over: measured(text, leg.notes_counted_in) > leg.notes_limit }">{{ leg.place_title }}: {{ measured(text, leg.notes_counted_in) }} of {{ leg.notes_limit }} {{ leg.notes_counted_in }}</li></ul>
       </form>
       <dl v-else-if="Object.keys(release.notes).length">
         <template v-for="(said, which) in release.notes" :key="which"><dt>{{ which }}</dt><dd>{{ said }} <BButton size="sm" variant="link" class="edit" @click="edit(String(which))">edit</BButton></dd></template>
       </dl>
       <p v-else class="soft">No notes yet. <template v-if="required">{{ required }} </template><BButton size="sm" variant="link" @click="edit('en')">Write them</BButton></p>
       <ul v-if="release.legs.some((leg) => leg.notes_not_sent.length)" class="plain-list">
-        <li v-for="leg in release.legs.filter((entry) => entry.notes_not_sent.length)" :key="leg.store">
-          <strong>◔ {{ leg.store_title }} has other notes in {{ leg.notes_not_sent.join(', ') }}.</strong> {{ leg.notes_go }}
+        <li v-for="leg in release.legs.filter((entry) => entry.notes_not_sent.length)" :key="leg.place">
+          <strong>◔ {{ leg.place_title }} has other notes in {{ leg.notes_not_sent.join(', ') }}.</strong> {{ leg.notes_go }}
           <details><summary>The notes it has</summary><dl><template v-for="(said, which) in leg.rounds[leg.rounds.length - 1]?.notes ?? {}" :key="which"><dt>{{ which }}</dt><dd>{{ said }}</dd></template></dl></details>
         </li>
       </ul>

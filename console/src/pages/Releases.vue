@@ -92,9 +92,9 @@ async function draft(): Promise<void> {
     <ul v-if="data.releases.length" class="plain-list stack">
       <li v-for="release in data.releases" :key="release.version" class="card-plain release">
         <div class="title"><h2><RouterLink :to="`/apps/${app}/releases/${release.version}`">{{ release.version }}</RouterLink></h2><span class="soft small-print">drafted <Moment :at="release.created_at" /></span></div>
-        <div v-for="leg in release.legs" :key="leg.store" class="leg">
+        <div v-for="leg in release.legs" :key="leg.place" class="leg">
           <TideStaff small :stages="leg.ladder" :share="leg.share" :phase="leg.phase" :confirmed="leg.confirmed" />
-          <span><strong>{{ leg.store_title }}</strong><br /><PhaseWord :phase="leg.phase" /> <template v-if="leg.launched_at">at {{ percent(leg.share) }}</template></span>
+          <span><strong>{{ leg.place_title }}</strong><br /><PhaseWord :phase="leg.phase" /> <template v-if="leg.launched_at">at {{ percent(leg.share) }}</template></span>
         </div>
       </li>
     </ul>

@@ -64,6 +64,9 @@ def add(nouns: Nouns) -> None:
         choices=["yes", "no"],
         help="whether every new build goes to the cohort as soon as it is ready there",
     )
+    parser.add_argument(
+        "--track", metavar="TRACK", help="over which it gets builds there; the rulebook's, unless you say"
+    )
     parser = nouns.command("cohort detach", _detach, "take a cohort away from a store")
     _cohort(parser)
     parser.add_argument("--store", required=True, metavar="STORE")
@@ -195,7 +198,7 @@ def _join(join: JoinTold) -> str:
 def _attach(call: Call) -> None:
     given = call.given
     by_itself = {"yes": True, "no": False, None: None}[given.by_itself]
-    cohort = call.tide.testing.attach(given.app, given.cohort, given.store, by_itself=by_itself)
+    cohort = call.tide.testing.attach(given.app, given.cohort, given.store, by_itself=by_itself, track=given.track)
     entry = next(entry for entry in cohort.at if entry.store == given.store.lower())
     told = "go to it automatically" if entry.by_itself else "go to it when a person hands them over"
     call.answer(

@@ -25,6 +25,8 @@ NOUNS = {
     "cohort": Noun("cohorts", "groups of testers"),
     "tester": Noun("testers", "people who test"),
     "trial": Noun("trials", "a build in the hands of cohorts"),
+    "track": Noun("tracks", "tracks: list, show, place, promote, clear, open, close"),
+    "rule": Noun("tracks", "rules by which builds move up from track to track"),
     "report": Noun("reports", "field reports: remarks and crashes from people who test"),
     "notes": Noun("notes", "release notes: drafted from the source's own history"),
     "signing": Noun("signing", "the signing register: keys, expected certificates, declared rights, test devices"),

@@ -25,6 +25,7 @@ from restless_tide.wire.cohorts import TrialTold
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.problems import findings_of
 from restless_tide.wire.push import HandOnWanted, PushTold
+from restless_tide.wire.tracks import HowPlaced, PlacedTold
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -45,6 +46,10 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("file", nargs="+", help="packages: one, one per processor kind, and of several platforms")
     app_argument(parser)
     stores_argument(parser)
+    parser.add_argument(
+        "--track", action="append", default=[], metavar="STORE/TRACK",
+        help="place it there as soon as the store has it ready; may be given again",
+    )  # fmt: skip
     _what_follows(parser)
     parser.add_argument("--revision", help="the source it was made of; read from --source, unless you say")
     parser.add_argument("--repository", help="where that source lies, below the desk's repositories")
@@ -80,6 +85,7 @@ class _Batch(NamedTuple):
     paths: list[Path]
     packages: list[Facts]
     stores: list[str]
+    tracks: list[str]
 
 
 def _push(call: Call) -> Exit | None:
@@ -97,17 +103,20 @@ def _batches(call: Call, paths: Sequence[Path], packages: Sequence[Facts]) -> li
     given = call.given
     platforms = list(dict.fromkeys(package.platform for package in packages))
     if len(platforms) == 1:
-        return [_Batch(list(paths), list(packages), list(given.store))]
+        return [_Batch(list(paths), list(packages), list(given.store), list(given.track))]
     carries = {berth.store: berth.platform for berth in call.tide.apps.one(given.app).berths}
     batches = []
     for platform in platforms:
         stores = [name for name in given.store if carries.get(name, platform) == platform]
-        if given.store and not stores:
+        tracks = [at for at in given.track if carries.get(at.partition("/")[0], platform) == platform]
+        if (given.store or given.track) and not (stores or tracks):
             raise Invalid(
-                f"None of the named stores carries {platform}.", remedy="Name one, or leave --store out.", code="usage"
+                f"None of the named stores carries {platform}.",
+                remedy="Name one, or leave --store and --track out.",
+                code="usage",
             )
         of = [(path, package) for path, package in zip(paths, packages, strict=True) if package.platform == platform]
-        batches.append(_Batch([path for path, _ in of], [package for _, package in of], stores))
+        batches.append(_Batch([path for path, _ in of], [package for _, package in of], stores, tracks))
     return batches
 
 
@@ -120,8 +129,9 @@ def _hand_over(call: Call, batch: _Batch, revision: str | None) -> PushTold:
         digests.append(sha256)
         had_it = had_it and had_this
     done = builds.push_packages(
-        given.app, digests, stores=batch.stores, revision=revision, repository=given.repository, hand_on=_hand_on(call)
-    )
+        given.app, digests, stores=batch.stores, revision=revision, repository=given.repository, hand_on=_hand_on(call),
+        tracks=batch.tracks, how=_how(call) if batch.tracks else None,
+    )  # fmt: skip
     if not given.json:
         told = " (the desk had this file already)" if had_it else ""
         call.say(f"Build {done.build.id}: {given.app} {done.build.label} for {done.build.platform}{told}")
@@ -139,6 +149,11 @@ def _hand_on(call: Call) -> HandOnWanted | None:
     if not given.trial:
         return None
     return HandOnWanted(cohorts=[given.trial], brief={"en": given.notes} if given.notes else {}, contact=given.contact)
+
+
+def _how(call: Call) -> HowPlaced:
+    given = call.given
+    return HowPlaced(brief={"en": given.notes} if given.notes else {}, contact=given.contact)
 
 
 def _finish(call: Call, pushed: Sequence[PushTold]) -> Exit | None:
@@ -159,6 +174,7 @@ def _finish(call: Call, pushed: Sequence[PushTold]) -> Exit | None:
             "build": call.tide.builds.one(done.build.id),
             "consignments": [entry for entry in consignments if entry.build == done.build.id],
             "trials": [trial for trial in trials if trial.build == done.build.id],
+            "placed": done.placed,
         }
         for done in pushed
     ]
@@ -168,6 +184,8 @@ def _finish(call: Call, pushed: Sequence[PushTold]) -> Exit | None:
             tell_consignment(call, consignment)
         for trial in trials:
             _tell_trial(call, trial)
+        for placed in (placed for done in pushed for placed in done.placed if not placed.trials):
+            _tell_placed(call, placed)
 
     call.answer(told if len(told) > 1 else told[0], shown)
     exits = {exit_of(entry, waited=waited) for entry in consignments}
@@ -177,7 +195,9 @@ def _finish(call: Call, pushed: Sequence[PushTold]) -> Exit | None:
 def _demand_fit(call: Call, batches: Sequence[_Batch]) -> None:
     """Check all at every store before a byte travels; when one would refuse, nothing is sent anywhere. Raises NotReady."""
     sheets_told = [
-        sheet for batch in batches for sheet in call.tide.builds.check(call.given.app, batch.packages, *batch.stores)
+        sheet
+        for batch in batches
+        for sheet in call.tide.builds.check(call.given.app, batch.packages, *_stores_of(batch))
     ]
     if not call.given.json:
         for sheet in sheets_told:
@@ -185,6 +205,10 @@ def _demand_fit(call: Call, batches: Sequence[_Batch]) -> None:
                 sheets.show_sheet(call, sheet.store, sheet.findings)
     found = of_stores((sheet.store, findings_of(sheet.findings)) for sheet in sheets_told)
     demand_ready(found, f"Nothing was sent. Sending {'these builds' if len(batches) > 1 else 'this build'}")
+
+
+def _stores_of(batch: _Batch) -> list[str]:
+    return list(dict.fromkeys([*batch.stores, *(at.partition("/")[0] for at in batch.tracks)]))
 
 
 def _revision(folder: str) -> str:
@@ -263,6 +287,13 @@ def _tell_trial(call: Call, trial: TrialTold) -> None:
         call.say(f"{told} is {trial.state}.")
     if trial.store_page:
         call.say(f"  Testers find it at {trial.store_page}")
+
+
+def _tell_placed(call: Call, placed: PlacedTold) -> None:
+    if placed.drafted:
+        call.say(f"{placed.at}: {placed.version} is drafted, not handed in.")
+    else:
+        call.say(f"{placed.at}: {placed.version} is handed in as soon as the build is ready there.")
 
 
 def tell_consignment(call: Call, consignment: ConsignmentTold) -> None:

@@ -27,7 +27,7 @@ _ASKS_FIRST = ("finish", "withdraw")
 
 
 _RELEASES: Listing[ReleaseTold] = Listing(
-    words=lambda release: (release.version, *release.notes.values(), *(leg.store for leg in release.legs)),
+    words=lambda release: (release.version, *release.notes.values(), *(leg.place for leg in release.legs)),
     sort={"version": lambda release: version_key(release.version), "drafted": lambda release: release.created_at},
     states=LegPhase,
     state=lambda release: [leg.phase for leg in release.legs],
@@ -227,7 +227,7 @@ def _notes(call: Call) -> None:
         call.say(f"Notes of {release.version} in {call.given.locale} are written.")
         for leg in release.legs:
             if leg.notes_not_sent:
-                call.say(f"{leg.store_title} has the notes as they were handed in. {leg.notes_go}")
+                call.say(f"{leg.place_title} has the notes as they were handed in. {leg.notes_go}")
 
     call.answer(release, shown)
 
@@ -253,9 +253,9 @@ def _wait_for(call: Call) -> Exit | None:
     look = call.tide.releases.one
 
     def chosen(release: ReleaseTold) -> list[LegTold]:
-        found = [leg for leg in release.legs if given.store in (None, leg.store)]
+        found = _meant(release, given.store)
         if not found:
-            at = ", ".join(leg.store for leg in release.legs)
+            at = ", ".join(leg.place for leg in release.legs)
             raise NotFound(f"{given.version} does not go to {given.store}; it goes to {at}.", code="leg-unknown")
         return found
 
@@ -322,7 +322,7 @@ def _list(call: Call) -> None:
     def shown() -> None:
         table = call.table("VERSION", "DRAFTED", "LEGS")
         for release in found:
-            legs = "\n".join(f"{leg.store}: {_stands(leg)}" for leg in release.legs)
+            legs = "\n".join(f"{leg.place}: {_stands(leg)}" for leg in release.legs)
             table.add_row(release.version, moment(release.created_at), cell(legs))
         none = f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD"
         call.show(table, empty="No release is like that." if every else none)
@@ -339,9 +339,9 @@ def _steer(call: Call) -> Exit | None:
     given = call.given
     if given.act in _ASKS_FIRST:
         before = call.tide.releases.one(given.app, given.version)
-        chosen = [leg for leg in before.legs if given.store in (None, leg.store)]
+        chosen = _meant(before, given.store)
         consequences = [
-            f"{leg.store_title}: {option.consequence}"
+            f"{leg.place_title}: {option.consequence}"
             for leg in chosen
             for option in leg.acts
             if option.act == given.act and option.possible
@@ -356,13 +356,13 @@ def _steer(call: Call) -> Exit | None:
 
     def shown() -> None:
         for outcome in done.outcomes:
-            leg = next(leg for leg in release.legs if leg.store == outcome.store)
-            call.say(f"{leg.store_title}: {_after_act(leg) if outcome.ordered else f'nothing done. {outcome.why_not}'}")
+            leg = next(leg for leg in release.legs if leg.place == outcome.place)
+            call.say(f"{leg.place_title}: {_after_act(leg) if outcome.ordered else f'nothing done. {outcome.why_not}'}")
 
     call.answer(
         {"outcomes": [entry.model_dump() for entry in done.outcomes], "release": release.model_dump(mode="json")}, shown
     )
-    acted = [leg for leg in release.legs for outcome in done.outcomes if outcome.ordered and outcome.store == leg.store]
+    acted = [leg for leg in release.legs for outcome in done.outcomes if outcome.ordered and outcome.place == leg.place]
     if any(leg.orders[0].state == OrderState.REFUSED for leg in acted):
         return Exit.REFUSED
     return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
@@ -417,7 +417,7 @@ def _stands(leg: LegTold) -> str:
 def _tell(call: Call, release: ReleaseTold) -> None:
     call.say(f"{release.app_title} {release.version}")
     for leg in release.legs:
-        call.say(f"\n{leg.store_title}: {_stands(leg)}")
+        call.say(f"\n{leg.place_title}: {_stands(leg)}")
         call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
         for entry in leg.rounds:
             call.say(
@@ -440,7 +440,7 @@ def _tell(call: Call, release: ReleaseTold) -> None:
         call.say(f"notes {locale}: {text}")
     for leg in release.legs:
         if leg.notes_not_sent:
-            call.say(f"  {leg.store_title} has other notes in {', '.join(leg.notes_not_sent)}. {leg.notes_go}")
+            call.say(f"  {leg.place_title} has other notes in {', '.join(leg.notes_not_sent)}. {leg.notes_go}")
 
 
 def _ladder(leg: LegTold) -> str:
@@ -449,3 +449,9 @@ def _ladder(leg: LegTold) -> str:
         for stage in leg.ladder
     ]
     return " → ".join(marks) + (" (dictated)" if leg.ladder_dictated else "")
+
+
+def _meant(release: ReleaseTold, place: str | None) -> list[LegTold]:
+    """The legs that are meant: all, the one at this place, or those of this store."""
+    exactly = [leg for leg in release.legs if place in (None, leg.place)]
+    return exactly or [leg for leg in release.legs if leg.store == place]

@@ -354,7 +354,7 @@ def _open_berth(call: Call) -> Exit | None:
     given = call.given
     call.tide.apps.open_berth(given.app, given.store, listed_name=given.name, language=given.language)
     berth = call.wait_until(
-        lambda: call.tide.apps.berth(given.app, given.store), lambda seen: seen.state != "ordered", given.wait
+        lambda: call.tide.apps.berth(given.app, given.store), lambda seen: seen.state != BerthState.ORDERED, given.wait
     )
 
     def shown() -> None:

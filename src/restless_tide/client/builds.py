@@ -29,6 +29,7 @@ from restless_tide.wire.builds import (
     UploadTold,
 )
 from restless_tide.wire.push import HandOnWanted, PushTold, PushWanted
+from restless_tide.wire.tracks import HowPlaced
 
 
 class Builds(Noun):
@@ -119,14 +120,18 @@ class Builds(Noun):
         revision: str | None = None,
         repository: str | None = None,
         hand_on: HandOnWanted | None = None,
+        tracks: Sequence[str] = (),
+        how: HowPlaced | None = None,
     ) -> PushTold:
         """Send packages that were handed over to these stores (none: every one that takes them), all or none of them.
 
-        ``hand_on`` drafts trials that begin once a store has the build ready. Raises NotReady with the findings.
+        ``hand_on`` drafts trials that begin once a store has the build ready; ``tracks`` (such as openfield/early) are
+        where it is placed then, and ``how``. Raises NotReady with the findings.
         """
         wanted = PushWanted(
-            packages=list(packages), stores=list(stores), revision=revision, repository=repository, hand_on=hand_on
-        )
+            packages=list(packages), stores=list(stores), revision=revision, repository=repository, hand_on=hand_on,
+            tracks=list(tracks), how=how,
+        )  # fmt: skip
         return self._line.post(f"/v1/apps/{app}/pushes", PushTold, wanted)
 
     def send(self, app: str, build: str, *stores: str, hand_on: HandOnWanted | None = None) -> PushTold:

@@ -60,10 +60,12 @@ class Testing(Noun):
         wanted = CohortWanted.model_validate({"name": name, "kind": kind, "stores": stores})
         return self._line.post(f"/v1/apps/{app}/cohorts", CohortTold, wanted)
 
-    def attach(self, app: str, cohort: str, store: str, *, by_itself: bool | None = None) -> CohortTold:
-        """Put a cohort at a store; ``by_itself``: whether new builds go to it there as soon as they are ready."""
-        body = AttachWanted(by_itself=by_itself)
-        return self._line.put(f"/v1/apps/{app}/cohorts/{cohort}/berths/{store}", CohortTold, body)
+    def attach(
+        self, app: str, cohort: str, store: str, *, by_itself: bool | None = None, track: str | None = None
+    ) -> CohortTold:
+        """Put a cohort at a store, or set there its track and whether new builds go to it automatically."""
+        wanted = AttachWanted(by_itself=by_itself, track=track)
+        return self._line.put(f"/v1/apps/{app}/cohorts/{cohort}/berths/{store}", CohortTold, wanted)
 
     def detach(self, app: str, cohort: str, store: str) -> None:
         self._line.delete(f"/v1/apps/{app}/cohorts/{cohort}/berths/{store}")

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from restless_tide.client.steps import Steps
     from restless_tide.client.stores import Stores
     from restless_tide.client.testing import Testing
+    from restless_tide.client.tracks import Tracks
     from restless_tide.client.watching import Watching
 
 
@@ -66,6 +67,12 @@ class Tide:
         from restless_tide.client.testing import Testing
 
         return Testing(self._line)
+
+    @cached_property
+    def tracks(self) -> Tracks:
+        from restless_tide.client.tracks import Tracks
+
+        return Tracks(self._line)
 
     @cached_property
     def reports(self) -> Reports:

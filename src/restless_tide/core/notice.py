@@ -22,6 +22,7 @@ class NoticeKind(StrEnum):
     OFFERED_AGAIN = "offered again"
     EVENT_UNTAKEN = "event not taken"
     RULES_CHANGING = "rules changing"
+    NOT_MOVED_UP = "not moved up"
     EXPIRING = "key or standing expiring"
 
 

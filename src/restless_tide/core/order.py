@@ -42,6 +42,9 @@ class OrderEvent(StrEnum):
 class OrderKind(StrEnum):
     OPEN_BERTH = "open berth"
     RENAME_BERTH = "rename berth"
+    OPEN_TRACK = "open track"
+    RENAME_TRACK = "rename track"
+    CLOSE_TRACK = "close track"
     SEND_BUILD = "send build"
     ANSWER = "answer questions"
     OPEN_TRIAL = "open trial"
@@ -118,6 +121,9 @@ _STEERED = frozenset({_K.SET_SHARE, _K.PAUSE, _K.RESUME})
 RULES: Mapping[OrderKind, OrderRule] = {
     _K.OPEN_BERTH: OrderRule(Subject.BERTH),
     _K.RENAME_BERTH: OrderRule(Subject.BERTH),
+    _K.OPEN_TRACK: OrderRule(Subject.BERTH),
+    _K.RENAME_TRACK: OrderRule(Subject.BERTH),
+    _K.CLOSE_TRACK: OrderRule(Subject.BERTH),
     _K.SET_AVAILABILITY: OrderRule(Subject.BERTH),
     _K.SEND_BUILD: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ARRIVE,)),
     _K.ANSWER: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ANSWER,)),

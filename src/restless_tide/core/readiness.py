@@ -143,9 +143,9 @@ def _check_declared(facts: Sequence[Facts], expected: Expected) -> list[Finding]
 
 
 def check_submission(
-    rules: Rulebook, version: str, build_version: str, build_ready: bool, notes: Mapping[str, str], label: str
+    rules: Rulebook, version: str, build_version: str, build_ready: bool, notes: Mapping[str, str] | None, label: str
 ) -> list[Finding]:
-    """Findings for handing a leg to the store's review."""
+    """Findings for handing a leg to the store's review; ``notes`` by locale, None where its track shows none."""
     findings: list[Finding] = []
     if not build_ready:
         findings.append(
@@ -165,6 +165,8 @@ def check_submission(
                 "Choose a build of this version.",
             )
         )
+    if notes is None:
+        return findings
     for locale in rules.review.notes_locales_required:
         if not notes.get(locale, "").strip():
             findings.append(

@@ -13,6 +13,7 @@ import tomllib
 from collections.abc import Sequence
 from decimal import Decimal
 from enum import StrEnum
+from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
 from typing import Literal
 
@@ -190,6 +191,73 @@ class RolloutRules(Rules):
     withdraw_restores_previous: bool = Field(default=False, title="Withdrawing brings back the release before")
 
 
+class Audience(StrEnum):
+    """Whom a track reaches: people with a seat, whoever has chosen it at the store, or everybody."""
+
+    COHORTS = "cohorts"
+    CHOOSERS = "choosers"
+    EVERYBODY = "everybody"
+
+
+class PeopleGet(StrEnum):
+    """Which build somebody gets who may use several tracks."""
+
+    HIGHEST_NUMBER = "highest number"
+    LATEST_PLACED = "latest placed"
+    OWN_CHOICE = "own choice"
+
+
+class StoodBefore(Rules):
+    """A build has to have been on another track, so long and with so many people, before it may come to this one."""
+
+    track: str
+    hours: float = Field(default=0, ge=0, description="so long, without a break")
+    people: int = Field(default=0, ge=0, description="so many who have it from there")
+
+
+class TrackRules(Rules):
+    """One way by which builds reach people at a store."""
+
+    title: str = Field(min_length=1, max_length=80)
+    audience: Audience
+    kinds: tuple[CohortKind, ...] = Field(
+        default=(), description="with audience cohorts: the kinds of cohort that get builds over it"
+    )
+    rank: int | None = Field(
+        default=None, ge=1, description="its place in the order, production last; none: it stands beside the order"
+    )
+    countries: tuple[str, ...] = Field(default=(), description="ISO 3166 codes reached; none: all")
+    review_first: bool = Field(
+        default=False, description="a review comes first; for cohorts their kind says it, so it is not set here"
+    )
+    review_usual_hours: float | None = Field(
+        default=None, ge=0, description="how long that review usually takes; none: as long as a release's"
+    )
+    reviewed_once_per: Literal["version", "build"] = Field(default="build", description="what one review holds for")
+    review_holds_from: tuple[str, ...] = Field(
+        default=(), description="tracks whose review holds here, too: what passed there is not reviewed again"
+    )
+    notes_taken: bool = Field(default=True, description="release notes are taken and shown there")
+    rollout: RolloutRules | None = Field(
+        default=None, description="how a share rises there; none: as the store's rollouts do"
+    )
+    most_builds: int = Field(
+        default=1, ge=1, le=20, description="builds it may offer at once, besides one whose share is rising"
+    )
+    after: tuple[StoodBefore, ...] = Field(default=(), description="what must have happened before")
+
+
+class OwnTracks(Rules):
+    """Whether teams may open tracks of their own, and how many of one app at once."""
+
+    most: int = Field(ge=1, le=50, description="of one app at once")
+    like: str = Field(description="the track whose rules they have")
+
+
+PRODUCTION = "production"
+"""The key of the last track of every store: what everybody gets."""
+
+
 class NameRules(Rules):
     longest: int = Field(title="Longest name in characters", default=64, gt=0, description="characters")
     claimed_first: bool = Field(default=False, description="the name is claimed before anything else")
@@ -288,6 +356,44 @@ class Rulebook(Rules):
     listing: ListingRules = ListingRules()
     availability: AvailabilityRules = AvailabilityRules()
     things: dict[str, Thing] = Field(default_factory=dict, description="the prerequisite graph")
+    tracks: dict[str, TrackRules] = Field(
+        default_factory=dict,
+        max_length=40,
+        description="by key; none: production, and one track for each kind of cohort",
+    )
+    people_get: PeopleGet = Field(
+        default=PeopleGet.HIGHEST_NUMBER, title="Who may use several tracks gets", description="one of several builds"
+    )
+    own_tracks: OwnTracks | None = Field(default=None, description="none: teams open no tracks of their own")
+
+    @cached_property
+    def ways(self) -> dict[str, TrackRules]:
+        """The tracks by key, those in order first. A rulebook that names none has production and one for each kind."""
+        given = self.tracks or {
+            **{
+                kind.value: TrackRules(
+                    title=kind.value.capitalize(), audience=Audience.COHORTS, kinds=(kind,), rank=place
+                )
+                for place, kind in enumerate(self.cohorts, 1)
+            },
+            PRODUCTION: TrackRules(
+                title="Production", audience=Audience.EVERYBODY, rank=len(self.cohorts) + 1, review_first=True
+            ),
+        }
+        return dict(sorted(given.items(), key=lambda entry: (entry[1].rank is None, entry[1].rank or 0)))
+
+    def rollout_on(self, track: str) -> RolloutRules:
+        """How a share rises on a track."""
+        return self.ways[track].rollout or self.rollout
+
+    def track_hours(self, track: str) -> float:
+        """How long the review of a build for this track usually takes."""
+        own = self.ways[track].review_usual_hours
+        return self.review.usual_hours if own is None else own
+
+    def track_for(self, kind: CohortKind) -> str:
+        """The track over which cohorts of a kind get builds, unless another is named."""
+        return next((key for key, way in self.ways.items() if kind in way.kinds), kind.value)
 
     def trial_review_hours(self, kind: CohortKind) -> float:
         """How long the store usually looks at a build before these testers get it."""
@@ -319,6 +425,27 @@ class Rulebook(Rules):
         return self
 
     @model_validator(mode="after")
+    def _tracks_are_an_order(self) -> Rulebook:
+        if not self.tracks:
+            return self
+        last = self.tracks.get(PRODUCTION)
+        if last is None or last.audience is not Audience.EVERYBODY or last.rank is None:
+            raise ValueError(f"tracks.{PRODUCTION} is missing, or has no rank, or does not reach everybody")
+        ranks = [way.rank for way in self.tracks.values() if way.rank is not None]
+        if len(ranks) != len(set(ranks)) or max(ranks) != last.rank:
+            raise ValueError("each rank stands once, and production has the highest")
+        for key, way in self.tracks.items():
+            if not _TRACK_KEY.fullmatch(key):
+                raise ValueError(f"tracks.{key}: a key is small letters, digits and dashes, at most 40")
+            _check_track(self, key, way)
+        alone = [str(kind) for kind in self.cohorts if not any(kind in way.kinds for way in self.tracks.values())]
+        if alone:
+            raise ValueError(f"no track has the kind {', '.join(alone)}, which [cohorts] names")
+        if self.own_tracks is not None and self.own_tracks.like not in self.tracks:
+            raise ValueError(f"own_tracks.like names {self.own_tracks.like}, which no track is called")
+        return self
+
+    @model_validator(mode="after")
     def _questions_follow_one_another(self) -> Rulebook:
         known: dict[str, Question] = {}
         for question in self.processing.questions:
@@ -331,6 +458,25 @@ class Rulebook(Rules):
                     )
             known[question.code] = question
         return self
+
+
+_TRACK_KEY = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
+
+
+def _check_track(rules: Rulebook, key: str, way: TrackRules) -> None:
+    """Raise ValueError where a track's rules do not fit together, or name what is not there."""
+    seats = way.audience is Audience.COHORTS
+    if seats != bool(way.kinds):
+        raise ValueError(f"tracks.{key}: kinds belong to a track whose audience is cohorts, and to no other")
+    if seats and (way.review_first or way.rollout is not None):
+        raise ValueError(
+            f"tracks.{key}: [cohorts] says what is reviewed for people with a seat, and all get it at once"
+        )
+    unknown = [str(kind) for kind in way.kinds if kind not in rules.cohorts]
+    unknown += [name for name in (*way.review_holds_from, *(before.track for before in way.after))
+                if name not in rules.tracks or name == key]  # fmt: skip
+    if unknown:
+        raise ValueError(f"tracks.{key} names {', '.join(unknown)}, which is not there")
 
 
 def read_rulebook(text: str, place: str = "rulebook") -> Rulebook:

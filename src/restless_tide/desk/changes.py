@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.changes import Change, Commit, draft_notes, full_list, understood
 from restless_tide.core.errors import Invalid
 from restless_tide.core.rollout import RolloutState
+from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.desk import find
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.stores import rules_of
@@ -52,7 +53,9 @@ def of_release(desk: Desk, app_name: str, version: str) -> Changed:
         release = find.release(session, find.app(session, app_name), version)
         spans, commits, remarks = [], {}, []
         order: list[Commit] = []
-        for leg in sorted(release.legs, key=lambda leg: leg.berth.store.name):
+        in_production_last = sorted(release.legs, key=lambda leg: leg.track == PRODUCTION)
+        by_store = {leg.berth.store.name: leg for leg in in_production_last}
+        for _, leg in sorted(by_store.items()):
             if leg.build.revision is None or leg.build.repository is None:
                 remarks.append(f"Build {leg.build.label} at {leg.berth.store.name} does not say what it was made of.")
                 continue
@@ -81,7 +84,9 @@ def of_release(desk: Desk, app_name: str, version: str) -> Changed:
 
 def _people_have(session: Session, leg: Leg) -> Leg | None:
     """The leg whose build people at that store have now."""
-    live = select(Leg).where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_(_PEOPLE_HAVE))
+    live = select(Leg).where(
+        Leg.berth_id == leg.berth_id, Leg.track == leg.track, Leg.id != leg.id, Leg.state.in_(_PEOPLE_HAVE)
+    )
     return session.scalar(live.where(Leg.launched_at.is_not(None)).order_by(Leg.launched_at.desc()).limit(1))
 
 

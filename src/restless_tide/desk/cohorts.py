@@ -13,8 +13,10 @@ from sqlalchemy.orm import Session
 from restless_tide.core.cohorts import seat_rules
 from restless_tide.core.errors import Conflict, Invalid, NotFound
 from restless_tide.core.invitation import InvitationEvent
+from restless_tide.core.own_track import IN_USE
 from restless_tide.core.readiness import demand_ready
-from restless_tide.core.rulebook import CohortKind
+from restless_tide.core.rulebook import CohortKind, Rulebook
+from restless_tide.core.tracks import demand_track, with_own
 from restless_tide.core.trial import SEATED, UNDER_WAY
 from restless_tide.desk import find, retiring, seating, testers
 from restless_tide.desk.addresses import mail_address
@@ -30,6 +32,7 @@ from restless_tide.records.tables import (
     Invitation,
     Membership,
     Tester,
+    Track,
     Trial,
 )
 
@@ -62,19 +65,25 @@ def of_app(session: Session, app_name: str) -> list[Cohort]:
     return list(session.scalars(select(Cohort).where(Cohort.app_id == app.id).order_by(Cohort.name)))
 
 
-def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_itself: bool | None) -> Cohort:
-    """Put a cohort at a berth, or set there whether new builds go to it automatically.
+def attach(
+    act: Act, app_name: str, cohort_name: str, store_name: str, *, by_itself: bool | None, track: str | None = None
+) -> Cohort:
+    """Put a cohort at a berth, or set there its track and whether new builds go to it automatically.
 
-    Raises Conflict where the store knows no such kind; Invalid for a rule without a brief to send along.
+    Raises Conflict where the store knows no such kind, and while a trial runs there on another track; Invalid for a
+    rule without a brief to send along, and for a track that is not for such cohorts.
     """
     app, cohort, berth = _place(act.session, app_name, cohort_name, store_name)
     rules = rules_of(berth.store)
     seat_rules(rules, cohort.kind)
     found = attachment(cohort, berth)
-    before = {"automatically": found.by_itself} if found else None
+    before = {"automatically": found.by_itself, "track": track_of(cohort, berth)} if found else None
     if found is None:
         found = Attachment(berth_id=berth.id, attached_at=act.now)
         cohort.attachments.append(found)
+    if track is not None:
+        _demand_fit(act.session, cohort, berth, track)
+        found.track = track
     if by_itself and not (cohort.brief and cohort.contact):
         raise Invalid(
             f"{cohort.name} has no standing brief to send along with a new build.",
@@ -84,9 +93,41 @@ def attach(act: Act, app_name: str, cohort_name: str, store_name: str, *, by_its
     if by_itself is not None:
         found.by_itself, found.trouble = by_itself, None
     act.session.flush()
-    after = {"automatically": found.by_itself}
+    after = {"automatically": found.by_itself, "track": track_of(cohort, berth)}
     act.log("cohort attached", f"cohort {cohort.name} at {berth.store.name}", app=app.name, before=before, after=after)
     return cohort
+
+
+def _demand_fit(session: Session, cohort: Cohort, berth: Berth, track: str) -> None:
+    way = demand_track(tracks_of(session, berth), track)
+    if cohort.kind not in way.kinds:
+        raise Invalid(
+            f"{way.title} of {berth.store.name} is not for {cohort.kind} cohorts.",
+            remedy=f"It is for {', '.join(way.kinds) or 'people who choose it at the store'}.",
+            code="track-unfit",
+        )
+    running = [trial for trial in cohort.trials if trial.state in UNDER_WAY and trial.consignment.berth_id == berth.id]
+    elsewhere = next((trial for trial in running if trial.track != track), None)
+    if elsewhere is not None:
+        raise Conflict(
+            f"{cohort.name} gets a build over {elsewhere.track} of {berth.store.name} now; a cohort uses one track there.",
+            remedy=f"Close that trial first: tide trial close {elsewhere.id}",
+            code="cohort-on-two-tracks",
+        )
+
+
+def track_of(cohort: Cohort, berth: Berth) -> str:
+    """The track over which a cohort gets builds at a berth: its own there, or the rulebook's for its kind."""
+    row, rules = attachment(cohort, berth), rules_of(berth.store)
+    if row is not None and row.track is not None:
+        return row.track
+    return rules.track_for(cohort.kind)
+
+
+def tracks_of(session: Session, berth: Berth) -> Rulebook:
+    """The rulebook of a berth's store, with the tracks that the team has opened there."""
+    own = select(Track.key, Track.title).where(Track.berth_id == berth.id, Track.own, Track.state.in_(IN_USE))
+    return with_own(rules_of(berth.store), dict(session.execute(own).all()))
 
 
 def detach(act: Act, app_name: str, cohort_name: str, store_name: str) -> Cohort:

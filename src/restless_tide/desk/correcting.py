@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
+from restless_tide.core.tracks import parse_address
 from restless_tide.core.versions import parse_version, version_order
 from restless_tide.desk import find, legs, releases, retiring
 from restless_tide.desk.apps import demand_identifier
@@ -127,9 +128,9 @@ def removable(cohort: Cohort) -> bool:
 
 
 def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWish) -> Leg:
-    """Take one more store into a release. Raises Conflict where it is in already."""
+    """Take one more store, or track of a store, into a release. Raises Conflict where it is in already."""
     release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
-    if any(leg.berth.store.name == store_name.lower() for leg in release.legs):
+    if any(find.place_of(leg) == parse_address(store_name) for leg in release.legs):
         raise Conflict(
             f"{release.version} goes to {store_name} already.",
             remedy="Change that leg instead: tide release change",
@@ -178,7 +179,7 @@ def rename_release(act: Act, app_name: str, version: str, new_version: str) -> R
     act.log("release renamed", subject, app=app.name, before={"version": before}, after={"version": after})
     for leg in release.legs:
         build = _newest(act.session, app, leg.berth.platform, after)
-        releases.change_leg(act, app.name, after, leg.berth.store.name, LegWish(build=build.id))
+        releases.change_leg(act, app.name, after, str(find.place_of(leg)), LegWish(build=build.id))
     return release
 
 
@@ -200,7 +201,7 @@ def discard(act: Act, app_name: str, version: str) -> None:
     release = find.release(act.session, find.app(act.session, app_name), version)
     for leg in release.legs:
         _demand_droppable(leg)
-    before = {"stores": [leg.berth.store.name for leg in release.legs], "notes": sorted(release.notes)}
+    before = {"stores": [str(find.place_of(leg)) for leg in release.legs], "notes": sorted(release.notes)}
     for leg in list(release.legs):
         act.session.delete(leg)
     act.session.flush()
@@ -215,7 +216,7 @@ def _demand_droppable(leg: Leg) -> None:
         return
     steering = [option.act for option in legs.possible(leg).values() if option.possible]
     raise ImpossibleAct(
-        f"{leg.release.version} was handed in at {leg.berth.store.name} and is {phase}; it stays, with its history.",
+        f"{leg.release.version} was handed in at {find.place_of(leg)} and is {phase}; it stays, with its history.",
         possible=[*acts, *steering],
     )
 

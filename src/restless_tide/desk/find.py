@@ -10,6 +10,7 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.core.tracks import Address, parse_address
 from restless_tide.desk import naming
 from restless_tide.records.tables import (
     App,
@@ -161,16 +162,26 @@ def release(session: Session, app_row: App, version: str) -> Release:
     )
 
 
-def leg(release_row: Release, store_name: str) -> Leg:
-    for candidate in release_row.legs:
-        if store_name.lower() in (candidate.berth.store.name, candidate.berth.store_id):
+def leg(release_row: Release, place: str) -> Leg:
+    """The leg at a store, or on a track of it (``openfield/early``). A store alone is its leg in production, or its only one."""
+    wanted = parse_address(place)
+    there = [row for row in release_row.legs if wanted.store in (row.berth.store.name, row.berth.store_id)]
+    for candidate in there:
+        if candidate.track == wanted.track:
             return candidate
+    if len(there) == 1 and "/" not in place:
+        return there[0]
     return _missing(
         "leg",
-        store_name,
-        [candidate.berth.store.name for candidate in release_row.legs],
+        place,
+        [str(place_of(candidate)) for candidate in release_row.legs],
         "Add the store to the release first.",
     )
+
+
+def place_of(leg_row: Leg) -> Address:
+    """Where a leg is: its store, and its track where that is not production."""
+    return Address(leg_row.berth.store.name, leg_row.track)
 
 
 def _missing(noun: str, name: str, known: Sequence[str], remedy: str) -> NoReturn:

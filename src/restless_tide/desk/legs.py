@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, and_, select
 from sqlalchemy.orm import Session, object_session
 
 from restless_tide.core.conditions import Conditions, Standing, unmet
@@ -15,6 +15,7 @@ from restless_tide.core.lane import Held
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
 from restless_tide.core.order import PENDING
 from restless_tide.core.rollout import (
+    GONE,
     OFFERED,
     ROLLOUT,
     Option,
@@ -25,13 +26,15 @@ from restless_tide.core.rollout import (
     options,
     stage_ends,
 )
+from restless_tide.core.rulebook import PRODUCTION, RolloutRules
+from restless_tide.core.tracks import Address
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Order, Round
 
 
 def leg_subject(leg: Leg) -> str:
     """How a leg stands in the logbook."""
-    return f"release {leg.release.version} at {leg.berth.store.name}"
+    return f"release {leg.release.version} at {Address(leg.berth.store.name, leg.track)}"
 
 
 _ladders: dict[int, tuple[dict[str, Any], Ladder]] = {}
@@ -59,16 +62,20 @@ def progress_of(leg: Leg) -> Progress:
     )
 
 
-def keep_progress(leg: Leg, progress: Progress) -> None:
+def keep_progress(leg: Leg, progress: Progress, now: datetime) -> None:
+    if progress.state not in GONE:
+        leg.ended_at = None
+    elif leg.state not in GONE:
+        leg.ended_at = now
     leg.state, leg.stage, leg.share = progress.state, progress.stage, progress.share
     leg.held_before_seconds = progress.held_before.total_seconds()
     leg.running_since, leg.pauses_used = progress.running_since, progress.pauses_used
     leg.stage_ends_at = stage_ends(progress, ladder_of(leg))
 
 
-def keep_unlaunched(leg: Leg) -> None:
+def keep_unlaunched(leg: Leg, now: datetime) -> None:
     """Back before the launch, and waiting for a word: someone stopped it, or the store did not take it."""
-    keep_progress(leg, Progress())
+    keep_progress(leg, Progress(), now)
     leg.launched_at, leg.needs_go_ahead, leg.go_ahead_at = None, True, None
 
 
@@ -76,11 +83,11 @@ def adopt(leg: Leg, wanted: Held, now: datetime) -> None:
     """Have what the store holds be wanted of the leg from now on."""
     state = RolloutState(wanted.state)
     if state is ROLLOUT.initial:
-        keep_unlaunched(leg)
+        keep_unlaunched(leg, now)
         return
     if leg.launched_at is None and state in OFFERED:
         leg.launched_at = now
-    keep_progress(leg, adopted(progress_of(leg), state, wanted.share, ladder_of(leg), now))
+    keep_progress(leg, adopted(progress_of(leg), state, wanted.share, ladder_of(leg), now), now)
 
 
 def last_round(leg: Leg) -> Round | None:
@@ -105,11 +112,34 @@ def phase(leg: Leg) -> LegPhase:
     return phase_of(leg.state, LastRound(last.state, last.build_id) if last else None, leg.build_id)
 
 
+def track_title(leg: Leg) -> str:
+    """The track in the store's own words."""
+    ways = rules_of(leg.berth.store).ways
+    return ways[leg.track].title if leg.track in ways else leg.track
+
+
+def place_title(leg: Leg) -> str:
+    """Such as ``Openfield``, or ``Openfield, Early`` where it is not in production."""
+    store = rules_of(leg.berth.store).store
+    return store if leg.track == PRODUCTION else f"{store}, {track_title(leg)}"
+
+
+def rollout_rules(leg: Leg) -> RolloutRules:
+    """How a share rises on the leg's track; as in production where the store no longer has that track."""
+    rules = rules_of(leg.berth.store)
+    return rules.rollout_on(leg.track) if leg.track in rules.ways else rules.rollout
+
+
+def _besides(leg: Leg) -> ColumnElement[bool]:
+    """The other legs on the same track of the same berth."""
+    return and_(Leg.berth_id == leg.berth_id, Leg.track == leg.track, Leg.id != leg.id)
+
+
 def previous_version(session: Session, leg: Leg) -> str | None:
-    """The version that everybody was offered at this berth before this leg."""
+    """The version that everybody was offered on this leg's track before it."""
     earlier = session.scalars(
         select(Leg)
-        .where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.share == 1.0, Leg.launched_at.is_not(None))
+        .where(_besides(leg), Leg.share == 1.0, Leg.launched_at.is_not(None))
         .order_by(Leg.launched_at.desc())
     )
     for other in earlier:
@@ -126,7 +156,7 @@ def steering(session: Session, leg: Leg) -> Mapping[RolloutEvent, Option]:
 
 def possible(leg: Leg, before: str | None = None) -> Mapping[RolloutEvent, Option]:
     """The same; without the version ``before`` it is not told what a withdrawal would bring back."""
-    rules = rules_of(leg.berth.store).rollout
+    rules = rollout_rules(leg)
     down = leg.state is RolloutState.WITHDRAWN
     return options(
         progress_of(leg),
@@ -148,10 +178,10 @@ def _confirmed(leg: Leg) -> bool:
 
 
 def newer_version(leg: Leg) -> str | None:
-    """The version that was launched at this berth after this leg, if any was."""
+    """The version that was launched on this leg's track after it, if any was."""
     session = object_session(leg)
     assert session is not None
-    later = select(Leg).where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.launched_at > leg.launched_at)
+    later = select(Leg).where(_besides(leg), Leg.launched_at > leg.launched_at)
     found = session.scalar(later.order_by(Leg.launched_at.desc()).limit(1))
     return found.release.version if found is not None else None
 
@@ -163,7 +193,8 @@ def offered_again(leg: Leg) -> bool:
 
 def unapproved_others(leg: Leg) -> tuple[str, ...]:
     waiting = (LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED)
-    return tuple(other.berth.store.name for other in leg.release.legs if other.id != leg.id and phase(other) in waiting)
+    others = (other for other in leg.release.legs if other.id != leg.id and other.track == leg.track)
+    return tuple(other.berth.store.name for other in others if phase(other) in waiting)
 
 
 def waits_for(leg: Leg, now: datetime) -> list[str]:

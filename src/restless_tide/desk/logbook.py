@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -53,6 +53,13 @@ def lines(session: Session, wanted: Wanted, before_id: int | None, limit: int) -
     return list(session.scalars(query))
 
 
+def about(session: Session, app: str, subjects: Collection[str]) -> list[LogbookLine]:
+    """What was done with some objects of an app, the newest first."""
+    wanted = select(LogbookLine).where(LogbookLine.app == app, LogbookLine.subject.in_(subjects))
+    return list(session.scalars(wanted.order_by(LogbookLine.id.desc()).limit(MOST_ABOUT)))
+
+
+MOST_ABOUT = 1_000
 HEADER = ("line", "at", "who", "act", "app", "object", "before", "after", "reason", "digest")
 
 

@@ -16,6 +16,7 @@ from restless_tide.core.notice import expiry_mark
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
 from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
+from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import legs, rulebooks, standing
@@ -207,7 +208,8 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
 
 
 def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
-    of_berth = read.legs[berth.id]
+    everywhere = read.legs[berth.id]
+    of_berth = [leg for leg in everywhere if leg.track == PRODUCTION]
     live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
     under_way = next((leg for leg in of_berth if leg.state in PART_WAY), None)
     following = next((leg for leg in of_berth if leg.state is ROLLOUT.initial), None)
@@ -216,6 +218,9 @@ def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
     for leg in of_berth:
         if leg is current or leg.state not in _PAST:
             calls.extend(_leg_calls(session, leg, read, current=leg is current))
+    for leg in everywhere:
+        if leg.track != PRODUCTION and leg.state not in _PAST:
+            calls.extend(_leg_calls(session, leg, read, current=leg.state in PART_WAY))
     confirmed = current is None or not (read.pending.get(current.id) or legs.offered_again(current))
     return BerthView(
         berth, live, under_way, following, current, read.newest_build.get(berth.id), confirmed, tuple(calls)
@@ -253,7 +258,8 @@ def _trial_calls(rejected: list[Trial]) -> list[Call]:
 
 def _leg_calls(session: Session, leg: Leg, read: _Read, *, current: bool) -> list[Call]:
     place = f"/apps/{leg.release.app.name}/releases/{leg.release.version}"
-    version, phase = leg.release.version, legs.phase(leg)
+    on = "" if leg.track == PRODUCTION else f" on {legs.track_title(leg)}"
+    version, phase = f"{leg.release.version}{on}", legs.phase(leg)
     calls = []
     if phase is LegPhase.REJECTED:
         last = legs.last_round(leg)

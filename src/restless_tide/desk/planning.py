@@ -26,6 +26,8 @@ from restless_tide.desk import builds, cohorts, find, retiring, seating
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, Cohort, Consignment, Membership, Tester, Trial
 
+USUAL_BRIEF = {"en": "Use it as you always do, and tell us what is not right."}
+
 
 @dataclass(frozen=True)
 class Brief:
@@ -44,6 +46,7 @@ class Plan:
     cohort: Cohort
     berth: Berth
     consignment: Consignment | None
+    track: str
     texts: dict[str, str]
     contact: str
     people: tuple[Tester, ...]
@@ -120,7 +123,7 @@ def _plan_one(
     findings: list[Finding] = []
     consignment = builds.consignment_at(session, build, berth)
     texts = {locale: text.strip() for locale, text in (brief.texts or cohort.brief).items() if text.strip()}
-    contact = brief.contact or cohort.contact
+    contact, track = brief.contact or cohort.contact, cohorts.track_of(cohort, berth)
     if consignment is None or consignment.state is not ConsignmentState.READY:
         coming = consignment is not None and consignment.state in COMING
         state = consignment.state if consignment else "not sent there"
@@ -136,6 +139,10 @@ def _plan_one(
                     else f"Push it with --wait: tide build push FILE --app {app.name} --store {store.name} --wait",
                 )
             )
+    if track not in cohorts.tracks_of(session, berth).ways:
+        remedy = f"Choose another: tide cohort attach {cohort.name} --app {app.name} --store {store.name} --track TRACK"
+        detail = f"{rules.store} no longer has the track {track} that {cohort.name} uses."
+        findings.append(Finding("track-gone", Level.BLOCKER, detail, "cohort", remedy))
     if cohorts.attachment(cohort, berth) is None:
         findings.append(
             Finding(
@@ -146,7 +153,7 @@ def _plan_one(
                 f"Put it there: tide cohort attach {cohort.name} --app {app.name} --store {store.name}",
             )
         )
-        return Plan(cohort, berth, consignment, texts, contact, (), 0, 0, None, None, None, tuple(findings))
+        return Plan(cohort, berth, consignment, track, texts, contact, (), 0, 0, None, None, None, tuple(findings))
     everybody = seating.people(session, cohort)
     people = seating.who_may_install(build, everybody)
     if not everybody:
@@ -184,7 +191,7 @@ def _plan_one(
             )
         )
     return Plan(
-        cohort, berth, consignment, texts, contact, tuple(people), _carried(session, cohort, people), left, seats, foresight,
+        cohort, berth, consignment, track, texts, contact, tuple(people), _carried(session, cohort, people), left, seats, foresight,
         replaced_by(cohort, berth), tuple(findings),
     )  # fmt: skip
 

@@ -14,15 +14,15 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import Finding, Invalid
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import base_of, demand_ready, of_stores
+from restless_tide.core.tracks import Address
 from restless_tide.core.trial import UNDER_WAY
-from restless_tide.desk import builds, find, packages, retiring, trials
+from restless_tide.desk import builds, find, packages, retiring, tracks, trials
 from restless_tide.desk.builds import Source
 from restless_tide.desk.desk import Act, Desk
-from restless_tide.desk.planning import Brief
+from restless_tide.desk.placing import Placed, Wish, place_in
+from restless_tide.desk.planning import USUAL_BRIEF, Brief
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, Consignment, Person, Trial
-
-USUAL_BRIEF = {"en": "Use it as you always do, and tell us what is not right."}
 
 
 @dataclass(frozen=True)
@@ -51,6 +51,7 @@ class Pushed:
     known_before: bool
     consignments: tuple[str, ...]
     trials: tuple[str, ...]
+    placed: tuple[Placed, ...] = ()
 
 
 def check(desk: Desk, app_name: str, facts: Sequence[Facts], store_names: Sequence[str]) -> list[Sheet]:
@@ -79,21 +80,30 @@ def push(
     store_names: Sequence[str],
     source: Source = Source(),
     hand_on: HandOn | None = None,
+    place_at: Sequence[Address] = (),
+    wish: Wish = Wish(),
 ) -> Pushed:
-    """Enter a build of packages that have arrived, order it to the stores, and draft the trials that follow.
+    """Enter a build of packages that have arrived, order it to the stores, and draft what follows there.
+
+    That are trials with cohorts, and placements on the tracks ``place_at``, whose stores get the build, too.
 
     The same packages again are the same build, and a store that has it is left as it is. Raises what
     ``builds.enter`` raises, and NotReady with every finding when something stands in the way anywhere.
     """
     with desk.look() as session:
         facts = builds.packages_of_one(session, digests)
-    sheets = check(desk, app_name, facts, store_names)
+    wanted = [*store_names, *(address.store for address in place_at)]
+    sheets = check(desk, app_name, facts, list(dict.fromkeys(wanted)))
     demand_ready(of_stores((sheet.store, sheet.findings) for sheet in sheets), f"Sending this build of {app_name}")
     with desk.act(person.id) as act:
         build, known_before = builds.enter(act, app_name, digests, source)
         sent = tuple(builds.order_to(act, build, sheet.store) for sheet in sheets)
         drafted = tuple(_hand_on(act, person, build, sent, hand_on)) if hand_on is not None else ()
-        return Pushed(build.id, known_before, tuple(entry.id for entry in sent), tuple(trial.id for trial in drafted))
+        there = {address for address, _ in tracks.where_is(act.session, build.app, [build.id])[build.id]}
+        new = [(address, wish) for address in place_at if address not in there]
+        placed = place_in(act, person, app_name, build.id, new) if new else []
+        trial_ids = (*(trial.id for trial in drafted), *(trial for one in placed for trial in one.trials))
+        return Pushed(build.id, known_before, tuple(entry.id for entry in sent), trial_ids, tuple(placed))
 
 
 def digests_of(desk: Desk, app_name: str, build_id: str) -> list[str]:

@@ -9,19 +9,20 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import ConsignmentState
-from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, StaleView
+from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
 from restless_tide.core.ladder import USUAL_LADDER, Ladder, parse_ladder, rest_of_way
 from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import check_submission, demand_ready
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND, RoundEvent
-from restless_tide.core.rulebook import RolloutRules
+from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
+from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
 from restless_tide.desk import builds, find, keyset, legs, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Leg, Release, Round
+from restless_tide.records.tables import App, Consignment, Leg, Release, Round
 
 
 @dataclass(frozen=True)
@@ -40,10 +41,14 @@ class LegWish:
 
 
 def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> Release:
-    """Draft a release with one leg per store. Raises Conflict when the version is drafted already."""
+    """Draft a release with one leg per store, or take stores into one that stands on other tracks so far.
+
+    Raises Conflict when the version is drafted for production already.
+    """
     app = retiring.app_in_use(act.session, app_name)
     number = str(parse_version(version))
-    if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == number)):
+    known = act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == number))
+    if known is not None and any(leg.track == PRODUCTION for leg in known.legs):
         raise Conflict(
             f"{app.title} {number} is drafted already.",
             remedy=f"Look at it: tide release show {number} --app {app.name}",
@@ -55,9 +60,7 @@ def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> 
             remedy="Name a build for each: --leg STORE=BUILD",
             code="legs-missing",
         )
-    release = Release(app_id=app.id, version=number, created_at=act.now)
-    release.app = app
-    act.session.add(release)
+    release = known or entered(act, app, number)
     for store_name, wish in wishes.items():
         add_leg(act, release, store_name, wish)
     act.session.flush()
@@ -65,8 +68,16 @@ def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> 
         "release drafted",
         f"release {number}",
         app=app.name,
-        after={"stores": [leg.berth.store.name for leg in release.legs]},
+        after={"stores": [str(find.place_of(leg)) for leg in release.legs]},
     )
+    return release
+
+
+def entered(act: Act, app: App, version: str) -> Release:
+    """A release without a leg so far."""
+    release = Release(app_id=app.id, version=version, created_at=act.now)
+    release.app = app
+    act.session.add(release)
     return release
 
 
@@ -114,12 +125,13 @@ def findings(session: Session, leg: Leg) -> list[Finding]:
     """What blocks handing this leg to review."""
     consignment = builds.consignment_at(session, leg.build, leg.berth)
     ready = consignment is not None and consignment.state is ConsignmentState.READY
+    rules = rules_of(leg.berth.store)
     return check_submission(
-        rules_of(leg.berth.store),
+        rules,
         leg.release.version,
         leg.build.version,
         ready,
-        leg.release.notes,
+        leg.release.notes if leg.track not in rules.ways or rules.ways[leg.track].notes_taken else None,
         f"Build {leg.build.label}",
     )
 
@@ -154,6 +166,19 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
             after={"round": number, "build": leg.build_id, "version": release.version},
         )
     return chosen
+
+
+def build_ready(act: Act, consignment: Consignment) -> None:
+    """A build is ready at a store: the legs that wait for it are handed in; what is in the way is written down."""
+    waiting = select(Leg).where(
+        Leg.submits_itself, Leg.berth_id == consignment.berth_id, Leg.build_id == consignment.build_id
+    )
+    for leg in act.session.scalars(waiting).all():
+        leg.submits_itself, release = False, leg.release
+        try:
+            submit(act, release.app.name, release.version, str(find.place_of(leg)))
+        except (NotReady, Conflict, ImpossibleAct) as wrong:
+            act.log("not handed in automatically", legs.leg_subject(leg), app=release.app.name, reason=wrong.detail)
 
 
 def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) -> Leg:
@@ -205,23 +230,37 @@ def _chosen(release: Release, store_name: str | None, phases: set[LegPhase], ver
         return [find.leg(release, store_name)]
     chosen = [leg for leg in release.legs if legs.phase(leg) in phases]
     if not chosen:
-        told = ", ".join(f"{leg.berth.store.name}: {legs.phase(leg)}" for leg in release.legs)
+        told = ", ".join(f"{find.place_of(leg)}: {legs.phase(leg)}" for leg in release.legs)
         raise ImpossibleAct(f"No leg of {release.version} can be {verb} ({told}).", possible=[])
     return chosen
 
 
-def add_leg(act: Act, release: Release, store_name: str, wish: LegWish) -> Leg:
-    """A leg of a release at one store, by a wish. Raises Invalid for a build that does not belong there."""
-    store = find.store(act.session, store_name)
+def add_leg(act: Act, release: Release, place: str, wish: LegWish) -> Leg:
+    """A leg of a release at one store (``openfield``), or on a track of it (``openfield/early``), by a wish.
+
+    Raises Invalid for a build that does not belong there, and for a track that people with a seat use.
+    """
+    address = parse_address(place)
+    store = find.store(act.session, address.store)
+    way = demand_track(rules_of(store), address.track)
+    if way.audience is Audience.COHORTS:
+        raise Invalid(
+            f"{way.title} of {store.name} is for cohorts; a release does not go there.",
+            remedy=f"Place the build there: tide track place {address} --app {release.app.name} --build BUILD",
+            code="track-unfit",
+        )
     berth = find.berth(act.session, release.app, store)
     if wish.build is None:
         raise Invalid(
             f"Which build goes to {store.name}?", remedy=f"Name it: --leg {store.name}=BUILD", code="build-missing"
         )
     leg = Leg(
-        berth=berth, created_at=act.now, build=find.build_of(act.session, release.app, wish.build, berth.platform)
+        berth=berth,
+        track=address.track,
+        created_at=act.now,
+        build=find.build_of(act.session, release.app, wish.build, berth.platform),
     )
-    leg.ladder = (rules_of(store).rollout.dictated_ladder or USUAL_LADDER).model_dump(mode="json")
+    leg.ladder = (legs.rollout_rules(leg).dictated_ladder or USUAL_LADDER).model_dump(mode="json")
     leg.state = ROLLOUT.initial
     release.legs.append(leg)
     _apply(act, leg, wish)
@@ -247,14 +286,14 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
             )
         leg.build, leg.build_id = build, build.id
     if phase in PART_WAY and wish.ladder is not None:
-        rest = _allowed_ladder(rules.rollout, rules.store, wish.ladder)
+        rest = _allowed_ladder(legs.rollout_rules(leg), rules.store, wish.ladder)
         leg.ladder = rest_of_way(legs.ladder_of(leg), leg.share, rest).model_dump(mode="json")
-        legs.keep_progress(leg, legs.progress_of(leg))
+        legs.keep_progress(leg, legs.progress_of(leg), act.now)
         wish = replace(wish, ladder=None)
     if phase is not LegPhase.UNDER_REVIEW and _touches_launch(wish):
         demand_open_to_change(phase, "ladder or conditions")
     if wish.ladder is not None:
-        leg.ladder = _allowed_ladder(rules.rollout, rules.store, wish.ladder).model_dump(mode="json")
+        leg.ladder = _allowed_ladder(legs.rollout_rules(leg), rules.store, wish.ladder).model_dump(mode="json")
     if wish.needs_go_ahead is not None:
         leg.needs_go_ahead = wish.needs_go_ahead
     if wish.not_before is not None or wish.no_date:

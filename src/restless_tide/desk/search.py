@@ -9,6 +9,7 @@ from urllib.parse import quote
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
+from restless_tide.desk import find
 from restless_tide.desk.matching import holds
 from restless_tide.records.tables import App, AppIdentifier, Build, Cohort, Release, Store, Tester
 
@@ -41,7 +42,7 @@ def _apps(session: Session, words: str) -> Iterator[Found]:
 def _releases(session: Session, words: str) -> Iterator[Found]:
     wanted = select(Release).join(App).where(holds(words, Release.version, App.title, App.name))
     for release in session.scalars(wanted.order_by(Release.created_at.desc()).limit(OF_A_KIND)):
-        stores = ", ".join(leg.berth.store.name for leg in release.legs)
+        stores = ", ".join(str(find.place_of(leg)) for leg in release.legs)
         place = f"/apps/{quote(release.app.name)}/releases/{quote(release.version)}"
         yield Found("release", f"{release.app.title} {release.version}", stores, place)
 

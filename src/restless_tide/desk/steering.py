@@ -13,7 +13,6 @@ from restless_tide.core.rollout import ROLLOUT, STEERING, Progress, RolloutEvent
 from restless_tide.desk import find, lanes, legs
 from restless_tide.desk.desk import Act
 from restless_tide.desk.legs import leg_subject
-from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Order
 
 
@@ -50,7 +49,7 @@ def steer(
     chosen = [find.leg(release, store_name)] if store_name else lanes.legs_of(act.session, release)
     outcomes = [_steer_leg(act, leg, event, reason, share, alone=store_name is not None) for leg in chosen]
     if not any(outcome.ordered for outcome in outcomes):
-        told = " ".join(f"{outcome.leg.berth.store.name}: {outcome.why_not}" for outcome in outcomes)
+        told = " ".join(f"{find.place_of(outcome.leg)}: {outcome.why_not}" for outcome in outcomes)
         raise ImpossibleAct(f"{event} is possible at no store. {told}", possible=_possible(chosen))
     return outcomes
 
@@ -73,7 +72,7 @@ def _steer_leg(act: Act, leg: Leg, event: RolloutEvent, reason: str, share: floa
     if not ROLLOUT.allows(before.state, event):  # stopped already, offered again, and now stopped again
         after = before
     elif event is RolloutEvent.ADVANCE:
-        if share is not None and rules_of(leg.berth.store).rollout.dictated_ladder is not None:
+        if share is not None and legs.rollout_rules(leg).dictated_ladder is not None:
             raise Invalid(f"{leg.berth.store.name} dictates its ladder: {ladder.told()}.", code="ladder-dictated")
         after = advanced(before, ladder, act.now, share)
     else:
@@ -103,7 +102,7 @@ def order_step(act: Act, leg: Leg, event: RolloutEvent, after: Progress, reason:
     order, wanted = lanes.place(act, kind, lane=leg.id, store=leg.berth.store, subject=leg.id, payload=payload)
     if wanted.share != after.share:
         after = replace(after, share=wanted.share, stage=legs.ladder_of(leg).stage_of(wanted.share))
-    legs.keep_progress(leg, after)
+    legs.keep_progress(leg, after, act.now)
     act.log(str(event), leg_subject(leg), app=leg.release.app.name, reason=reason, before=before, after=_told(leg))
     return order
 

@@ -55,6 +55,7 @@ def _open_one(act: Act, entry: Plan, brief: Brief, *, by_itself: bool) -> Trial:
     for earlier in entry.cohort.trials:
         if (
             earlier.consignment.berth_id == entry.berth.id
+            and earlier.track == entry.track
             and earlier.state is not TrialState.OPEN
             and (earlier.state, TrialEvent.REPLACE) in TRIAL.table
         ):
@@ -62,6 +63,7 @@ def _open_one(act: Act, entry: Plan, brief: Brief, *, by_itself: bool) -> Trial:
     trial = Trial(
         cohort_id=entry.cohort.id,
         consignment_id=entry.consignment.id,
+        track=entry.track,
         brief=entry.texts,
         contact=mail_address(entry.contact),
         remarks_to=brief.remarks_to.strip()[:500],
@@ -230,6 +232,7 @@ def opened(act: Act, trial: Trial) -> None:
             and earlier.state is TrialState.OPEN
             and earlier.created_at <= trial.created_at
             and earlier.consignment.berth_id == trial.consignment.berth_id
+            and earlier.track == trial.track
         ):
             replace(act, earlier)
 

@@ -58,8 +58,10 @@ class Settled:
 class ByHand:
     """One order's way to a hand-carried store. ``settled`` is what the person said, once it was said."""
 
-    def __init__(self, store: str, app: str, version: str, settled: Settled | None) -> None:
+    def __init__(self, store: str, app: str, version: str, settled: Settled | None, track: str = "") -> None:
+        """``track`` is its title where the order is about another track than production."""
         self._store, self._app, self._version, self._settled = store, app, version, settled
+        self._at_store = f"{store}, on {track}" if track else store
         self._files: list[dict[str, Any]] = []
 
     def _ask(
@@ -92,6 +94,30 @@ class ByHand:
             texts={"name": name},
         )
         return protocol.BerthAnswer(id=berth, identifier="", name=name)
+
+    def open_track(self, berth: str, wanted: protocol.TrackRequest, key: str) -> protocol.TrackAnswer:
+        self._ask(
+            f"Open the track {wanted.title} at {self._store}",
+            "Open a track of your own with the name below.",
+            look_for="The store lists the track, without a build.",
+            texts={"name": wanted.title},
+        )
+        return protocol.TrackAnswer(key=wanted.key, title=wanted.title, own=True)
+
+    def rename_track(self, berth: str, track: str, title: str, key: str) -> protocol.TrackAnswer:
+        self._ask(
+            f"Rename a track at {self._store}",
+            f"Give the track {track} the name below and save it.",
+            look_for="The store shows the new name.",
+            texts={"name": title},
+        )
+        return protocol.TrackAnswer(key=track, title=title, own=True)
+
+    def close_track(self, berth: str, track: str, key: str) -> protocol.TrackAnswer:
+        self._ask(
+            f"Close the track {track} at {self._store}", "Close it.", look_for="The store no longer lists the track."
+        )
+        return protocol.TrackAnswer(key=track, title=track, own=True, closed=True)
 
     def set_availability(
         self, berth: str, wanted: protocol.AvailabilityMessage, key: str
@@ -140,7 +166,7 @@ class ByHand:
 
     def open_trial(self, berth: str, wanted: protocol.TrialRequest, key: str) -> protocol.TrialAnswer:
         self._ask(
-            f"Open a {wanted.kind} trial at {self._store}",
+            f"Open a {wanted.kind} trial at {self._at_store}",
             "Start a test of the newest build for the addresses below.",
             look_for="The store lists the testers.",
             texts={
@@ -181,7 +207,7 @@ class ByHand:
     def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
         notes = {f"notes {locale}": text for locale, text in wanted.notes.items()}
         self._ask(
-            f"Hand {wanted.version} to review at {self._store}",
+            f"Hand {wanted.version} to review at {self._at_store}",
             f"Choose the build of version {wanted.version}, paste the notes, and hand it in.",
             look_for="The store says that it has taken it and will look at it.",
             texts=notes,
@@ -194,7 +220,7 @@ class ByHand:
 
     def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         self._ask(
-            f"Launch {self._version} at {self._store} to {share:.0%} of people",
+            f"Launch {self._version} at {self._at_store} to {share:.0%} of people",
             f"Release the approved {self._version} to {share:.0%}.",
             look_for=f"The store shows it as released to {share:.0%}.",
         )
@@ -202,7 +228,7 @@ class ByHand:
 
     def set_share(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         self._ask(
-            f"Raise {self._version} at {self._store} to {share:.0%}",
+            f"Raise {self._version} at {self._at_store} to {share:.0%}",
             f"Set the share of people who are offered {self._version} to {share:.0%}.",
             look_for=f"The store shows {share:.0%}.",
         )
@@ -217,7 +243,7 @@ class ByHand:
 
     def steer(self, submission: str, act: str, reason: str, key: str) -> protocol.RolloutAnswer:
         todo, look_for, state = _STEERED[act]
-        title, urgent = f"{act.capitalize()} {self._version} at {self._store}", act in _URGENT
+        title, urgent = f"{act.capitalize()} {self._version} at {self._at_store}", act in _URGENT
         todo = todo.format(version=self._version)
         self._ask(title, todo, look_for=look_for, texts={"reason": reason}, urgent=urgent)
         return protocol.RolloutAnswer.model_validate({"submission": submission, "state": state, "share": 0.0})

@@ -98,7 +98,7 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
         leg = needed(act.session, Leg, order.subject)
         if leg.running_since is not None:
             leg.running_since = act.now  # the stage begins when someone has done it
-            legs.keep_progress(leg, legs.progress_of(leg))
+            legs.keep_progress(leg, legs.progress_of(leg), act.now)
 
 
 def remember_before(act: Act, order: Order) -> None:

@@ -20,6 +20,7 @@ from restless_tide.core.consignment import CONSIGNMENT, ConsignmentEvent
 from restless_tide.core.errors import StoreUnreachable
 from restless_tide.core.lane import Held
 from restless_tide.core.order import PENDING, OrderKind
+from restless_tide.core.own_track import OWN_TRACK, OwnTrackEvent
 from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
@@ -33,7 +34,7 @@ from restless_tide.engine.by_hand import NeedsPerson, first_build
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import NOT_YET
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Berth, Consignment, Invitation, Leg, Order, Round, Step, Trial
+from restless_tide.records.tables import Berth, Consignment, Invitation, Leg, Order, Round, Step, Track, Trial
 
 Call = Callable[[Way], Any]
 
@@ -135,6 +136,75 @@ def _berth_renamed(act: Act, order: Order, answer: protocol.BerthAnswer) -> None
 def _renaming_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
     act.log("name refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+
+
+def _track_of(session: Session, order: Order) -> Track:
+    return needed(session, Track, str(order.payload["track"]))
+
+
+def _track_place(track: Track) -> str:
+    """How a track stands in the logbook."""
+    return f"track {track.berth.store.name}/{track.key}"
+
+
+def _open_track(desk: Desk, session: Session, order: Order) -> Call:
+    reference, track = needed(session, Berth, order.subject).store_ref or "", _track_of(session, order)
+    wanted = protocol.TrackRequest(key=track.key, title=track.title)
+    return lambda way: way.open_track(reference, wanted, order.id)
+
+
+def _track_opened(act: Act, order: Order, answer: protocol.TrackAnswer) -> None:
+    track = _track_of(act.session, order)
+    if OWN_TRACK.allows(track.state, OwnTrackEvent.OPEN):
+        track.state = OWN_TRACK.after(track.state, OwnTrackEvent.OPEN)
+    track.title, track.reason = answer.title, None
+    act.log("track opened", _track_place(track), app=track.berth.app.name, after={"title": track.title})
+
+
+def _track_not_opened(act: Act, order: Order, reason: str) -> None:
+    track = _track_of(act.session, order)
+    if OWN_TRACK.allows(track.state, OwnTrackEvent.REFUSE):
+        track.state = OWN_TRACK.after(track.state, OwnTrackEvent.REFUSE)
+    track.reason = reason
+    act.log("track refused", _track_place(track), app=track.berth.app.name, reason=reason)
+
+
+def _rename_track(desk: Desk, session: Session, order: Order) -> Call:
+    reference, track = needed(session, Berth, order.subject).store_ref or "", _track_of(session, order)
+    key, title = track.key, str(order.payload["title"])
+    return lambda way: way.rename_track(reference, key, title, order.id)
+
+
+def _track_renamed(act: Act, order: Order, answer: protocol.TrackAnswer) -> None:
+    track = _track_of(act.session, order)
+    before, track.title = track.title, answer.title
+    act.log(
+        "track renamed", _track_place(track), app=track.berth.app.name,
+        before={"title": before}, after={"title": track.title},
+    )  # fmt: skip
+
+
+def _track_stays(act: Act, order: Order, reason: str) -> None:
+    """The store did not rename or close it: it is as it was."""
+    track = _track_of(act.session, order)
+    if OWN_TRACK.allows(track.state, OwnTrackEvent.STAY):
+        track.state = OWN_TRACK.after(track.state, OwnTrackEvent.STAY)
+    track.reason = reason
+    act.log(f"{order.kind} refused", _track_place(track), app=track.berth.app.name, reason=reason)
+
+
+def _close_track(desk: Desk, session: Session, order: Order) -> Call:
+    reference, track = needed(session, Berth, order.subject).store_ref or "", _track_of(session, order)
+    key = track.key
+    return lambda way: way.close_track(reference, key, order.id)
+
+
+def _track_closed(act: Act, order: Order, answer: protocol.TrackAnswer) -> None:
+    track = _track_of(act.session, order)
+    if OWN_TRACK.allows(track.state, OwnTrackEvent.END):
+        track.state = OWN_TRACK.after(track.state, OwnTrackEvent.END)
+    track.people = track.reason = None
+    act.log("track closed", _track_place(track), app=track.berth.app.name)
 
 
 def _set_availability(desk: Desk, session: Session, order: Order) -> Call:
@@ -274,6 +344,7 @@ def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
         consignment=trial.consignment.store_ref or "",
         kind=trial.cohort.kind,
         cohort=trial.cohort.name,
+        track=trial.track if trial.track in rules_of(trial.consignment.berth.store).tracks else None,
         brief=dict(trial.brief),
         contact=trial.contact,
         sign_in=sign_in,
@@ -372,6 +443,7 @@ def _submit(desk: Desk, session: Session, order: Order) -> Call:
         consignment=consignment.store_ref or "",
         version=release.version,
         notes=dict(release.notes if round_.notes is None else round_.notes),
+        track=round_.leg.track,
     )
     reference = berth.store_ref or ""
     return lambda gateway: gateway.submit(reference, wanted, order.id)
@@ -434,14 +506,16 @@ def _steering_refused(act: Act, order: Order, reason: str) -> None:
 
 
 def _launched(act: Act, order: Order, answer: Any) -> None:
-    """A new rollout takes the place of one that is still on its way or halted at the same berth."""
+    """A new rollout takes the place of one that is still on its way or halted on the same track."""
     leg = needed(act.session, Leg, order.subject)
     others = act.session.scalars(
-        select(Leg).where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Leg.state.in_(PART_WAY))
+        select(Leg).where(
+            Leg.berth_id == leg.berth_id, Leg.track == leg.track, Leg.id != leg.id, Leg.state.in_(PART_WAY)
+        )
     )
     for other in others:
         after = steered(legs.progress_of(other), RolloutEvent.SUPERSEDE, legs.ladder_of(other), act.now)
-        legs.keep_progress(other, after)
+        legs.keep_progress(other, after, act.now)
         act.log("superseded", leg_subject(other), app=leg.release.app.name, after={"by": leg.release.version})
 
 
@@ -456,6 +530,9 @@ CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.DRILL: Carrier(_drill, _nothing_more, _note_drill),
     OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
     OrderKind.RENAME_BERTH: Carrier(_rename_berth, _berth_renamed, _renaming_refused),
+    OrderKind.OPEN_TRACK: Carrier(_open_track, _track_opened, _track_not_opened),
+    OrderKind.RENAME_TRACK: Carrier(_rename_track, _track_renamed, _track_stays),
+    OrderKind.CLOSE_TRACK: Carrier(_close_track, _track_closed, _track_stays),
     OrderKind.SEND_BUILD: Carrier(_send_build, _build_sent, _build_refused),
     OrderKind.ANSWER: Carrier(_answer, _nothing_more, _answer_refused),
     OrderKind.OPEN_TRIAL: Carrier(_open_trial, _trial_taken, _trial_refused),

@@ -23,7 +23,7 @@ from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import builds, lanes, legs, trials
+from restless_tide.desk import builds, lanes, legs, releases, trials
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.legs import leg_subject
 from restless_tide.desk.stores import rules_of
@@ -215,6 +215,7 @@ def _build_moved(act: Act, row: Consignment, held: Held, cause: Cause, word: Wor
         _tell_of_build(act, word, row)
     if row.state is ConsignmentState.READY:
         trials.build_ready(act.as_person(ENGINE), row)
+        releases.build_ready(act.as_person(ENGINE), row)
 
 
 def _answered_by_itself(act: Act, consignment: Consignment) -> bool:

@@ -26,7 +26,7 @@ from restless_tide.core.lane import Held, Restored, Sighted
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
-from restless_tide.desk import invitations, lanes
+from restless_tide.desk import invitations, lanes, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, follow
@@ -350,6 +350,8 @@ def apply(
                 invitations.seen_at_store(act, trial, data.address, data.state, data.device, data.system)
         case "berth.changed":
             _berth_changed(desk, act, store, event, data, key)
+        case "track.changed":
+            _track_told(act, store, event, data, key)
         case _:
             _subject_changed(desk, act, store, event, data, key, known)
 
@@ -397,6 +399,15 @@ def _subject_changed(
     follow.happen(
         desk, act, subject, row, Sighted(Held(data.state), event.sequence, key), word=word, heard=event.sequence
     )
+
+
+def _track_told(act: Act, store: Store, event: StoreEvent, data: protocol.TrackChanged, key: str | None) -> None:
+    """A track was opened, named anew or closed, or its people have changed."""
+    berth = _row(act.session, Subject.BERTH, store, data.berth)
+    if berth is None:
+        _demand_settled(act, key)
+        return
+    tracks.told(act, berth, data, event.time)
 
 
 def _demand_settled(act: Act, key: str | None) -> None:

@@ -86,7 +86,7 @@ def _launch_if_ready(desk: Desk, leg_id: str) -> int:
             return 0
         after = launched(legs.progress_of(leg), legs.ladder_of(leg), act.now)
         act.order(OrderKind.LAUNCH, lane=leg.id, store=leg.berth.store, subject=leg.id, payload={"share": after.share})
-        legs.keep_progress(leg, after)
+        legs.keep_progress(leg, after, act.now)
         leg.launched_at = act.now
         act.log(
             "launch",

@@ -37,8 +37,9 @@ from restless_tide.core.errors import LostLease, StoreUnreachable, TideError
 from restless_tide.core.lane import Answered, Began, Handed, Happening, Outcome, Refused, Silent, Wait
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, RULES, OrderKind, OrderState, Subject
+from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
-from restless_tide.desk import lanes
+from restless_tide.desk import lanes, legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import asking, carried, follow
@@ -47,7 +48,7 @@ from restless_tide.engine.carriers import CARRIERS, held_in
 from restless_tide.engine.follow import Word
 from restless_tide.gateways.client import NOT_YET
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Leg, Order, Step, Store
+from restless_tide.records.tables import Leg, Order, Round, Step, Store
 from restless_tide.request import request_id
 
 _log = structlog.get_logger("engine")
@@ -482,4 +483,11 @@ def _by_hand(session: Session, order: Order) -> ByHand:
     app = follow.app_of(session, order)
     leg = session.get(Leg, order.subject)
     title, version = app.title if app else "", leg.release.version if leg else ""
-    return ByHand(order.store.rulebook["store"], title, version, carried.settled_of(said))
+    return ByHand(order.store.rulebook["store"], title, version, carried.settled_of(said), _other_track(session, order))
+
+
+def _other_track(session: Session, order: Order) -> str:
+    """The title of the track that an order is about, where that is not production."""
+    row = lanes.subject_of(session, order)
+    leg = row.leg if isinstance(row, Round) else row
+    return legs.track_title(leg) if isinstance(leg, Leg) and leg.track != PRODUCTION else ""

@@ -18,7 +18,7 @@ from sqlalchemy import select
 from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.desk import uploads
+from restless_tide.desk import track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.engine import asking, carried, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
@@ -34,10 +34,12 @@ from restless_tide.records.tables import (
     Order,
     ReportWord,
     Round,
+    RuleRun,
     Step,
     Store,
     Subscription,
     Tester,
+    TrackRule,
     Trial,
 )
 
@@ -47,6 +49,7 @@ ASKERS = 6
 LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
 READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
+READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5
@@ -89,6 +92,7 @@ class Engine:
                 ("orders", self._turns.turn, lambda: self._turns.breath_seconds, self._order_bell),
                 ("heard", lambda: sightings.take_heard(desk), self._heard_breath_seconds, self._heard_bell),
                 ("tides", lambda: tides.rise(desk), self._tides_breath_seconds, self._bell(Leg, Round, Order)),
+                ("moves", self._move_up, lambda: BREATH_SECONDS, self._bell(*READ_BY_RULES)),
                 ("sightings", self._ask_stores, lambda: BREATH_SECONDS, self._bell(Store)),
                 ("mail", self._send_mail, lambda: BREATH_SECONDS, self._bell(*READ_BY_MAIL)),
                 ("notices", self._tell_people, lambda: BREATH_SECONDS, self._bell(Delivery, Subscription, Step)),
@@ -237,6 +241,10 @@ class Engine:
             self._working.clear()
         except Exception:  # noqa: BLE001  (what one store tells must not keep the others from being heard)
             _log.exception("what a store tells could not be taken", store=store_id)
+
+    def _move_up(self) -> float | None:
+        track_rules.move_up(self._desk)
+        return None
 
     # notices, and what people carry by hand
 

@@ -13,7 +13,7 @@ import httpx
 from restless_tide import tus
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber
-from restless_tide.core.rulebook import Rulebook, read_served_rulebook
+from restless_tide.core.rulebook import Audience, Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.conformance import (
     Broken,
@@ -320,6 +320,45 @@ def _trial(suite: Suite) -> None:
     demand(ended.state == "closed", f"a closed trial is {ended.state}")
 
 
+# 4.5 and 4.6 Tracks
+
+
+def _tracks(suite: Suite) -> None:
+    rules: Rulebook = suite.known["a rulebook"]
+    answer = suite.call("GET", f"/v1/berths/{suite.known['a berth']}/tracks")
+    if answer.status_code == 404 and not rules.tracks:
+        raise NotTried("the rulebook names no tracks, and the gateway tells none")
+    keys = [track.key for track in fits(answer, protocol.Tracks).tracks if not track.own]
+    demand(set(keys) == set(rules.ways), f"it tells {', '.join(keys)}; the rulebook has {', '.join(rules.ways)}")
+    staged = [key for key, way in rules.tracks.items() if way.audience is not Audience.COHORTS]
+    beyond = protocol.SubmissionRequest(
+        consignment=suite.known["a ready build"], version=suite.material.facts.version, notes={}, track="no-such-track"
+    )
+    if staged:
+        place = f"/v1/berths/{suite.known['a berth']}/submissions"
+        demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=beyond), (409,), "track-unfit")
+
+
+def _own_tracks(suite: Suite) -> None:
+    rules: Rulebook = suite.known["a rulebook"]
+    place = f"/v1/berths/{suite.known['a berth']}/tracks"
+    wanted = protocol.TrackRequest(key="check", title="Check")
+    if rules.own_tracks is None:
+        refused = suite.call("POST", place, key=str(uuid.uuid4()), body=wanted)
+        demand_problem(refused, (404, 409))
+        return
+    opened = suite.done(place, protocol.TrackAnswer, wanted, "a track")
+    demand(opened.own and not opened.closed, "a track that was opened is not the team's own, or closed")
+    demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=wanted), (409,), "track-known")
+    named = suite.done(f"{place}/check/title", protocol.TrackAnswer, {"title": "Looked at"}, "a track's title")
+    demand(named.title == "Looked at", f"after it was named anew the track is called {named.title!r}")
+    told = [event for event in suite.events() if event.type == "track.changed" and event.subject == "check"]
+    demand(len(told) >= 2, "the opening and the naming of a track were not told as track.changed")
+    closed = suite.done(f"{place}/check/close", protocol.TrackAnswer, None, "the end of a track")
+    demand(closed.closed, "a track that was closed is not closed")
+    demand_problem(suite.call("POST", f"{place}/check/close", key=str(uuid.uuid4()), body={}), (404,), "track-unknown")
+
+
 # 7 Submissions and rounds, 8 Rollouts
 
 
@@ -464,6 +503,8 @@ CLAUSES: list[Check] = [
     ("5.2", "an upload expires and can be ended", _terminated),
     ("5.3", "a consignment is processed, its questions answered", _consignment),
     ("3.4", "the holdings list every build seen", _holdings),
+    ("4.5", "the tracks of a berth are those of the rulebook, and no other is taken", _tracks),
+    ("4.6", "a track of the team's own is opened, named anew and closed", _own_tracks),
     ("6.1", "a trial is opened, seats taken and given back, closed", _trial),
     ("7.1", "a submission is taken, recalled and judged", _submission),
     ("8.1", "a rollout is launched, paused and resumed; a share only rises", _rollout),

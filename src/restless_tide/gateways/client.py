@@ -157,6 +157,20 @@ class Gateway:
         wanted = protocol.NameRequest(name=name)
         return self._call("POST", f"/v1/berths/{berth}/name", protocol.BerthAnswer, body=wanted, key=key)
 
+    def tracks(self, berth: str) -> protocol.Tracks:
+        return self._call("GET", f"/v1/berths/{berth}/tracks", protocol.Tracks)
+
+    def open_track(self, berth: str, wanted: protocol.TrackRequest, key: str) -> protocol.TrackAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/tracks", protocol.TrackAnswer, body=wanted, key=key)
+
+    def rename_track(self, berth: str, track: str, title: str, key: str) -> protocol.TrackAnswer:
+        wanted = protocol.TitleRequest(title=title)
+        path = f"/v1/berths/{berth}/tracks/{track}/title"
+        return self._call("POST", path, protocol.TrackAnswer, body=wanted, key=key)
+
+    def close_track(self, berth: str, track: str, key: str) -> protocol.TrackAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/tracks/{track}/close", protocol.TrackAnswer, key=key)
+
     def send_package(
         self, berth: str, source: BinaryIO, size_bytes: int, key: str, told: Callable[[int], None] = lambda _: None
     ) -> str:

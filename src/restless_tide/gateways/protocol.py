@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.rulebook import PRODUCTION
 
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 ALGORITHM = "ES256"
@@ -160,12 +161,20 @@ MOST_TESTERS = 500
 """In one call."""
 
 
+TRACK_KEY = r"^[a-z0-9][a-z0-9-]{0,39}$"
+TrackKey = Annotated[str, Field(pattern=TRACK_KEY)]
+
+
 class TrialRequest(Message):
-    """``brief`` is what to look at, by locale; ``sign_in`` is for the store's reviewer alone."""
+    """``brief`` is what to look at, by locale; ``sign_in`` is for the store's reviewer alone.
+
+    Without ``track`` it is the first one of the store that has this kind of cohort.
+    """
 
     consignment: Line
     kind: Line
     cohort: Line
+    track: TrackKey | None = None
     brief: TextByName
     contact: Line = ""
     sign_in: TextByName | None = Field(default=None, repr=False)
@@ -201,18 +210,66 @@ class Usage(Message):
 
 
 class SubmissionRequest(Message):
-    """``items`` are what goes to review together, as the rulebook's ``review.go_together`` names them."""
+    """A build that is to come to a track which is open to choosers or to everybody; production, unless another is named.
+
+    ``items`` are what goes to review together, as the rulebook's ``review.go_together`` names them."""
 
     consignment: Line
     version: Line
     notes: TextByName
     items: Lines = ("build", "notes")
+    track: TrackKey = PRODUCTION
 
 
 class SubmissionAnswer(Message):
     id: Reference
     state: SubmissionHeld
     reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
+    sequence: Place | None = None
+
+
+class HeldPlacement(Message):
+    """A build on a track: by a submission's rollout, or by a trial. ``since`` is when the first people got it."""
+
+    consignment: Reference
+    version: str = Field(max_length=100)
+    number: BuildNumber
+    state: RolloutHeld | TrialHeld
+    share: float = Field(ge=0, le=1)
+    since: datetime
+    submission: Reference | None = None
+    trial: Reference | None = None
+
+
+class HeldTrack(Message):
+    """A track as it stands at a berth. ``people`` are those who may get builds over it; none: the store does not count."""
+
+    key: TrackKey
+    title: Line
+    own: bool = Field(default=False, description="opened by the team itself")
+    people: Count | None = None
+    placements: tuple[HeldPlacement, ...] = Field(default=(), max_length=MOST_LISTED)
+
+
+class Tracks(Message):
+    """The tracks of a berth, in the order of the rulebook, the team's own after them."""
+
+    tracks: tuple[HeldTrack, ...] = Field(default=(), max_length=MOST_LISTED)
+
+
+class TrackRequest(Message):
+    """A track of the team's own, with the rules of the track that ``own_tracks.like`` names."""
+
+    key: TrackKey
+    title: Line = Field(min_length=1)
+
+
+class TitleRequest(Message):
+    title: Line = Field(min_length=1)
+
+
+class TrackAnswer(HeldTrack):
+    closed: bool = False
     sequence: Place | None = None
 
 
@@ -366,6 +423,17 @@ class BerthChanged(Message):
     availability: AvailabilityMessage | None = None
 
 
+class TrackChanged(Message):
+    """The data of ``track.changed``: a track was opened, named anew or closed, or its people have changed."""
+
+    berth: Reference
+    key: TrackKey
+    title: Line
+    own: bool = False
+    closed: bool = False
+    people: Count | None = None
+
+
 class FiledFrame(Message):
     """One call of a crash. ``module`` is a class or an image; ``address`` an offset into the image."""
 
@@ -402,6 +470,7 @@ EVENT_DATA: dict[str, type[Message]] = {
     "tester.changed": TesterChanged,
     "rollout.changed": RolloutChanged,
     "berth.changed": BerthChanged,
+    "track.changed": TrackChanged,
     "report.filed": FiledReport,
 }
 """What each type of event says; an event of another type is passed over."""

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from restless_tide.desk.placing import Wish
 from restless_tide.desk.planning import Brief
 from restless_tide.wire.cohorts import TrialBriefWanted
+from restless_tide.wire.tracks import HowPlaced
 
 
 def brief_of(wanted: TrialBriefWanted) -> Brief:
     sign_in = wanted.sign_in.model_dump() if wanted.sign_in is not None else None
     told = {name: text for name, text in (sign_in or {}).items() if text} if sign_in is not None else None
     return Brief(wanted.brief, wanted.contact, wanted.remarks_to, told or None)
+
+
+def wish_of(wanted: HowPlaced) -> Wish:
+    return Wish(brief_of(wanted), wanted.notes, wanted.ladder, wanted.submit, wanted.reason)

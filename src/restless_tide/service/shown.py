@@ -17,11 +17,12 @@ from restless_tide.core.leg import possible as possible_for_leg
 from restless_tide.core.notice import DELIVERY, NoticeKind
 from restless_tide.core.questions import refused_answers
 from restless_tide.core.revision import compare
-from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import STEP
 from restless_tide.desk import (
     apps,
+    find,
     lanes,
     legs,
     logbook,
@@ -239,7 +240,10 @@ def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold
         row,
         app=row.app.name,
         app_title=row.app.title,
-        legs=sorted((leg(session, entry, now) for entry in row.legs), key=lambda told: told.store_title),
+        legs=sorted(
+            (leg(session, entry, now) for entry in row.legs),
+            key=lambda told: (told.store_title, told.track != PRODUCTION, told.place_title),
+        ),
     )
 
 
@@ -254,14 +258,16 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         row,
         **ordered(pending, asked=legs.offered_again(row)),
         offered_again=legs.offered_again(row),
+        place=str(find.place_of(row)),
         store=row.berth.store.name,
         store_title=rules.store,
+        place_title=legs.place_title(row),
         platform=row.berth.platform,
         build=row.build_id,
         build_label=row.build.label,
         phase=phase,
         ladder_name=ladder.name,
-        ladder_dictated=rules.rollout.dictated_ladder is not None,
+        ladder_dictated=legs.rollout_rules(row).dictated_ladder is not None,
         ladder=list(ladder.stages),
         waits_for=legs.waits_for(row, now) if phase is LegPhase.APPROVED else [],
         rounds=[

@@ -31,6 +31,8 @@ _FOR_BUILD_SERVERS = [
         ("GET", r"/v1/apps/(?P<app>[^/]+)/locker/[^/]+/content"),
         ("GET", r"/v1/apps/(?P<app>[^/]+)/cohorts"),
         ("POST", r"/v1/apps/(?P<app>[^/]+)/(trials|trial-sheets|reports)"),
+        ("GET", r"/v1/apps/(?P<app>[^/]+)/tracks"),
+        ("POST", r"/v1/apps/(?P<app>[^/]+)/(placements|placement-sheets)"),
         ("GET POST", r"/v1/builds/(?P<build>[^/]+)/symbols"),
         ("GET", r"/v1/builds/(?P<build>[^/]+)"),
         ("GET", r"/v1/consignments/(?P<consignment>[^/]+)"),

@@ -6,9 +6,9 @@ from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
-from restless_tide.standins import testing
+from restless_tide.standins import testing, tracks
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.moods import Mischief
 from restless_tide.standins.shelf import Thing
@@ -30,6 +30,10 @@ class TesterAct(BaseModel):
     act: Literal["install", "leave", "accept"]
     device: str = ""
     system: str = ""
+
+
+class Choosing(BaseModel):
+    share: float = Field(ge=0, le=1)
 
 
 class Shelved(BaseModel):
@@ -163,6 +167,19 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         work = lambda: store.steer(by_hand.submission, act)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), act, by_hand.submission, {}, work)
         return JSONResponse(told, status)
+
+    @router.post("/devices/{berth}")
+    def devices(berth: str) -> list[Thing]:
+        """The devices of the sample look for updates; what each has now."""
+        store.turn()
+        with store.shelf.transaction():
+            return tracks.look_for_updates(store, berth)
+
+    @router.post("/choosers/{berth}/{track}")
+    def choosers(berth: str, track: str, wish: Choosing) -> Thing:
+        """So large a share of the devices has chosen a track by now."""
+        with store.shelf.transaction():
+            return tracks.people_choose(store, berth, track, wish.share)
 
     @router.post("/things/{kind}")
     def shelve(kind: str, wish: Shelved) -> Thing:

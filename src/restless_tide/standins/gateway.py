@@ -18,7 +18,7 @@ from starlette.exceptions import HTTPException
 from restless_tide import tus
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import moods, offering, pushing, testers_page, testing
+from restless_tide.standins import moods, offering, pushing, testers_page, testing, tracks
 from restless_tide.standins.control import control
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.judgement import Refusal
@@ -77,6 +77,7 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     _add_standing(app, store, entrance)
     _add_offering(app, store, busy)
     _add_builds(app, store, busy)
+    _add_tracks(app, store, busy)
     _add_trials(app, store, busy)
     _add_releases(app, store, busy)
     _add_events(app, store, busy)
@@ -282,6 +283,32 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def answer(request: Request, consignment: Named, body: protocol.AnswersRequest, _: Known, key: Key) -> Response:
         work = lambda: store.answer(consignment, body.answers)  # noqa: E731
         return done(request, key, "answer", consignment, body.model_dump(mode="json"), work)
+
+
+def _add_tracks(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
+    done = _doer(store, busy)
+
+    @app.get("/v1/berths/{berth}/tracks")
+    def held_tracks(berth: Named, _: Known) -> protocol.Tracks:
+        store.turn()
+        return protocol.Tracks.model_validate(tracks.listing(store, berth))
+
+    @app.post("/v1/berths/{berth}/tracks", response_model=protocol.TrackAnswer)
+    def open_track(request: Request, berth: Named, body: protocol.TrackRequest, _: Known, key: Key) -> Response:
+        work = lambda: tracks.open_own(store, berth, body)  # noqa: E731
+        return done(request, key, "open track", berth, body.model_dump(mode="json"), work)
+
+    @app.post("/v1/berths/{berth}/tracks/{track}/title", response_model=protocol.TrackAnswer)
+    def rename_track(
+        request: Request, berth: Named, track: Named, body: protocol.TitleRequest, _: Known, key: Key
+    ) -> Response:
+        work = lambda: tracks.rename_own(store, berth, track, body.title)  # noqa: E731
+        return done(request, key, "rename track", f"{berth} {track}", body.model_dump(mode="json"), work)
+
+    @app.post("/v1/berths/{berth}/tracks/{track}/close", response_model=protocol.TrackAnswer)
+    def close_track(request: Request, berth: Named, track: Named, _: Known, key: Key) -> Response:
+        work = lambda: tracks.close_own(store, berth, track)  # noqa: E731
+        return done(request, key, "close track", f"{berth} {track}", {}, work)
 
 
 def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:

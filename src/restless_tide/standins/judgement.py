@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from restless_tide.core.packages import Facts
-from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, RolloutRules, Rulebook
+from restless_tide.core.rulebook import PRODUCTION, AfterHalt, AfterWithdraw, Numbering, RolloutRules, Rulebook
 
 Thing = dict[str, Any]
 
@@ -150,6 +150,43 @@ def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
                 f"The notes in {locale} are longer than {rules.review.notes_limit_characters} {rules.review.notes_counted_in}."
             )
     return reasons
+
+
+def rising_rules(rules: Rulebook, track: str) -> RolloutRules:
+    """How a share rises on a track: by its own rules, or by the store's."""
+    own = rules.tracks[track].rollout if track in rules.tracks else None
+    return own if own is not None else rules.rollout
+
+
+def looked_at(rules: Rulebook, track: str, build: Thing, approved: Iterable[Thing]) -> bool:
+    """Whether a submission for this track passes without a review; ``approved`` are those of this app that have passed."""
+    way = rules.tracks.get(track)
+    if way is None:
+        return False
+    if not way.review_first:
+        return True
+    for other in approved:
+        there = other.get("track", PRODUCTION)
+        if there not in way.review_holds_from:
+            continue
+        same_build = other["consignment"] == build["id"]
+        same_version = as_tuple(other["version"]) == as_tuple(build["version"])
+        if same_build or (same_version and rules.tracks[there].reviewed_once_per == "version"):
+            return True
+    return False
+
+
+def demand_stood(rules: Rulebook, track: str, build: Thing, stood: dict[str, tuple[float, int]]) -> None:
+    """Raise Refusal unless the build has been where the rulebook wants it; ``stood`` has hours and people by track."""
+    way = rules.tracks.get(track)
+    for wanted in way.after if way is not None else ():
+        hours, people = stood.get(wanted.track, (0.0, 0))
+        if hours < wanted.hours or people < wanted.people:
+            raise Refusal(
+                "track-too-early",
+                f"We want it on {wanted.track} for {wanted.hours:g} hours with {wanted.people} people before;"
+                f" build {build['version']} was there {hours:.0f} hours with {people}.",
+            )
 
 
 def demand_first_share(rules: RolloutRules, share: float) -> None:

@@ -13,9 +13,9 @@ from typing import Any
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages import Facts, inspect_package
-from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import judgement
+from restless_tide.standins import judgement, tracks
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import Offered, gauges_of
@@ -23,7 +23,6 @@ from restless_tide.standins.shelf import Shelf, Thing
 
 BY_HAND = "by-hand"
 """How the keys of acts on the store's own pages begin; no caller has one."""
-_OFFERED = ("rising", "paused", "complete")
 _SHORTEST, _LONGEST = 0.6, 1.6
 
 
@@ -93,7 +92,9 @@ class SimulatedStore:
         days = self.rules.name.expires_unused_days
         if days is not None:
             berth["due_at"] = (self.clock.now() + timedelta(days=days)).isoformat()
-        return self.shelf.put("berth", berth)
+        self.shelf.put("berth", berth)
+        tracks.count_choosers(self, berth["id"])
+        return berth
 
     def rename_berth(self, berth_id: str, name: str) -> Thing:
         berth = self.needed("berth", berth_id)
@@ -203,7 +204,8 @@ class SimulatedStore:
     def open_for_testers(self, trial: Thing, at: datetime | None = None) -> Thing:
         days = next(rules.trial_days for kind, rules in self.rules.cohorts.items() if kind == trial["kind"])
         ends = ((at or self.clock.now()) + timedelta(days=days)).isoformat() if days else None
-        return self.tell("trial", trial | {"state": "open", "was_open": True, "due_at": ends}, at)
+        opened = (at or self.clock.now()).isoformat()
+        return self.tell("trial", trial | {"state": "open", "was_open": True, "opened_at": opened, "due_at": ends}, at)
 
     def submit(self, berth_id: str, wanted: protocol.SubmissionRequest) -> Thing:
         consignment = self.needed("consignment", wanted.consignment)
@@ -216,9 +218,13 @@ class SimulatedStore:
             for other in self.shelf.all("submission")
         ):
             raise Refusal("already-under-review", "Something of this app is under review already.")
+        if wanted.track not in tracks.open_to_rollouts(self):
+            raise Refusal("track-unfit", f"Releases go to {', '.join(tracks.open_to_rollouts(self))} here.")
+        judgement.demand_stood(self.rules, wanted.track, consignment, tracks.stood(self, berth_id, consignment))
         submission = {
             "id": fresh("submission"),
             "berth": berth_id,
+            "track": wanted.track,
             "consignment": wanted.consignment,
             "version": wanted.version,
             "notes": wanted.notes,
@@ -226,7 +232,19 @@ class SimulatedStore:
             "state": "queued",
             "reasons": [],
         }
-        return self.due(submission, "submission", minutes=self.rules.review.usual_hours * 9)
+        approved = [
+            other
+            for other in self.shelf.all("submission")
+            if other["berth"] == berth_id and other["state"] == "approved"
+        ]
+        if judgement.looked_at(self.rules, wanted.track, consignment, approved):
+            return self.tell("submission", submission | {"state": "approved"})
+        return self.due(submission, "submission", minutes=self._review_hours(submission) * 9)
+
+    def _review_hours(self, submission: Thing) -> float:
+        way = self.rules.tracks.get(submission.get("track", PRODUCTION))
+        own = way.review_usual_hours if way is not None else None
+        return self.rules.review.usual_hours if own is None else own
 
     def recall(self, submission_id: str) -> Thing:
         submission = self.needed("submission", submission_id)
@@ -240,14 +258,17 @@ class SimulatedStore:
             raise Refusal("not-approved", f"It is {submission['state']}.")
         if self.shelf.get("rollout", submission_id) is not None:
             raise Refusal("launched-already", "This release was launched already.")
-        judgement.demand_first_share(self.rules.rollout, share)
-        for other in self.shelf.all("rollout"):
-            if other["berth"] == submission["berth"] and other["state"] in ("rising", "paused", "halted"):
+        track = submission.get("track", PRODUCTION)
+        judgement.demand_first_share(judgement.rising_rules(self.rules, track), share)
+        for other in self._rollouts(submission["berth"], track):
+            if other["state"] in ("rising", "paused", "halted"):
                 self.tell("rollout", other | {"state": "superseded"})
         rollout = {
             "id": submission_id,
             "berth": submission["berth"],
             "submission": submission_id,
+            "track": track,
+            "consignment": submission["consignment"],
             "version": submission["version"],
             "share": 0.0,
             "number": self.needed("consignment", submission["consignment"])["number"],
@@ -259,12 +280,12 @@ class SimulatedStore:
 
     def set_share(self, submission_id: str, share: float) -> Thing:
         rollout = self.needed("rollout", submission_id)
-        judgement.demand_share(self.rules.rollout, rollout, share, self.clock.now())
+        judgement.demand_share(judgement.rising_rules(self.rules, tracks.of(rollout)), rollout, share, self.clock.now())
         return self._risen(rollout, share)
 
     def steer(self, submission_id: str, act: str) -> Thing:
         rollout = self.needed("rollout", submission_id)
-        judgement.demand_steering(self.rules.rollout, rollout, act)
+        judgement.demand_steering(judgement.rising_rules(self.rules, tracks.of(rollout)), rollout, act)
         now = self.clock.now()
         if rollout["state"] == "rising":
             rollout["held_seconds"] += (now - datetime.fromisoformat(rollout["since"])).total_seconds()
@@ -285,11 +306,7 @@ class SimulatedStore:
 
     def holdings(self, berth_id: str) -> Thing:
         self.needed("berth", berth_id)
-        stages = {
-            rollout["version"]: rollout["state"]
-            for rollout in self.shelf.all("rollout")
-            if rollout["berth"] == berth_id
-        }
+        stages = {rollout["version"]: rollout["state"] for rollout in self._rollouts(berth_id, PRODUCTION)}
         in_release = {
             submission["consignment"]
             for submission in self.shelf.all("submission")
@@ -301,7 +318,7 @@ class SimulatedStore:
                 "number": consignment["number"],
                 "refused": consignment["state"] == "refused",
                 "in_release": consignment["id"] in in_release,
-                "live": consignment["id"] in in_release and stages.get(consignment["version"]) in _OFFERED,
+                "live": consignment["id"] in in_release and stages.get(consignment["version"]) in tracks.OFFERED,
             }
             for consignment in self.shelf.all("consignment")
             if consignment["berth"] == berth_id
@@ -379,9 +396,8 @@ class SimulatedStore:
                 elif kind == "trial":
                     self._look_at_trial(thing, at)
                 elif thing["state"] == "queued":
-                    self.due(
-                        thing | {"state": "in hand"}, "submission", minutes=self.rules.review.usual_hours * 51, since=at
-                    )
+                    minutes = self._review_hours(thing) * 51
+                    self.due(thing | {"state": "in hand"}, "submission", minutes=minutes, since=at)
                 else:
                     self._review(thing, at)
 
@@ -446,8 +462,8 @@ class SimulatedStore:
         offers = [*rollout.get("offers", []), [now, share]]
         rollout |= {"state": state, "share": share, "held_seconds": 0.0, "since": now, "offers": offers}
         if state == "complete":
-            for other in self.shelf.all("rollout"):
-                if other["berth"] == rollout["berth"] and other["id"] != rollout["id"] and other["state"] == "complete":
+            for other in self._rollouts(rollout["berth"], tracks.of(rollout)):
+                if other["id"] != rollout["id"] and other["state"] == "complete":
                     self.tell("rollout", other | {"state": "superseded"})
         return self.tell("rollout", rollout)
 
@@ -455,30 +471,31 @@ class SimulatedStore:
         """Where the rulebook says so, the release before this one is offered again."""
         earlier = [
             other
-            for other in self.shelf.all("rollout")
-            if other["berth"] == rollout["berth"]
-            and other["id"] != rollout["id"]
-            and other["state"] == "superseded"
-            and other["share"] == 1.0
+            for other in self._rollouts(rollout["berth"], tracks.of(rollout))
+            if other["id"] != rollout["id"] and other["state"] == "superseded" and other["share"] == 1.0
         ]
-        if self.rules.rollout.withdraw_restores_previous and earlier and self.live(rollout["berth"]) is None:
+        rules = judgement.rising_rules(self.rules, tracks.of(rollout))
+        live = self.live(rollout["berth"], tracks.of(rollout))
+        if rules.withdraw_restores_previous and earlier and live is None:
             self.tell("rollout", earlier[-1] | {"state": "complete"})
 
     def _make_room_for(self, rollout: Thing) -> None:
         """A release comes back: nothing newer may be on offer, and what stood in for it goes."""
-        live = self.live(rollout["berth"])
+        live = self.live(rollout["berth"], tracks.of(rollout))
         if live is not None and judgement.as_tuple(live) > judgement.as_tuple(rollout["version"]):
             raise Refusal("act-impossible", f"{live} is on offer; an earlier version does not come back.")
-        for other in self.shelf.all("rollout"):
-            here = other["berth"] == rollout["berth"] and other["id"] != rollout["id"]
-            if here and other["state"] in _OFFERED and rollout["share"] == 1.0:
+        for other in self._rollouts(rollout["berth"], tracks.of(rollout)):
+            if other["id"] != rollout["id"] and other["state"] in tracks.OFFERED and rollout["share"] == 1.0:
                 self.tell("rollout", other | {"state": "superseded"})
 
-    def live(self, berth_id: str) -> str | None:
+    def _rollouts(self, berth_id: str, track: str) -> list[Thing]:
+        return [
+            entry for entry in self.shelf.all("rollout") if entry["berth"] == berth_id and tracks.of(entry) == track
+        ]
+
+    def live(self, berth_id: str, track: str = PRODUCTION) -> str | None:
         offered = [
-            rollout["version"]
-            for rollout in self.shelf.all("rollout")
-            if rollout["berth"] == berth_id and rollout["state"] in _OFFERED
+            rollout["version"] for rollout in self._rollouts(berth_id, track) if rollout["state"] in tracks.OFFERED
         ]
         return max(offered, key=judgement.as_tuple, default=None)
 
@@ -520,7 +537,9 @@ class SimulatedStore:
 def shown(thing: Thing) -> Thing:
     """A thing as the outside sees it: when it will happen, and who tests, are the store's own affair."""
     return {
-        name: value for name, value in thing.items() if name not in ("due_at", "testers", "offers", "brief", "sign_in")
+        name: value
+        for name, value in thing.items()
+        if name not in ("due_at", "testers", "offers", "brief", "sign_in", "opened_at")
     }
 
 

@@ -17,6 +17,7 @@ from pydantic import BaseModel, Field
 
 from restless_tide.core.rulebook import CohortKind, CohortRules
 from restless_tide.gateways import protocol
+from restless_tide.standins import tracks
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import BAD_CRASH_RATE, SESSIONS_A_DAY, USUAL_CRASH_RATE
 from restless_tide.standins.shelf import Thing
@@ -38,6 +39,7 @@ def open_trial(store: SimulatedStore, berth_id: str, wanted: protocol.TrialReque
     if consignment["berth"] != berth_id or consignment["state"] != "ready":
         raise Refusal("build-not-ready", f"The build is {consignment['state']}.")
     rules = _rules(store, wanted.kind)
+    track = tracks.for_trial(store, berth_id, wanted.kind, wanted.track)
     wait = rules.review_first and not _looked_at(store, berth_id, wanted.kind, consignment, rules)
     _demand_brief(rules, wanted, wait)
     trial = {
@@ -46,6 +48,7 @@ def open_trial(store: SimulatedStore, berth_id: str, wanted: protocol.TrialReque
         "version": consignment["version"],
         "number": consignment["number"],
         "kind": wanted.kind,
+        "track": track,
         "consignment": wanted.consignment,
         "testers": [],
         "brief": wanted.brief,

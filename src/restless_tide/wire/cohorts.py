@@ -96,6 +96,9 @@ class CohortChange(Wanted):
 
 class AttachWanted(Wanted):
     by_itself: bool | None = Field(default=None, description="new builds go to the cohort as soon as they are ready")
+    track: OneLine | None = Field(
+        default=None, description="the track over which it gets builds there; none: as it is, at first the rulebook's"
+    )
 
 
 class BriefWanted(Wanted):
@@ -125,6 +128,7 @@ class SeatsTold(Told):
 
     store: str
     store_title: str
+    track: str = Field(description="the track over which it gets builds there")
     seats: int
     taken: int
     left: int
@@ -281,6 +285,7 @@ class PlanTold(Told):
     cohort: str
     store: str
     store_title: str
+    track: str
     invited: int
     carried: int = Field(description="of them have accepted before in this cohort")
     without_platform: int
@@ -326,6 +331,7 @@ class TrialTold(Ordered):
     build_label: str
     store: str
     store_title: str
+    track: str
     state: TrialState
     possible: list[TrialEvent]
     reopens: bool = Field(description="the same build may be handed to the same people again, as a new trial")

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from restless_tide.wire.base import Names, OneLine, Told
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, SourceWanted
 from restless_tide.wire.cohorts import TrialBriefWanted, TrialTold
+from restless_tide.wire.tracks import HowPlaced, PlacedTold
 
 
 class HandOnWanted(TrialBriefWanted):
@@ -22,6 +23,10 @@ class PushWanted(SourceWanted):
     build: OneLine | None = Field(default=None, description="or the id of a build that is entered already")
     stores: Names = Field(default_factory=list, description="none: every store with an open berth for the platform")
     hand_on: HandOnWanted | None = None
+    tracks: Names = Field(
+        default_factory=list, description="where it is placed as soon as it is ready, such as openfield/early"
+    )
+    how: HowPlaced | None = Field(default=None, description="how it is placed on them")
 
     @model_validator(mode="after")
     def _says_which(self) -> Self:
@@ -34,3 +39,4 @@ class PushTold(Told):
     build: BuildTold
     consignments: list[ConsignmentTold]
     trials: list[TrialTold]
+    placed: list[PlacedTold]

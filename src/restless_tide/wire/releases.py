@@ -35,7 +35,7 @@ class LegWanted(Wanted):
 
 class ReleaseWanted(Wanted):
     version: OneLine
-    legs: dict[OneLine, LegWanted] = Field(max_length=100, description="by store")
+    legs: dict[OneLine, LegWanted] = Field(max_length=100, description="by store, or by store/track")
     notes: TextByLocale = Field(default_factory=dict, description="by locale")
 
 
@@ -48,7 +48,9 @@ class NotesWanted(Wanted):
 
 
 class SubmitWanted(Wanted):
-    store: OneLine | None = Field(default=None, description="none: every leg that can be handed in")
+    store: OneLine | None = Field(
+        default=None, description="a store, or store/track; none: every leg that can be handed in"
+    )
 
 
 class RecallWanted(Wanted):
@@ -112,8 +114,11 @@ class SightingTold(Told):
 
 
 class LegTold(Ordered):
+    place: str = Field(description="what addresses the leg: its store, or store/track where that is not production")
     store: str
     store_title: str
+    track: str
+    place_title: str = Field(description="such as Openfield, or Openfield, Early")
     platform: str
     build: str
     build_label: str
@@ -161,6 +166,7 @@ class ReleaseTold(Told):
 class SteeredTold(Told):
     """What became of a steering act at one store, and where the leg stands as wanted now."""
 
+    place: str
     store: str
     ordered: bool
     why_not: str

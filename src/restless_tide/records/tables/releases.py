@@ -10,6 +10,7 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from restless_tide.core.rollout import ROLLOUT, RolloutState
 from restless_tide.core.round import ROUND, RoundState
+from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.records.columns import Base, SharedJson, key, sighting_of
 
 if TYPE_CHECKING:
@@ -35,16 +36,22 @@ class Release(Base):
 
 
 class Leg(Base):
-    """A release at one store: its build, its conditions, its ladder, and the desk's side of its rollout."""
+    """A release at one store, on one of its tracks: its build, conditions and ladder, and the desk's side of its rollout.
+
+    ``submits_itself``: it is handed in as soon as the store has its build ready. ``ended_at`` is when it was taken down
+    or something took its place.
+    """
 
     __tablename__ = "legs"
-    __table_args__ = (UniqueConstraint("release_id", "berth_id"),)
+    __table_args__ = (UniqueConstraint("release_id", "berth_id", "track"),)
 
     id: Mapped[str] = key("l")
     release_id: Mapped[str] = mapped_column(ForeignKey("releases.id"))
     berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), index=True)
+    track: Mapped[str] = mapped_column(default=PRODUCTION, server_default=PRODUCTION)
     build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
     created_at: Mapped[datetime]
+    submits_itself: Mapped[bool] = mapped_column(default=False, server_default="0")
     ladder: Mapped[dict[str, Any]] = mapped_column(SharedJson)
     needs_go_ahead: Mapped[bool] = mapped_column(default=False)
     not_before: Mapped[datetime | None]
@@ -58,6 +65,7 @@ class Leg(Base):
     stage_ends_at: Mapped[datetime | None] = mapped_column(index=True)
     pauses_used: Mapped[int] = mapped_column(default=0)
     launched_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
     release: Mapped[Release] = relationship(back_populates="legs")
     berth: Mapped[Berth] = relationship()
     build: Mapped[Build] = relationship()

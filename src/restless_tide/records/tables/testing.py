@@ -70,13 +70,14 @@ class Cohort(Base):
 
 
 class Attachment(Base):
-    """A cohort at a berth. ``by_itself``: every new build that is ready there goes to the cohort without anybody's hand."""
+    """A cohort at a berth, on the track over which it gets builds there (None: the rulebook's for its kind). ``by_itself``: every new build that is ready there goes to the cohort without anybody's hand."""
 
     __tablename__ = "attachments"
 
     cohort_id: Mapped[str] = mapped_column(ForeignKey("cohorts.id"), primary_key=True)
     berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), primary_key=True)
     by_itself: Mapped[bool] = mapped_column(default=False)
+    track: Mapped[str | None]
     attached_at: Mapped[datetime]
     trouble: Mapped[str | None]
     cohort: Mapped[Cohort] = relationship(back_populates="attachments")
@@ -110,6 +111,7 @@ class Trial(Base):
     id: Mapped[str] = key("tr")
     cohort_id: Mapped[str] = mapped_column(ForeignKey("cohorts.id"))
     consignment_id: Mapped[str] = mapped_column(ForeignKey("consignments.id"))
+    track: Mapped[str] = mapped_column(server_default="")
     state: Mapped[TrialState] = mapped_column(default=TRIAL.initial)
     brief: Mapped[dict[str, Any]] = mapped_column(default=dict)
     contact: Mapped[str]

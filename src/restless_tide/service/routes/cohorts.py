@@ -109,7 +109,7 @@ def restore(app: str, cohort: str, desk: TheDesk, person: SignedIn, reason: Reas
 def attach(app: str, cohort: str, store: str, wanted: AttachWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     """Put the cohort at a store, or set whether new builds go to it there automatically."""
     with desk.act(person.id) as act:
-        row = cohorts.attach(act, app, cohort, store, by_itself=wanted.by_itself)
+        row = cohorts.attach(act, app, cohort, store, by_itself=wanted.by_itself, track=wanted.track)
         return shown_testing.cohort(act.session, row, desk)
 
 

@@ -123,7 +123,7 @@ def write_notes(
         return _told(act, app, version)
 
 
-@router.patch("/{version}/legs/{store}")
+@router.patch("/{version}/legs/{store:path}")
 def change_leg(
     app: str, version: str, store: str, wanted: LegWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None
 ) -> ReleaseTold:
@@ -142,7 +142,7 @@ def add_leg(app: str, version: str, wanted: NewLegWanted, desk: TheDesk, person:
     return _fresh(desk, app, version)
 
 
-@router.delete("/{version}/legs/{store}")
+@router.delete("/{version}/legs/{store:path}")
 def drop_leg(app: str, version: str, store: str, desk: TheDesk, person: SignedIn) -> ReleaseTold:
     """Take a store out of the release, before it was ever handed in there."""
     with desk.act(person.id) as act:
@@ -203,7 +203,11 @@ def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWante
         return SteeringTold(
             outcomes=[
                 SteeredTold.of(
-                    entry, store=entry.leg.berth.store.name, phase=legs.phase(entry.leg), share=entry.leg.share
+                    entry,
+                    place=str(find.place_of(entry.leg)),
+                    store=entry.leg.berth.store.name,
+                    phase=legs.phase(entry.leg),
+                    share=entry.leg.share,
                 )
                 for entry in outcomes
             ]

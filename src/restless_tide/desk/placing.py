@@ -1,0 +1,437 @@
+"""Placing a build on tracks, promoting it to the next, and clearing a track.
+
+A placement on a track of cohorts is a trial with each cohort that uses it; on any other track it is a
+leg of the release of that version. A build that the store does not hold is sent there first; one that it
+holds is never sent again. Every store is looked at before anything is written: all of it, or nothing.
+
+Production is never reached by the way: a placement there is drafted, and handed in only where that is
+asked for in so many words.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.consignment import UNDER_WAY as COMING
+from restless_tide.core.errors import Finding, ImpossibleAct, Invalid, Level
+from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
+from restless_tide.core.leg import OPEN_TO_CHANGE, LegPhase
+from restless_tide.core.packages import Facts
+from restless_tide.core.readiness import demand_ready, of_stores
+from restless_tide.core.rollout import RolloutEvent
+from restless_tide.core.rulebook import PRODUCTION, Audience
+from restless_tide.core.tracks import Address, Move, check_move, demand_track, next_track, review_holds
+from restless_tide.core.trial import TRIAL, TrialEvent
+from restless_tide.desk import (
+    builds,
+    cohorts,
+    find,
+    legs,
+    packages,
+    planning,
+    releases,
+    retiring,
+    steering,
+    tracks,
+    trials,
+)
+from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.planning import USUAL_BRIEF, Brief
+from restless_tide.desk.releases import LegWish
+from restless_tide.desk.tracks import BoardRow, Cell
+from restless_tide.records.tables import App, Build, Cohort, Leg, Person, Release
+
+_BEFORE_LAUNCH = frozenset({*OPEN_TO_CHANGE, LegPhase.UNDER_REVIEW})
+
+
+@dataclass(frozen=True)
+class Wish:
+    """How a build is to be placed: what testers are told, the notes by locale, and whether production is handed in, too."""
+
+    brief: Brief = field(default_factory=Brief)
+    notes: dict[str, str] = field(default_factory=dict)
+    ladder: str | None = None
+    submit: bool = False
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class MoveSheet:
+    """What placing a build on one track would mean. ``sends``: the store does not hold it; ``drafts``: it is not handed in."""
+
+    address: Address
+    store_title: str
+    track_title: str
+    sends: bool
+    drafts: bool
+    cohorts: tuple[str, ...]
+    people: int | None
+    takes_place_of: tuple[str, ...]
+    review: bool
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True)
+class Placed:
+    """What was ordered for one track: trials, or a leg of the release ``version``."""
+
+    address: Address
+    sent: bool
+    trials: tuple[str, ...] = ()
+    leg: str | None = None
+    version: str = ""
+    drafted: bool = False
+
+
+def sheets(
+    desk: Desk, app_name: str, build_id: str, addresses: Sequence[Address], wish: Wish, who: Person | str = ""
+) -> list[MoveSheet]:
+    """What placing a build on each track would mean. Changes nothing; stores are asked where it has to be sent first.
+
+    Raises NotFound, Invalid for a track that a store does not have, and Conflict for what is out of use.
+    """
+    with desk.look() as session:
+        app = retiring.app_in_use(session, app_name)
+        build = find.build_of(session, app, build_id)
+        rows = {row.berth.store.name: row for row in tracks.board(session, app_name)}
+        found = [
+            _sheet(session, desk.clock.now(), build, _known(rows, address), address, wish, who) for address in addresses
+        ]
+        if not found:
+            raise Invalid(
+                "No track was named.", remedy="Name one or more, such as openfield/early.", code="track-missing"
+            )
+    asked: list[MoveSheet] = []
+    for sheet in found:
+        more: tuple[Finding, ...] = ()
+        if sheet.sends:
+            more = tuple(builds.check(desk, app_name, sheet.address.store, _facts(desk, app_name, build_id)))
+        asked.append(replace(sheet, findings=(*more, *sheet.findings)))
+    return asked
+
+
+def _facts(desk: Desk, app_name: str, build_id: str) -> Sequence[Facts]:
+    with desk.look() as session:
+        build = find.build_of(session, find.app(session, app_name), build_id)
+        demand_ready(packages.cleared_findings(build), f"Sending {build.label}")
+        return packages.facts_of(build)
+
+
+def _known(rows: dict[str, BoardRow], address: Address) -> BoardRow:
+    if address.store not in rows:
+        raise Invalid(
+            f"The app has no open berth at {address.store}.",
+            remedy=f"It has one at {', '.join(sorted(rows)) or 'no store'}.",
+            code="berth-unknown",
+        )
+    demand_track(rows[address.store].rules, address.track)
+    return rows[address.store]
+
+
+def _sheet(
+    session: Session, now: datetime, build: Build, row: BoardRow, address: Address, wish: Wish, who: Person | str
+) -> MoveSheet:
+    rules, berth = row.rules, row.berth
+    here = next(entry for entry in row.cells if entry.address.track == address.track)
+    consignment = builds.consignment_at(session, build, berth)
+    passed, seats = tracks.reviewed_on(session, berth, build), here.way.audience is Audience.COHORTS
+    move = Move(
+        version=build.version,
+        number=build.number,
+        track=address.track,
+        since=now,
+        share=FULL_SHARE if seats else _first_share(rules.rollout_on(address.track).dictated_ladder, wish),
+        facts=tuple(packages.facts_of(build)),
+        notes=wish.notes or None,
+        reviewed_on=passed,
+        stood=tracks.stood(row, build, now),
+    )
+    findings = [*_own_findings(build, row, here), *check_move(rules, move, tracks.standing(session, row))]
+    if seats:
+        at = tracks.cohorts_on(session, berth, rules, address.track)
+        findings += _trial_findings(session, build, here, at, _brief(wish.brief, who), consignment is None)
+    return MoveSheet(
+        address=address,
+        store_title=rules.store,
+        track_title=here.way.title,
+        sends=consignment is None,
+        drafts=address.track == PRODUCTION and not wish.submit,
+        cohorts=here.cohorts,
+        people=here.people,
+        takes_place_of=tuple(dict.fromkeys(one.build.label for one in here.holds if one.build.id != build.id)),
+        review=not review_holds(rules, address.track, passed),
+        findings=tuple(findings),
+    )
+
+
+def _first_share(dictated: Ladder | None, wish: Wish) -> float:
+    ladder = dictated or (parse_ladder(wish.ladder) if wish.ladder else USUAL_LADDER)
+    return ladder.stages[0].share
+
+
+def _own_findings(build: Build, row: BoardRow, here: Cell) -> list[Finding]:
+    """What the desk's own records say against it."""
+    place, findings = f"track {here.address.track}", []
+    if build.platform != row.berth.platform:
+        detail = f"Build {build.label} is for {build.platform}; {row.rules.store} carries {row.berth.platform}."
+        findings.append(Finding("platform-differs", Level.BLOCKER, detail, place, "Choose a build for it."))
+    same = [one for one in (*here.holds, *here.coming) if one.build.id == build.id]
+    if same:
+        detail = f"{build.label} is on {here.way.title} of {row.rules.store} already ({same[0].phase})."
+        remedy = "A build that was stopped there is resumed, or built again under a higher number."
+        findings.append(Finding("there-already", Level.BLOCKER, detail, place, remedy))
+    rivals = [one for one in here.coming if one.leg is not None and one.build.id != build.id]
+    if rivals and here.way.audience is not Audience.COHORTS:
+        told = f"{rivals[0].build.label} is {rivals[0].phase} for {here.way.title} of {row.rules.store}"
+        other = rivals[0].leg.release.version if rivals[0].leg else ""
+        if other == build.version:
+            detail = f"{told}; this build takes its place in the release."
+            findings.append(Finding("takes-place-in-release", Level.NOTE, detail, place))
+        else:
+            detail = f"{told}; whichever is launched later takes the place of the other."
+            findings.append(
+                Finding("another-is-coming", Level.CAUTION, detail, place, "Take back the one that is not wanted.")
+            )
+    return findings
+
+
+def _brief(brief: Brief, who: Person | str) -> Callable[[Cohort], Brief]:
+    """What each cohort is told: the wish's words, or the cohort's own, or the usual ones."""
+
+    def told(cohort: Cohort) -> Brief:
+        texts = brief.texts or ({} if cohort.brief else USUAL_BRIEF)
+        contact = brief.contact or cohort.contact or ("" if isinstance(who, str) else who.email)
+        return replace(brief, texts=texts, contact=contact)
+
+    return told
+
+
+def _trial_findings(
+    session: Session, build: Build, here: Cell, at: Sequence[Cohort], brief: Callable[[Cohort], Brief], unsent: bool
+) -> list[Finding]:
+    if not at:
+        remedy = f"Attach one: tide cohort attach COHORT --app {build.app.name} --store {here.address.store} --track {here.address.track}"
+        return [Finding("track-without-cohort", Level.BLOCKER, f"No cohort uses {here.way.title}.", "cohort", remedy)]
+    found: list[Finding] = []
+    for cohort in at:
+        made = planning.plan(
+            session, build.app.name, build.id, [cohort.name], [here.address.store], brief(cohort), when_ready=True
+        )
+        found += [
+            finding for plan in made for finding in plan.findings if not (unsent and finding.code == "build-not-ready")
+        ]
+    return list(dict.fromkeys(found))
+
+
+def place(
+    desk: Desk, who: Person | str, app_name: str, build_id: str, addresses: Sequence[Address], wish: Wish
+) -> list[Placed]:
+    """Place a build on tracks, sending it first where a store does not hold it. Raises NotReady with every blocker.
+
+    ``who`` acts: a person, who is the contact of a trial that has none, or the desk itself.
+    """
+    found = sheets(desk, app_name, build_id, addresses, wish, who)
+    demand_ready(of_stores((str(sheet.address), sheet.findings) for sheet in found), "Placing this build")
+    with desk.act(who if isinstance(who, str) else who.id) as act:
+        return place_in(act, who, app_name, build_id, [(address, wish) for address in addresses])
+
+
+def place_in(
+    act: Act, who: Person | str, app_name: str, build_id: str, wanted: Sequence[tuple[Address, Wish]]
+) -> list[Placed]:
+    """The same within an act, each track looked at as it stands in that act: what was done meanwhile counts."""
+    app = retiring.app_in_use(act.session, app_name)
+    build = find.build_of(act.session, app, build_id)
+    rows = {row.berth.store.name: row for row in tracks.board(act.session, app_name)}
+    found = [
+        (_sheet(act.session, act.now, build, _known(rows, address), address, wish, who), wish)
+        for address, wish in wanted
+    ]
+    demand_ready(of_stores((str(sheet.address), sheet.findings) for sheet, _ in found), "Placing this build")
+    return [_place_one(act, who, app, build, rows[sheet.address.store], sheet, wish) for sheet, wish in found]
+
+
+def _place_one(
+    act: Act, who: Person | str, app: App, build: Build, row: BoardRow, sheet: MoveSheet, wish: Wish
+) -> Placed:
+    builds.order_to(act, build, sheet.address.store)
+    _log(act, app, build, sheet.address, wish)
+    at = tracks.cohorts_on(act.session, row.berth, row.rules, sheet.address.track)
+    if row.rules.ways[sheet.address.track].audience is Audience.COHORTS:
+        told = _brief(wish.brief, who)
+        made = [
+            trial.id
+            for cohort in at
+            for trial in trials.open_trials(
+                act, app.name, build.id, [cohort.name], [sheet.address.store], told(cohort), when_ready=True
+            )
+        ]
+        return Placed(sheet.address, sheet.sends, tuple(made))
+    leg = _leg_for(act, app, build, sheet.address, wish)
+    if not sheet.drafts:
+        _hand_in(act, app, leg)
+    return Placed(sheet.address, sheet.sends, (), str(find.place_of(leg)), leg.release.version, sheet.drafts)
+
+
+def _log(act: Act, app: App, build: Build, address: Address, wish: Wish) -> None:
+    after = {"build": build.id, "version": build.version, "number": build.number.text}
+    act.log("build placed", f"track {address}", app=app.name, reason=wish.reason, after=after)
+
+
+def _leg_for(act: Act, app: App, build: Build, address: Address, wish: Wish) -> Leg:
+    """The leg by which a build comes to a track: the one that is drafted there already, or a new one."""
+    release = act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == build.version))
+    if release is None:
+        release = releases.entered(act, app, build.version)
+        act.session.flush()
+        act.log("release drafted", f"release {build.version}", app=app.name, after={"stores": [str(address)]})
+    if wish.notes:
+        release.notes = {**release.notes, **wish.notes}
+    known = next((leg for leg in release.legs if find.place_of(leg) == address), None)
+    ladder = LegWish(build=build.id, ladder=wish.ladder)
+    if known is not None:
+        if legs.phase(known) not in _BEFORE_LAUNCH:
+            raise ImpossibleAct(
+                f"{release.version} is {legs.phase(known)} on {address}; another build of it needs another version.",
+                possible=[str(option.act) for option in legs.possible(known).values() if option.possible],
+            )
+        releases.change_leg(act, app.name, release.version, str(address), ladder)
+        return known
+    leg = releases.add_leg(act, release, str(address), ladder)
+    releases.touch(act, release)
+    return leg
+
+
+def _hand_in(act: Act, app: App, leg: Leg) -> None:
+    """Hand a leg in now, or as soon as its store has the build ready."""
+    consignment = builds.consignment_at(act.session, leg.build, leg.berth)
+    if consignment is not None and consignment.state in COMING:
+        leg.submits_itself = True
+    else:
+        releases.submit(act, app.name, leg.release.version, str(find.place_of(leg)))
+
+
+@dataclass(frozen=True)
+class Step:
+    """A build that moves from one track to another."""
+
+    build: str
+    label: str
+    source: Address
+    target: Address
+
+
+def steps(session: Session, app_name: str, source: Address, target: str | None, build_id: str | None) -> Step:
+    """What promoting from a track means: which build goes where. Raises ImpossibleAct, and Invalid where it is not clear."""
+    here = tracks.cell(session, app_name, source)
+    rules = cohorts.tracks_of(session, tracks.berth_at(session, app_name, source))
+    wanted = target or next_track(rules, source.track)
+    if wanted is None:
+        raise ImpossibleAct(f"Nothing comes after {here.way.title} of {source.store}.", possible=list(rules.ways))
+    demand_track(rules, wanted)
+    if wanted == source.track:
+        raise Invalid(f"The build is on {source} already.", code="track-same")
+    known = {one.build.id: one for one in here.holds if one.offered}
+    stopped = [one for one in here.holds if not one.offered]
+    if build_id is not None:
+        build = find.build_of(session, find.app(session, app_name), build_id)
+        if build.id not in known:
+            told = f"is {stopped[0].phase}" if any(one.build.id == build.id for one in stopped) else "is not offered"
+            raise ImpossibleAct(f"{build.label} {told} on {source}; it cannot be promoted from there.", possible=[])
+        chosen = known[build.id]
+    elif len(known) == 1:
+        (chosen,) = known.values()
+    elif not known:
+        told = f"; {stopped[0].build.label} is {stopped[0].phase}" if stopped else ""
+        raise ImpossibleAct(f"{source} offers no build that could be promoted{told}.", possible=[])
+    else:
+        raise Invalid(
+            f"{source} offers {len(known)} builds: {', '.join(one.build.label for one in known.values())}.",
+            remedy="Name one: --build BUILD",
+            code="build-ambiguous",
+        )
+    return Step(chosen.build.id, chosen.build.label, source, Address(source.store, wanted))
+
+
+def steps_of_rank(session: Session, app_name: str, rank: int, target: str | None, build_id: str | None) -> list[Step]:
+    """The same for every store's track of one rank, where it offers a build. Raises what ``steps`` raises, and Invalid for no step."""
+    found = []
+    for address in tracks.addresses_of(session, app_name, rank):
+        here = tracks.cell(session, app_name, address)
+        if any(one.offered and build_id in (None, one.build.id) for one in here.holds):
+            found.append(steps(session, app_name, address, target, build_id))
+    if not found:
+        raise ImpossibleAct(f"No track of rank {rank} offers a build that could be promoted.", possible=[])
+    return found
+
+
+def promote(desk: Desk, who: Person | str, app_name: str, moves: Sequence[Step], wish: Wish) -> list[Placed]:
+    """Promote builds from track to track, all of them or none. Raises NotReady with every blocker.
+
+    Each takes along the brief of its trial; what the store holds is not sent again.
+    """
+    wishes = [carried(desk, app_name, move, wish) for move in moves]
+    with desk.act(who if isinstance(who, str) else who.id) as act:
+        return [
+            placed
+            for move, own in zip(moves, wishes, strict=True)
+            for placed in place_in(act, who, app_name, move.build, [(move.target, own)])
+        ]
+
+
+def carried(desk: Desk, app_name: str, step: Step, wish: Wish) -> Wish:
+    """The wish with what is carried along: the brief of the trial that it comes from, where the wish has none."""
+    if wish.brief.texts:
+        return wish
+    with desk.look() as session:
+        here = tracks.cell(session, app_name, step.source)
+        trial = next((one.trial for one in here.holds if one.build.id == step.build and one.trial is not None), None)
+        if trial is None:
+            return wish
+        sign_in = wish.brief.sign_in
+        if sign_in is None and trial.sealed_sign_in is not None:
+            sign_in = json.loads(desk.seal.open(trial.sealed_sign_in, f"sign-in {trial.id}"))
+        brief = Brief(
+            dict(trial.brief), wish.brief.contact or trial.contact, wish.brief.remarks_to or trial.remarks_to, sign_in
+        )
+        return replace(wish, brief=brief)
+
+
+def clear(act: Act, app_name: str, address: Address, reason: str) -> list[str]:
+    """Nobody new gets a build over a track: its trials are closed, its release withdrawn there, a draft taken out.
+
+    Returns what was ordered, in words. Raises Invalid without a reason, ImpossibleAct where there is nothing to clear.
+    """
+    if not reason.strip():
+        raise Invalid("Say why: clearing a track needs a reason.", remedy="Add --reason.", code="reason-missing")
+    here = tracks.cell(act.session, app_name, address)
+    done = []
+    for placed in (*here.holds, *here.coming):
+        if placed.trial is not None and TRIAL.allows(placed.trial.state, TrialEvent.CLOSE):
+            trials.close(act, placed.trial.id, reason)
+            done.append(f"the trial of {placed.build.label} with {placed.trial.cohort.name} ends")
+        elif placed.leg is not None:
+            done.append(_clear_leg(act, app_name, placed.leg, reason))
+    if not done:
+        raise ImpossibleAct(f"{address} holds nothing.", possible=[])
+    act.log("track cleared", f"track {address}", app=find.app(act.session, app_name).name, reason=reason)
+    return done
+
+
+def _clear_leg(act: Act, app_name: str, leg: Leg, reason: str) -> str:
+    version, place_ = leg.release.version, str(find.place_of(leg))
+    phase = legs.phase(leg)
+    if phase is LegPhase.UNDER_REVIEW:
+        releases.recall(act, app_name, version, place_, reason)
+        return f"{version} is recalled from review"
+    if phase in OPEN_TO_CHANGE:
+        leg.submits_itself, leg.needs_go_ahead, leg.go_ahead_at = False, True, None
+        return f"{version} is not launched without a go-ahead"
+    steering.steer(act, app_name, version, place_, RolloutEvent.WITHDRAW, reason)
+    return f"{version} is withdrawn"
