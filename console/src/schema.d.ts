@@ -2759,6 +2759,21 @@ export interface components {
              */
             older_than_days: number;
         };
+        /**
+         * AlsoOnTold
+         * @description A version on another track than production.
+         */
+        AlsoOnTold: {
+            phase: components["schemas"]["LegPhase"];
+            /** Share */
+            share: number;
+            /** Track */
+            track: string;
+            /** Track Title */
+            track_title: string;
+            /** Version */
+            version: string;
+        };
         /** AnnouncedTold */
         AnnouncedTold: {
             /** Changes */
@@ -3042,6 +3057,11 @@ export interface components {
         };
         /** BerthRow */
         BerthRow: {
+            /**
+             * Also On
+             * @description versions on other tracks than production, offered or on their way
+             */
+            also_on: components["schemas"]["AlsoOnTold"][];
             /** App */
             app: string;
             /** App Title */

@@ -89,7 +89,7 @@ async function go(): Promise<void> {
         <label v-if="forCohorts">Please look at <textarea v-model="wish.task" class="form-control" rows="2" :placeholder="move.source ? 'as it was said on the track before' : 'as the cohort’s own brief says'" /></label>
         <label v-if="forCohorts">Testers may ask <input v-model="wish.contact" type="email" class="form-control" placeholder="as before, or you" /></label>
         <label v-if="forRelease">What is new, in English <textarea v-model="wish.notes" class="form-control" rows="2" placeholder="as the release says" /></label>
-        <label v-if="forRelease">Ladder <input v-model="wish.ladder" class="form-control" placeholder="the store’s or the usual one; such as 5@24,100" /></label>
+        <label v-if="forRelease">Ladder <input v-model="wish.ladder" class="form-control" placeholder="as usual; such as 5@24,100" /></label>
         <label>Why? It stands in the logbook. <input v-model="wish.reason" class="form-control" /></label>
       </div>
       <label v-if="production" class="check"><input v-model="wish.submit" type="checkbox" class="form-check-input" /> Hand it in for production at once</label>

@@ -12,17 +12,20 @@ import PushSheet from '../components/PushSheet.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { place } from '../place'
-import { platformName, size } from '../telling'
+import { percent, platformName, size } from '../telling'
 
 const props = defineProps<{ app: string; build: string }>()
 const { data, problem, load } = useLoading(async () => {
-  const [build, app, others] = await Promise.all([
+  const [build, app, others, board] = await Promise.all([
     told<Build>(api.GET('/v1/builds/{build}', { params: { path: { build: props.build } } })),
     told<App>(api.GET('/v1/apps/{app}', { params: { path: { app: props.app } } })),
     told<Build[]>(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app }, query: { limit: 200 } } })),
+    told(api.GET('/v1/apps/{app}/tracks', { params: { path: { app: props.app } } })),
   ])
+  const cells = board.stores.flatMap((row) => row.tracks.map((cell) => ({ ...cell, said: `${cell.title} of ${row.store_title}` })))
+  const on = cells.flatMap((cell) => [...cell.holds, ...cell.coming].filter((placed) => placed.build === build.id).map((placed) => ({ cell, placed })))
   place.value = { app: build.app, list: 'builds', said: build.label }
-  return { build, app, others: others.filter((other) => other.platform === build.platform && other.id !== build.id) }
+  return { build, app, on, others: others.filter((other) => other.platform === build.platform && other.id !== build.id) }
 })
 useLive(load, (change) => change.app === props.app || change.app === null)
 
@@ -67,6 +70,12 @@ function sent(): void {
         <p v-if="data.build.cleared" class="line">– Its files were cleared; push them again before it can be sent.</p>
         <p v-else-if="data.build.in_use" class="soft line">Its files are kept: {{ data.build.in_use }}.</p>
         <p v-if="data.build.expires_at" class="line">◔ Nobody can start it after <Moment :at="data.build.expires_at" />.</p>
+      </section>
+      <section v-if="data.on.length" class="card-plain" aria-labelledby="on-tracks">
+        <h2 id="on-tracks">On tracks</h2>
+        <ul class="plain-list on">
+          <li v-for="{ cell, placed } in data.on" :key="cell.at + (placed.trial ?? '')"><RouterLink :to="`/apps/${props.app}/tracks/${cell.at}`">{{ cell.said }}</RouterLink> <PhaseWord :phase="placed.phase" /> <template v-if="placed.release && placed.share > 0 && placed.share < 1">at {{ percent(placed.share) }}</template> <span v-if="placed.cohort" class="soft">{{ placed.cohort }}</span></li>
+        </ul>
       </section>
       <section class="card-plain" aria-labelledby="differs">
         <div class="page-head differs">

@@ -62,6 +62,7 @@ const MARKS: Record<string, string> = { blocker: '▶', caution: '■', note: '�
             <span v-else class="soft">{{ row.berth_state === 'open' ? 'no release yet' : `berth ${row.berth_state}` }}</span>
             <span v-if="row.stage_ends_at" class="soft small-print">next stage <Moment :at="row.stage_ends_at" /></span>
             <span v-if="row.next_version && row.next_phase" class="small-print"><span class="soft">comes next</span> {{ row.next_version }} <PhaseWord :phase="row.next_phase" /></span>
+            <span v-for="entry in row.also_on" :key="entry.track + entry.version" class="small-print"><span class="soft">on {{ entry.track_title }}</span> {{ entry.version }} <PhaseWord :phase="entry.phase" /><template v-if="entry.share > 0 && entry.share < 1"> at {{ percent(entry.share) }}</template></span>
           </span>
           <span class="live"><span class="soft small-print">live</span><strong>{{ row.live_version ?? '–' }}</strong></span>
         </RouterLink>

@@ -80,7 +80,7 @@ async function act(): Promise<void> {
               <td><Moment v-if="past.placement.since" :at="past.placement.since" /><span v-else class="soft">not yet</span></td>
               <td><Moment :at="past.placement.until" /></td>
               <td><PhaseWord :phase="past.placement.phase" /></td>
-              <td><div v-for="line in past.lines.slice(0, 4)" :key="line.id" class="small-print">{{ line.act }} by {{ line.who }}<template v-if="line.reason">: {{ line.reason }}</template></div></td>
+              <td><div v-for="line in past.lines.slice(0, 6)" :key="line.id" class="small-print">{{ line.act }} by {{ line.who }}<template v-if="line.reason">: {{ line.reason }}</template></div></td>
             </tr>
           </tbody>
         </table>

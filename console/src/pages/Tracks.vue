@@ -165,6 +165,7 @@ async function again(id: string, build: string): Promise<void> {
           <span class="soft small-print">{{ row.own_most }} at most. Cohorts are put on it from their own page.</span>
         </form>
         <div class="ladder" :style="{ '--columns': widest }">
+          <div v-if="ordered(row.tracks).length > 1 && ordered(row.tracks).length < widest" class="gap" aria-hidden="true" :style="{ gridColumn: `${ordered(row.tracks).length} / ${widest}` }" />
           <div v-for="(cell, place) in ordered(row.tracks)" :key="cell.key" class="slot" :style="{ gridColumn: column(ordered(row.tracks), place) }">
             <TrackCellCard :app="app" :store="row.store_title" :cell="cell" :targets="row.tracks" :dragged="lifted?.store === row.store" @move="(placed, to) => ask(cell.at, placed, to)" @lift="(placed) => (lifted = placed && { store: row.store, placed, from: cell.at })" @drop="dropped(cell.at)" />
           </div>
@@ -185,7 +186,8 @@ async function again(id: string, build: string): Promise<void> {
 <style scoped>
 .store { display: grid; gap: 0.7rem; grid-template-columns: minmax(0, 1fr); }
 .ladder { display: grid; gap: 0.7rem; grid-template-columns: repeat(var(--columns), minmax(0, 1fr)); }
-.slot { display: grid; }
+.slot { display: grid; grid-row: 1; }
+.gap { grid-row: 1; align-self: start; margin-top: 1.4rem; height: 0; border-top: 2px dotted var(--line); }
 .end { margin-left: auto; }
 h3 { font-size: 0.9rem; margin: 0.2rem 0 0; }
 .asked, .rules, form { margin-bottom: 1rem; }
@@ -198,6 +200,7 @@ h3 { font-size: 0.9rem; margin: 0.2rem 0 0; }
 .alarm { color: var(--alarm); }
 @media (max-width: 44rem) {
   .ladder { grid-template-columns: minmax(0, 1fr); }
-  .slot { grid-column: 1 !important; }
+  .slot { grid-column: 1 !important; grid-row: auto; }
+  .gap { display: none; }
 }
 </style>

@@ -195,11 +195,17 @@ def _list(call: Call) -> None:
 
 
 def _who(track: CellTold) -> str:
-    whom = {"cohorts": " and ".join(track.kinds), "choosers": "who chose it", "everybody": "everybody"}[track.audience]
+    whom = {"cohorts": listed(track.kinds), "choosers": "who chose it", "everybody": "everybody"}[track.audience]
     people = "" if track.people is None else f"{track.people} people, "
     named = f" ({', '.join(track.cohorts)})" if track.cohorts else ""
     state = f", {track.state}" if track.own and track.state else ""
     return f"{people}{whom}{named}{state}"
+
+
+def listed(words: Sequence[str]) -> str:
+    """Such as ``crew, guest and walk-in``."""
+    *others, last = words
+    return f"{', '.join(others)} and {last}" if others else last
 
 
 def held(placed: PlacementTold) -> str:
@@ -207,7 +213,8 @@ def held(placed: PlacementTold) -> str:
     at = f" at {share(placed.share)}" if placed.release and placed.share else ""
     with_ = f" with {placed.cohort}" if placed.cohort else ""
     since = f", since {moment(placed.since)}" if placed.since else ""
-    seen = "" if placed.confirmed else f" (ordered, not confirmed{f', last seen {placed.seen}' if placed.seen else ''})"
+    last = f", last seen {placed.seen}" if placed.seen and placed.seen != placed.phase else ""
+    seen = "" if placed.confirmed else f" (ordered, not confirmed{last})"
     return f"{placed.build_label} {placed.phase}{at}{with_}{since}{seen}"
 
 
@@ -232,7 +239,7 @@ def _tell_track(call: Call, track: TrackTold) -> None:
     table = call.table("BUILD", "FROM", "UNTIL", "STATE", "WHO AND WHY")
     for past in track.history:
         placed = past.placement
-        said = [f"{line.act} by {line.who}" + (f": {line.reason}" if line.reason else "") for line in past.lines[:4]]
+        said = [f"{line.act} by {line.who}" + (f": {line.reason}" if line.reason else "") for line in past.lines[:6]]
         table.add_row(
             cell(placed.build_label), cell(moment(placed.since)), cell(moment(placed.until)), cell(placed.phase),
             cell("\n".join(said)),

@@ -108,9 +108,10 @@ def _overview(call: Call) -> None:
 
 
 def _now(row: BerthRow) -> str:
+    also = "".join(f"\n{entry.version} {entry.phase} on {entry.track_title}" for entry in row.also_on)
     if row.version is None:
-        return "no release" if row.berth_state == BerthState.OPEN else f"berth {row.berth_state}"
-    return f"{row.version} {row.phase}" + ("" if row.confirmed else " (not confirmed)")
+        return ("no release" if row.berth_state == BerthState.OPEN else f"berth {row.berth_state}") + also
+    return f"{row.version} {row.phase}" + ("" if row.confirmed else " (not confirmed)") + also
 
 
 def _gauge(row: BerthRow) -> str:

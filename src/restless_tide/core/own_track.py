@@ -45,3 +45,5 @@ OWN_TRACK = Machine(
 """``end`` is what the store says of a closing, also of one on its own pages; ``stay``: it refused to close it."""
 
 IN_USE = frozenset({S.OPEN, S.CLOSING})
+COUNTED = IN_USE | {S.ORDERED}
+"""What a store counts, or will count as soon as it has answered."""

@@ -245,9 +245,8 @@ def _numbers_apart(rules: Rulebook, move: Move, standing: Mapping[str, OnTrack])
         if key == PRODUCTION != move.track:
             said = f"everybody is offered {label} on {title}: nobody on {rules.ways[move.track].title} receives {move.version} ({move.number})"
         else:
-            said = (
-                f"{other.whom} on {title} have {label} and keep it: they do not receive {move.version} ({move.number})"
-            )
+            whom = f"{top.share:.0%} of {other.whom}" if top.share < FULL_SHARE else other.whom
+            said = f"{whom} on {title} have {label} and keep it: they do not receive {move.version} ({move.number})"
         detail = f"{rules.store}: {said}, since a device never goes back to a lower number."
         remedy = f"Build it again with a number above {top.number}, or place it on {title}, too, under a higher number."
         findings.append(Finding("higher-number-elsewhere", Level.CAUTION, detail, f"track {key}", remedy))
@@ -346,7 +345,7 @@ class MoveRule:
             f"{self.hours:g} hours" if self.hours is not None else "",
             f"{self.people} people" if self.people is not None else "",
             f"{self.crash_free:.2%} of sessions without a crash" if self.crash_free is not None else "",
-            f"no open {' or '.join(self.no_open)}" if self.no_open else "",
+            f"no open {' or '.join(self.no_open)} report" if self.no_open else "",
             "a go-ahead" if self.needs_go_ahead else "",
         ]
         return ", ".join(filter(None, parts))

@@ -99,6 +99,8 @@ class Chapter:
         self._marram_in_trial()
         self._say("Loam is rejected, Ferryglass 5.2.1 waits for the go-ahead")
         self._loam_and_mend()
+        self._say("Ferryglass 5.3.0 moves up from the workbench to those who chose early builds")
+        self._early_ferryglass()
         self._say("Slatehouse announces other rules")
         self._other_rules()
         self._say("Marram 2.5.0 is being built")
@@ -139,8 +141,11 @@ class Chapter:
         self._tide.steps.settle(step.id, outcome, said=said)
         self._season.settle()
 
-    def _push(self, app: str, label: str, version: str, number: int, store: str) -> str:
-        """Build a package, push it, let the store process it, answer its question; returns the build's id."""
+    def _push(self, app: str, label: str, version: str, number: int, store: str, *tracks: str) -> str:
+        """Build a package, push it, let the store process it, answer its question; returns the build's id.
+
+        ``tracks`` are where it is placed as soon as the store has it ready.
+        """
         ios = store == "northgate"
         place = () if app == "ferryglass" else _PLACE_IOS if ios else _PLACE_ANDROID
         identifier = f"org.example.saltgrass.{app}"
@@ -161,7 +166,9 @@ class Chapter:
             files = [write(path.with_name(f"{path.name}.{suffix}"), recipe)]
         revision = self._revisions.get(app, {}).get(version)
         repository = app if revision else None
-        pushed = self._tide.builds.push(*files, app=app, stores=[store], revision=revision, repository=repository)
+        pushed = self._tide.builds.push(
+            *files, app=app, stores=[store], tracks=tracks, revision=revision, repository=repository
+        )
         consignment = pushed.consignments[0]
         self._season.settle()
         if ios and any(step.app == app and "first build" in step.title for step in self._tide.steps.waiting()):
@@ -290,6 +297,18 @@ class Chapter:
         self._season.pass_hours(31)
         self._tide.builds.push(write_apk(self._packages / "loam-1.0.1-2.apk", recipe), app="loam")
         self._season.pass_hours(1)
+
+    def _early_ferryglass(self) -> None:
+        """A fix waits for production, and a newer version is with the crew, then with those who chose early builds."""
+        self._push("ferryglass", "Ferryglass", "5.2.1", 92, "openfield")
+        tracks = self._tide.tracks
+        tracks.make_rule("ferryglass", "openfield/early", hours=48, no_open=["crash"], needs_go_ahead=True)
+        self._push("ferryglass", "Ferryglass", "5.3.0", 95, "openfield", "openfield/workbench")
+        self._season.settle()
+        self._season.pass_hours(14)
+        tracks.promote("ferryglass", "openfield/workbench", to="early", reason="the crew has had it for a night")
+        self._season.settle()
+        self._season.pass_hours(12)
 
     def _desktop(self) -> None:
         """A desktop release of two packages, one per processor kind, goes its own way."""

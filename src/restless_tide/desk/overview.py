@@ -65,6 +65,8 @@ class BerthView:
     newest_build: Build | None
     confirmed: bool
     """Whether everything ordered of the current one is confirmed by the store."""
+    elsewhere: tuple[Leg, ...]
+    """On other tracks than production: offered there, or on their way."""
     calls: tuple[Call, ...]
 
 
@@ -221,9 +223,18 @@ def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
     for leg in everywhere:
         if leg.track != PRODUCTION and leg.state not in _PAST:
             calls.extend(_leg_calls(session, leg, read, current=leg.state in PART_WAY))
+    elsewhere = tuple(leg for leg in everywhere if leg.track != PRODUCTION and leg.state not in GONE)
     confirmed = current is None or not (read.pending.get(current.id) or legs.offered_again(current))
     return BerthView(
-        berth, live, under_way, following, current, read.newest_build.get(berth.id), confirmed, tuple(calls)
+        berth,
+        live,
+        under_way,
+        following,
+        current,
+        read.newest_build.get(berth.id),
+        confirmed,
+        elsewhere,
+        tuple(calls),
     )
 
 

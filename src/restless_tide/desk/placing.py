@@ -21,7 +21,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.consignment import UNDER_WAY as COMING
 from restless_tide.core.errors import Finding, ImpossibleAct, Invalid, Level
 from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
-from restless_tide.core.leg import OPEN_TO_CHANGE, LegPhase
+from restless_tide.core.leg import OPEN_TO_CHANGE, PART_WAY, LegPhase
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.rollout import RolloutEvent
@@ -164,10 +164,16 @@ def _sheet(
         drafts=address.track == PRODUCTION and not wish.submit,
         cohorts=here.cohorts,
         people=here.people,
-        takes_place_of=tuple(dict.fromkeys(one.build.label for one in here.holds if one.build.id != build.id)),
+        takes_place_of=_gives_way(build, here, whole=move.share == FULL_SHARE),
         review=not review_holds(rules, address.track, passed),
         findings=tuple(findings),
     )
+
+
+def _gives_way(build: Build, here: Cell, *, whole: bool) -> tuple[str, ...]:
+    """The builds whose place it takes there at once: what is on its way or stopped, and all others where it is not staged."""
+    others = [one for one in here.holds if one.build.id != build.id]
+    return tuple(dict.fromkeys(one.build.label for one in others if whole or one.phase in PART_WAY))
 
 
 def _first_share(dictated: Ladder | None, wish: Wish) -> float:
@@ -333,7 +339,10 @@ def steps(session: Session, app_name: str, source: Address, target: str | None, 
     rules = cohorts.tracks_of(session, tracks.berth_at(session, app_name, source))
     wanted = target or next_track(rules, source.track)
     if wanted is None:
-        raise ImpossibleAct(f"Nothing comes after {here.way.title} of {source.store}.", possible=list(rules.ways))
+        raise ImpossibleAct(
+            f"Nothing comes after {here.way.title} of {source.store}.",
+            possible=[key for key in rules.ways if key != source.track],
+        )
     demand_track(rules, wanted)
     if wanted == source.track:
         raise Invalid(f"The build is on {source} already.", code="track-same")

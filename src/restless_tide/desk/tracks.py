@@ -18,7 +18,7 @@ from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotFound
 from restless_tide.core.invitation import SITS
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.order import PENDING, OrderKind
-from restless_tide.core.own_track import IN_USE, OWN_TRACK, OwnTrackEvent
+from restless_tide.core.own_track import COUNTED, IN_USE, OWN_TRACK, OwnTrackEvent
 from restless_tide.core.rollout import GONE, OFFERED
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import Audience, Rulebook, TrackRules
@@ -358,9 +358,22 @@ def history(session: Session, app_name: str, address: Address) -> list[Past]:
     placed.sort(key=_since, reverse=True)
     subjects = {one.id: legs.leg_subject(one.leg) if one.leg else f"trial {one.id}" for one in placed}
     said: dict[str, list[LogbookLine]] = defaultdict(list)
-    for line in logbook.about(session, berth.app.name, subjects.values()):
+    place = f"track {Address(berth.store.name, address.track)}"
+    for line in logbook.about(session, berth.app.name, {*subjects.values(), place}):
         said[line.subject].append(line)
-    return [Past(one, tuple(said[subjects[one.id]])) for one in placed[:MOST_PAST]]
+    return [
+        Past(one, tuple(_newest_first([*said[subjects[one.id]], *_placing(said[place], one.build)])))
+        for one in placed[:MOST_PAST]
+    ]
+
+
+def _placing(lines: Sequence[LogbookLine], build: Build) -> list[LogbookLine]:
+    """Of what the logbook says of a track, what is about one build: who placed it there, and why."""
+    return [line for line in lines if (line.after or {}).get("build") == build.id]
+
+
+def _newest_first(lines: list[LogbookLine]) -> list[LogbookLine]:
+    return sorted(lines, key=lambda line: line.id, reverse=True)
 
 
 def addresses_of(session: Session, app_name: str, rank: int) -> list[Address]:
@@ -390,7 +403,9 @@ def open_own(act: Act, app_name: str, store_name: str, key: str, title: str, rea
         raise Conflict(f"{berth.app.title} has no open berth at {rules.store}.", code="berth-unknown")
     if wanted in rules.ways:
         raise Conflict(f"{rules.store} has a track called {wanted} already.", code="track-known")
-    mine = select(func.count()).select_from(Track).where(Track.berth_id == berth.id, Track.own, Track.state.in_(IN_USE))
+    mine = (
+        select(func.count()).select_from(Track).where(Track.berth_id == berth.id, Track.own, Track.state.in_(COUNTED))
+    )
     if (act.session.scalar(mine) or 0) >= rules.own_tracks.most:
         raise Conflict(
             f"{rules.store} lets a team have {rules.own_tracks.most} tracks of its own.",

@@ -56,7 +56,7 @@ from restless_tide.wire.stores import (
     StoreTold,
     UntakenTold,
 )
-from restless_tide.wire.watching import BerthRow, CallTold, ChangeTold, LineTold, StoreCallTold
+from restless_tide.wire.watching import AlsoOnTold, BerthRow, CallTold, ChangeTold, LineTold, StoreCallTold
 
 _ORDERS_SHOWN = 6
 
@@ -319,6 +319,16 @@ def berth_row(view: BerthView) -> BerthRow:
         next_version=following.release.version if following else None,
         next_phase=legs.phase(following) if following else None,
         newest_build=view.newest_build.label if view.newest_build else None,
+        also_on=[
+            AlsoOnTold(
+                version=leg.release.version,
+                track=leg.track,
+                track_title=legs.track_title(leg),
+                phase=legs.phase(leg),
+                share=leg.share,
+            )
+            for leg in view.elsewhere
+        ],
         calls=[CallTold.of(call) for call in view.calls],
     )
 

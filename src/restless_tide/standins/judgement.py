@@ -135,6 +135,9 @@ def questions_for(rules: Rulebook, packages: list[Facts], now: datetime, given: 
 
 def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
     """What the review desk finds by the rulebook."""
+    way = rules.tracks.get(submission.get("track", PRODUCTION))
+    if way is not None and not way.notes_taken:
+        return []
     reasons = []
     for locale in rules.review.notes_locales_required:
         if not submission["notes"].get(locale, "").strip():

@@ -22,6 +22,16 @@ class CallTold(Told):
     weight: str
 
 
+class AlsoOnTold(Told):
+    """A version on another track than production."""
+
+    version: str
+    track: str
+    track_title: str
+    phase: LegPhase
+    share: float
+
+
 class BerthRow(Told):
     app: str
     app_title: str
@@ -39,6 +49,7 @@ class BerthRow(Told):
     next_version: str | None = Field(description="what comes after the one that matters now")
     next_phase: LegPhase | None
     newest_build: str | None
+    also_on: list[AlsoOnTold] = Field(description="versions on other tracks than production, offered or on their way")
     calls: list[CallTold]
 
 

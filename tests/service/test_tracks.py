@@ -1,0 +1,392 @@
+"""Tracks through the real interface: a build moves up from the crew to production, and what stands against it is foreseen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from restless_tide.core.errors import Conflict, Denied, ImpossibleAct, Invalid, NotFound, NotReady
+from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.tracks import CellTold, PlacementTold
+from tests.harbour import Harbour, until
+from tests.patience import OPENLY
+
+WHY = "the walk of a test"
+
+
+def crew(harbour: Harbour, app: str, *who: str, kind: str = "crew", name: str = "crew") -> None:
+    harbour.tide.testing.make_cohort(app, name, kind=kind)
+    for entry in who:
+        harbour.tide.testing.add_tester(app, name, f"{entry}.{app}@example.org")
+
+
+def cell(harbour: Harbour, app: str, at: str) -> CellTold:
+    board = harbour.tide.tracks.board(app)
+    return next(entry for row in board.stores for entry in row.tracks if entry.at == at)
+
+
+def holds(harbour: Harbour, app: str, at: str) -> list[str]:
+    return [f"{placed.version} {placed.phase}" for placed in cell(harbour, app, at).holds]
+
+
+def until_held(harbour: Harbour, app: str, at: str, *wanted: str) -> PlacementTold:
+    until(lambda: holds(harbour, app, at), lambda found: found == list(wanted))
+    return cell(harbour, app, at).holds[-1]
+
+
+def bytes_taken(harbour: Harbour, store: str) -> int:
+    return sum(entry["length"] for entry in harbour.control(store, "things/upload"))
+
+
+def on_early(harbour: Harbour, version: str = "1.0.0", number: int = 1) -> str:
+    """An app with a build that rises on Early of Openfield; returns the app."""
+    app = harbour.new_app()
+    crew(harbour, app, "wren", "tam")
+    move_to_early(harbour, app, version, number)
+    return app
+
+
+def move_to_early(harbour: Harbour, app: str, version: str, number: int) -> str:
+    build = harbour.ready_build(app, "openfield", version, number)
+    harbour.tide.tracks.place(app, build, ["openfield/workbench"], contact="ida@example.org")
+    until(
+        lambda: [placed.build for placed in cell(harbour, app, "openfield/workbench").holds],
+        lambda found: build in found,
+    )
+    harbour.pass_hours(13)
+    harbour.tide.tracks.promote(app, "openfield/workbench", to="early", build=build, reason=WHY)
+    until(lambda: harbour.leg(app, "openfield", version).confirmed, bool)
+    harbour.pass_hours(8, desk=False)
+    until(
+        lambda: [placed.build for placed in cell(harbour, app, "openfield/early").holds if placed.confirmed],
+        lambda found: build in found,
+    )
+    return build
+
+
+def found(sheets: Any) -> dict[str, str]:
+    return {entry.code: entry.detail for sheet in sheets for entry in sheet.findings}
+
+
+@pytest.fixture
+def coast(tmp_path: Path) -> Iterator[Harbour]:
+    opened = Harbour.open(tmp_path / "coast", stores=("northgate", "openfield", "slatehouse"))
+    opened.connect_stores()
+    yield opened
+    opened.close()
+
+
+# the acceptance walk
+
+
+def test_a_build_server_places_for_the_crew_and_it_comes_to_production_without_a_byte_sent_again(
+    coast: Harbour,
+) -> None:
+    harbour, tide = coast, coast.tide
+    app = harbour.new_app()
+    crew(harbour, app, "wren", "tam")
+    at = {"northgate": "tryout", "openfield": "workbench", "slatehouse": "floor"}
+    for store in at:
+        file = harbour.package(app, store)
+        pushed = tide.builds.push(file, app=app, stores=[], tracks=[f"{store}/{at[store]}"])
+        assert [placed.at for placed in pushed.placed] == [f"{store}/{at[store]}"]
+        again = tide.builds.push(file, app=app, stores=[], tracks=[f"{store}/{at[store]}"])
+        assert (again.placed, again.build.known_before) == ([], True)
+        if store == "northgate":
+            until(tide.steps.waiting, lambda steps: any(step.app == app for step in steps))
+            harbour.hand_in(store, app, file)
+    until(
+        lambda: [entry.state for build in tide.builds.of_app(app) for entry in build.consignments],
+        lambda states: set(states) == {"processing"},
+    )
+    harbour.pass_hours(3, desk=False)
+    for store, key in at.items():
+        until_held(harbour, app, f"{store}/{key}", "1.0.0 open")
+    taken = {store: bytes_taken(harbour, store) for store in at}
+
+    rule = tide.tracks.make_rule(app, "openfield/workbench", to="early", hours=12, people=2, needs_go_ahead=True)
+    (under,) = rule.builds
+    assert under.missing[-1] == "the go-ahead"
+    tide.tracks.give_go_ahead(app, rule.id, under.build, reason=WHY)
+    assert cell(harbour, app, "openfield/early").coming == [], "the hours are missing"
+    harbour.pass_hours(13)
+    until(lambda: cell(harbour, app, "openfield/early").coming, bool)
+    until(lambda: harbour.leg(app, "openfield").confirmed, bool)
+    harbour.pass_hours(8, desk=False)
+    early = until_held(harbour, app, "openfield/early", "1.0.0 rising")
+    assert (early.share, early.confirmed, early.release) == (0.2, True, "1.0.0")
+
+    with pytest.raises(NotReady, match="wants release notes in en"):
+        tide.tracks.promote(app, "openfield/early", submit=True)
+    (drafted,) = tide.tracks.promote(app, "openfield/early", notes={"en": "What is new."})
+    assert (drafted.at, drafted.drafted, drafted.version) == ("openfield/production", True, "1.0.0")
+    for store in ("northgate", "slatehouse"):
+        tide.tracks.promote(app, f"{store}/{at[store]}", to="production")
+    release = tide.releases.one(app, "1.0.0")
+    assert [(leg.place, leg.phase) for leg in release.legs] == [
+        ("northgate", "draft"), ("openfield", "draft"), ("openfield/early", "rising"), ("slatehouse", "draft"),
+    ]  # fmt: skip
+    tide.releases.submit(app, "1.0.0")
+    harbour.all_confirmed(app)
+    harbour.pass_hours(60, desk=False)
+    done = harbour.released(
+        app, "1.0.0", lambda told: all(leg.launched_at and leg.confirmed and leg.seen for leg in told.legs)
+    )
+    assert {leg.place for leg in done.legs if leg.phase == "rising"} >= {"northgate", "openfield", "slatehouse"}
+    assert len([round_ for leg in done.legs if leg.place == "openfield" for round_ in leg.rounds]) == 1
+    assert {store: bytes_taken(harbour, store) for store in at} == taken, "nothing was sent again"
+    shown = tide.tracks.one(app, "openfield/early")
+    lines = [line.act for past in shown.history for line in past.lines]
+    assert {"build placed", "launch"} <= set(lines)
+
+
+def test_a_halt_stops_a_version_on_every_track(harbour: Harbour) -> None:
+    app = on_early(harbour)
+    harbour.tide.tracks.promote(app, "openfield/early", submit=True, notes={"en": "What is new."})
+    harbour.all_confirmed(app)
+    release = harbour.released(
+        app, "1.0.0", lambda told: all(leg.phase == "rising" and leg.confirmed for leg in told.legs)
+    )
+    assert [leg.place for leg in release.legs] == ["openfield", "openfield/early"]
+    harbour.tide.releases.steer(app, "1.0.0", "halt", reason=WHY)
+    harbour.all_confirmed(app)
+    there = {rollout["track"]: rollout["state"] for rollout in harbour.rollouts("openfield", app)}
+    assert there == {"early": "halted", "production": "halted"}
+    harbour.tide.releases.steer(app, "1.0.0", "resume", reason=WHY, store="openfield/early")
+    harbour.all_confirmed(app)
+    assert {leg.place: leg.phase for leg in harbour.tide.releases.one(app, "1.0.0").legs} == {
+        "openfield": "halted", "openfield/early": "rising",
+    }  # fmt: skip
+    with pytest.raises(ImpossibleAct, match="is halted on openfield; it cannot be promoted"):
+        harbour.tide.tracks.promote(app, "openfield/production", to="early", build="1.0.0")
+
+
+def test_a_fix_with_a_lower_number_is_foreseen_as_not_reaching_early_users(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "wren", "tam")
+    fix = harbour.ready_build(app, "openfield", "1.0.1", 1)
+    move_to_early(harbour, app, "1.1.0", 2)
+    told = found(harbour.tide.tracks.sheet(app, fix, ["openfield"]))
+    assert (
+        "20% of 1600 people on Early have 1.1.0 (2) and keep it: they do not receive 1.0.1 (1)"
+        in told["higher-number-elsewhere"]
+    )
+    people = harbour.tide.tracks.people(app, "openfield", chosen=["early"])
+    assert [(entry.version, round(entry.share, 2)) for entry in people] == [(None, 0.8), ("1.1.0", 0.2)]
+    assert [(entry.version, entry.share) for entry in harbour.tide.tracks.people(app, "openfield", cohort="crew")] == [
+        ("1.1.0", 1.0)
+    ]
+    row = next(row for row in harbour.tide.watching.overview().rows if row.app == app and row.store == "openfield")
+    assert [(entry.version, entry.track_title, entry.share) for entry in row.also_on] == [("1.1.0", "Early", 0.2)]
+    assert row.version is None, "nothing goes to production"
+
+
+# acts
+
+
+def test_what_is_not_there_is_sent_first_and_handed_in_when_it_is_ready(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "wren")
+    sha256 = harbour.tide.builds.hand_over(harbour.package(app, "openfield"))[0]
+    build = harbour.tide.builds.enter(app, [sha256]).id
+    (sheet,) = harbour.tide.tracks.sheet(app, build, ["openfield/workbench"], contact="ida@example.org")
+    assert (sheet.sends, sheet.cohorts, sheet.people) == (True, ["crew"], 1)
+    (placed,) = harbour.tide.tracks.place(app, build, ["openfield/workbench"])
+    assert placed.sent
+    until(lambda: harbour.tide.builds.one(build).consignments[0].state, lambda state: state == "processing")
+    harbour.pass_hours(1, desk=False)
+    until_held(harbour, app, "openfield/workbench", "1.0.0 open")
+    with pytest.raises(NotReady, match=r"is on Workbench of Openfield already \(open\)"):
+        harbour.tide.tracks.place(app, build, ["openfield/workbench"])
+
+
+def test_a_leg_that_waits_for_its_build_is_handed_in_by_itself(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    file = harbour.package(app, "openfield")
+    how = {"notes": {"en": "What is new."}, "submit": True}
+    sha256 = harbour.tide.builds.hand_over(file)[0]
+    build = harbour.tide.builds.enter(app, [sha256]).id
+    harbour.tide.tracks.place(app, build, ["openfield"], **how)
+    assert harbour.leg(app, "openfield").phase == "draft"
+    until(lambda: harbour.tide.builds.one(build).consignments[0].state, lambda state: state == "processing")
+    harbour.pass_hours(1, desk=False)
+    until(lambda: harbour.leg(app, "openfield").phase, lambda phase: phase == "under review")
+
+
+def test_a_track_is_cleared_and_its_people_keep_what_they_have(harbour: Harbour) -> None:
+    app = on_early(harbour)
+    with pytest.raises(Invalid, match="Say why"):
+        harbour.tide.tracks.clear(app, "openfield/early", " ")
+    assert harbour.tide.tracks.clear(app, "openfield/early", WHY).done == ["1.0.0 is withdrawn"]
+    assert harbour.tide.tracks.clear(app, "openfield/workbench", WHY).done == ["the trial of 1.0.0 (1) with crew ends"]
+    until(
+        lambda: [holds(harbour, app, f"openfield/{key}") for key in ("early", "workbench")],
+        lambda seen: seen == [[], []],
+    )
+    with pytest.raises(ImpossibleAct, match="holds nothing"):
+        harbour.tide.tracks.clear(app, "openfield/early", WHY)
+    past = harbour.tide.tracks.one(app, "openfield/early").history[0]
+    assert past.placement.until is not None
+    assert any(line.reason == WHY for line in past.lines)
+
+
+def test_a_track_of_the_teams_own_is_opened_used_and_closed(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "edda", kind="guest", name="harbour")
+    tracks = harbour.tide.tracks
+    with pytest.raises(ImpossibleAct, match="Northgate lets no team open tracks"):
+        tracks.open(app, "northgate/own")
+    with pytest.raises(Conflict, match="has a track called early already"):
+        tracks.open(app, "openfield/early")
+    tracks.open(app, "openfield/pier", "The pier", reason=WHY)
+    until(
+        lambda: [entry.key for row in tracks.board(app).stores for entry in row.tracks if entry.own],
+        lambda seen: seen == ["pier"],
+    )
+    tracks.rename(app, "openfield/pier", "The long pier")
+    until(lambda: cell(harbour, app, "openfield/pier").title, lambda title: title == "The long pier")
+    with pytest.raises(ImpossibleAct, match="the store's own track"):
+        tracks.rename(app, "openfield/early", "Mine")
+    with pytest.raises(Invalid, match="is not for guest cohorts"):
+        harbour.tide.testing.attach(app, "harbour", "openfield", track="workbench")
+    harbour.tide.testing.attach(app, "harbour", "openfield", track="pier")
+    assert cell(harbour, app, "openfield/pier").cohorts == ["harbour"]
+    build = harbour.ready_build(app, "openfield")
+    tracks.place(app, build, ["openfield/pier"])
+    until(lambda: harbour.tide.testing.trials(app), lambda trials: [trial.confirmed for trial in trials] == [True])
+    with pytest.raises(Conflict, match="a cohort uses one track there"):
+        harbour.tide.testing.attach(app, "harbour", "openfield", track="porch")
+    with pytest.raises(Conflict, match="still holds 1.0.0"):
+        tracks.close(app, "openfield/pier")
+    tracks.clear(app, "openfield/pier", WHY)
+    until(lambda: harbour.tide.testing.trials(app), lambda trials: [trial.confirmed for trial in trials] == [True])
+    tracks.close(app, "openfield/pier", reason=WHY)
+    until(
+        lambda: [entry.key for row in tracks.board(app).stores for entry in row.tracks if entry.own],
+        lambda seen: not seen,
+    )
+    berth = next(entry["id"] for entry in harbour.control("openfield", "things/berth") if entry["reference"] == app)
+    there = [entry for entry in harbour.control("openfield", "things/track") if entry["berth"] == berth]
+    assert [(entry["key"], entry["title"], entry["closed"]) for entry in there] == [("pier", "The long pier", True)]
+    for place in range(3):
+        tracks.open(app, f"openfield/own{place}")
+    with pytest.raises(Conflict, match="3 tracks of its own"):
+        tracks.open(app, "openfield/own9")
+
+
+def test_a_rank_is_a_track_of_every_store_and_never_production(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "wren")
+    build = harbour.ready_build(app, "openfield")
+    sheets = harbour.tide.tracks.sheet(app, build, rank=1)
+    assert [sheet.at for sheet in sheets] == ["northgate/tryout", "openfield/workbench"]
+    assert "platform-differs" in found(sheets)
+    assert [sheet.at for sheet in harbour.tide.tracks.sheet(app, build, rank=2)] == ["openfield/porch"]
+    with pytest.raises(Invalid, match="No store has a track of rank 7"):
+        harbour.tide.tracks.place(app, build, rank=7)
+    with pytest.raises(ImpossibleAct, match="No track of rank 1 offers a build"):
+        harbour.tide.tracks.promote(app, rank=1)
+    with pytest.raises(Invalid, match="either the track that the build is on, or a rank"):
+        harbour.tide.tracks.promote(app)
+
+
+# rules
+
+
+def test_a_rule_waits_for_crashes_and_says_what_stood_in_the_way(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "wren", "tam")
+    build = harbour.ready_build(app, "openfield")
+    tracks = harbour.tide.tracks
+    tracks.place(app, build, ["openfield/workbench"])
+    until_held(harbour, app, "openfield/workbench", "1.0.0 open")
+    report = harbour.tide.reports.file(app, kind="crash", stack="x.E: a\n\tat a.b(C.java:1)", build=build)
+    rule = tracks.make_rule(app, "openfield/workbench", to="early", no_open=["crash"])
+    assert [under.missing for under in rule.builds] == [["1 crash report is open"]]
+    harbour.tide.reports.decide(report.id, "close", reason=WHY)
+
+    def trouble() -> str | None:
+        return next((under.trouble for entry in tracks.rules(app) for under in entry.builds), None)
+
+    until(trouble, lambda seen: seen is not None and "Workbench" in seen)
+    harbour.pass_hours(13)
+    tracks.try_again(app, rule.id, build)
+    until(lambda: cell(harbour, app, "openfield/early").coming, bool)
+    tracks.end_rule(app, rule.id, reason=WHY)
+    assert tracks.rules(app) == []
+    with pytest.raises(ImpossibleAct, match="has ended already"):
+        tracks.end_rule(app, rule.id)
+
+
+def test_a_rule_that_asks_nothing_or_cannot_see_is_none(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    tracks = harbour.tide.tracks
+    for source, asks, said in (
+        ("openfield/workbench", {}, "A rule asks for something"),
+        ("openfield/production", {"hours": 1}, "Nothing comes after Production"),
+        ("openfield/workbench", {"hours": 1, "to": "workbench"}, "Nothing comes after Workbench"),
+        ("openfield/early", {"crash_free": 0.99}, "is not known here"),
+        ("openfield/shoal", {"hours": 1}, "has no track 'shoal'"),
+    ):
+        with pytest.raises(Invalid, match=said):
+            tracks.make_rule(app, source, **asks)
+    tracks.make_rule(app, "openfield/workbench", hours=1)
+    with pytest.raises(Conflict, match="is there already"):
+        tracks.make_rule(app, "openfield/workbench", hours=2)
+    with pytest.raises(NotFound, match="No rule has the id"):
+        tracks.end_rule(harbour.new_app(), tracks.rules(app)[0].id)
+
+
+# bad input
+
+
+def test_what_is_no_track_is_refused_and_a_build_server_stays_with_the_cohorts(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "wren")
+    build = harbour.ready_build(app, "openfield")
+    tracks = harbour.tide.tracks
+    for at, said in (
+        ("openfield/shoal", "has no track 'shoal'"),
+        ("openfield/", "names no track"),
+        ("nowhere/early", "no open berth at nowhere"),
+    ):
+        with pytest.raises(Invalid, match=said):
+            tracks.place(app, build, [at])
+    with pytest.raises(Invalid, match="No track was named"):
+        tracks.place(app, build, [])
+    with pytest.raises(NotReady, match="No cohort uses Porch"):
+        tracks.place(app, build, ["openfield/porch"])
+    with pytest.raises(Invalid, match="Workbench of openfield is for cohorts"):
+        harbour.tide.releases.draft(app, "1.0.0", legs={"openfield/workbench": LegWanted(build=build)})
+    token = harbour.tide.people.make_token("build server", apps=[app]).value
+    headers = {"Authorization": f"Bearer {token}"}
+    for at, status in (("openfield/early", 403), ("openfield", 403), ("openfield/workbench", 202)):
+        body = {"build": build, "at": [at]}
+        answer = httpx.post(f"{harbour.address}/v1/apps/{app}/placements", json=body, headers=headers, **OPENLY)
+        assert answer.status_code == status, answer.text
+    refused = httpx.post(f"{harbour.address}/v1/apps/{app}/promotions", json={"rank": 1}, headers=headers, **OPENLY)
+    assert refused.json()["code"] == Denied("", code="token-limited").code
+
+
+def test_two_people_who_promote_different_builds_at_once_do_not_undo_each_other(harbour: Harbour) -> None:
+    app = on_early(harbour)
+    first = harbour.tide.builds.of_app(app)[0].id
+    second = move_to_early(harbour, app, "1.1.0", 2)
+    notes = {"en": "What is new."}
+    harbour.tide.tracks.place(app, first, ["openfield"], submit=True, notes=notes)
+    told = found(harbour.tide.tracks.sheet(app, second, ["openfield"], submit=True, notes=notes))
+    assert "another-is-coming" in told
+    harbour.tide.tracks.place(app, second, ["openfield"], submit=True, notes=notes)
+    until(
+        lambda: sorted(
+            leg.phase
+            for version in ("1.0.0", "1.1.0")
+            for leg in harbour.tide.releases.one(app, version).legs
+            if leg.place == "openfield"
+        ),
+        lambda phases: phases == ["rising", "superseded"],
+    )  # fmt: skip
