@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, stores, testing
+from bench import builds, commands, console, stores, testing, tracks
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -105,6 +105,19 @@ def of_testing(folder: Path) -> None:
             testing.crashes(processes, tide)
 
 
+def of_tracks(folder: Path) -> None:
+    print("\nTracks")
+    tracks.boards(folder)
+    fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
+    with Processes(folder / "tracks", free_ports(29_000), fast, stores=("openfield",)) as processes:
+        processes.start_all()
+        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
+        with Tide(processes.ports.address) as tide:
+            tide.people.sign_in(EMAIL, PASSWORD)
+            tide.stores.connect("openfield", stores.control(processes, "openfield", "connections", {}))
+            tracks.promoting(processes, tide, folder)
+
+
 def of_the_desk(folder: Path) -> None:
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
     with Processes(folder / "desk", free_ports(25_000), fast) as processes:
@@ -124,7 +137,7 @@ def of_the_desk(folder: Path) -> None:
     print(f"\nmake tour: {time.perf_counter() - began:.0f} s, exit code {done.returncode}")
 
 
-PARTS = {"commands": of_commands, "builds": of_builds, "testing": of_testing, "desk": of_the_desk}
+PARTS = {"commands": of_commands, "builds": of_builds, "testing": of_testing, "tracks": of_tracks, "desk": of_the_desk}
 
 
 def main() -> None:

@@ -56,7 +56,6 @@ def console(browser: Browser, processes: Processes) -> None:
         ("overview", "/"),
         ("builds", "/apps/marram/builds"),
         ("signing", "/apps/marram/signing"),
-        ("cohorts", "/apps/marram/cohorts"),
         ("cohort", "/apps/marram/cohorts/dune-walkers"),
         ("reports", "/apps/marram/reports"),
         ("stores", "/stores"),
@@ -67,6 +66,9 @@ def console(browser: Browser, processes: Processes) -> None:
         page.goto(path)
         page.locator("main .card-plain, main article, main table").first.wait_for()
         take(page, name)
+    page.goto("/apps/ferryglass/tracks")
+    page.get_by_role("region", name="Openfield", exact=True).evaluate("part => part.scrollIntoView()")
+    take(page, "tracks")
     page.goto("/apps/marram/builds")
     page.get_by_role("link", name="2.5.0 (218)").first.click()
     page.get_by_text("Where the size went").wait_for()

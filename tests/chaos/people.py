@@ -20,7 +20,8 @@ from tests.harbour import Harbour
 
 COHORT = "crew"
 POOL = 14
-ACTS = ("join", "join", "leave", "hand", "hand", "close", "answer")
+ACTS = ("join", "join", "leave", "hand", "place", "close", "answer")
+FOR_COHORTS = {"northgate": "tryout", "openfield": "workbench", "slatehouse": "floor"}
 
 
 def gather(there: Harbour, apps: Iterable[str], stores: Iterable[str]) -> None:
@@ -49,6 +50,9 @@ def act(there: Harbour, app: str, builds: dict[str, str], dice: random.Random, a
                 brief = {"en": "Look."}
                 wanted = {"cohorts": [COHORT], "build": builds[store], "stores": [store], "brief": brief}
                 testing.open_trials(app, TrialWanted.model_validate(wanted | {"contact": "ida@example.org"}))
+            case "place":
+                at = f"{store}/{FOR_COHORTS[store]}"
+                there.tide.tracks.place(app, builds[store], [at], brief={"en": "Look."}, contact="ida@example.org")
             case "close" | "answer":
                 running = [trial for trial in testing.trials(app) if trial.state in SEATED]
                 if not running:

@@ -38,6 +38,8 @@ ACTS_A_LIFE = 4
 TESTING_SHARE = 0.35
 LONGEST_LIFE_SECONDS = 0.6
 SETTLE_SECONDS = 180.0
+BESIDE = "slatehouse/classrooms"
+"""A track that takes what production has passed, without another review."""
 STEERED = {"launch", "set share", "pause", "resume", "halt", "withdraw"}
 
 
@@ -142,10 +144,13 @@ def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dic
 
 
 def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
-    store = dice.choice([None, *STORES])
-    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer"])
+    store = dice.choice([None, *STORES, BESIDE])
+    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer", "promote"])
+    if act == "promote":
+        promote(there, app, storm)
+        return
     if act == "rush":  # a halt right behind a step of the same leg, which may be in flight
-        store = dice.choice(["openfield", "slatehouse"])
+        store = dice.choice(["openfield", "slatehouse", BESIDE])
         for one in ("resume", "halt"):
             steer(there, app, one, store, None, storm)
         return
@@ -154,7 +159,7 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
     try:
         if act == "offer":
             wanted = Availability(countries=tuple(dice.sample(["DE", "NO", "AT", "CH"], dice.randint(0, 3))))
-            there.tide.apps.offer(app, store or "northgate", wanted, reason="storm")
+            there.tide.apps.offer(app, (store or "northgate").partition("/")[0], wanted, reason="storm")
             storm.accepted["set availability"] += 1
             return
         share = None
@@ -169,6 +174,18 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
         storm.refused += 1
         return
     steer(there, app, act, store, share, storm)
+
+
+def promote(there: Harbour, app: str, storm: Storm) -> None:
+    """What production has goes to another track, too; asked for again and again, it goes there once."""
+    try:
+        there.tide.tracks.promote(app, "slatehouse", to=BESIDE.partition("/")[2], reason="storm")
+    except DeskUnreachable:
+        storm.unknown += 1
+    except TideError:
+        storm.refused += 1
+    else:
+        storm.accepted["promote"] += 1
 
 
 def steer(there: Harbour, app: str, act: str, store: str | None, share: float | None, storm: Storm) -> None:
@@ -251,6 +268,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
         found += _wrong_sequence(lane)
     found += _disagreements(there)
     found += people.disagreements(there, STORES, rows)
+    found += _misplaced(there)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
     storm.counted["repeated halts"] += sum(order["again"] for order in orders)
@@ -319,7 +337,8 @@ def _disagreements(there: Harbour) -> list[str]:
         there,
         "SELECT rounds.store_ref, stores.name, legs.state, legs.share, sightings.state, sightings.share FROM legs"
         " JOIN berths ON berths.id = legs.berth_id JOIN stores ON stores.id = berths.store_id"
-        " JOIN rounds ON rounds.leg_id = legs.id LEFT JOIN sightings ON sightings.subject = legs.id",
+        " JOIN rounds ON rounds.leg_id = legs.id LEFT JOIN sightings ON sightings.subject = legs.id"
+        " WHERE rounds.store_ref IS NOT NULL",
     )
     held = {store: {entry["id"]: entry for entry in there.control(store, "things/rollout")} for store in STORES}
     for reference, store, state, share, seen_state, seen_share in wanted:
@@ -339,6 +358,26 @@ def _disagreements(there: Harbour) -> list[str]:
         truth = berth.get("availability", {}).get("countries", [])
         if sorted(truth) != sorted(json.loads(countries or "[]")):
             found.append(f"berth {reference} at {store}: {truth} there, {countries} here")
+    return found
+
+
+def _misplaced(there: Harbour) -> list[str]:
+    """No build is placed twice on a track, none is lost on the way, and nothing reaches production that nobody asked there."""
+    found = []
+    asked = Counter(
+        rows(
+            there,
+            "SELECT berths.store_ref, legs.track FROM legs JOIN berths ON berths.id = legs.berth_id"
+            " WHERE legs.launched_at IS NOT NULL",
+        )
+    )
+    placed: Counter[tuple[str, str]] = Counter()
+    for store in STORES:
+        for rollout in there.control(store, "things/rollout"):
+            placed[rollout["berth"], rollout["track"]] += 1
+    for place in asked | placed:
+        if asked[place] != placed[place]:
+            found.append(f"{place}: {asked[place]} placements here, {placed[place]} there")
     return found
 
 

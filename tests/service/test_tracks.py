@@ -14,6 +14,7 @@ from restless_tide.wire.releases import LegWanted
 from restless_tide.wire.tracks import CellTold, PlacementTold
 from tests.harbour import Harbour, until
 from tests.patience import OPENLY
+from tests.service.test_cli import Terminal
 
 WHY = "the walk of a test"
 
@@ -390,3 +391,74 @@ def test_two_people_who_promote_different_builds_at_once_do_not_undo_each_other(
         ),
         lambda phases: phases == ["rising", "superseded"],
     )  # fmt: skip
+
+
+# by commands
+
+
+@pytest.fixture
+def tide(harbour: Harbour, tmp_path: Path) -> Terminal:
+    return Terminal(harbour, tmp_path)
+
+
+def test_a_build_moves_up_by_commands(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    of = ("--app", app)
+    listed = tide("track", "list", *of, "--store", "openfield").stdout
+    assert "0 people, guest and walk-in" in listed
+    assert "who chose it" in listed
+    crew(harbour, app, "wren", "tam")
+    pushed = tide("build", "push", str(harbour.package(app, "openfield")), *of, "--track", "openfield/workbench")
+    assert "is drafted. It begins once Openfield has the build ready." in pushed.stdout
+    until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "processing")
+    harbour.pass_hours(1, desk=False)
+    until_held(harbour, app, "openfield/workbench", "1.0.0 open")
+    early = tide("track", "promote", "openfield/workbench", "--to", "early", *of, "--dry-run")
+    assert (early.returncode, "blocker" in early.stdout) == (1, True)
+    refused = tide("track", "promote", "openfield/workbench", "--to", "early", *of)
+    assert (refused.returncode, "needs 12 more hours" in refused.stderr) == (1, True)
+    (sheet,) = tide.json("track", "promote", "openfield/workbench", "--to", "production", *of, "--dry-run")
+    assert (sheet["drafts"], sheet["sends"], sheet["source"]) == (True, False, "openfield/workbench")
+    drafted = tide("track", "promote", "openfield/workbench", "--to", "production", *of, "--reason", WHY)
+    assert f"1.0.0 is drafted. Hand it in: tide release submit 1.0.0 --app {app}" in drafted.stdout
+    shown = tide("track", "show", "openfield", *of).stdout
+    assert "comes next: 1.0.0 (1) draft" in shown
+    assert f"build placed by Ida Fenwick: {WHY}" in shown
+    assert tide.json("track", "people", "openfield", *of, "--cohort", "crew")[0]["version"] == "1.0.0"
+    assert "no build" in tide("track", "people", "openfield", *of).stdout
+    assert "1.0.0 (1)" in tide("track", "list", *of, "--find", "workbench").stdout
+    cleared = tide("track", "clear", "openfield/workbench", *of, "--reason", WHY, "--yes")
+    assert "the trial of 1.0.0 (1) with crew ends" in cleared.stdout
+    assert tide("track", "place", *of, "--build", "latest").stderr.startswith("No track was named.")
+    assert "Name either a track" in tide("track", "promote", *of).stderr
+    assert "has no open berth at nowhere" in tide("track", "list", *of, "--store", "nowhere").stderr
+
+
+def test_own_tracks_and_rules_by_commands(tide: Terminal, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    of = ("--app", app)
+    assert "ordered" in tide("track", "open", "openfield/pier", *of, "--title", "The pier").stdout
+    until(
+        lambda: [entry.key for row in harbour.tide.tracks.board(app).stores for entry in row.tracks if entry.own],
+        lambda seen: seen == ["pier"],
+    )
+    assert (
+        "the title Long pier is ordered" in tide("track", "rename", "openfield/pier", *of, "--to", "Long pier").stdout
+    )
+    assert "closing is ordered" in tide("track", "close", "openfield/pier", *of).stdout
+    assert "No rule is there" in tide("rule", "list", *of).stdout
+    made = tide.json(
+        "rule", "add", "openfield/workbench", *of, "--hours", "12", "--people", "2", "--crash-free", "99.5", "--no-open", "crash",
+        "--go-ahead",
+    )  # fmt: skip
+    assert made["asks"] == "12 hours, 2 people, 99.50% of sessions without a crash, no open crash report, a go-ahead"
+    assert "openfield/porch" in tide("rule", "list", *of).stdout
+    crew(harbour, app, "wren")
+    build = harbour.ready_build(app, "openfield")
+    harbour.tide.tracks.place(app, build, ["openfield/workbench"])
+    until_held(harbour, app, "openfield/workbench", "1.0.0 open")
+    given = tide("rule", "go-ahead", made["id"], *of, "--build", "1.0.0").stdout
+    assert "1 of 2 people have it" in given
+    assert "the go-ahead" not in given.partition("waits:")[2]
+    assert "Nothing keeps this build" in tide("rule", "retry", made["id"], *of, "--build", "1.0.0").stderr
+    assert "Nothing moves by this rule" in tide("rule", "end", made["id"], *of).stdout

@@ -26,6 +26,8 @@ const { data, problem, load } = useLoading(async () => {
 useLive(load, (change) => !change.app || change.app === props.app)
 const doing = useDoing()
 
+const GETS: Record<string, string> = { 'highest number': 'the build with the highest number', 'latest placed': 'the build that was placed last', 'own choice': 'what they chose' }
+const titles = computed(() => new Map((data.value?.board.stores ?? []).flatMap((row) => row.tracks.map((cell) => [cell.at, `${cell.title} of ${row.store_title}`] as const))))
 const ordered = (tracks: TrackCell[]) => tracks.filter((cell) => cell.rank !== null)
 const beside = (tracks: TrackCell[]) => tracks.filter((cell) => cell.rank === null)
 const widest = computed(() => Math.max(1, ...(data.value?.board.stores ?? []).map((row) => ordered(row.tracks).length)))
@@ -135,7 +137,7 @@ async function again(id: string, build: string): Promise<void> {
       <h2 id="rules">Rules</h2>
       <ul class="plain-list">
         <li v-for="entry in data.rules" :key="entry.id" class="rule">
-          <div class="row-gap"><strong>{{ entry.source }} → {{ entry.target }}</strong> <span class="soft">after {{ entry.asks }}</span> <ConfirmButton said="End the rule" consequence="Nothing moves by it any more." sure="End it" @do="endRule(entry.id)" /></div>
+          <div class="row-gap"><strong>{{ titles.get(entry.source) ?? entry.source }} → {{ titles.get(entry.target) ?? entry.target }}</strong> <span class="soft">after {{ entry.asks }}</span> <ConfirmButton said="End the rule" consequence="Nothing moves by it any more." sure="End it" @do="endRule(entry.id)" /></div>
           <ul class="plain-list under">
             <li v-for="build in entry.builds" :key="build.build" class="row-gap">
               <strong>{{ build.build_label }}</strong>
@@ -155,7 +157,7 @@ async function again(id: string, build: string): Promise<void> {
       <section v-for="row in data.board.stores" :key="row.store" class="card-plain store" :aria-label="row.store_title">
         <header class="row-gap">
           <h2>{{ row.store_title }}</h2>
-          <span class="soft small-print">Who may use several <Explained word="track" said="tracks" /> gets {{ row.people_get === 'own choice' ? 'what they chose' : `the build with the ${row.people_get === 'latest placed' ? 'latest placement' : 'highest number'}` }}.</span>
+          <span class="soft small-print">Who may use several <Explained word="track" said="tracks" /> gets {{ GETS[row.people_get] }}.</span>
           <BButton v-if="row.own_most" size="sm" variant="link" class="end" @click="opening = opening === row.store ? '' : row.store">{{ opening === row.store ? 'Close' : 'Open a track of your own' }}</BButton>
         </header>
         <form v-if="opening === row.store" class="row-gap own" @submit.prevent="open(row.store)">

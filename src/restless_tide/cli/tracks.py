@@ -204,8 +204,7 @@ def _who(track: CellTold) -> str:
 
 def listed(words: Sequence[str]) -> str:
     """Such as ``crew, guest and walk-in``."""
-    *others, last = words
-    return f"{', '.join(others)} and {last}" if others else last
+    return f"{', '.join(words[:-1])} and {words[-1]}" if len(words) > 1 else "".join(words)
 
 
 def held(placed: PlacementTold) -> str:

@@ -248,7 +248,7 @@ def _numbers_apart(rules: Rulebook, move: Move, standing: Mapping[str, OnTrack])
             whom = f"{top.share:.0%} of {other.whom}" if top.share < FULL_SHARE else other.whom
             said = f"{whom} on {title} have {label} and keep it: they do not receive {move.version} ({move.number})"
         detail = f"{rules.store}: {said}, since a device never goes back to a lower number."
-        remedy = f"Build it again with a number above {top.number}, or place it on {title}, too, under a higher number."
+        remedy = f"Build it again with a number above {top.number}."
         findings.append(Finding("higher-number-elsewhere", Level.CAUTION, detail, f"track {key}", remedy))
     return findings
 

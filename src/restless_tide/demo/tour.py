@@ -87,6 +87,7 @@ class Tour:
         self._open()
         android, ios = self._builds()
         self._trial(android)
+        self._tracks()
         self._release(android, ios)
         self._steer()
         self._by_hand()
@@ -209,6 +210,19 @@ class Tour:
         self.tide(f"report show {said['id']}")
         self.tide("report crashes --app marram")
         self.tide("cohort show crew --app marram")
+
+    def _tracks(self) -> None:
+        self.say("What each store gives to whom, and what a build still waits for before it moves up")
+        self.tide("track list --app marram")
+        self.tide("track show openfield/workbench --app marram")
+        self.tide("track promote openfield/workbench --to early --app marram --dry-run", Exit.REFUSED)
+        self.tide(
+            "rule add openfield/workbench --app marram --to early --hours 12 --people 2 --no-open crash --go-ahead"
+        )
+        self.tide("rule list --app marram")
+        rule = self.ask("rule list --app marram")[0]
+        self.tide(f"rule end {rule['id']} --app marram")
+        self.tide("track people openfield --app marram --cohort crew")
 
     def _release(self, android: str, ios: str) -> None:
         self.say("A release with one leg per store, handed to review; Openfield says no first")
