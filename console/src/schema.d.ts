@@ -6127,6 +6127,11 @@ export interface components {
              */
             track: string;
             /**
+             * Tracks
+             * @description the tracks there that are for such cohorts
+             */
+            tracks: components["schemas"]["TrackChoiceTold"][];
+            /**
              * Trouble
              * @description why the newest build did not go on automatically
              */
@@ -6789,6 +6794,13 @@ export interface components {
              * @default
              */
             reason: string;
+            /** Title */
+            title: string;
+        };
+        /** TrackChoiceTold */
+        TrackChoiceTold: {
+            /** Key */
+            key: string;
             /** Title */
             title: string;
         };

@@ -297,3 +297,27 @@ def test_a_berth_is_renamed_by_hand(carried: Harbour) -> None:
     settle(carried, app, "Rename")
     seen = until(lambda: carried.tide.apps.berth(app, "wrackline"), lambda berth: berth.confirmed)
     assert seen.listed_name == "Marram by hand"
+
+
+def test_a_build_moves_up_the_tracks_of_a_store_that_is_carried_by_hand(carried: Harbour) -> None:
+    app = with_berth(carried)
+    carried.tide.testing.make_cohort(app, "crew", stores=["wrackline"])
+    carried.tide.testing.add_tester(app, "crew", f"wren.{app}@example.org")
+    build = carried.ready_build(app, "openfield")
+    ready_there(carried, app, build)
+    carried.tide.tracks.place(app, build, ["wrackline/deck"])
+    settle(carried, app, "Open a crew trial at Wrackline, on Deck")
+    until(
+        lambda: [trial.state for trial in carried.tide.testing.trials(app) if trial.confirmed],
+        lambda states: states == ["open"],
+    )
+    (placed,) = carried.tide.tracks.promote(app, "wrackline/deck")
+    assert placed.at == "wrackline/lookout"
+    settle(carried, app, "Choose 1.0.0 at Wrackline, on Lookout")
+    settle(carried, app, "Launch 1.0.0 at Wrackline, on Lookout to 5%")
+    risen = carried.released(app, "1.0.0", lambda seen: all(leg.confirmed and leg.seen for leg in seen.legs))
+    assert [(leg.place, leg.phase, leg.share) for leg in risen.legs] == [("wrackline/lookout", "rising", 0.05)]
+    (drafted,) = carried.tide.tracks.promote(app, "wrackline/lookout", notes={"en": "What is new."})
+    assert drafted.drafted
+    carried.tide.releases.submit(app, "1.0.0", store="wrackline")
+    settle(carried, app, "Hand 1.0.0 to review at Wrackline")

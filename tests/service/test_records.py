@@ -531,3 +531,49 @@ def test_the_records_have_another_version_after_whatever_was_written(tmp_path: P
     assert database.version() != written, "another process wrote"
     for opened in (database, other):
         opened.close()
+
+
+def test_legs_and_trials_of_the_eleventh_release_come_to_stand_on_tracks_and_back(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), "'2026-11-01 00:00:00.000000'"
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    rows = (
+        f"stores (id, name, may, rulebook, events_seen, connected_at) VALUES ('s-1', 'o', '[]', '{{}}', 0, {at})",
+        f"apps (id, name, title, created_at) VALUES ('a-1', 'm', 'M', {at})",
+        "berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at)"
+        f" VALUES ('be-1', 'a-1', 's-1', 'M', 'android', 'a', 'en', {at})",
+        "builds (id, app_id, platform, version, number, number_order, version_order, created_at, created_by)"
+        f" VALUES ('b-1', 'a-1', 'android', '1.0.0', '1', '1', '1', {at}, 'p')",
+        f"releases (id, app_id, version, notes, revision, created_at) VALUES ('r-1', 'a-1', '1.0.0', '{{}}', 1, {at})",
+        "legs (id, release_id, berth_id, build_id, created_at, ladder, needs_go_ahead, with_other_legs, state, stage, share,"
+        f" held_before_seconds, pauses_used) VALUES ('l-1', 'r-1', 'be-1', 'b-1', {at}, '{{}}', 0, 0, 'rising', 0, 0.1, 0, 0)",
+        f"cohorts (id, app_id, name, kind, created_at) VALUES ('c-1', 'a-1', 'g', 'guest', {at})",
+        "consignments (id, build_id, berth_id, state, created_at, changed_at, questions, answers, size_bytes, sent_bytes,"
+        f" uploads) VALUES ('co-1', 'b-1', 'be-1', 'ready', {at}, {at}, '[]', '{{}}', 1, 1, '[]')",
+        "trials (id, cohort_id, consignment_id, state, brief, contact, created_at, changed_at)"
+        f" VALUES ('t-1', 'c-1', 'co-1', 'open', '{{}}', 'x', {at}, {at})",
+    )
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.upgrade(config, "0011")
+        for row in rows:
+            connection.exec_driver_sql(f"INSERT INTO {row}")
+        connection.commit()
+    database.migrate()
+    with database.writing() as session:
+        leg, trial = session.get(tables.Leg, "l-1"), session.get(tables.Trial, "t-1")
+        assert leg is not None
+        assert trial is not None
+        assert (leg.track, leg.submits_itself, trial.track) == ("production", False, "guest")
+        session.add(
+            tables.Leg(
+                release_id="r-1", berth_id="be-1", build_id="b-1", track="early", created_at=leg.created_at, ladder={}
+            )
+        )  # fmt: skip
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0011")
+        assert connection.exec_driver_sql("SELECT id, state, share FROM legs").all() == [("l-1", "rising", 0.1)]
+        connection.commit()
+    database.migrate()
+    database.close()

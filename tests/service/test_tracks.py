@@ -10,6 +10,9 @@ import httpx
 import pytest
 
 from restless_tide.core.errors import Conflict, Denied, ImpossibleAct, Invalid, NotFound, NotReady
+from restless_tide.core.rulebook import read_rulebook
+from restless_tide.standins.__main__ import RULEBOOKS
+from restless_tide.wire.cohorts import TrialWanted
 from restless_tide.wire.releases import LegWanted
 from restless_tide.wire.tracks import CellTold, PlacementTold
 from tests.harbour import Harbour, until
@@ -35,8 +38,11 @@ def holds(harbour: Harbour, app: str, at: str) -> list[str]:
 
 
 def until_held(harbour: Harbour, app: str, at: str, *wanted: str) -> PlacementTold:
-    until(lambda: holds(harbour, app, at), lambda found: found == list(wanted))
-    return cell(harbour, app, at).holds[-1]
+    here = until(
+        lambda: cell(harbour, app, at).holds,
+        lambda found: [f"{one.version} {one.phase}" for one in found if one.confirmed] == list(wanted),
+    )
+    return here[-1]
 
 
 def bytes_taken(harbour: Harbour, store: str) -> int:
@@ -462,3 +468,61 @@ def test_own_tracks_and_rules_by_commands(tide: Terminal, harbour: Harbour) -> N
     assert "the go-ahead" not in given.partition("waits:")[2]
     assert "Nothing keeps this build" in tide("rule", "retry", made["id"], *of, "--build", "1.0.0").stderr
     assert "Nothing moves by this rule" in tide("rule", "end", made["id"], *of).stdout
+
+
+# what changes at the store
+
+
+def test_a_go_ahead_that_a_rule_waits_for_is_among_what_needs_you(harbour: Harbour) -> None:
+    app = on_early(harbour)
+    rule = harbour.tide.tracks.make_rule(app, "openfield/early", needs_go_ahead=True)
+
+    def told() -> list[str]:
+        return [call.said for call in harbour.tide.watching.overview().desk_calls if call.said.startswith(app.title())]
+
+    assert told() == [f"{app.title()}: 1.0.0 (1) from Early to Production of openfield waits for your go-ahead."]
+    harbour.tide.tracks.give_go_ahead(app, rule.id, "1.0.0")
+    until(lambda: cell(harbour, app, "openfield/production").coming, bool)
+    assert told() == []
+
+
+def test_a_track_that_is_closed_on_the_stores_own_pages_is_told_and_keeps_nobody(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    crew(harbour, app, "edda", kind="guest", name="harbour")
+    harbour.tide.tracks.open(app, "openfield/pier", "The pier")
+    until(lambda: "pier" in {entry.key for row in harbour.tide.tracks.board(app).stores for entry in row.tracks}, bool)
+    harbour.tide.testing.attach(app, "harbour", "openfield", track="pier")
+    build = harbour.ready_build(app, "openfield")
+    berth = next(entry["id"] for entry in harbour.control("openfield", "things/berth") if entry["reference"] == app)
+    harbour.control("openfield", f"tracks/{berth}/pier/close", {})
+    until(
+        lambda: "pier" in {entry.key for row in harbour.tide.tracks.board(app).stores for entry in row.tracks},
+        lambda seen: not seen,
+    )
+    line = next(line for line in harbour.tide.watching.logbook(app=app) if line.act == "track changed")
+    assert (line.who, line.after) == ("openfield (store)", {"title": "The pier", "state": "closed"})
+    with pytest.raises(Invalid, match="has no track 'pier'"):
+        harbour.tide.tracks.place(app, build, ["openfield/pier"])
+    sheet = harbour.tide.testing.sheet(
+        app, TrialWanted(cohorts=["harbour"], build=build, brief={"en": "x"}, contact="ida@example.org")
+    )
+    assert "no longer has the track pier" in found(sheet.plans)["track-gone"]
+
+
+def test_a_revision_that_takes_a_track_away_names_who_is_on_it(coast: Harbour) -> None:
+    app = coast.new_app()
+    crew(coast, app, "wren")
+    build = coast.ready_build(app, "slatehouse")
+    coast.tide.tracks.place(app, build, ["slatehouse/preview"], notes={"en": "Maps with contour lines."})
+    rules = read_rulebook((RULEBOOKS / "slatehouse.toml").read_text(encoding="utf-8"))
+    kept = rules.model_dump(mode="json")
+    for key in ("preview", "floor"):
+        del kept["tracks"][key]
+    kept["tracks"]["production"]["review_holds_from"] = []
+    kept["tracks"]["deck"] = {"title": "Deck", "audience": "cohorts", "kinds": ["crew", "guest"], "rank": 1}
+    kept |= {"revision": "next", "in_force_since": "2031-01-01T00:00:00Z"}
+    coast.control("slatehouse", "rulebook", {"rulebook": kept, "in_hours": 240})
+    store = until(lambda: coast.tide.stores.one("slatehouse"), lambda told: told.announced)
+    said = [line for hit in store.announced.hits for line in hit.said]
+    assert "The track Preview goes: 1.0.0 stands there." in said
+    assert "The track Floor goes: cohort crew gets builds over it." in said

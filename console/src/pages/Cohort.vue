@@ -115,8 +115,13 @@ async function takeOut(who: Tester[]): Promise<void> {
   await act(() => told(api.POST('/v1/apps/{app}/cohorts/{cohort}/removals', { params: { path }, body: { testers, reason: '' } })), `${named} left ${props.cohort}`, back)
   picked.only([])
 }
-const attach = (store: string, by_itself: boolean | null) => act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } }, body: { by_itself } })))
+const attach = (store: string, by_itself: boolean | null, track: string | null = null) => act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } }, body: { by_itself, track } })))
 const detach = (store: string) => act(() => told(api.DELETE('/v1/apps/{app}/cohorts/{cohort}/berths/{store}', { params: { path: { ...path, store } } })))
+
+async function moveTo(store: string, before: string, event: Event): Promise<void> {
+  const field = event.target as HTMLSelectElement
+  if (!(await attach(store, null, field.value))) field.value = before
+}
 
 async function turnByItself(store: string, event: Event): Promise<void> {
   const box = event.target as HTMLInputElement
@@ -214,6 +219,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <div class="scroll-x"><table class="table-plain at"><tbody>
         <tr v-for="entry in cohort.at" :key="entry.store">
           <td><strong>{{ entry.store_title }}</strong></td>
+          <td><label v-if="entry.tracks.length > 1" class="row-gap small-print">over <select class="form-select form-select-sm" :value="entry.track" :aria-label="`Track at ${entry.store_title}`" @change="moveTo(entry.store, entry.track, $event)"><option v-for="way in entry.tracks" :key="way.key" :value="way.key">{{ way.title }}</option></select></label><span v-else-if="entry.tracks[0]" class="soft small-print">over {{ entry.tracks[0].title }}</span></td>
           <td><SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" /></td>
           <td><div v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id"><RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print">{{ counted(trial.invited) }}</span></div></td>
           <td><div class="row-gap right">

@@ -117,6 +117,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
           <template v-if="trial.expires_at"><dt>Expires</dt><dd><Moment :at="trial.expires_at" /></dd></template>
           <dt>Seats given</dt><dd>{{ trial.seated }}</dd>
           <template v-if="trial.sessions"><dt>Used</dt><dd>{{ trial.sessions }} sessions, {{ trial.crash_free === null ? '' : `${percent(trial.crash_free)} of them without a crash` }}</dd></template>
+          <dt>Track</dt><dd><RouterLink :to="`/apps/${trial.app}/tracks/${trial.store}/${trial.track}`">{{ trial.track }}</RouterLink></dd>
           <template v-if="trial.store_page"><dt>At the store</dt><dd><a :href="trial.store_page" rel="noreferrer" target="_blank">{{ trial.store_title }}'s page for testers</a></dd></template>
           <dt>Contact</dt><dd>{{ trial.contact }}</dd>
           <dt>Reviewer's sign-in</dt><dd>{{ trial.sign_in_sealed ? 'sealed' : 'none given' }}</dd>

@@ -155,9 +155,9 @@ def _show(call: Call) -> None:
     def shown() -> None:
         gone = f", {cohort.declined} of them declined" if cohort.declined else ""
         call.say(f"{cohort.name} ({cohort.kind}) of {cohort.app}: {cohort.testers} testers{gone}")
-        table = call.table("STORE", "SEATS", "TAKEN", "LEFT", "REVIEW FIRST", "NEW BUILDS")
+        table = call.table("STORE", "TRACK", "SEATS", "TAKEN", "LEFT", "REVIEW FIRST", "NEW BUILDS")
         for entry in cohort.at:
-            table.add_row(entry.store, _seats(entry), str(entry.taken), str(entry.left), *_words(entry))
+            table.add_row(entry.store, entry.track, _seats(entry), str(entry.taken), str(entry.left), *_words(entry))
         call.show(table, empty="At no store yet. Put it at one with: tide cohort attach")
         if cohort.running:
             call.say("")

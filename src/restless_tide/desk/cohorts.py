@@ -124,6 +124,13 @@ def track_of(cohort: Cohort, berth: Berth) -> str:
     return rules.track_for(cohort.kind)
 
 
+def uses(cohort: Cohort, berth: Berth) -> str | None:
+    """The track over which a cohort gets builds at a berth; None: it is not there, or out of use."""
+    if attachment(cohort, berth) is None or cohort.retired_at is not None:
+        return None
+    return track_of(cohort, berth)
+
+
 def tracks_of(session: Session, berth: Berth) -> Rulebook:
     """The rulebook of a berth's store, with the tracks that the team has opened there."""
     own = select(Track.key, Track.title).where(Track.berth_id == berth.id, Track.own, Track.state.in_(IN_USE))

@@ -26,7 +26,7 @@ from restless_tide.core.rollout import (
     options,
     stage_ends,
 )
-from restless_tide.core.rulebook import PRODUCTION, RolloutRules
+from restless_tide.core.rulebook import PRODUCTION, RolloutRules, Rulebook
 from restless_tide.core.tracks import Address
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Order, Round
@@ -103,6 +103,12 @@ def notes_not_sent(leg: Leg) -> list[str]:
     return sorted(
         locale for locale in written.keys() | last.notes.keys() if written.get(locale) != last.notes.get(locale)
     )
+
+
+def notes_for(leg: Leg, rules: Rulebook) -> dict[str, Any] | None:
+    """The release notes by locale, as the leg's track takes them; None: it shows none."""
+    way = rules.ways.get(leg.track)
+    return leg.release.notes if way is None or way.notes_taken else None
 
 
 def phase(leg: Leg) -> LegPhase:

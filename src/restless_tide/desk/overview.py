@@ -19,7 +19,8 @@ from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import legs, rulebooks, standing
+from restless_tide.desk import legs, rulebooks, standing, track_rules
+from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import (
     App,
     Berth,
@@ -148,6 +149,22 @@ def look_over_stores(session: Session, now: datetime) -> list[tuple[Store, Call]
     calls = []
     for store in session.scalars(select(Store).order_by(Store.name)):
         calls += [(store, call) for call in _store_calls(session, store, now)]
+    return calls
+
+
+def look_over_rules(session: Session, now: datetime) -> list[Call]:
+    """The builds that would move up by a rule: those that wait for a go-ahead alone, and those that something keeps back."""
+    calls = []
+    for app in track_rules.apps_with_rules(session):
+        for one in track_rules.standings(session, app, now):
+            ways = rules_of(one.rule.berth.store).ways
+            source, target = (ways[key].title if key in ways else key for key in (one.rule.source, one.rule.target))
+            said = f"{app.title}: {one.build.label} from {source} to {target} of {one.rule.berth.store.name}"
+            place = f"/apps/{app.name}/tracks"
+            if one.trouble is not None:
+                calls.append(Call(f"{said} could not move up: {one.trouble}", place, "caution"))
+            elif one.rule.needs_go_ahead and not one.go_ahead and len(one.missing) == 1:
+                calls.append(Call(f"{said} waits for your go-ahead.", place, "blocker"))
     return calls
 
 

@@ -154,7 +154,7 @@ def _sheet(
     )
     findings = [*_own_findings(build, row, here), *check_move(rules, move, tracks.standing(session, row))]
     if seats:
-        at = tracks.cohorts_on(session, berth, rules, address.track)
+        at = tracks.cohorts_on(session, berth, address.track)
         findings += _trial_findings(session, build, here, at, _brief(wish.brief, who), consignment is None)
     return MoveSheet(
         address=address,
@@ -268,7 +268,7 @@ def _place_one(
 ) -> Placed:
     builds.order_to(act, build, sheet.address.store)
     _log(act, app, build, sheet.address, wish)
-    at = tracks.cohorts_on(act.session, row.berth, row.rules, sheet.address.track)
+    at = tracks.cohorts_on(act.session, row.berth, sheet.address.track)
     if row.rules.ways[sheet.address.track].audience is Audience.COHORTS:
         told = _brief(wish.brief, who)
         made = [

@@ -131,7 +131,7 @@ def findings(session: Session, leg: Leg) -> list[Finding]:
         leg.release.version,
         leg.build.version,
         ready,
-        leg.release.notes if leg.track not in rules.ways or rules.ways[leg.track].notes_taken else None,
+        legs.notes_for(leg, rules),
         f"Build {leg.build.label}",
     )
 

@@ -15,9 +15,9 @@ from restless_tide.core.notice import NoticeKind
 from restless_tide.core.questions import foreseen
 from restless_tide.core.readiness import check_packages, check_submission
 from restless_tide.core.revision import RuleChange, compare
-from restless_tide.core.rollout import ON_ITS_WAY
+from restless_tide.core.rollout import GONE, ON_ITS_WAY
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import legs
+from restless_tide.desk import cohorts, legs
 from restless_tide.desk.builds import consignment_at
 from restless_tide.desk.desk import Act
 from restless_tide.desk.packages import facts_of
@@ -108,7 +108,7 @@ def hits(session: Session, store: Store, new: Rulebook) -> list[Hit]:
     changes = compare(old, new)
     found = []
     for berth in session.scalars(select(Berth).where(Berth.store_id == store.id)):
-        said = tuple(_seats_short(session, berth, new))
+        said = (*_seats_short(session, berth, new), *_tracks_gone(session, berth, old, new))
         if said:
             found.append(Hit(berth.app.title, None, said, by))
         for leg in session.scalars(select(Leg).where(Leg.berth_id == berth.id)):
@@ -128,7 +128,7 @@ def _leg_touched(session: Session, leg: Leg, old: Rulebook, new: Rulebook, chang
     facts, by = facts_of(leg.build), new.in_force_since
 
     def blockers(rules: Rulebook) -> dict[tuple[str, str], Finding]:
-        notes, label = leg.release.notes, f"Build {leg.build.label}"
+        notes, label = legs.notes_for(leg, rules), f"Build {leg.build.label}"
         sheet = check_submission(rules, leg.release.version, leg.build.version, ready, notes, label)
         sheet += check_packages(rules, facts, leg.berth.identifier)
         return {(finding.code, finding.place): finding for finding in sheet}
@@ -153,6 +153,29 @@ def _seats_short(session: Session, berth: Berth, new: Rulebook) -> list[str]:
         rules = new.cohorts.get(cohort.kind)
         if rules is not None and members > rules.seats:
             told.append(f"Cohort {cohort.name} has {members} testers; {rules.seats} {cohort.kind} seats will be left.")
+    return told
+
+
+def _tracks_gone(session: Session, berth: Berth, old: Rulebook, new: Rulebook) -> list[str]:
+    """Who is on a track that the new revision no longer has."""
+    told = []
+    for key, way in old.ways.items():
+        if key in new.ways:
+            continue
+        legs_there = select(Leg).where(Leg.berth_id == berth.id, Leg.track == key, Leg.state.not_in(GONE))
+        held = [leg.release.version for leg in session.scalars(legs_there)]
+        there = [
+            cohort.name for cohort in cohorts.of_app(session, berth.app.name) if cohorts.uses(cohort, berth) == key
+        ]
+        who = [
+            *(f"{version} stands there" for version in held),
+            *(f"cohort {name} gets builds over it" for name in there),
+        ]
+        told.append(
+            f"The track {way.title} goes: {', '.join(who)}."
+            if who
+            else f"The track {way.title} goes; nothing is on it."
+        )
     return told
 
 

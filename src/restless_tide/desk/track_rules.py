@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -135,18 +136,18 @@ def give_go_ahead(act: Act, app_name: str, rule_id: str, build_id: str, reason: 
     return run
 
 
-def standings(desk: Desk, session: Session, app: App) -> list[Standing]:
+def standings(session: Session, app: App, now: datetime) -> list[Standing]:
     """Every build that stands under a rule of the app now, with what is still missing."""
     rows = {row.berth.id: row for row in tracks.board(session, app.name)}
     found = []
     for rule in of_app(session, app):
         row = rows.get(rule.berth_id)
         if row is not None:
-            found += _under(desk, session, rule, row)
+            found += _under(session, rule, row, now)
     return found
 
 
-def _under(desk: Desk, session: Session, rule: TrackRule, row: BoardRow) -> list[Standing]:
+def _under(session: Session, rule: TrackRule, row: BoardRow, now: datetime) -> list[Standing]:
     cells = {entry.address.track: entry for entry in row.cells}
     source, target = cells.get(rule.source), cells.get(rule.target)
     if source is None or target is None:
@@ -159,7 +160,7 @@ def _under(desk: Desk, session: Session, rule: TrackRule, row: BoardRow) -> list
             continue
         sessions, crashed = _use(session, [one for one in source.holds if one.build.id == build_id])
         seen = Evidence(
-            stood=tracks.stood(row, placed.build, desk.clock.now()).get(rule.source, Stood(0.0, 0)),
+            stood=tracks.stood(row, placed.build, now).get(rule.source, Stood(0.0, 0)),
             sessions=sessions,
             crashed=crashed,
             open_reports=_open_reports(session, placed.build),
@@ -186,20 +187,23 @@ def _open_reports(session: Session, build: Build) -> dict[str, int]:
     return {str(kind): count for kind, count in session.execute(wanted)}
 
 
+def apps_with_rules(session: Session) -> list[App]:
+    """The apps in use that have rules."""
+    wanted = select(App).join(TrackRule, TrackRule.app_id == App.id)
+    return list(session.scalars(wanted.where(TrackRule.ended_at.is_(None), App.retired_at.is_(None)).distinct()))
+
+
 def move_up(desk: Desk) -> int:
     """Promote every build for which its rule waits for nothing more; returns how many moved.
 
     What stands in the way is written beside the build and tried again when something of it has changed.
     """
     with desk.look() as session:
-        apps = session.scalars(
-            select(App).join(TrackRule, TrackRule.app_id == App.id)
-            .where(TrackRule.ended_at.is_(None), App.retired_at.is_(None)).distinct()
-        ).all()  # fmt: skip
+        apps = apps_with_rules(session)
         due = [
             (app.name, one.rule.id, one.build.id, Address(one.rule.berth.store.name, one.rule.source), one.rule.target)
             for app in apps
-            for one in standings(desk, session, app)
+            for one in standings(session, app, desk.clock.now())
             if not one.missing and one.trouble is None
         ]
     moved = 0

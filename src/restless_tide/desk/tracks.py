@@ -12,13 +12,14 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
+from sqlalchemy.orm import Session, contains_eager, joinedload, object_session, selectinload
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotFound
 from restless_tide.core.invitation import SITS
 from restless_tide.core.leg import LegPhase
+from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderKind
-from restless_tide.core.own_track import COUNTED, IN_USE, OWN_TRACK, OwnTrackEvent
+from restless_tide.core.own_track import COUNTED, IN_USE, OWN_TRACK, OwnTrackEvent, OwnTrackState
 from restless_tide.core.rollout import GONE, OFFERED
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import Audience, Rulebook, TrackRules
@@ -202,7 +203,7 @@ def _cell(berth: Berth, rules: Rulebook, key: str, way: TrackRules, read: _Read)
         for trial in read.trials[berth.id]
         if track_of(rules, trial) == key
     ]
-    at = [cohort for cohort in read.cohorts if _uses(cohort, berth, rules) == key]
+    at = [cohort for cohort in read.cohorts if cohorts.uses(cohort, berth) == key]
     people = sum(read.members.get(cohort.id, 0) for cohort in at) if way.kinds else (row.people if row else None)
     return Cell(
         address=Address(berth.store.name, key),
@@ -216,16 +217,19 @@ def _cell(berth: Berth, rules: Rulebook, key: str, way: TrackRules, read: _Read)
     )
 
 
-def _uses(cohort: Cohort, berth: Berth, rules: Rulebook) -> str | None:
-    row = cohorts.attachment(cohort, berth)
-    if row is None:
-        return None
-    return row.track if row.track is not None else rules.track_for(cohort.kind)
-
-
 def track_of(rules: Rulebook, trial: Trial) -> str:
     """The track of a trial; one that the store no longer has is the one for its kind of cohort."""
     return trial.track if trial.track in rules.ways else rules.track_for(trial.cohort.kind)
+
+
+def title_of(trial: Trial) -> str:
+    """The track of a trial in the store's own words; empty where the store names no tracks."""
+    if not rules_of(trial.consignment.berth.store).tracks:
+        return ""
+    session = object_session(trial)
+    assert session is not None
+    rules = cohorts.tracks_of(session, trial.consignment.berth)
+    return rules.ways[track_of(rules, trial)].title if track_of(rules, trial) in rules.ways else trial.track
 
 
 def of_leg(leg: Leg, *, waits: bool = False) -> Placement:
@@ -320,7 +324,7 @@ def what_people_get(
     for key in chosen:
         if demand_track(row.rules, key).audience is Audience.COHORTS:
             raise Invalid(f"Nobody chooses {key} at {berth.store.name}; its people have a seat.", code="track-unfit")
-    uses = _uses(cohort, berth, row.rules) if cohort is not None else None
+    uses = cohorts.uses(cohort, berth) if cohort is not None else None
     may_use = {*chosen, *([uses] if uses is not None else [])}
     offers = [
         offer_of(placed, entry.address.track)
@@ -476,6 +480,14 @@ def told(act: Act, berth: Berth, said: protocol.TrackChanged, at: datetime) -> N
         track.state = OWN_TRACK.after(track.state, event)
     after = (track.title, str(track.state))
     subject = f"track {berth.store.name}/{track.key}"
+    closed_there = said.closed and before[1] == OwnTrackState.OPEN and track.state is OwnTrackState.CLOSED
+    using = [cohort.name for cohort in cohorts_on(act.session, berth, track.key)] if closed_there else []
+    if closed_there:
+        told = f"The track {track.title} was closed at {rules_of(berth.store).store}."
+        if using:
+            told += f" Put {', '.join(using)} on another one."
+        place, key = f"/apps/{berth.app.name}/tracks", f"{track.id}/closed/{at.isoformat()}"
+        act.notice(NoticeKind.CHANGED_AT_STORE, key, subject, told, place=place, app=berth.app.name)
     if track.own and after != before:
         act.log(
             "track changed", subject, app=berth.app.name,
@@ -515,13 +527,9 @@ def _title(text: str) -> str:
     return title
 
 
-def cohorts_on(session: Session, berth: Berth, rules: Rulebook, key: str) -> list[Cohort]:
+def cohorts_on(session: Session, berth: Berth, key: str) -> list[Cohort]:
     """The cohorts that get builds over a track at a berth, those out of use left out."""
-    return [
-        cohort
-        for cohort in cohorts.of_app(session, berth.app.name)
-        if cohort.retired_at is None and _uses(cohort, berth, rules) == key
-    ]
+    return [cohort for cohort in cohorts.of_app(session, berth.app.name) if cohorts.uses(cohort, berth) == key]
 
 
 def where_is(session: Session, app: App, build_ids: Sequence[str]) -> Mapping[str, list[tuple[Address, Placement]]]:

@@ -58,10 +58,13 @@ class Settled:
 class ByHand:
     """One order's way to a hand-carried store. ``settled`` is what the person said, once it was said."""
 
-    def __init__(self, store: str, app: str, version: str, settled: Settled | None, track: str = "") -> None:
-        """``track`` is its title where the order is about another track than production."""
+    def __init__(
+        self, store: str, app: str, version: str, settled: Settled | None, track: str = "", *, reviewed: bool = True
+    ) -> None:
+        """``track`` is its title where the order is about another track than production; ``reviewed``: the store looks first."""
         self._store, self._app, self._version, self._settled = store, app, version, settled
         self._at_store = f"{store}, on {track}" if track else store
+        self._reviewed = reviewed
         self._files: list[dict[str, Any]] = []
 
     def _ask(
@@ -206,6 +209,14 @@ class ByHand:
 
     def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
         notes = {f"notes {locale}": text for locale, text in wanted.notes.items()}
+        if not self._reviewed:
+            self._ask(
+                f"Choose {wanted.version} at {self._at_store}",
+                f"Choose the build of version {wanted.version} for the track; do not release it yet.",
+                look_for="The store shows the build as chosen; no review is asked for.",
+                texts=notes,
+            )
+            return protocol.SubmissionAnswer(id=f"by hand {key}", state=RoundState.APPROVED)
         self._ask(
             f"Hand {wanted.version} to review at {self._at_store}",
             f"Choose the build of version {wanted.version}, paste the notes, and hand it in.",

@@ -13,6 +13,7 @@ from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import ROLLOUT_STEPS, OrderKind
 from restless_tide.core.rollout import RolloutState
+from restless_tide.core.round import UNDER_REVIEW, RoundState
 from restless_tide.core.step import OF_PROCESSING, OF_REVIEW, STEP, StepEvent, StepState, reminders_due
 from restless_tide.desk import lanes, legs
 from restless_tide.desk.desk import ENGINE, Act, Desk
@@ -87,7 +88,7 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
         label = needed(act.session, Consignment, order.subject).build.label
         prepared = watch_processing(rules.store, label, rules.processing.usual_minutes)
         _write(act, order, prepared, answer.id, None)
-    elif order.kind is OrderKind.SUBMIT:
+    elif order.kind is OrderKind.SUBMIT and RoundState(answer.state) in UNDER_REVIEW:
         version = needed(act.session, Round, order.subject).leg.release.version
         _write(act, order, watch_review(rules.store, version, rules.review.usual_hours), answer.id, None)
     elif order.kind is OrderKind.RECALL:

@@ -39,16 +39,18 @@ from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, RULES, OrderKind, OrderState, Subject
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
-from restless_tide.desk import lanes, legs
+from restless_tide.core.tracks import review_holds
+from restless_tide.desk import lanes, legs, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
+from restless_tide.desk.stores import rules_of
 from restless_tide.engine import asking, carried, follow
 from restless_tide.engine.by_hand import ByHand, NeedsPerson
 from restless_tide.engine.carriers import CARRIERS, held_in
 from restless_tide.engine.follow import Word
 from restless_tide.gateways.client import NOT_YET
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Leg, Order, Round, Step, Store
+from restless_tide.records.tables import Leg, Order, Round, Step, Store, Trial
 from restless_tide.request import request_id
 
 _log = structlog.get_logger("engine")
@@ -483,11 +485,20 @@ def _by_hand(session: Session, order: Order) -> ByHand:
     app = follow.app_of(session, order)
     leg = session.get(Leg, order.subject)
     title, version = app.title if app else "", leg.release.version if leg else ""
-    return ByHand(order.store.rulebook["store"], title, version, carried.settled_of(said), _other_track(session, order))
+    track, reviewed = _track(session, order)
+    return ByHand(order.store.rulebook["store"], title, version, carried.settled_of(said), track, reviewed=reviewed)
 
 
-def _other_track(session: Session, order: Order) -> str:
-    """The title of the track that an order is about, where that is not production."""
+def _track(session: Session, order: Order) -> tuple[str, bool]:
+    """The title of the track that an order is about, where that is not production; and whether its store looks first."""
     row = lanes.subject_of(session, order)
+    if isinstance(row, Trial):
+        return tracks.title_of(row), True
     leg = row.leg if isinstance(row, Round) else row
-    return legs.track_title(leg) if isinstance(leg, Leg) and leg.track != PRODUCTION else ""
+    if not isinstance(leg, Leg):
+        return "", True
+    rules = rules_of(leg.berth.store)
+    holds = leg.track in rules.ways and review_holds(
+        rules, leg.track, tracks.reviewed_on(session, leg.berth, leg.build)
+    )
+    return legs.track_title(leg) if leg.track != PRODUCTION else "", not holds

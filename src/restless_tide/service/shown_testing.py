@@ -35,6 +35,7 @@ from restless_tide.wire.cohorts import (
     RunningTold,
     SeatsTold,
     TesterTold,
+    TrackChoiceTold,
     TrialSheetTold,
     TrialTold,
 )
@@ -71,7 +72,7 @@ def _cohort(session: Session, row: tables.Cohort, desk: Desk) -> dict[str, objec
         "testers": size.testers,
         "declined": size.declined,
         "bounced": size.bounced,
-        "at": [_seats(entry) for entry in cohorts.standings(session, row)],
+        "at": [_seats(session, entry) for entry in cohorts.standings(session, row)],
         "running": [_running(trial, counted[trial.id], pending.get(trial.id, [])) for trial in running],
         "brief": row.brief,
         "contact": row.contact,
@@ -81,14 +82,19 @@ def _cohort(session: Session, row: tables.Cohort, desk: Desk) -> dict[str, objec
     }
 
 
-def _seats(entry: cohorts.Standing) -> SeatsTold:
-    store = entry.attachment.berth.store
+def _seats(session: Session, entry: cohorts.Standing) -> SeatsTold:
+    store, ways = entry.attachment.berth.store, cohorts.tracks_of(session, entry.attachment.berth).ways
     rules = rules_of(store)
     return SeatsTold.of(
         entry,
         store=store.name,
         store_title=rules.store,
         track=cohorts.track_of(entry.attachment.cohort, entry.attachment.berth),
+        tracks=[
+            TrackChoiceTold(key=key, title=way.title)
+            for key, way in ways.items()
+            if entry.attachment.cohort.kind in way.kinds
+        ],
         review_first=rules.cohorts[entry.attachment.cohort.kind].review_first,
         by_itself=entry.attachment.by_itself,
         trouble=entry.attachment.trouble,

@@ -175,6 +175,13 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         with store.shelf.transaction():
             return tracks.look_for_updates(store, berth)
 
+    @router.post("/tracks/{berth}/{track}/close")
+    def close_track(berth: str, track: str) -> JSONResponse:
+        """Someone closes a track of the team's own on the store's own pages."""
+        work = lambda: tracks.close_own(store, berth, track)  # noqa: E731
+        status, told = store.perform(fresh(BY_HAND), "close track", f"{berth} {track}", {}, work)
+        return JSONResponse(told, status)
+
     @router.post("/choosers/{berth}/{track}")
     def choosers(berth: str, track: str, wish: Choosing) -> Thing:
         """So large a share of the devices has chosen a track by now."""

@@ -123,12 +123,18 @@ class JoinTold(Told):
     closed_because: str | None
 
 
+class TrackChoiceTold(Told):
+    key: str
+    title: str
+
+
 class SeatsTold(Told):
     """A cohort at a store. ``taken`` counts everybody of the kind there, also of other cohorts."""
 
     store: str
     store_title: str
     track: str = Field(description="the track over which it gets builds there")
+    tracks: list[TrackChoiceTold] = Field(description="the tracks there that are for such cohorts")
     seats: int
     taken: int
     left: int

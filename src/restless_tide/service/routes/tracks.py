@@ -184,7 +184,7 @@ def promote(app: str, wanted: PromotionWanted, desk: TheDesk, person: SignedIn) 
 def _rules(desk: Desk, app: str) -> list[TrackRuleTold]:
     with desk.look() as session:
         row = find.app(session, app)
-        found = track_rules.standings(desk, session, row)
+        found = track_rules.standings(session, row, desk.clock.now())
         return [shown_tracks.rule(rule, found) for rule in track_rules.of_app(session, row)]
 
 

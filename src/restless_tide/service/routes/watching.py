@@ -84,7 +84,10 @@ def _looked_over(desk: Desk, now: datetime, mail_trouble: str | None) -> Overvie
             stores=len(stores.every(session)),
             rows=[shown.berth_row(view) for view in overview.look_over(session)],
             store_calls=[shown.store_call(row, call) for row, call in overview.look_over_stores(session, now)],
-            desk_calls=[CallTold.of(call) for call in overview.look_over_desk(session, mail_trouble)],
+            desk_calls=[
+                CallTold.of(call)
+                for call in (*overview.look_over_rules(session, now), *overview.look_over_desk(session, mail_trouble))
+            ],
         )
 
 
