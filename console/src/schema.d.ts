@@ -1222,6 +1222,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/track-people/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * People
+         * @description What people of a cohort, or people who have chosen some tracks, have at a store; without either: everybody else.
+         */
+        get: operations["tracks-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/track-rules": {
         parameters: {
             query?: never;
@@ -1297,7 +1317,7 @@ export interface paths {
         put?: never;
         /**
          * Rule Again
-         * @description What stood in the way is mended: the rule looks at the build again.
+         * @description What blocked it is fixed: the rule looks at the build again.
          */
         post: operations["tracks-rule_again"];
         delete?: never;
@@ -1324,26 +1344,6 @@ export interface paths {
          * @description Open a track of the team's own, where the store lets teams have some.
          */
         post: operations["tracks-open_track"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/apps/{app}/tracks/{store}/people": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * People
-         * @description What people of a cohort, or people who have chosen some tracks, have at a store; without either: everybody else.
-         */
-        get: operations["tracks-people"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -5067,7 +5067,7 @@ export interface components {
         };
         /**
          * PeopleGet
-         * @description Which build somebody gets who may use several tracks.
+         * @description Which build a person gets who may use several tracks.
          * @enum {string}
          */
         PeopleGet: "highest number" | "latest placed" | "own choice";
@@ -9940,6 +9940,42 @@ export interface operations {
             };
         };
     };
+    "tracks-people": {
+        parameters: {
+            query?: {
+                cohort?: string | null;
+                /** @description tracks that they have chosen */
+                chosen?: string[] | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GotTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "tracks-rules": {
         parameters: {
             query?: never;
@@ -10165,42 +10201,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OwnTrackTold"];
-                };
-            };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "tracks-people": {
-        parameters: {
-            query?: {
-                cohort?: string | null;
-                /** @description tracks that they have chosen */
-                chosen?: string[] | null;
-            };
-            header?: never;
-            path: {
-                app: string;
-                store: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GotTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

@@ -27,6 +27,7 @@ from restless_tide.core.tracks import (
     missing_for,
     next_track,
     parse_address,
+    reaches,
     review_holds,
     spread,
     step_of,
@@ -243,6 +244,17 @@ def test_who_drops_out_who_is_there_and_what_is_shown_are_foreseen() -> None:
     assert "expires in 3 days" in codes(NORTHGATE, move("tryout", facts=soon))["expires-on-track"]
     gone = (facts(format="ipa", profile={**profile, "expires_at": NOW - timedelta(days=3)}),)
     assert "has expired" in codes(NORTHGATE, move("tryout", facts=gone))["expires-on-track"]
+
+
+def test_a_full_track_takes_no_other_build_and_one_of_some_countries_says_so() -> None:
+    full = OnTrack("workbench", tuple(offer("workbench", number) for number in range(1, 5)), 4, ("crew",))
+    told = codes(OPENFIELD, move("workbench"), workbench=full)
+    assert (
+        told["track-full"] == "Workbench takes 4 builds at once and holds 1.0.0 (1), 1.0.0 (2), 1.0.0 (3), 1.0.0 (4)."
+    )
+    assert "track-full" not in codes(OPENFIELD, move("workbench", 4), workbench=full)
+    assert codes(SLATEHOUSE, move("classrooms"))["countries-only"] == "Classrooms reaches people in AT, DE, NO only."
+    assert [reaches(SLATEHOUSE, "classrooms", country) for country in ("AT", "JP", None)] == [True, False, True]
 
 
 def test_a_review_holds_where_the_rulebook_says_so() -> None:

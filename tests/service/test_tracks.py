@@ -228,6 +228,11 @@ def test_a_track_is_cleared_and_its_people_keep_what_they_have(harbour: Harbour)
     app = on_early(harbour)
     with pytest.raises(Invalid, match="Say why"):
         harbour.tide.tracks.clear(app, "openfield/early", " ")
+    harbour.tide.tracks.promote(app, "openfield/early")
+    with pytest.raises(Conflict, match="goes to openfield already"):
+        harbour.tide.releases.add_leg(app, "1.0.0", "openfield/production", LegWanted(build="1.0.0"))
+    assert harbour.tide.tracks.clear(app, "openfield/production", WHY).done == ["the draft of 1.0.0 is taken out"]
+    assert [leg.place for leg in harbour.tide.releases.one(app, "1.0.0").legs] == ["openfield/early"]
     assert harbour.tide.tracks.clear(app, "openfield/early", WHY).done == ["1.0.0 is withdrawn"]
     assert harbour.tide.tracks.clear(app, "openfield/workbench", WHY).done == ["the trial of 1.0.0 (1) with crew ends"]
     until(

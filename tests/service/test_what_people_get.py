@@ -26,7 +26,7 @@ from hypothesis.stateful import (
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rollout import OFFERED
 from restless_tide.core.rulebook import Audience, Rulebook, read_rulebook
-from restless_tide.core.tracks import Offer, gets
+from restless_tide.core.tracks import Offer, gets, reaches
 from restless_tide.core.trial import TrialState
 from restless_tide.gateways import protocol
 from restless_tide.standins import testing, tracks
@@ -87,7 +87,10 @@ class Coast(RuleBasedStateMachine):
             consignment=build["id"], kind=kind, cohort="c", track=key, brief={"en": "x", "de": "x"},
             sign_in={"how": "none is needed"}, testers=who,
         )  # fmt: skip
-        trial = self.store.needed("trial", testing.open_trial(self.store, self.berth, wanted)["id"])
+        try:
+            trial = self.store.needed("trial", testing.open_trial(self.store, self.berth, wanted)["id"])
+        except Refusal:
+            return
         if trial["state"] != TrialState.OPEN:
             self.store.open_for_testers(trial)
 
@@ -147,7 +150,9 @@ class Coast(RuleBasedStateMachine):
         seats = {trial["id"]: set(trial["testers"]) for trial in self.store.shelf.all("trial")}
         for device in tracks.look_for_updates(self.store, self.berth):
             sits = {entry.trial for _, entry in placed if entry.trial and device["address"] in seats[entry.trial]}
-            may_use = {key for key, entry in placed if entry.trial in sits and entry.trial} | {device["chosen"]} - {""}
+            may_use = {key for key, entry in placed if entry.trial in sits and entry.trial}
+            if device["chosen"] and reaches(self.rules, device["chosen"], device["country"]):
+                may_use.add(device["chosen"])
             offers = [
                 offer_of(key, entry)
                 for key, entry in placed

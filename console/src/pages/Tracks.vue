@@ -120,7 +120,7 @@ async function again(id: string, build: string): Promise<void> {
     </form>
     <form v-if="ruling" class="card-plain stack" @submit.prevent="makeRule">
       <h2>Move up by a rule</h2>
-      <p class="soft">A build moves up by itself once all that you ask for here is there. In production it is only drafted.</p>
+      <p class="soft">A build moves up automatically once everything that you ask for here is there. In production it is only drafted.</p>
       <div class="fields">
         <label>From <select v-model="rule.source" class="form-select" required><option value="" disabled>Choose a track</option><option v-for="entry in sources" :key="entry.at" :value="entry.at">{{ entry.said }}</option></select></label>
         <label>To <select v-model="rule.to" class="form-select"><option value="">the next track</option><option v-for="target in source?.targets ?? []" :key="target.key" :value="target.key">{{ target.title }}</option></select></label>

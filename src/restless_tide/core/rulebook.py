@@ -200,7 +200,7 @@ class Audience(StrEnum):
 
 
 class PeopleGet(StrEnum):
-    """Which build somebody gets who may use several tracks."""
+    """Which build a person gets who may use several tracks."""
 
     HIGHEST_NUMBER = "highest number"
     LATEST_PLACED = "latest placed"
@@ -242,7 +242,10 @@ class TrackRules(Rules):
         default=None, description="how a share rises there; none: as the store's rollouts do"
     )
     most_builds: int = Field(
-        default=1, ge=1, le=20, description="builds it may offer at once, besides one whose share is rising"
+        default=10,
+        ge=1,
+        le=100,
+        description="builds that cohorts may have over it at once; a share rises beside what everybody has, and never two",
     )
     after: tuple[StoodBefore, ...] = Field(default=(), description="what must have happened before")
 

@@ -1,6 +1,6 @@
 """Tracks: what stands on them, what people get from them, and what a move would mean.
 
-A track of a store offers builds to its audience. Somebody who may use several tracks gets one build of
+A track of a store offers builds to its audience. A person who may use several tracks gets one build of
 all that they are offered, as the store's rulebook says; a device never goes back to a lower number. A
 share that is staged reaches a part of the people: ``draw`` says for one person and one offer where in
 the line they stand, from 0 to 1, and who stands before the share gets it.
@@ -18,7 +18,7 @@ from restless_tide.core.errors import Finding, Invalid, Level
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.numbers import BuildNumber, whole_number
 from restless_tide.core.packages.facts import Facts
-from restless_tide.core.rulebook import PRODUCTION, Numbering, PeopleGet, Rulebook, TrackRules
+from restless_tide.core.rulebook import PRODUCTION, Audience, Numbering, PeopleGet, Rulebook, TrackRules
 from restless_tide.core.versions import Version, parse_version
 
 
@@ -75,6 +75,12 @@ def with_own(rules: Rulebook, titles: Mapping[str, str]) -> Rulebook:
     return found
 
 
+def reaches(rules: Rulebook, key: str, country: str | None) -> bool:
+    """Whether people of a country (ISO 3166; None: not known) may get builds over a track."""
+    only = rules.ways[key].countries
+    return not only or country is None or country in only
+
+
 def next_track(rules: Rulebook, key: str) -> str | None:
     """The track that comes after this one in the store's order; None after production and beside the order."""
     rank = rules.ways[key].rank
@@ -97,7 +103,7 @@ def gets(
     draw: Callable[[Offer], float],
     has: Offer | None = None,
 ) -> Offer | None:
-    """What somebody has who may use the tracks ``may_use``, and has ``has`` now; None: nothing.
+    """What a person has who may use the tracks ``may_use``, and has ``has`` now; None: nothing.
 
     Production reaches everybody. Where people choose, they choose the first track of ``may_use`` in the
     store's order, and get production's build where that track offers them nothing.
@@ -207,6 +213,7 @@ def check_move(rules: Rulebook, move: Move, standing: Mapping[str, OnTrack]) -> 
     way, here = demand_track(rules, move.track), standing.get(move.track, OnTrack(move.track))
     return [
         *_before_its_time(rules, move, way),
+        *_room(move, here, way),
         *_numbers_apart(rules, move, standing),
         *_dropped(rules, move, here, way),
         *_reach(move, here, way),
@@ -229,6 +236,16 @@ def _before_its_time(rules: Rulebook, move: Move, way: TrackRules) -> list[Findi
             remedy = f"Place it on {title} first, or wait."
             findings.append(Finding("track-too-early", Level.BLOCKER, detail, f"track {move.track}", remedy))
     return findings
+
+
+def _room(move: Move, here: OnTrack, way: TrackRules) -> list[Finding]:
+    """Whether the track takes one more build; where shares rise, the new one takes the place of the old."""
+    others = {(offer.version, offer.number) for offer in here.offers} - {(move.version, move.number)}
+    if way.audience is not Audience.COHORTS or len(others) < way.most_builds:
+        return []
+    told = ", ".join(f"{version} ({number})" for version, number in sorted(others, key=str))
+    detail = f"{way.title} takes {way.most_builds} builds at once and holds {told}."
+    return [Finding("track-full", Level.BLOCKER, detail, f"track {move.track}", "End a trial there first.")]
 
 
 def _numbers_apart(rules: Rulebook, move: Move, standing: Mapping[str, OnTrack]) -> list[Finding]:
@@ -301,6 +318,9 @@ def _reach(move: Move, here: OnTrack, way: TrackRules) -> list[Finding]:
 
 def _texts_and_review(rules: Rulebook, move: Move, way: TrackRules) -> list[Finding]:
     place, findings = f"track {move.track}", []
+    if way.countries:
+        detail = f"{way.title} reaches people in {', '.join(way.countries)} only."
+        findings.append(Finding("countries-only", Level.NOTE, detail, place))
     if move.notes and not way.notes_taken:
         detail = f"{rules.store} shows no release notes on {way.title}; they are kept for the next track."
         findings.append(Finding("notes-not-shown", Level.NOTE, detail, place))

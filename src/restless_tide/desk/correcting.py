@@ -14,7 +14,6 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
-from restless_tide.core.tracks import parse_address
 from restless_tide.core.versions import parse_version, version_order
 from restless_tide.desk import find, legs, releases, retiring
 from restless_tide.desk.apps import demand_identifier
@@ -130,12 +129,6 @@ def removable(cohort: Cohort) -> bool:
 def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWish) -> Leg:
     """Take one more store, or track of a store, into a release. Raises Conflict where it is in already."""
     release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
-    if any(find.place_of(leg) == parse_address(store_name) for leg in release.legs):
-        raise Conflict(
-            f"{release.version} goes to {store_name} already.",
-            remedy="Change that leg instead: tide release change",
-            code="leg-known",
-        )
     leg = releases.add_leg(act, release, store_name, wish)
     releases.touch(act, release)
     act.log("leg added", legs.leg_subject(leg), app=release.app.name, after={"build": leg.build_id})

@@ -28,9 +28,11 @@ from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.rulebook import PRODUCTION, Audience
 from restless_tide.core.tracks import Address, Move, check_move, demand_track, next_track, review_holds
 from restless_tide.core.trial import TRIAL, TrialEvent
+from restless_tide.core.versions import parse_version
 from restless_tide.desk import (
     builds,
     cohorts,
+    correcting,
     find,
     legs,
     packages,
@@ -292,11 +294,12 @@ def _log(act: Act, app: App, build: Build, address: Address, wish: Wish) -> None
 
 def _leg_for(act: Act, app: App, build: Build, address: Address, wish: Wish) -> Leg:
     """The leg by which a build comes to a track: the one that is drafted there already, or a new one."""
-    release = act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == build.version))
+    version = str(parse_version(build.version))
+    release = act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == version))
     if release is None:
-        release = releases.entered(act, app, build.version)
+        release = releases.entered(act, app, version)
         act.session.flush()
-        act.log("release drafted", f"release {build.version}", app=app.name, after={"stores": [str(address)]})
+        act.log("release drafted", f"release {version}", app=app.name, after={"stores": [str(address)]})
     if wish.notes:
         release.notes = {**release.notes, **wish.notes}
     known = next((leg for leg in release.legs if find.place_of(leg) == address), None)
@@ -439,6 +442,12 @@ def _clear_leg(act: Act, app_name: str, leg: Leg, reason: str) -> str:
     if phase is LegPhase.UNDER_REVIEW:
         releases.recall(act, app_name, version, place_, reason)
         return f"{version} is recalled from review"
+    if phase is LegPhase.DRAFT and not leg.rounds:
+        if len(leg.release.legs) > 1:
+            correcting.drop_leg(act, app_name, version, place_)
+        else:
+            correcting.discard(act, app_name, version)
+        return f"the draft of {version} is taken out"
     if phase in OPEN_TO_CHANGE:
         leg.submits_itself, leg.needs_go_ahead, leg.go_ahead_at = False, True, None
         return f"{version} is not launched without a go-ahead"

@@ -238,9 +238,16 @@ def _chosen(release: Release, store_name: str | None, phases: set[LegPhase], ver
 def add_leg(act: Act, release: Release, place: str, wish: LegWish) -> Leg:
     """A leg of a release at one store (``openfield``), or on a track of it (``openfield/early``), by a wish.
 
-    Raises Invalid for a build that does not belong there, and for a track that people with a seat use.
+    Raises Conflict where it is in already; Invalid for a build that does not belong there, and for a track that people
+    with a seat use.
     """
     address = parse_address(place)
+    if any(find.place_of(leg) == address for leg in release.legs):
+        raise Conflict(
+            f"{release.version} goes to {address} already.",
+            remedy="Change that leg instead: tide release change",
+            code="leg-known",
+        )
     store = find.store(act.session, address.store)
     way = demand_track(rules_of(store), address.track)
     if way.audience is Audience.COHORTS:

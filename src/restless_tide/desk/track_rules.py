@@ -196,7 +196,7 @@ def apps_with_rules(session: Session) -> list[App]:
 def move_up(desk: Desk) -> int:
     """Promote every build for which its rule waits for nothing more; returns how many moved.
 
-    What stands in the way is written beside the build and tried again when something of it has changed.
+    What blocks a build is written beside it, and it is tried again when a person says so.
     """
     with desk.look() as session:
         apps = apps_with_rules(session)
@@ -213,7 +213,7 @@ def move_up(desk: Desk) -> int:
 
 
 def _move(desk: Desk, app_name: str, rule_id: str, build_id: str, source: Address, target: str) -> int:
-    """Promote one build; what stands in the way is kept beside it, for a person."""
+    """Promote one build; what blocks it is kept beside it, for a person."""
     trouble = None
     try:
         with desk.look() as session:
@@ -240,7 +240,7 @@ def _move(desk: Desk, app_name: str, rule_id: str, build_id: str, source: Addres
 
 
 def try_again(act: Act, app_name: str, rule_id: str, build_id: str) -> RuleRun:
-    """What stood in the way is mended: the rule looks at the build again."""
+    """What blocked it is fixed: the rule looks at the build again."""
     row = needed(act.session, app_name, rule_id)
     run = act.session.get(RuleRun, (row.id, find.build_of(act.session, row.app, build_id).id))
     if run is None or run.trouble is None:

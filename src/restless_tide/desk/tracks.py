@@ -437,7 +437,7 @@ def open_own(act: Act, app_name: str, store_name: str, key: str, title: str, rea
 def rename_own(act: Act, app_name: str, address: Address, title: str, reason: str) -> Track:
     """Order another title for a track of the team's own."""
     track = _own(act.session, app_name, address)
-    OWN_TRACK.after(track.state, OwnTrackEvent.CLOSE)  # only what is open is named anew
+    OWN_TRACK.after(track.state, OwnTrackEvent.CLOSE)  # only what is open is renamed
     wanted = _title(title)
     _order(act, OrderKind.RENAME_TRACK, track, title=wanted)
     act.log("name ordered", f"track {address}", app=track.berth.app.name, reason=reason, after={"title": wanted})
@@ -466,7 +466,7 @@ def close_own(act: Act, app_name: str, address: Address, reason: str) -> Track:
 
 
 def told(act: Act, berth: Berth, said: protocol.TrackChanged, at: datetime) -> None:
-    """What the store tells of a track: its people, and of one of the team's own that it was opened, named anew or closed."""
+    """What the store says of a track: its people, and whether one of the team's own was opened, renamed or closed."""
     track = _row_of(act.session, berth, said.key)
     if track is None:
         track = Track(berth_id=berth.id, key=said.key, title=said.title, own=said.own, created_at=act.now)

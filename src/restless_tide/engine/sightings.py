@@ -402,7 +402,7 @@ def _subject_changed(
 
 
 def _track_told(act: Act, store: Store, event: StoreEvent, data: protocol.TrackChanged, key: str | None) -> None:
-    """A track was opened, named anew or closed, or its people have changed."""
+    """A track was opened, renamed or closed, or its people have changed."""
     berth = _row(act.session, Subject.BERTH, store, data.berth)
     if berth is None:
         _demand_settled(act, key)

@@ -351,9 +351,9 @@ def _own_tracks(suite: Suite) -> None:
     demand(opened.own and not opened.closed, "a track that was opened is not the team's own, or closed")
     demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=wanted), (409,), "track-known")
     named = suite.done(f"{place}/check/title", protocol.TrackAnswer, {"title": "Looked at"}, "a track's title")
-    demand(named.title == "Looked at", f"after it was named anew the track is called {named.title!r}")
+    demand(named.title == "Looked at", f"after it was renamed, the track is called {named.title!r}")
     told = [event for event in suite.events() if event.type == "track.changed" and event.subject == "check"]
-    demand(len(told) >= 2, "the opening and the naming of a track were not told as track.changed")
+    demand(len(told) >= 2, "the opening and the renaming of a track were not told as track.changed")
     closed = suite.done(f"{place}/check/close", protocol.TrackAnswer, None, "the end of a track")
     demand(closed.closed, "a track that was closed is not closed")
     demand_problem(suite.call("POST", f"{place}/check/close", key=str(uuid.uuid4()), body={}), (404,), "track-unknown")
@@ -504,7 +504,7 @@ CLAUSES: list[Check] = [
     ("5.3", "a consignment is processed, its questions answered", _consignment),
     ("3.4", "the holdings list every build seen", _holdings),
     ("4.5", "the tracks of a berth are those of the rulebook, and no other is taken", _tracks),
-    ("4.6", "a track of the team's own is opened, named anew and closed", _own_tracks),
+    ("4.6", "a track of the team's own is opened, renamed and closed", _own_tracks),
     ("6.1", "a trial is opened, seats taken and given back, closed", _trial),
     ("7.1", "a submission is taken, recalled and judged", _submission),
     ("8.1", "a rollout is launched, paused and resumed; a share only rises", _rollout),

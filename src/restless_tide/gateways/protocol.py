@@ -424,7 +424,7 @@ class BerthChanged(Message):
 
 
 class TrackChanged(Message):
-    """The data of ``track.changed``: a track was opened, named anew or closed, or its people have changed."""
+    """The data of ``track.changed``: a track was opened, renamed or closed, or its people have changed."""
 
     berth: Reference
     key: TrackKey

@@ -40,6 +40,7 @@ def open_trial(store: SimulatedStore, berth_id: str, wanted: protocol.TrialReque
         raise Refusal("build-not-ready", f"The build is {consignment['state']}.")
     rules = _rules(store, wanted.kind)
     track = tracks.for_trial(store, berth_id, wanted.kind, wanted.track)
+    tracks.demand_room(store, berth_id, track, consignment)
     wait = rules.review_first and not _looked_at(store, berth_id, wanted.kind, consignment, rules)
     _demand_brief(rules, wanted, wait)
     trial = {

@@ -23,6 +23,8 @@ OFFERED = ("rising", "paused", "complete")
 USUALLY_CHOOSING = 0.04
 """The share of devices that have chosen a track which people choose for themselves."""
 SAMPLE = 60
+COUNTRIES = ("DE", "JP", "NO", "AT", "BR")
+"""Where the devices of the sample are, by turns."""
 
 
 def of(thing: Thing) -> str:
@@ -53,6 +55,18 @@ def for_trial(store: SimulatedStore, berth_id: str, kind: str, wanted: str | Non
     if wanted is not None and wanted not in fit:
         raise Refusal("track-unfit", f"{kind} testers do not get builds over {wanted}.")
     return wanted or fit[0]
+
+
+def demand_room(store: SimulatedStore, berth_id: str, track: str, consignment: Thing) -> None:
+    """Raise Refusal where the testers of a track have as many builds as they may."""
+    there = {
+        trial["consignment"]
+        for trial in store.shelf.all("trial")
+        if trial["berth"] == berth_id and of(trial) == track and trial["state"] == "open"
+    }
+    most = known(store, berth_id)[track].most_builds
+    if len(there - {consignment["id"]}) >= most:
+        raise Refusal("track-full", f"Testers have {most} builds at once over {track}; end a test first.")
 
 
 def stood(store: SimulatedStore, berth_id: str, consignment: Thing) -> dict[str, tuple[float, int]]:
@@ -234,7 +248,9 @@ def _sample(store: SimulatedStore, berth_id: str) -> list[Thing]:
     found = []
     for place, (name, address) in enumerate(names.items()):
         chosen = choosing[place % (len(choosing) + 1) - 1] if choosing and place % (len(choosing) + 1) else ""
-        found.append(kept.get(name, {"id": name, "berth": berth_id, "address": address, "chosen": chosen}))
+        country = COUNTRIES[place % len(COUNTRIES)]
+        made = {"id": name, "berth": berth_id, "address": address, "chosen": chosen, "country": country}
+        found.append(kept.get(name, made))
     return found
 
 
@@ -248,7 +264,7 @@ def _offered_to(store: SimulatedStore, berth_id: str, device: Thing) -> Thing | 
     for rollout in store.shelf.all("rollout"):
         if rollout["berth"] != berth_id or rollout["state"] not in OFFERED:
             continue
-        if of(rollout) not in (PRODUCTION, device["chosen"]):
+        if of(rollout) not in (PRODUCTION, _chosen(store, device)):
             continue
         if place_in_line(store, device["id"], rollout["id"]) < rollout["share"]:
             offers.append(_as_offer(rollout, rollout["offers"][0][0]))
@@ -267,11 +283,17 @@ def _offered_to(store: SimulatedStore, berth_id: str, device: Thing) -> Thing | 
     return max(offers, key=lambda offer: (_height(store, offer), offer["since"]), default=None)
 
 
+def _chosen(store: SimulatedStore, device: Thing) -> str:
+    """The track that a device has chosen, where that reaches its country."""
+    only = store.rules.ways[device["chosen"]].countries if device["chosen"] else ()
+    return device["chosen"] if not only or device["country"] in only else ""
+
+
 def _first_choice(store: SimulatedStore, device: Thing) -> str:
     seats = [of(trial) for trial in store.shelf.all("trial") if device["address"] and device["address"] in trial["testers"]
              and trial["berth"] == device["berth"] and trial["state"] == "open"]  # fmt: skip
     for key in store.rules.ways:
-        if key in seats or key == device["chosen"]:
+        if key in seats or key == _chosen(store, device):
             return key
     return PRODUCTION
 

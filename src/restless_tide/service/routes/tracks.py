@@ -52,7 +52,7 @@ def open_track(app: str, wanted: TrackOpened, desk: TheDesk, person: SignedIn) -
         return shown_tracks.own(tracks.open_own(act, app, wanted.store, wanted.key, wanted.title, wanted.reason))
 
 
-@router.get("/tracks/{store}/people")
+@router.get("/track-people/{store}")
 def people(
     app: str,
     store: str,
@@ -226,7 +226,7 @@ def rule_go_ahead(app: str, rule: str, wanted: RuleBuildWanted, desk: TheDesk, p
 
 @router.post("/track-rules/{rule}/retry", status_code=202)
 def rule_again(app: str, rule: str, wanted: RuleBuildWanted, desk: TheDesk, person: SignedIn) -> TrackRuleTold:
-    """What stood in the way is mended: the rule looks at the build again."""
+    """What blocked it is fixed: the rule looks at the build again."""
     with desk.act(person.id) as act:
         track_rules.try_again(act, app, rule, wanted.build)
     return _one_rule(desk, app, rule)
