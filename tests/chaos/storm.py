@@ -19,7 +19,7 @@ import tempfile
 import threading
 import time
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -71,9 +71,16 @@ def harbour(folder: Path, plant: str = "") -> Iterator[Harbour]:
 
 
 def rage(
-    folder: Path, seed: int, kills: int, *, count: int = APPS, plant: str = "", told: Any = lambda _: None
+    folder: Path,
+    seed: int,
+    kills: int,
+    *,
+    count: int = APPS,
+    plant: str = "",
+    moods: Sequence[dict[str, Any]] = (),
+    told: Any = lambda _: None,
 ) -> Storm:
-    """One storm from calm to calm; ``violations`` of the outcome say what was broken."""
+    """One storm from calm to calm; ``violations`` of the outcome say what was broken. ``moods``: of these alone."""
     dice, storm = random.Random(seed), Storm()
     with harbour(folder, plant) as there:
         apps = [there.new_app() for _ in range(count)]
@@ -87,7 +94,7 @@ def rage(
         storm.before = {store: len(there.control(store, "acts")) for store in STORES}
         begun = position_of(there)
         while storm.kills < kills:
-            weather(there, dice)
+            weather(there, dice, moods)
             live(there, apps, builds, dice, storm)
             storm.kills += 1
             there.processes.start("desk")
@@ -104,9 +111,9 @@ def rage(
     return storm
 
 
-def weather(there: Harbour, dice: random.Random) -> None:
-    """Another mood for one of the stores."""
-    moods: list[dict[str, Any]] = [
+def weather(there: Harbour, dice: random.Random, moods: Sequence[dict[str, Any]] = ()) -> None:
+    """Another mood for one of the stores, of ``moods`` or of all that there are."""
+    every: list[dict[str, Any]] = [
         CALM,
         CALM,
         {"outage": True},
@@ -120,7 +127,7 @@ def weather(there: Harbour, dice: random.Random) -> None:
         {"push_doubled": True, "push_shuffled": True},
         {"push_forged": True},
     ]
-    there.control(dice.choice(STORES), "mischief", CALM | dice.choice(moods))
+    there.control(dice.choice(STORES), "mischief", CALM | dice.choice(moods or every))
 
 
 def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dice: random.Random, storm: Storm) -> None:

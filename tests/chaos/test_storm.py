@@ -16,5 +16,5 @@ def test_after_a_short_storm_the_desk_and_the_stores_agree(tmp_path: Path) -> No
 
 
 def test_a_desk_that_forgets_its_idempotency_keys_is_caught_by_the_storm(tmp_path: Path) -> None:
-    storm = rage(tmp_path, seed=21, kills=12, count=1, plant="double-send")
+    storm = rage(tmp_path, seed=21, kills=12, count=1, plant="double-send", moods=[{"lose_answers": 3}])
     assert any("and was done" in violation for violation in storm.violations), storm
