@@ -27,7 +27,7 @@ const here = computed(() => apps.value.find((known) => known.name === (route.par
 const part = computed(() => (route.params.app ? (route.path.split('/')[3] ?? 'releases') : (own.value?.list ?? 'releases')))
 const trail = computed(() => {
   const of = OF_APP.find(([page]) => page === part.value)
-  const said = own.value?.said ?? String(route.params.version ?? route.params.cohort ?? '')
+  const said = own.value?.said ?? String(route.params.version ?? route.params.cohort ?? (route.params.track ? `${String(route.params.store)}/${String(route.params.track)}` : ''))
   return here.value && of && said ? { to: `/apps/${here.value.name}/${part.value}`, list: of[1], said } : null
 })
 

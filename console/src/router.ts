@@ -40,6 +40,6 @@ router.beforeEach(async (to) => {
 })
 
 router.afterEach((to) => {
-  const about = [to.params.version ?? to.params.cohort, to.params.app].filter(Boolean).join(' · ')
+  const about = [to.params.version ?? to.params.cohort ?? to.params.track, to.params.app].filter(Boolean).join(' · ')
   document.title = [about, to.meta.title, 'Restless Tide'].filter(Boolean).join(' · ')
 })

@@ -219,7 +219,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <div class="scroll-x"><table class="table-plain at"><tbody>
         <tr v-for="entry in cohort.at" :key="entry.store">
           <td><strong>{{ entry.store_title }}</strong></td>
-          <td><label v-if="entry.tracks.length > 1" class="row-gap small-print">over <select class="form-select form-select-sm" :value="entry.track" :aria-label="`Track at ${entry.store_title}`" @change="moveTo(entry.store, entry.track, $event)"><option v-for="way in entry.tracks" :key="way.key" :value="way.key">{{ way.title }}</option></select></label><span v-else-if="entry.tracks[0]" class="soft small-print">over {{ entry.tracks[0].title }}</span></td>
+          <td><label v-if="entry.tracks.length > 1" class="row-gap small-print">over <select class="form-select form-select-sm" :value="entry.track" :aria-label="`Track at ${entry.store_title}`" @change="moveTo(entry.store, entry.track, $event)"><option v-for="way in entry.tracks" :key="way.key" :value="way.key">{{ way.title }}</option></select></label><span v-else-if="entry.tracks[0]" class="soft small-print whole">over {{ entry.tracks[0].title }}</span></td>
           <td><SeatBar :seats="entry.seats" :taken="entry.taken" :left="entry.left" :per-build="entry.per_build" /></td>
           <td><div v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id"><RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print">{{ counted(trial.invited) }}</span></div></td>
           <td><div class="row-gap right">
@@ -275,6 +275,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
 </template>
 
 <style scoped>
+.whole { white-space: nowrap; }
 .page-head p { margin: 0; }
 section, form.card-plain { margin-bottom: 1rem; }
 .figures { display: grid; grid-template-columns: repeat(auto-fit, minmax(13rem, 1fr)); gap: 1rem; margin-bottom: 1rem; }
