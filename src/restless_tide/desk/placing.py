@@ -23,7 +23,7 @@ from restless_tide.core.errors import Finding, ImpossibleAct, Invalid, Level
 from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
 from restless_tide.core.leg import OPEN_TO_CHANGE, PART_WAY, LegPhase
 from restless_tide.core.packages import Facts
-from restless_tide.core.readiness import demand_ready, of_stores
+from restless_tide.core.readiness import check_submission, demand_ready, of_stores
 from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.rulebook import PRODUCTION, Audience
 from restless_tide.core.tracks import Address, Move, check_move, demand_track, next_track, review_holds
@@ -68,6 +68,8 @@ class MoveSheet:
     """What placing a build on one track would mean. ``sends``: the store does not hold it; ``drafts``: it is not handed in."""
 
     address: Address
+    build: str
+    build_label: str
     store_title: str
     track_title: str
     sends: bool
@@ -100,7 +102,7 @@ def sheets(
     """
     with desk.look() as session:
         app = retiring.app_in_use(session, app_name)
-        build = find.build_of(session, app, build_id)
+        build = meant(session, app, build_id, addresses)
         rows = {row.berth.store.name: row for row in tracks.board(session, app_name)}
         found = [
             _sheet(session, desk.clock.now(), build, _known(rows, address), address, wish, who) for address in addresses
@@ -113,14 +115,21 @@ def sheets(
     for sheet in found:
         more: tuple[Finding, ...] = ()
         if sheet.sends:
-            more = tuple(builds.check(desk, app_name, sheet.address.store, _facts(desk, app_name, build_id)))
+            more = tuple(builds.check(desk, app_name, sheet.address.store, _facts(desk, sheet.build)))
         asked.append(replace(sheet, findings=(*more, *sheet.findings)))
     return asked
 
 
-def _facts(desk: Desk, app_name: str, build_id: str) -> Sequence[Facts]:
+def meant(session: Session, app: App, name: str, addresses: Sequence[Address]) -> Build:
+    """The build that a name means for these tracks: of the platform that their stores carry, where that is one."""
+    stores = {address.store for address in addresses}
+    platforms = {berth.platform for berth in app.berths if berth.store.name in stores}
+    return find.build_of(session, app, name, platforms.pop() if len(platforms) == 1 else None)
+
+
+def _facts(desk: Desk, build_id: str) -> Sequence[Facts]:
     with desk.look() as session:
-        build = find.build_of(session, find.app(session, app_name), build_id)
+        build = find.build(session, build_id)
         demand_ready(packages.cleared_findings(build), f"Sending {build.label}")
         return packages.facts_of(build)
 
@@ -158,8 +167,12 @@ def _sheet(
     if seats:
         at = tracks.cohorts_on(session, berth, address.track)
         findings += _trial_findings(session, build, here, at, _brief(wish.brief, who), consignment is None)
+    elif address.track != PRODUCTION or wish.submit:
+        findings += _text_findings(session, build, row, here, wish)
     return MoveSheet(
         address=address,
+        build=build.id,
+        build_label=build.label,
         store_title=rules.store,
         track_title=here.way.title,
         sends=consignment is None,
@@ -170,6 +183,14 @@ def _sheet(
         review=not review_holds(rules, address.track, passed),
         findings=tuple(findings),
     )
+
+
+def _text_findings(session: Session, build: Build, row: BoardRow, here: Cell, wish: Wish) -> list[Finding]:
+    """What of the notes would keep the store from taking it for review."""
+    version = str(parse_version(build.version))
+    known = session.scalar(select(Release).where(Release.app_id == build.app_id, Release.version == version))
+    notes = {**(known.notes if known is not None else {}), **wish.notes} if here.way.notes_taken else None
+    return check_submission(row.rules, version, build.version, True, notes, f"Build {build.label}")
 
 
 def _gives_way(build: Build, here: Cell, *, whole: bool) -> tuple[str, ...]:
@@ -255,7 +276,7 @@ def place_in(
 ) -> list[Placed]:
     """The same within an act, each track looked at as it stands in that act: what was done meanwhile counts."""
     app = retiring.app_in_use(act.session, app_name)
-    build = find.build_of(act.session, app, build_id)
+    build = meant(act.session, app, build_id, [address for address, _ in wanted])
     rows = {row.berth.store.name: row for row in tracks.board(act.session, app_name)}
     found = [
         (_sheet(act.session, act.now, build, _known(rows, address), address, wish, who), wish)
@@ -352,7 +373,7 @@ def steps(session: Session, app_name: str, source: Address, target: str | None, 
     known = {one.build.id: one for one in here.holds if one.offered}
     stopped = [one for one in here.holds if not one.offered]
     if build_id is not None:
-        build = find.build_of(session, find.app(session, app_name), build_id)
+        build = meant(session, find.app(session, app_name), build_id, [source])
         if build.id not in known:
             told = f"is {stopped[0].phase}" if any(one.build.id == build.id for one in stopped) else "is not offered"
             raise ImpossibleAct(f"{build.label} {told} on {source}; it cannot be promoted from there.", possible=[])

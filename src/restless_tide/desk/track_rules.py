@@ -120,7 +120,7 @@ def of_app(session: Session, app: App) -> list[TrackRule]:
 def give_go_ahead(act: Act, app_name: str, rule_id: str, build_id: str, reason: str) -> RuleRun:
     """Let one build move up by a rule as soon as all else that it asks for is there."""
     row = needed(act.session, app_name, rule_id)
-    build = find.build_of(act.session, row.app, build_id)
+    build = find.build_of(act.session, row.app, build_id, row.berth.platform)
     if not row.needs_go_ahead or row.ended_at is not None:
         raise ImpossibleAct("This rule waits for no go-ahead.", possible=[])
     run = act.session.get(RuleRun, (row.id, build.id))
@@ -222,7 +222,7 @@ def _move(desk: Desk, app_name: str, rule_id: str, build_id: str, source: Addres
     except LostLease:
         raise
     except TideError as wrong:
-        trouble = wrong.detail
+        trouble = f"{wrong.detail} {wrong.remedy}".strip()
     with desk.act(ENGINE) as act:
         run = act.session.get(RuleRun, (rule_id, build_id))
         if run is None:
@@ -242,7 +242,7 @@ def _move(desk: Desk, app_name: str, rule_id: str, build_id: str, source: Addres
 def try_again(act: Act, app_name: str, rule_id: str, build_id: str) -> RuleRun:
     """What blocked it is fixed: the rule looks at the build again."""
     row = needed(act.session, app_name, rule_id)
-    run = act.session.get(RuleRun, (row.id, find.build_of(act.session, row.app, build_id).id))
+    run = act.session.get(RuleRun, (row.id, find.build_of(act.session, row.app, build_id, row.berth.platform).id))
     if run is None or run.trouble is None:
         raise ImpossibleAct("Nothing keeps this build from moving up.", possible=[])
     run.trouble = None

@@ -380,9 +380,12 @@ def _newest_first(lines: list[LogbookLine]) -> list[LogbookLine]:
     return sorted(lines, key=lambda line: line.id, reverse=True)
 
 
-def addresses_of(session: Session, app_name: str, rank: int) -> list[Address]:
-    """The tracks of one rank at every store of an app, but for production. Raises Invalid where there is none."""
-    rows = board(session, app_name)
+def addresses_of(session: Session, app_name: str, rank: int, platform: str | None = None) -> list[Address]:
+    """The tracks of one rank at every store of an app that carries ``platform`` (None: any), but for production.
+
+    Raises Invalid where there is none.
+    """
+    rows = [row for row in board(session, app_name) if platform in (None, row.berth.platform)]
     found = [entry.address for row in rows for entry in row.cells if entry.way.rank == rank and entry.following]
     if not found:
         raise Invalid(

@@ -104,7 +104,7 @@ def track(session: Session, entry: Cell, store_title: str, past: Sequence[Past])
     )
 
 
-def sheet(found: MoveSheet, build: str, label: str, step: Step | None) -> MoveSheetTold:
+def sheet(found: MoveSheet, step: Step | None = None) -> MoveSheetTold:
     return MoveSheetTold(
         at=_at(found.address),
         source=_at(step.source) if step is not None else None,
@@ -112,8 +112,8 @@ def sheet(found: MoveSheet, build: str, label: str, step: Step | None) -> MoveSh
         store_title=found.store_title,
         track=found.address.track,
         track_title=found.track_title,
-        build=build,
-        build_label=label,
+        build=found.build,
+        build_label=found.build_label,
         sends=found.sends,
         drafts=found.drafts,
         review=found.review,

@@ -11,7 +11,7 @@ from restless_tide.core.errors import Denied, Invalid
 from restless_tide.core.tracks import Address, MoveRule, parse_address
 from restless_tide.desk import find, placing, track_rules, tracks
 from restless_tide.desk.desk import Desk
-from restless_tide.desk.placing import MoveSheet, Step
+from restless_tide.desk.placing import Step
 from restless_tide.desk.stores import rules_of
 from restless_tide.service import shown_tracks
 from restless_tide.service.briefs import wish_of
@@ -103,26 +103,22 @@ def clear(app: str, store: str, track: str, wanted: ReasonWanted, desk: TheDesk,
 # moves
 
 
-def _addresses(desk: Desk, app: str, at: list[str], rank: int | None) -> list[Address]:
-    found = [parse_address(entry) for entry in dict.fromkeys(at)]
-    if rank is not None:
+def _addresses(desk: Desk, app: str, wanted: PlacementWanted) -> list[Address]:
+    """The tracks that are meant: those named, and those of a rank at every store that carries the build's platform."""
+    found = [parse_address(entry) for entry in dict.fromkeys(wanted.at)]
+    if wanted.rank is not None:
         with desk.look() as session:
-            found += [address for address in tracks.addresses_of(session, app, rank) if address not in found]
+            platform = placing.meant(session, find.app(session, app), wanted.build, found).platform
+            of_rank = tracks.addresses_of(session, app, wanted.rank, platform)
+            found += [address for address in of_rank if address not in found]
     return found
 
 
 @router.post("/placement-sheets")
 def placement_sheet(app: str, wanted: PlacementWanted, desk: TheDesk, person: SignedIn) -> list[MoveSheetTold]:
     """What placing a build on tracks would mean, before anything is done."""
-    addresses = _addresses(desk, app, wanted.at, wanted.rank)
-    found = placing.sheets(desk, app, wanted.build, addresses, wish_of(wanted), person)
-    return _told(desk, app, wanted.build, found)
-
-
-def _told(desk: Desk, app: str, build: str, found: list[MoveSheet], step: Step | None = None) -> list[MoveSheetTold]:
-    with desk.look() as session:
-        row = find.build_of(session, find.app(session, app), build)
-        return [shown_tracks.sheet(entry, row.id, row.label, step) for entry in found]
+    found = placing.sheets(desk, app, wanted.build, _addresses(desk, app, wanted), wish_of(wanted), person)
+    return [shown_tracks.sheet(entry) for entry in found]
 
 
 def demand_cohorts(desk: Desk, who: Asking, app: str, addresses: Sequence[Address]) -> None:
@@ -142,7 +138,7 @@ def demand_cohorts(desk: Desk, who: Asking, app: str, addresses: Sequence[Addres
 @router.post("/placements", status_code=202)
 def place(app: str, wanted: PlacementWanted, desk: TheDesk, person: SignedIn, who: WhoAsks) -> list[PlacedTold]:
     """Place a build on tracks, sending it first where a store does not hold it; all of it, or nothing."""
-    addresses = _addresses(desk, app, wanted.at, wanted.rank)
+    addresses = _addresses(desk, app, wanted)
     demand_cohorts(desk, who, app, addresses)
     done = placing.place(desk, person, app, wanted.build, addresses, wish_of(wanted))
     return [shown_tracks.placed(entry) for entry in done]
@@ -165,7 +161,7 @@ def promotion_sheet(app: str, wanted: PromotionWanted, desk: TheDesk, person: Si
     for step in _steps(desk, app, wanted):
         wish = placing.carried(desk, app, step, wish_of(wanted))
         found = placing.sheets(desk, app, step.build, [step.target], wish, person)
-        told += _told(desk, app, step.build, found, step)
+        told += [shown_tracks.sheet(entry, step) for entry in found]
     return told
 
 
