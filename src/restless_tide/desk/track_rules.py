@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+import structlog
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -18,6 +19,8 @@ from restless_tide.desk import cohorts, find, placing, retiring, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.tracks import BoardRow, Placement
 from restless_tide.records.tables import App, Build, FieldReport, RuleRun, TrackRule, TrialUsage
+
+_log = structlog.get_logger("engine")
 
 
 @dataclass(frozen=True)
@@ -198,45 +201,82 @@ def move_up(desk: Desk) -> int:
 
     What blocks a build is written beside it, and it is tried again when a person says so.
     """
-    with desk.look() as session:
-        apps = apps_with_rules(session)
-        due = [
-            (app.name, one.rule.id, one.build.id, Address(one.rule.berth.store.name, one.rule.source), one.rule.target)
-            for app in apps
-            for one in standings(session, app, desk.clock.now())
-            if not one.missing and one.trouble is None
-        ]
     moved = 0
-    for app_name, rule_id, build_id, source, target in due:
-        moved += _move(desk, app_name, rule_id, build_id, source, target)
+    with desk.look() as session:
+        names = [app.name for app in apps_with_rules(session)]
+    for app_name in names:
+        try:
+            for due in _due(desk, app_name):
+                moved += _move(desk, app_name, due)
+        except LostLease:
+            raise
+        except Exception:  # noqa: BLE001  (the other apps move all the same)
+            _log.exception("the rules of an app could not be looked at", app=app_name)
     return moved
 
 
-def _move(desk: Desk, app_name: str, rule_id: str, build_id: str, source: Address, target: str) -> int:
-    """Promote one build; what blocks it is kept beside it, for a person."""
-    trouble = None
+@dataclass(frozen=True)
+class _Due:
+    rule: str
+    build: str
+    label: str
+    source: Address
+    target: str
+
+
+def _due(desk: Desk, app_name: str) -> list[_Due]:
+    """The builds of an app for which a rule waits for nothing more."""
+    with desk.look() as session:
+        found = standings(session, find.app(session, app_name), desk.clock.now())
+        return [
+            _Due(
+                one.rule.id, one.build.id, one.build.label, Address(one.rule.berth.store.name, one.rule.source),
+                one.rule.target,
+            )
+            for one in found
+            if not one.missing and one.trouble is None
+        ]  # fmt: skip
+
+
+def _move(desk: Desk, app_name: str, due: _Due) -> int:
+    """Promote one build, and write down that it was, in one act; what blocks it is kept beside it, for a person."""
     try:
         with desk.look() as session:
-            step = placing.steps(session, app_name, source, target, build_id)
-        placing.promote(desk, ENGINE, app_name, [step], placing.Wish(reason="all that the rule asks for is there"))
+            step = placing.steps(session, app_name, due.source, due.target, due.build)
+        wish = placing.carried(desk, app_name, step, placing.Wish(reason="all that the rule asks for is there"))
+        with desk.act(ENGINE) as act:
+            placing.place_in(act, ENGINE, app_name, due.build, [(step.target, wish)])
+            _run(act, due).moved_at = act.now
     except LostLease:
         raise
     except TideError as wrong:
-        trouble = f"{wrong.detail} {wrong.remedy}".strip()
+        _blocked(desk, app_name, due, f"{wrong.detail} {wrong.remedy}".strip())
+        return 0
+    except Exception:  # noqa: BLE001  (the other builds move all the same)
+        _log.exception("a build could not move up", app=app_name, build=due.build)
+        _blocked(desk, app_name, due, "the desk could not do it; its log has the details")
+        return 0
+    return 1
+
+
+def _blocked(desk: Desk, app_name: str, due: _Due, why: str) -> None:
     with desk.act(ENGINE) as act:
-        run = act.session.get(RuleRun, (rule_id, build_id))
-        if run is None:
-            run = RuleRun(rule_id=rule_id, build_id=build_id)
-            act.session.add(run)
-        run.moved_at, run.trouble = (act.now, None) if trouble is None else (None, trouble)
-        if trouble is not None:
-            act.log("not moved up automatically", f"track {source}", app=app_name, reason=trouble)
-            said = f"{find.build_of(act.session, find.app(act.session, app_name), build_id).label} could not move up from {source}: {trouble}"
-            key = f"{rule_id}/{build_id}/{act.now.isoformat()}"
-            act.notice(
-                NoticeKind.NOT_MOVED_UP, key, f"track {source}", said, place=f"/apps/{app_name}/tracks", app=app_name
-            )
-    return 0 if trouble else 1
+        _run(act, due).trouble = why
+        subject, place = f"track {due.source}", f"/apps/{app_name}/tracks"
+        act.log("not moved up automatically", subject, app=app_name, reason=why)
+        said, key = (
+            f"{due.label} could not move up from {due.source}: {why}",
+            f"{due.rule}/{due.build}/{act.now.isoformat()}",
+        )
+        act.notice(NoticeKind.NOT_MOVED_UP, key, subject, said, place=place, app=app_name)
+
+
+def _run(act: Act, due: _Due) -> RuleRun:
+    run = act.session.get(RuleRun, (due.rule, due.build))
+    if run is None:
+        run = RuleRun(rule_id=due.rule, build_id=due.build)
+        act.session.add(run)
+    return run
 
 
 def try_again(act: Act, app_name: str, rule_id: str, build_id: str) -> RuleRun:

@@ -25,6 +25,7 @@ from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import Audience, Rulebook, TrackRules
 from restless_tide.core.tracks import Address, Offer, OnTrack, Stood, demand_track, next_track, spread, with_own
 from restless_tide.core.trial import TRIAL, UNDER_WAY, TrialState
+from restless_tide.core.versions import parse_version
 from restless_tide.desk import cohorts, find, legs, logbook, packages, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of, slug
@@ -299,7 +300,7 @@ def reviewed_on(session: Session, berth: Berth, build: Build) -> tuple[str, ...]
     passed = session.scalars(
         select(Leg)
         .join(Release)
-        .where(Leg.berth_id == berth.id, Release.version == build.version)
+        .where(Leg.berth_id == berth.id, Release.version == str(parse_version(build.version)))
         .options(contains_eager(Leg.release), selectinload(Leg.rounds))
     )
     found = set()
