@@ -129,8 +129,11 @@ def test_a_build_server_places_for_the_crew_and_it_comes_to_production_without_a
 
     with pytest.raises(NotReady, match="wants release notes in en"):
         tide.tracks.promote(app, "openfield/early", submit=True)
-    (drafted,) = tide.tracks.promote(app, "openfield/early", notes={"en": "What is new."})
-    assert (drafted.at, drafted.drafted, drafted.version) == ("openfield/production", True, "1.0.0")
+    second = tide.tracks.make_rule(app, "openfield/early", people=300, needs_go_ahead=True)
+    tide.tracks.give_go_ahead(app, second.id, early.build, reason=WHY)
+    until(lambda: cell(harbour, app, "openfield/production").coming, bool)
+    assert harbour.leg(app, "openfield").phase == "draft", "a rule only drafts for production"
+    tide.releases.write_notes(app, "1.0.0", "en", "What is new.")
     for store in ("northgate", "slatehouse"):
         tide.tracks.promote(app, f"{store}/{at[store]}", to="production")
     release = tide.releases.one(app, "1.0.0")
