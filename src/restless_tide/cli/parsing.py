@@ -131,6 +131,15 @@ def store_argument(parser: Parser, *, required: bool = True) -> None:
     parser.add_argument("--store", required=required, metavar="STORE", help="the store's short name")
 
 
+def place_argument(parser: Parser, *, required: bool = True) -> None:
+    parser.add_argument(
+        "--store",
+        required=required,
+        metavar="STORE[/TRACK]",
+        help="the store's short name; with a track, such as openfield/early, where it is not about production",
+    )
+
+
 def stores_argument(parser: Parser) -> None:
     parser.add_argument(
         "--store",

@@ -8,7 +8,7 @@ from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
-from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
+from restless_tide.cli.parsing import Nouns, Parser, app_argument, place_argument, span
 from restless_tide.cli.telling import moment, share, unconfirmed
 from restless_tide.core.leg import ENDS, LegPhase, reached
 from restless_tide.core.order import PENDING, OrderState
@@ -67,7 +67,7 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("version")
     app_argument(parser)
-    store_argument(parser)
+    place_argument(parser)
     parser.add_argument("--build", help=BUILD_HELP)
     _launch_arguments(parser)
     parser = nouns.command("release add-leg", _add_leg, "take one more store into a release")
@@ -78,7 +78,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("release drop-leg", _drop_leg, "take a store out, before it was handed in there")
     parser.add_argument("version")
     app_argument(parser)
-    store_argument(parser)
+    place_argument(parser)
     parser = nouns.command("release rename", _rename, "give a draft that was handed in nowhere another version")
     parser.add_argument("version")
     app_argument(parser)
@@ -90,18 +90,18 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)
-    store_argument(parser, required=False)
+    place_argument(parser, required=False)
     _wait_argument(parser)
     parser = nouns.command("release recall", _recall, "call a leg back from review")
     parser.add_argument("version")
     app_argument(parser)
-    store_argument(parser)
+    place_argument(parser)
     parser.add_argument("--reason", default="")
     _wait_argument(parser)
     parser = nouns.command("release go-ahead", _go_ahead, "give the go-ahead to launch")
     parser.add_argument("version")
     app_argument(parser)
-    store_argument(parser, required=False)
+    place_argument(parser, required=False)
     parser.add_argument("--reason", default="")
     parser = nouns.command("release list", _list, "list an app's releases")
     app_argument(parser)
@@ -115,7 +115,7 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("version")
     app_argument(parser)
-    store_argument(parser, required=False)
+    place_argument(parser, required=False)
     parser.add_argument(
         "--until",
         choices=[*map(str, LegPhase)],
@@ -134,7 +134,7 @@ def add(nouns: Nouns) -> None:
         parser.set_defaults(act=act, share=None)
         parser.add_argument("version")
         app_argument(parser)
-        store_argument(parser, required=False)
+        place_argument(parser, required=False)
         parser.add_argument("--reason", required=True, help="why; it stands in the logbook")
         if act == "advance":
             parser.add_argument(
