@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.console.conftest import sign_in
 from tests.harbour import Harbour, until
@@ -23,6 +23,11 @@ def page(browser: Browser, harbour: Harbour) -> Iterator[Page]:
     sign_in(opened)
     yield opened
     context.close()
+
+
+def move(here: Locator, to: str) -> None:
+    here.get_by_role("button", name="Move 1.0.0 (1) from Workbench of Openfield").click()
+    here.get_by_role("button", name=to).click()
 
 
 def after_a_night(page: Page, harbour: Harbour, app: str) -> None:
@@ -58,14 +63,14 @@ def test_a_build_is_placed_and_moved_up_and_the_board_says_what_stands_against_i
     here = page.get_by_role("region", name="Workbench of Openfield")
     expect(here).to_contain_text("open crew, 2 seated")
 
-    here.get_by_label("Move 1.0.0 (1) from Workbench of Openfield to").select_option(label="Early")
+    move(here, "to Early")
     sheet = page.get_by_role("region", name="Promote 1.0.0 (1)")
     expect(sheet).to_contain_text("it needs 12 more hours there")
     expect(sheet.get_by_role("button", name="Promote it")).to_be_disabled()
     page.keyboard.press("Escape")
     expect(sheet).to_have_count(0)
     after_a_night(page, harbour, app)
-    here.get_by_label("Move 1.0.0 (1) from Workbench of Openfield to").select_option(label="Early")
+    move(here, "to Early")
     page.get_by_role("button", name="Promote it").click()
     expect(page.get_by_role("status").filter(has_text="1.0.0 (1) is ordered to Early of Openfield")).to_be_visible()
     until(lambda: harbour.leg(app, "openfield").confirmed, bool)

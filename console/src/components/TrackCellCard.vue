@@ -13,12 +13,8 @@ const over = ref(false)
 const whom = computed(() => audienceOf(props.cell))
 const others = computed(() => props.targets.filter((target) => target.key !== props.cell.key))
 
-function chosen(placed: Placement, event: Event): void {
-  const field = event.target as HTMLSelectElement
-  const to = field.value
-  field.value = ''
-  if (to) emit('move', placed, to)
-}
+const moving = ref('')
+const keyOf = (placed: Placement) => placed.build + (placed.trial ?? '')
 
 function lift(placed: Placement, event: DragEvent): void {
   event.dataTransfer?.setData('text/plain', placed.build_label)
@@ -33,20 +29,20 @@ function lift(placed: Placement, event: DragEvent): void {
       <div class="soft small-print">{{ whom }}</div>
     </header>
     <ul v-if="cell.holds.length" class="plain-list">
-      <li v-for="placed in cell.holds" :key="placed.build + (placed.trial ?? '')" draggable="true" @dragstart="lift(placed, $event)" @dragend="emit('lift', null)">
+      <li v-for="placed in cell.holds" :key="keyOf(placed)" draggable="true" @dragstart="lift(placed, $event)" @dragend="emit('lift', null)">
         <PlacedBuild :app="app" :placed="placed" />
-        <label v-if="placed.phase !== 'halted' && others.length" class="move"><span class="visually-hidden">Move {{ placed.build_label }} from {{ cell.title }} of {{ store }} to</span>
-          <select class="form-select form-select-sm" @change="chosen(placed, $event)">
-            <option value="">Move to …</option>
-            <option v-for="target in others" :key="target.key" :value="target.at">{{ target.title }}{{ target.key === cell.next ? ' (next)' : '' }}</option>
-          </select>
-        </label>
+        <div v-if="placed.phase !== 'halted' && others.length" @keydown.esc="moving = ''">
+          <BButton size="sm" variant="outline-primary" :aria-expanded="moving === keyOf(placed)" :aria-label="`Move ${placed.build_label} from ${cell.title} of ${store}`" @click="moving = moving === keyOf(placed) ? '' : keyOf(placed)">Move …</BButton>
+          <ul v-if="moving === keyOf(placed)" class="plain-list to" :aria-label="`Where to move ${placed.build_label}`">
+            <li v-for="target in others" :key="target.key"><BButton size="sm" variant="link" @click="(moving = ''), emit('move', placed, target.at)">to {{ target.title }}{{ target.key === cell.next ? ' (next)' : '' }}</BButton></li>
+          </ul>
+        </div>
       </li>
     </ul>
     <p v-else class="soft small-print">holds nothing</p>
     <div v-if="cell.coming.length" class="coming">
       <div class="soft small-print">comes next</div>
-      <PlacedBuild v-for="placed in cell.coming" :key="placed.build + (placed.trial ?? '')" :app="app" :placed="placed" />
+      <PlacedBuild v-for="placed in cell.coming" :key="keyOf(placed)" :app="app" :placed="placed" />
     </div>
     <p v-if="cell.trouble" class="small-print alarm">✕ {{ cell.trouble }}</p>
   </section>
@@ -59,7 +55,8 @@ function lift(placed: Placement, event: DragEvent): void {
 li { display: grid; gap: 0.35rem; }
 li + li { border-top: 1px solid var(--line); margin-top: 0.5rem; padding-top: 0.5rem; }
 li[draggable] { cursor: grab; }
-.move select { width: auto; max-width: 100%; }
+.to { padding: 0.2rem 0 0 0.3rem; }
+.to li { border: 0; margin: 0; padding: 0; }
 .coming { border-top: 1px dashed var(--edge); padding-top: 0.45rem; display: grid; gap: 0.35rem; }
 p { margin: 0; }
 .alarm { color: var(--alarm); }

@@ -45,7 +45,7 @@ async function act(): Promise<void> {
     <RouterLink class="btn btn-outline-primary" :to="`/apps/${app}/tracks`">All tracks</RouterLink>
     <BButton v-if="data?.own && data.state === 'open'" variant="outline-primary" @click="(acting = 'rename'), (title = data.title)">Rename</BButton>
     <BButton v-if="data?.own && data.state === 'open' && !standing.length" variant="outline-primary" @click="acting = 'close'">Close the track</BButton>
-    <BButton v-if="standing.length" variant="outline-danger" @click="acting = 'clear'">Clear it</BButton>
+    <BButton v-if="standing.length" variant="outline-primary" @click="acting = 'clear'">Clear it</BButton>
   </AppHead>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
