@@ -19,7 +19,8 @@ from restless_tide.core.trial import UNDER_WAY
 from restless_tide.desk import builds, find, packages, retiring, tracks, trials
 from restless_tide.desk.builds import Source
 from restless_tide.desk.desk import Act, Desk
-from restless_tide.desk.placing import Placed, Wish, place_in
+from restless_tide.desk.move_sheets import Wish
+from restless_tide.desk.placing import Placed, place_in
 from restless_tide.desk.planning import USUAL_BRIEF, Brief
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, Consignment, Person, Trial

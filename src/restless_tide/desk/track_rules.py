@@ -17,6 +17,7 @@ from restless_tide.core.rulebook import Audience
 from restless_tide.core.tracks import Address, Evidence, MoveRule, Stood, demand_track, missing_for, next_track
 from restless_tide.desk import cohorts, find, placing, retiring, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.move_sheets import Wish
 from restless_tide.desk.tracks import BoardRow, Placement
 from restless_tide.records.tables import App, Build, FieldReport, RuleRun, TrackRule, TrialUsage
 
@@ -243,7 +244,7 @@ def _move(desk: Desk, app_name: str, due: _Due) -> int:
     try:
         with desk.look() as session:
             step = placing.steps(session, app_name, due.source, due.target, due.build)
-        wish = placing.carried(desk, app_name, step, placing.Wish(reason="all that the rule asks for is there"))
+        wish = placing.carried(desk, app_name, step, Wish(reason="all that the rule asks for is there"))
         with desk.act(ENGINE) as act:
             placing.place_in(act, ENGINE, app_name, due.build, [(step.target, wish)])
             _run(act, due).moved_at = act.now

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from restless_tide.desk.placing import Wish
+from restless_tide.desk.move_sheets import Wish
 from restless_tide.desk.planning import Brief
 from restless_tide.wire.cohorts import TrialBriefWanted
 from restless_tide.wire.tracks import HowPlaced

@@ -9,7 +9,8 @@ from sqlalchemy.orm import Session
 from restless_tide.core.tracks import Address, Offer
 from restless_tide.core.trial import TRIAL, TrialEvent
 from restless_tide.desk import legs, track_rules
-from restless_tide.desk.placing import MoveSheet, Placed, Step
+from restless_tide.desk.move_sheets import MoveSheet
+from restless_tide.desk.placing import Placed, Step
 from restless_tide.desk.tracks import BoardRow, Cell, Past, Placement
 from restless_tide.records.tables import App, Track, TrackRule
 from restless_tide.service import shown

@@ -6,7 +6,7 @@ from restless_tide.core.packages import Facts
 from restless_tide.core.tracks import parse_address
 from restless_tide.desk import find, push
 from restless_tide.desk.builds import Source
-from restless_tide.desk.placing import Wish
+from restless_tide.desk.move_sheets import Wish
 from restless_tide.service import shown, shown_testing, shown_tracks
 from restless_tide.service.briefs import brief_of, wish_of
 from restless_tide.service.router import router_of

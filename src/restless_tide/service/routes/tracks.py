@@ -9,7 +9,7 @@ from fastapi import Query
 
 from restless_tide.core.errors import Denied, Invalid
 from restless_tide.core.tracks import Address, MoveRule, parse_address
-from restless_tide.desk import find, placing, track_rules, tracks
+from restless_tide.desk import find, move_sheets, placing, track_rules, tracks
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.placing import Step
 from restless_tide.desk.stores import rules_of
@@ -108,7 +108,7 @@ def _addresses(desk: Desk, app: str, wanted: PlacementWanted) -> list[Address]:
     found = [parse_address(entry) for entry in dict.fromkeys(wanted.at)]
     if wanted.rank is not None:
         with desk.look() as session:
-            platform = placing.meant(session, find.app(session, app), wanted.build, found).platform
+            platform = move_sheets.meant(session, find.app(session, app), wanted.build, found).platform
             of_rank = tracks.addresses_of(session, app, wanted.rank, platform)
             found += [address for address in of_rank if address not in found]
     return found
@@ -117,7 +117,7 @@ def _addresses(desk: Desk, app: str, wanted: PlacementWanted) -> list[Address]:
 @router.post("/placement-sheets")
 def placement_sheet(app: str, wanted: PlacementWanted, desk: TheDesk, person: SignedIn) -> list[MoveSheetTold]:
     """What placing a build on tracks would mean, before anything is done."""
-    found = placing.sheets(desk, app, wanted.build, _addresses(desk, app, wanted), wish_of(wanted), person)
+    found = move_sheets.sheets(desk, app, wanted.build, _addresses(desk, app, wanted), wish_of(wanted), person)
     return [shown_tracks.sheet(entry) for entry in found]
 
 
@@ -160,7 +160,7 @@ def promotion_sheet(app: str, wanted: PromotionWanted, desk: TheDesk, person: Si
     told: list[MoveSheetTold] = []
     for step in _steps(desk, app, wanted):
         wish = placing.carried(desk, app, step, wish_of(wanted))
-        found = placing.sheets(desk, app, step.build, [step.target], wish, person)
+        found = move_sheets.sheets(desk, app, step.build, [step.target], wish, person)
         told += [shown_tracks.sheet(entry, step) for entry in found]
     return told
 
