@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pytest
+
 from tests.chaos.storm import rage
+
+MOST_STORMS = 8
 
 
 def test_after_a_short_storm_the_desk_and_the_stores_agree(tmp_path: Path) -> None:
@@ -16,5 +20,12 @@ def test_after_a_short_storm_the_desk_and_the_stores_agree(tmp_path: Path) -> No
 
 
 def test_a_desk_that_forgets_its_idempotency_keys_is_caught_by_the_storm(tmp_path: Path) -> None:
-    storm = rage(tmp_path, seed=21, kills=12, count=1, plant="double-send", moods=[{"lose_answers": 3}])
-    assert any("and was done" in violation for violation in storm.violations), storm
+    """Whether an answer is lost between the right two moments is chance; one of a few storms is enough."""
+    storms = []
+    for seed in range(21, 21 + MOST_STORMS):
+        folder = tmp_path / str(seed)
+        folder.mkdir()
+        storms.append(rage(folder, seed=seed, kills=12, count=1, plant="double-send", moods=[{"lose_answers": 3}]))
+        if any("and was done" in violation for violation in storms[-1].violations):
+            return
+    pytest.fail(f"{MOST_STORMS} storms did not catch it: {storms}")
