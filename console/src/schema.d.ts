@@ -3371,6 +3371,11 @@ export interface components {
             title: string;
             /** Trouble */
             trouble: string | null;
+            /**
+             * Whom
+             * @description whom it reaches, in words
+             */
+            whom: string;
         };
         /**
          * Certificate
@@ -5127,20 +5132,10 @@ export interface components {
          * @description A build on a track, by a trial or by a leg of a release.
          */
         PlacementTold: {
-            /**
-             * Acts
-             * @description of a release's leg: what may be done with its rollout
-             */
-            acts: components["schemas"]["OptionTold"][];
             /** Build */
             build: string;
             /** Build Label */
             build_label: string;
-            /**
-             * Closes
-             * @description it is a trial that may be ended now
-             */
-            closes: boolean;
             /** Cohort */
             cohort: string | null;
             /** Confirmed */
@@ -6251,7 +6246,7 @@ export interface components {
         };
         /**
          * Stage
-         * @description ``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person says so.
+         * @description ``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person raises it.
          */
         Stage: {
             /** Dwell Hours */
@@ -6521,6 +6516,11 @@ export interface components {
         };
         /** StoreTracksTold */
         StoreTracksTold: {
+            /**
+             * Gets
+             * @description what a person gets there who may use several tracks, in words
+             */
+            gets: string;
             /**
              * Own Most
              * @description tracks of its own that a team may have there
@@ -6927,6 +6927,11 @@ export interface components {
             title: string;
             /** Trouble */
             trouble: string | null;
+            /**
+             * Whom
+             * @description whom it reaches, in words
+             */
+            whom: string;
         };
         /**
          * TrialAgainWanted
@@ -9946,6 +9951,8 @@ export interface operations {
                 cohort?: string | null;
                 /** @description tracks that they have chosen */
                 chosen?: string[] | null;
+                /** @description where they are, ISO 3166 */
+                country?: string | null;
             };
             header?: never;
             path: {

@@ -185,6 +185,7 @@ def test_a_fix_with_a_lower_number_is_foreseen_as_not_reaching_early_users(harbo
         "20% of 1600 people on Early have 1.1.0 (2) and keep it: they do not receive 1.0.1 (1)"
         in told["higher-number-elsewhere"]
     )
+    assert harbour.tide.tracks.people(app, "openfield", chosen=["early"], country="AT")[1].version == "1.1.0"
     people = harbour.tide.tracks.people(app, "openfield", chosen=["early"])
     assert [(entry.version, round(entry.share, 2)) for entry in people] == [(None, 0.8), ("1.1.0", 0.2)]
     assert [(entry.version, entry.share) for entry in harbour.tide.tracks.people(app, "openfield", cohort="crew")] == [
@@ -273,6 +274,12 @@ def test_a_track_of_the_teams_own_is_opened_used_and_closed(harbour: Harbour) ->
     build = harbour.ready_build(app, "openfield")
     tracks.place(app, build, ["openfield/pier"])
     until(lambda: harbour.tide.testing.trials(app), lambda trials: [trial.confirmed for trial in trials] == [True])
+    (held,) = [
+        trial
+        for trial in harbour.control("openfield", "things/trial")
+        if trial["number"] == "1" and trial["track"] == "pier"
+    ]
+    assert held["testers"] == [f"edda.{app}@example.org"]
     with pytest.raises(Conflict, match="a cohort uses one track there"):
         harbour.tide.testing.attach(app, "harbour", "openfield", track="porch")
     with pytest.raises(Conflict, match="still holds 1.0.0"):
@@ -305,6 +312,10 @@ def test_a_rank_is_a_track_of_every_store_and_never_production(harbour: Harbour)
         harbour.tide.tracks.place(app, build, rank=7)
     with pytest.raises(ImpossibleAct, match="No track of rank 1 offers a build"):
         harbour.tide.tracks.promote(app, rank=1)
+    harbour.tide.tracks.place(app, build, rank=1)
+    until_held(harbour, app, "openfield/workbench", "1.0.0 open")
+    (drafted,) = harbour.tide.tracks.promote(app, rank=1, build="1.0.0", to="production")
+    assert drafted.at == "openfield/production"
     with pytest.raises(Invalid, match="either the track that the build is on, or a rank"):
         harbour.tide.tracks.promote(app)
 
@@ -419,7 +430,7 @@ def test_a_build_moves_up_by_commands(tide: Terminal, harbour: Harbour) -> None:
     app = harbour.new_app()
     of = ("--app", app)
     listed = tide("track", "list", *of, "--store", "openfield").stdout
-    assert "0 people, guest and walk-in" in listed
+    assert "0 people, for guest and walk-in cohorts; none is here" in listed
     assert "who chose it" in listed
     crew(harbour, app, "wren", "tam")
     pushed = tide("build", "push", str(harbour.package(app, "openfield")), *of, "--track", "openfield/workbench")
@@ -444,7 +455,7 @@ def test_a_build_moves_up_by_commands(tide: Terminal, harbour: Harbour) -> None:
     cleared = tide("track", "clear", "openfield/workbench", *of, "--reason", WHY, "--yes")
     assert "the trial of 1.0.0 (1) with crew ends" in cleared.stdout
     assert tide("track", "place", *of, "--build", "latest").stderr.startswith("No track was named.")
-    assert "Name either a track" in tide("track", "promote", *of).stderr
+    assert "name either the track that the build is on, or a rank" in tide("track", "promote", *of).stderr
     assert "has no open berth at nowhere" in tide("track", "list", *of, "--store", "nowhere").stderr
 
 

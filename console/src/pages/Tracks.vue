@@ -26,7 +26,6 @@ const { data, problem, load } = useLoading(async () => {
 useLive(load, (change) => !change.app || change.app === props.app)
 const doing = useDoing()
 
-const GETS: Record<string, string> = { 'highest number': 'the build with the highest number', 'latest placed': 'the build that was placed last', 'own choice': 'what they chose' }
 const titles = computed(() => new Map((data.value?.board.stores ?? []).flatMap((row) => row.tracks.map((cell) => [cell.at, `${cell.title} of ${row.store_title}`] as const))))
 const ordered = (tracks: TrackCell[]) => tracks.filter((cell) => cell.rank !== null)
 const beside = (tracks: TrackCell[]) => tracks.filter((cell) => cell.rank === null)
@@ -157,7 +156,7 @@ async function again(id: string, build: string): Promise<void> {
       <section v-for="row in data.board.stores" :key="row.store" class="card-plain store" :aria-label="row.store_title">
         <header class="row-gap">
           <h2>{{ row.store_title }}</h2>
-          <span class="soft small-print">Who may use several <Explained word="track" said="tracks" /> gets {{ GETS[row.people_get] }}.</span>
+          <span class="soft small-print">Who may use several <Explained word="track" said="tracks" /> gets {{ row.gets }}.</span>
           <BButton v-if="row.own_most" size="sm" variant="link" class="end" @click="opening = opening === row.store ? '' : row.store">{{ opening === row.store ? 'Close' : 'Open a track of your own' }}</BButton>
         </header>
         <form v-if="opening === row.store" class="row-gap own" @submit.prevent="open(row.store)">

@@ -82,7 +82,7 @@ def paged_arguments(parser: Parser, order: type[StrEnum], *, limit: int, since: 
 
 
 def _comparable(value: Any) -> tuple[int, Any]:
-    """Rows without a value come last; words are sorted whatever their capitals."""
+    """Rows without a value come last; words are sorted regardless of capitals."""
     if value is None:
         return (1, "")
     return (0, value.lower() if isinstance(value, str) else value)

@@ -17,7 +17,7 @@ BUILD_HELP = "VERSION, 'VERSION (NUMBER)', NUMBER, latest, or the id or its begi
 
 
 def where_arguments(parser: Parser, *, platform: bool = True) -> None:
-    """Of which app a name is, where it alone does not say so."""
+    """Of which app a name is, where the name alone is not enough."""
     parser.add_argument("--app", metavar="APP", help="the app's short name, where the name alone is not enough")
     if platform:
         parser.add_argument("--platform", help="android, ios or desktop, where the name alone is not enough")

@@ -12,6 +12,7 @@ from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count
+from restless_tide.cli.retiring import reason_arguments
 from restless_tide.cli.telling import moment, share
 from restless_tide.core.report import ReportKind
 from restless_tide.wire.errors import Invalid
@@ -82,14 +83,14 @@ def _add_tracks(nouns: Nouns) -> None:
     parser = nouns.command("track open", _open, "open a track of your own, where a store lets teams have some")
     _one(parser)
     parser.add_argument("--title", default="", help="as people read it; the key, unless you say")
-    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    reason_arguments(parser)
     parser = nouns.command("track rename", _rename, "give a track of your own another title")
     _one(parser)
     parser.add_argument("--to", required=True, metavar="TITLE")
-    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    reason_arguments(parser)
     parser = nouns.command("track close", _close, "close a track of your own that holds nothing any more")
     _one(parser)
-    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    reason_arguments(parser)
     parser = nouns.command("track people", _people, "which build people have at a store")
     parser.add_argument("store", metavar="STORE")
     app_argument(parser)
@@ -97,6 +98,7 @@ def _add_tracks(nouns: Nouns) -> None:
     parser.add_argument(
         "--chosen", action="append", default=[], metavar="TRACK", help="people who chose this track; may be given again"
     )
+    parser.add_argument("--country", metavar="CODE", help="people there, such as AT (ISO 3166)")
 
 
 def _add_rules(nouns: Nouns) -> None:
@@ -123,7 +125,7 @@ def _add_rules(nouns: Nouns) -> None:
         help="no open field report of this kind",
     )
     parser.add_argument("--go-ahead", action="store_true", help="and a person's go-ahead for each build")
-    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    reason_arguments(parser)
     parser = nouns.command("rule end", _end_rule, "nothing moves by a rule any more")
     _rule(parser)
     parser = nouns.command("rule go-ahead", _go_ahead, "give one build the go-ahead that a rule waits for")
@@ -142,7 +144,7 @@ def _rule(parser: Parser, *, build: bool = False) -> None:
     app_argument(parser)
     if build:
         parser.add_argument("--build", required=True, metavar="BUILD", help=BUILD_HELP)
-    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    reason_arguments(parser)
 
 
 def _how(parser: Parser) -> None:
@@ -153,7 +155,7 @@ def _how(parser: Parser) -> None:
     parser.add_argument("--notes", metavar="TEXT", help="release notes in English; - reads them, @FILE takes a file")
     parser.add_argument("--ladder", help="such as 5@24,100; the store's or the usual one, unless you say")
     parser.add_argument("--submit", action="store_true", help="hand it in where it comes to production")
-    parser.add_argument("--reason", default="", help="why; it stands in the logbook")
+    reason_arguments(parser)
     parser.add_argument("--dry-run", action="store_true", help="only say what it would mean")
     parser.add_argument("--yes", action="store_true", help="do not ask first")
 
@@ -195,16 +197,9 @@ def _list(call: Call) -> None:
 
 
 def _who(track: CellTold) -> str:
-    whom = {"cohorts": listed(track.kinds), "choosers": "who chose it", "everybody": "everybody"}[track.audience]
     people = "" if track.people is None else f"{track.people} people, "
-    named = f" ({', '.join(track.cohorts)})" if track.cohorts else ""
     state = f", {track.state}" if track.own and track.state else ""
-    return f"{people}{whom}{named}{state}"
-
-
-def listed(words: Sequence[str]) -> str:
-    """Such as ``crew, guest and walk-in``."""
-    return f"{', '.join(words[:-1])} and {words[-1]}" if len(words) > 1 else "".join(words)
+    return f"{people}{track.whom}{state}"
 
 
 def held(placed: PlacementTold) -> str:
@@ -248,7 +243,9 @@ def _tell_track(call: Call, track: TrackTold) -> None:
 
 def _people(call: Call) -> None:
     given = call.given
-    found = call.tide.tracks.people(given.app, given.store, cohort=given.cohort, chosen=given.chosen)
+    found = call.tide.tracks.people(
+        given.app, given.store, cohort=given.cohort, chosen=given.chosen, country=given.country
+    )
 
     def shown() -> None:
         table = call.table("SHARE OF THEM", "BUILD", "FROM TRACK")
@@ -276,8 +273,6 @@ def _place(call: Call) -> Exit | None:
 
 def _promote(call: Call) -> Exit | None:
     given, how = call.given, _told_how(call)
-    if (given.source is None) == (given.rank is None):
-        raise Invalid("Name either a track such as openfield/early, or --rank.", code="usage")
     how |= {name: value for name, value in (("to", given.to), ("build", given.build)) if value}
     told = call.tide.tracks.promotion_sheet(given.app, given.source, **how)
     return _moved(call, told, lambda: call.tide.tracks.promote(given.app, given.source, **how))

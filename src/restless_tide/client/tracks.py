@@ -72,10 +72,12 @@ class Tracks(Noun):
         """One track, with what it held."""
         return self._line.get(f"/v1/apps/{app}/tracks/{at}", TrackTold)
 
-    def people(self, app: str, store: str, *, cohort: str | None = None, chosen: Sequence[str] = ()) -> list[GotTold]:
+    def people(
+        self, app: str, store: str, *, cohort: str | None = None, chosen: Sequence[str] = (), country: str | None = None
+    ) -> list[GotTold]:
         """What people of a cohort, or who have chosen some tracks, have at a store; without either: everybody else."""
         path = f"/v1/apps/{app}/track-people/{store}"
-        return self._line.get(path, list[GotTold], cohort=cohort, chosen=list(chosen) or None)
+        return self._line.get(path, list[GotTold], cohort=cohort, chosen=list(chosen) or None, country=country)
 
     def sheet(self, app: str, build: str, at: Sequence[str] = (), **how: Unpack[How]) -> list[MoveSheetTold]:
         """What placing a build on tracks would mean; ``how`` as for ``place``."""

@@ -13,7 +13,7 @@ FULL_SHARE = 1.0
 
 
 class Stage(BaseModel):
-    """``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person says so."""
+    """``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person raises it."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 

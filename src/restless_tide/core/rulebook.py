@@ -215,10 +215,14 @@ class StoodBefore(Rules):
     people: int = Field(default=0, ge=0, description="so many who have it from there")
 
 
+TRACK_KEY = r"^[a-z0-9][a-z0-9-]{0,39}$"
+LONGEST_TRACK_TITLE = 80
+
+
 class TrackRules(Rules):
     """One way by which builds reach people at a store."""
 
-    title: str = Field(min_length=1, max_length=80)
+    title: str = Field(min_length=1, max_length=LONGEST_TRACK_TITLE)
     audience: Audience
     kinds: tuple[CohortKind, ...] = Field(
         default=(), description="with audience cohorts: the kinds of cohort that get builds over it"
@@ -438,7 +442,7 @@ class Rulebook(Rules):
         if len(ranks) != len(set(ranks)) or max(ranks) != last.rank:
             raise ValueError("each rank stands once, and production has the highest")
         for key, way in self.tracks.items():
-            if not _TRACK_KEY.fullmatch(key):
+            if not re.fullmatch(TRACK_KEY, key):
                 raise ValueError(f"tracks.{key}: a key is small letters, digits and dashes, at most 40")
             _check_track(self, key, way)
         alone = [str(kind) for kind in self.cohorts if not any(kind in way.kinds for way in self.tracks.values())]
@@ -461,9 +465,6 @@ class Rulebook(Rules):
                     )
             known[question.code] = question
         return self
-
-
-_TRACK_KEY = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 
 
 def _check_track(rules: Rulebook, key: str, way: TrackRules) -> None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, PeopleGet, Rulebook
+from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, Rulebook
+from restless_tide.core.tracks import GETS
 
 _NUMBERS = {
     Numbering.RISES_FOR_EVER: "Numbers rise for ever.",
@@ -79,17 +80,10 @@ def _rest(rules: Rulebook) -> list[str]:
     return [f"Seats: {seats}.", _tracks(rules), name, *dated]
 
 
-_GET = {
-    PeopleGet.HIGHEST_NUMBER: "the highest number",
-    PeopleGet.LATEST_PLACED: "what was placed last",
-    PeopleGet.OWN_CHOICE: "what they chose",
-}
-
-
 def _tracks(rules: Rulebook) -> str:
     """The tracks in their order, those beside it after them."""
     in_order = " → ".join(way.title for way in rules.ways.values() if way.rank is not None)
     beside = ", ".join(way.title for way in rules.ways.values() if way.rank is None)
     own = f" Up to {rules.own_tracks.most} tracks of your own." if rules.own_tracks is not None else ""
     also = f"; beside them {beside}" if beside else ""
-    return f"Tracks: {in_order}{also}. Who may use several gets {_GET[rules.people_get]}.{own}"
+    return f"Tracks: {in_order}{also}. Who may use several gets {GETS[rules.people_get]}.{own}"

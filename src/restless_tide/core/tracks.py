@@ -42,7 +42,12 @@ class Address:
     track: str = PRODUCTION
 
     def __str__(self) -> str:
-        return self.store if self.track == PRODUCTION else f"{self.store}/{self.track}"
+        return self.store if self.track == PRODUCTION else self.whole
+
+    @property
+    def whole(self) -> str:
+        """Always with the track: among tracks, production is one of several."""
+        return f"{self.store}/{self.track}"
 
 
 def parse_address(text: str) -> Address:
@@ -62,6 +67,26 @@ def demand_track(rules: Rulebook, key: str) -> TrackRules:
             code="track-unknown",
         )
     return rules.ways[key]
+
+
+GETS = {
+    PeopleGet.HIGHEST_NUMBER: "the build with the highest number",
+    PeopleGet.LATEST_PLACED: "the build that was placed last",
+    PeopleGet.OWN_CHOICE: "what they chose",
+}
+"""What a person gets who may use several tracks, in words."""
+
+
+def whom(way: TrackRules, cohorts: Sequence[str]) -> str:
+    """Whom a track reaches, in words; ``cohorts`` are those that use it."""
+    match way.audience:
+        case Audience.COHORTS if not cohorts:
+            return f"for {' and '.join(way.kinds)} cohorts; none is here"
+        case Audience.COHORTS:
+            return ", ".join(cohorts)
+        case Audience.CHOOSERS:
+            return "who chose it at the store"
+    return "everybody"
 
 
 def with_own(rules: Rulebook, titles: Mapping[str, str]) -> Rulebook:
@@ -88,12 +113,6 @@ def next_track(rules: Rulebook, key: str) -> str | None:
         return None
     later = [(way.rank, name) for name, way in rules.ways.items() if way.rank is not None and way.rank > rank]
     return min(later)[1] if later else None
-
-
-def step_of(rules: Rulebook, key: str) -> int | None:
-    """Where a track stands in the store's order, counted from 1; None beside it."""
-    in_order = [name for name, way in rules.ways.items() if way.rank is not None]
-    return in_order.index(key) + 1 if key in in_order else None
 
 
 def gets(
@@ -203,9 +222,9 @@ class Stood:
 
 
 def review_holds(rules: Rulebook, track: str, reviewed_on: Collection[str]) -> bool:
-    """Whether a build needs no review for this track, or has passed one that holds there."""
+    """Whether a build needs no review for this track, or has passed one that holds there, too."""
     way = rules.ways[track]
-    return not way.review_first or not {track, *way.review_holds_from}.isdisjoint(reviewed_on)
+    return not way.review_first or not set(way.review_holds_from).isdisjoint(reviewed_on)
 
 
 def check_move(rules: Rulebook, move: Move, standing: Mapping[str, OnTrack]) -> list[Finding]:

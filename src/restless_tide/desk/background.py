@@ -30,7 +30,7 @@ class Background:
 
     hearing: threading.Lock = field(default_factory=threading.Lock)
     heard: dict[str, list[StoreEvent]] = field(default_factory=dict)
-    """Pushed events by store that are to be taken in a moment."""
+    """Pushed events by store that are to be read in a moment."""
     ring_heard: Callable[[], None] = lambda: None
     """Have the engine take what was pushed; set by the engine."""
     answered: dict[str, set[tuple[int, str]]] = field(default_factory=dict)

@@ -18,12 +18,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.consignment import UNDER_WAY as COMING
-from restless_tide.core.errors import ImpossibleAct, Invalid
+from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound
 from restless_tide.core.leg import OPEN_TO_CHANGE, LegPhase
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.rulebook import Audience
-from restless_tide.core.tracks import Address, demand_track, next_track
+from restless_tide.core.tracks import Address, demand_track
 from restless_tide.core.trial import TRIAL, TrialEvent
 from restless_tide.core.versions import parse_version
 from restless_tide.desk import (
@@ -123,8 +123,8 @@ def _leg_for(act: Act, app: App, build: Build, address: Address, wish: Wish) -> 
         release = releases.entered(act, app, version)
         act.session.flush()
         act.log("release drafted", f"release {version}", app=app.name, after={"stores": [str(address)]})
-    if wish.notes:
-        release.notes = {**release.notes, **wish.notes}
+    for locale, text in wish.notes.items():
+        releases.write_notes(act, app.name, version, locale, text)
     known = next((leg for leg in release.legs if find.place_of(leg) == address), None)
     ladder = LegWish(build=build.id, ladder=wish.ladder)
     if known is not None:
@@ -163,7 +163,7 @@ def steps(session: Session, app_name: str, source: Address, target: str | None, 
     """What promoting from a track means: which build goes where. Raises ImpossibleAct, and Invalid where it is not clear."""
     here = tracks.cell(session, app_name, source)
     rules = cohorts.tracks_of(session, tracks.berth_at(session, app_name, source))
-    wanted = target or next_track(rules, source.track)
+    wanted = target or here.following
     if wanted is None:
         raise ImpossibleAct(
             f"Nothing comes after {here.way.title} of {source.store}.",
@@ -177,7 +177,7 @@ def steps(session: Session, app_name: str, source: Address, target: str | None, 
     if build_id is not None:
         build = meant(session, find.app(session, app_name), build_id, [source])
         if build.id not in known:
-            told = f"is {stopped[0].phase}" if any(one.build.id == build.id for one in stopped) else "is not offered"
+            told = next((f"is {one.phase}" for one in stopped if one.build.id == build.id), "is not offered")
             raise ImpossibleAct(f"{build.label} {told} on {source}; it cannot be promoted from there.", possible=[])
         chosen = known[build.id]
     elif len(known) == 1:
@@ -196,13 +196,28 @@ def steps(session: Session, app_name: str, source: Address, target: str | None, 
 
 def steps_of_rank(session: Session, app_name: str, rank: int, target: str | None, build_id: str | None) -> list[Step]:
     """The same for every store's track of one rank, where it offers a build. Raises what ``steps`` raises, and Invalid for no step."""
-    found = []
+    app, found = find.app(session, app_name), []
     for address in tracks.addresses_of(session, app_name, rank):
+        try:
+            wanted = meant(session, app, build_id, [address]).id if build_id is not None else None
+        except NotFound:  # the store carries another platform
+            continue
         here = tracks.cell(session, app_name, address)
-        if any(one.offered and build_id in (None, one.build.id) for one in here.holds):
-            found.append(steps(session, app_name, address, target, build_id))
+        if any(one.offered and wanted in (None, one.build.id) for one in here.holds):
+            found.append(steps(session, app_name, address, target, wanted))
     if not found:
         raise ImpossibleAct(f"No track of rank {rank} offers a build that could be promoted.", possible=[])
+    return found
+
+
+def addresses(
+    session: Session, app_name: str, build_id: str, named: Sequence[Address], rank: int | None
+) -> list[Address]:
+    """The tracks that are meant: those named, and those of a rank at every store that carries the build's platform."""
+    found = list(named)
+    if rank is not None:
+        platform = meant(session, find.app(session, app_name), build_id, found).platform
+        found += [one for one in tracks.addresses_of(session, app_name, rank, platform) if one not in found]
     return found
 
 

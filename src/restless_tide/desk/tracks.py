@@ -22,8 +22,18 @@ from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.own_track import COUNTED, IN_USE, OWN_TRACK, OwnTrackEvent, OwnTrackState
 from restless_tide.core.rollout import GONE, OFFERED
 from restless_tide.core.round import RoundState
-from restless_tide.core.rulebook import Audience, Rulebook, TrackRules
-from restless_tide.core.tracks import Address, Offer, OnTrack, Stood, demand_track, next_track, spread, with_own
+from restless_tide.core.rulebook import LONGEST_TRACK_TITLE, Audience, Rulebook, TrackRules
+from restless_tide.core.tracks import (
+    Address,
+    Offer,
+    OnTrack,
+    Stood,
+    demand_track,
+    next_track,
+    reaches,
+    spread,
+    with_own,
+)
 from restless_tide.core.trial import TRIAL, UNDER_WAY, TrialState
 from restless_tide.core.versions import parse_version
 from restless_tide.desk import cohorts, find, legs, logbook, packages, retiring
@@ -46,8 +56,6 @@ from restless_tide.records.tables import (
     Track,
     Trial,
 )
-
-LONGEST_TITLE = 80
 
 
 @dataclass(frozen=True)
@@ -316,9 +324,18 @@ def reviewed_on(session: Session, berth: Berth, build: Build) -> tuple[str, ...]
 
 
 def what_people_get(
-    session: Session, app_name: str, store_name: str, *, cohort_name: str | None = None, chosen: Sequence[str] = ()
+    session: Session,
+    app_name: str,
+    store_name: str,
+    *,
+    cohort_name: str | None = None,
+    chosen: Sequence[str] = (),
+    country: str | None = None,
 ) -> list[tuple[Offer | None, float]]:
-    """What people of a cohort, or people who have chosen the tracks ``chosen``, have at a store: each with its share of them."""
+    """What people of a cohort, or people who have chosen the tracks ``chosen``, have at a store: each with its share of them.
+
+    ``country`` (ISO 3166): where they are; tracks that do not reach it offer them nothing.
+    """
     berth = berth_at(session, app_name, Address(store_name))
     row = _row(berth, _read(session, berth.app))
     cohort = find.cohort(session, berth.app, cohort_name) if cohort_name is not None else None
@@ -326,10 +343,11 @@ def what_people_get(
         if demand_track(row.rules, key).audience is Audience.COHORTS:
             raise Invalid(f"Nobody chooses {key} at {berth.store.name}; its people have a seat.", code="track-unfit")
     uses = cohorts.uses(cohort, berth) if cohort is not None else None
-    may_use = {*chosen, *([uses] if uses is not None else [])}
+    may_use = {key for key in (*chosen, uses) if key is not None and reaches(row.rules, key, country)}
     offers = [
         offer_of(placed, entry.address.track)
         for entry in row.cells
+        if reaches(row.rules, entry.address.track, country)
         for placed in entry.holds
         if placed.offered and (placed.trial is None or (cohort is not None and placed.trial.cohort_id == cohort.id))
     ]
@@ -526,8 +544,8 @@ def _own(session: Session, app_name: str, address: Address) -> Track:
 
 def _title(text: str) -> str:
     title = text.strip()
-    if not title or len(title) > LONGEST_TITLE:
-        raise Invalid(f"A track's title has 1 to {LONGEST_TITLE} characters.", code="title-unfit")
+    if not title or len(title) > LONGEST_TRACK_TITLE:
+        raise Invalid(f"A track's title has 1 to {LONGEST_TRACK_TITLE} characters.", code="title-unfit")
     return title
 
 

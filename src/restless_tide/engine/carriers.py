@@ -25,7 +25,7 @@ from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import lanes, legs, seating
+from restless_tide.desk import cohorts, lanes, legs, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.legs import leg_subject
@@ -344,7 +344,7 @@ def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
         consignment=trial.consignment.store_ref or "",
         kind=trial.cohort.kind,
         cohort=trial.cohort.name,
-        track=trial.track if trial.track in rules_of(trial.consignment.berth.store).tracks else None,
+        track=trial.track if trial.track in cohorts.tracks_of(session, trial.consignment.berth).tracks else None,
         brief=dict(trial.brief),
         contact=trial.contact,
         sign_in=sign_in,

@@ -157,9 +157,6 @@ class Gateway:
         wanted = protocol.NameRequest(name=name)
         return self._call("POST", f"/v1/berths/{berth}/name", protocol.BerthAnswer, body=wanted, key=key)
 
-    def tracks(self, berth: str) -> protocol.Tracks:
-        return self._call("GET", f"/v1/berths/{berth}/tracks", protocol.Tracks)
-
     def open_track(self, berth: str, wanted: protocol.TrackRequest, key: str) -> protocol.TrackAnswer:
         return self._call("POST", f"/v1/berths/{berth}/tracks", protocol.TrackAnswer, body=wanted, key=key)
 

@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from restless_tide.core.numbers import BuildNumber
-from restless_tide.core.rulebook import PRODUCTION
+from restless_tide.core.rulebook import LONGEST_TRACK_TITLE, PRODUCTION, TRACK_KEY
 
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 ALGORITHM = "ES256"
@@ -161,7 +161,6 @@ MOST_TESTERS = 500
 """In one call."""
 
 
-TRACK_KEY = r"^[a-z0-9][a-z0-9-]{0,39}$"
 TrackKey = Annotated[str, Field(pattern=TRACK_KEY)]
 
 
@@ -261,11 +260,11 @@ class TrackRequest(Message):
     """A track of the team's own, with the rules of the track that ``own_tracks.like`` names."""
 
     key: TrackKey
-    title: Line = Field(min_length=1)
+    title: Line = Field(min_length=1, max_length=LONGEST_TRACK_TITLE)
 
 
 class TitleRequest(Message):
-    title: Line = Field(min_length=1)
+    title: Line = Field(min_length=1, max_length=LONGEST_TRACK_TITLE)
 
 
 class TrackAnswer(HeldTrack):

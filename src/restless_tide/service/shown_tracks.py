@@ -6,8 +6,7 @@ from collections.abc import Sequence
 
 from sqlalchemy.orm import Session
 
-from restless_tide.core.tracks import Address, Offer
-from restless_tide.core.trial import TRIAL, TrialEvent
+from restless_tide.core.tracks import GETS, Address, Offer, whom
 from restless_tide.desk import legs, track_rules
 from restless_tide.desk.move_sheets import MoveSheet
 from restless_tide.desk.placing import Placed, Step
@@ -15,7 +14,6 @@ from restless_tide.desk.tracks import BoardRow, Cell, Past, Placement
 from restless_tide.records.tables import App, Track, TrackRule
 from restless_tide.service import shown
 from restless_tide.wire.problems import findings_told
-from restless_tide.wire.releases import OptionTold
 from restless_tide.wire.tracks import (
     BoardTold,
     CellTold,
@@ -43,6 +41,7 @@ def _store(row: BoardRow) -> StoreTracksTold:
         store_title=row.rules.store,
         platform=row.berth.platform,
         people_get=row.rules.people_get,
+        gets=GETS[row.rules.people_get],
         own_most=own.most if own is not None else 0,
         tracks=[CellTold.model_validate(_cell(entry)) for entry in row.cells],
     )
@@ -52,10 +51,11 @@ def _cell(entry: Cell) -> dict[str, object]:
     row = entry.row
     own = row is not None and row.own
     return {
-        "at": _at(entry.address),
+        "at": entry.address.whole,
         "key": entry.address.track,
         "title": entry.way.title,
         "audience": entry.way.audience,
+        "whom": whom(entry.way, entry.cohorts),
         "kinds": list(entry.way.kinds),
         "rank": entry.way.rank,
         "own": own,
@@ -68,11 +68,6 @@ def _cell(entry: Cell) -> dict[str, object]:
         "coming": [placement(placed) for placed in entry.coming],
         "next": entry.following,
     }
-
-
-def _at(address: Address) -> str:
-    """Always with the track: on the board production is one among others."""
-    return f"{address.store}/{address.track}"
 
 
 def placement(placed: Placement) -> PlacementTold:
@@ -93,8 +88,6 @@ def placement(placed: Placement) -> PlacementTold:
         people=placed.people,
         seen=placed.seen,
         confirmed=placed.confirmed,
-        acts=[OptionTold.of(option) for option in legs.possible(leg).values()] if leg is not None else [],
-        closes=trial is not None and TRIAL.allows(trial.state, TrialEvent.CLOSE),
     )
 
 
@@ -107,8 +100,8 @@ def track(session: Session, entry: Cell, store_title: str, past: Sequence[Past])
 
 def sheet(found: MoveSheet, step: Step | None = None) -> MoveSheetTold:
     return MoveSheetTold(
-        at=_at(found.address),
-        source=_at(step.source) if step is not None else None,
+        at=found.address.whole,
+        source=step.source.whole if step is not None else None,
         store=found.address.store,
         store_title=found.store_title,
         track=found.address.track,
@@ -127,7 +120,7 @@ def sheet(found: MoveSheet, step: Step | None = None) -> MoveSheetTold:
 
 def placed(done: Placed) -> PlacedTold:
     return PlacedTold(
-        at=_at(done.address), sent=done.sent, trials=list(done.trials), place=done.leg, version=done.version,
+        at=done.address.whole, sent=done.sent, trials=list(done.trials), place=done.leg, version=done.version,
         drafted=done.drafted,
     )  # fmt: skip
 
@@ -145,7 +138,7 @@ def got(found: Sequence[tuple[Offer | None, float]]) -> list[GotTold]:
 
 
 def own(row: Track) -> OwnTrackTold:
-    at = _at(Address(row.berth.store.name, row.key))
+    at = Address(row.berth.store.name, row.key).whole
     return OwnTrackTold(at=at, title=row.title, state=row.state, trouble=row.reason)
 
 
@@ -153,8 +146,8 @@ def rule(row: TrackRule, standings: Sequence[track_rules.Standing]) -> TrackRule
     store = row.berth.store.name
     return TrackRuleTold.of(
         row,
-        source=_at(Address(store, row.source)),
-        target=_at(Address(store, row.target)),
+        source=Address(store, row.source).whole,
+        target=Address(store, row.target).whole,
         asks=track_rules.rule_of(row).told(),
         builds=[
             UnderRuleTold(

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from restless_tide.core.ladder import Stage
 from restless_tide.core.own_track import OwnTrackState
@@ -13,7 +14,6 @@ from restless_tide.core.rulebook import Audience, CohortKind, PeopleGet
 from restless_tide.wire.base import Names, Number, OneLine, TextByLocale, Told, Wanted, Words
 from restless_tide.wire.cohorts import TrialBriefWanted
 from restless_tide.wire.problems import FindingTold
-from restless_tide.wire.releases import OptionTold
 from restless_tide.wire.watching import LineTold
 
 _AT = "tracks, such as openfield/early; a store alone means production"
@@ -45,6 +45,12 @@ class PromotionWanted(HowPlaced):
     )
     to: OneLine | None = Field(default=None, description="the key of the track; none: the next of that store")
     build: OneLine | None = Field(default=None, description="which one, where the track offers several")
+
+    @model_validator(mode="after")
+    def _says_from_where(self) -> Self:
+        if (self.source is None) == (self.rank is None):
+            raise ValueError("name either the track that the build is on, or a rank")
+        return self
 
 
 class MoveSheetTold(Told):
@@ -96,8 +102,6 @@ class PlacementTold(Told):
     people: int | None = Field(description="who have a seat for it")
     seen: str | None = Field(description="the state in which the store was last seen to hold it")
     confirmed: bool
-    acts: list[OptionTold] = Field(description="of a release's leg: what may be done with its rollout")
-    closes: bool = Field(description="it is a trial that may be ended now")
 
 
 class CellTold(Told):
@@ -107,6 +111,7 @@ class CellTold(Told):
     key: str
     title: str
     audience: Audience
+    whom: str = Field(description="whom it reaches, in words")
     kinds: list[CohortKind]
     rank: int | None
     own: bool
@@ -125,6 +130,7 @@ class StoreTracksTold(Told):
     store_title: str
     platform: str
     people_get: PeopleGet
+    gets: str = Field(description="what a person gets there who may use several tracks, in words")
     own_most: int = Field(description="tracks of its own that a team may have there")
     tracks: list[CellTold]
 

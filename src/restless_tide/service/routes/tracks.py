@@ -7,7 +7,7 @@ from typing import Annotated
 
 from fastapi import Query
 
-from restless_tide.core.errors import Denied, Invalid
+from restless_tide.core.errors import Denied
 from restless_tide.core.tracks import Address, MoveRule, parse_address
 from restless_tide.desk import find, move_sheets, placing, track_rules, tracks
 from restless_tide.desk.desk import Desk
@@ -60,10 +60,11 @@ def people(
     _: SignedIn,
     cohort: str | None = None,
     chosen: Annotated[list[str] | None, Query(max_length=20, description="tracks that they have chosen")] = None,
+    country: Annotated[str | None, Query(pattern="^[A-Z]{2}$", description="where they are, ISO 3166")] = None,
 ) -> list[GotTold]:
     """What people of a cohort, or people who have chosen some tracks, have at a store; without either: everybody else."""
     with desk.look() as session:
-        found = tracks.what_people_get(session, app, store, cohort_name=cohort, chosen=chosen or ())
+        found = tracks.what_people_get(session, app, store, cohort_name=cohort, chosen=chosen or (), country=country)
     return shown_tracks.got(found)
 
 
@@ -104,14 +105,9 @@ def clear(app: str, store: str, track: str, wanted: ReasonWanted, desk: TheDesk,
 
 
 def _addresses(desk: Desk, app: str, wanted: PlacementWanted) -> list[Address]:
-    """The tracks that are meant: those named, and those of a rank at every store that carries the build's platform."""
-    found = [parse_address(entry) for entry in dict.fromkeys(wanted.at)]
-    if wanted.rank is not None:
-        with desk.look() as session:
-            platform = move_sheets.meant(session, find.app(session, app), wanted.build, found).platform
-            of_rank = tracks.addresses_of(session, app, wanted.rank, platform)
-            found += [address for address in of_rank if address not in found]
-    return found
+    named = [parse_address(entry) for entry in dict.fromkeys(wanted.at)]
+    with desk.look() as session:
+        return placing.addresses(session, app, wanted.build, named, wanted.rank)
 
 
 @router.post("/placement-sheets")
@@ -145,8 +141,6 @@ def place(app: str, wanted: PlacementWanted, desk: TheDesk, person: SignedIn, wh
 
 
 def _steps(desk: Desk, app: str, wanted: PromotionWanted) -> list[Step]:
-    if (wanted.source is None) == (wanted.rank is None):
-        raise Invalid("Name either the track that the build is on, or a rank.", code="track-missing")
     with desk.look() as session:
         if wanted.source is not None:
             return [placing.steps(session, app, parse_address(wanted.source), wanted.to, wanted.build)]
