@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
@@ -18,6 +19,7 @@ import httpx
 
 from bench.filling import NOW, a_rising_leg, a_store, an_app
 from restless_tide.client import Tide
+from restless_tide.core.order import PENDING
 from restless_tide.demo.processes import HOST, STORES, Processes
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -32,6 +34,8 @@ AT_ONCE = 8
 """So many bare calls are under way together; the acts come one after the other, as from one person."""
 BARE = "bare"
 """Rollouts of the stores, as many as LEGS, that the desk does not know."""
+LOOK_AFTER_SECONDS = 0.05
+"""The desk notes how long an order took; asking for it earlier would be served beside what is measured."""
 SETTLE_SECONDS = 5.0
 """A desk that was just started looks once at everything it holds."""
 TICK_LEGS = 10_000
@@ -57,8 +61,9 @@ def carrying(processes: Processes, tide: Tide) -> tuple[float, float]:
         gateway.drill("halt", uuid.uuid4().hex)
         bare.append(time.perf_counter() - began)
         orders = [entry.order for entry in tide.stores.drill_halt("openfield")]
+        time.sleep(LOOK_AFTER_SECONDS)
         while (drilled := tide.stores.drilled(orders))[0].state != "confirmed":
-            time.sleep(0.02)  # looking often would slow down what is measured
+            time.sleep(LOOK_AFTER_SECONDS)
         ordered.append(drilled[0].seconds or 0.0)
     gateway.close()
     return median(ordered), median(bare)
@@ -166,26 +171,60 @@ class Halted:
     alone: float
 
 
-def reached(processes: Processes, tide: Tide, number: int) -> float:
-    """Seconds from the act of one halt to its record at the store."""
-    began = time.time()
-    tide.releases.steer(f"fleet{number}", "1.0.0", "halt", reason="bench", store="openfield")
-    subject = f"submission-fleet{number}"
-    while True:
-        acts = control(processes, "openfield", "acts")
-        mine = [act["arrived"] for act in acts if act["subject"] == subject and act["act"] == "halt"]
-        if mine:
-            return float(mine[0]) - began
-        time.sleep(0.05)
+def _halt_apart(tide: Tide, numbers: range) -> dict[str, float]:
+    """Halt one leg after the other with a pause between; returns when each was ordered, by the store's name for it."""
+    began = {}
+    for number in numbers:
+        began[f"submission-fleet{number}"] = time.time()
+        tide.releases.steer(f"fleet{number}", "1.0.0", "halt", reason="bench", store="openfield")
+        time.sleep(LOOK_AFTER_SECONDS * 3)
+    return began
+
+
+def _reached(processes: Processes, began: dict[str, float]) -> float:
+    """The median of the seconds from an act to its record at the store."""
+    acts = control(processes, "openfield", "acts")
+    return median(
+        min(act["arrived"] for act in acts if act["subject"] == subject and act["act"] == "halt") - at
+        for subject, at in began.items()
+    )
+
+
+def _until_settled(processes: Processes) -> None:
+    """Wait until no order is pending. Read from the records: asking the service would be served beside what is measured."""
+    with closing(sqlite3.connect(Path(processes.desk_environment()["TIDE_DATA"]) / "desk.sqlite")) as records:
+        pending = f"SELECT count(*) FROM orders WHERE state IN ({', '.join('?' * len(PENDING))})"
+        while records.execute(pending, [str(state) for state in PENDING]).fetchone()[0]:
+            time.sleep(0.01)
+
+
+def _bare(processes: Processes, numbers: range) -> float:
+    """Seconds of halts called bare at every store, AT_ONCE together, while nobody listens for the stores' events."""
+    gateways = {name: gateway_of(processes, name) for name in STORES}
+    for name in STORES:
+        control(processes, name, "mischief", {"push_off": True})
+        gateways[name].drill("halt", uuid.uuid4().hex)
+    calls = [(gateways[name], f"{BARE}-fleet{number}") for number in numbers for name in STORES]
+    began = time.perf_counter()
+    with ThreadPoolExecutor(AT_ONCE) as hands:
+        list(hands.map(lambda one: one[0].steer(one[1], "halt", "bench", uuid.uuid4().hex), calls))
+    taken = time.perf_counter() - began
+    for name in STORES:
+        control(processes, name, "mischief", {"push_off": False})
+        gateways[name].close()
+    time.sleep(SETTLE_SECONDS)
+    return taken
 
 
 def halting(processes: Processes, tide: Tide) -> Halted:
-    last = LEGS // len(STORES) - 1
-    alone_count, among_count = 5, 5
-    single = range(last - alone_count - among_count + 1, last + 1)
+    """Half of the bare calls are made before the acts and half after them: the machine's speed changes meanwhile."""
+    releases = LEGS // len(STORES)
+    alone_count, among_count = 9, 9
+    single = range(releases - alone_count - among_count, releases)
     many = range(single.start)
     with fleet(processes, tide), ThreadPoolExecutor(1) as other:
-        alone = median(reached(processes, tide, number) for number in single[:alone_count])
+        bare = _bare(processes, range(releases // 2))
+        alone = _halt_apart(tide, single[:alone_count])
 
         def halt_all() -> float:
             began = time.perf_counter()
@@ -195,28 +234,12 @@ def halting(processes: Processes, tide: Tide) -> Halted:
 
         running = other.submit(halt_all)
         time.sleep(0.3)
-        among = median(reached(processes, tide, number) for number in single[alone_count:])
+        among = _halt_apart(tide, single[alone_count:])
         began = running.result()
-        while sum(store.pending_orders for store in tide.stores.every()):
-            time.sleep(0.1)
+        _until_settled(processes)
         ours = (time.perf_counter() - began) * LEGS / (len(many) * len(STORES) + among_count)
-    gateways = {name: gateway_of(processes, name) for name in STORES}
-    for name in STORES:
-        control(processes, name, "mischief", {"push_off": True})
-        gateways[name].drill("halt", uuid.uuid4().hex)
-    calls = [(gateways[name], number) for number in range(LEGS // len(STORES)) for name in STORES]
-
-    def bare(call: Callable[[Gateway, int], object]) -> float:
-        began = time.perf_counter()
-        with ThreadPoolExecutor(AT_ONCE) as hands:
-            list(hands.map(lambda one: call(*one), calls))
-        return time.perf_counter() - began
-
-    halts = bare(lambda gateway, number: gateway.steer(f"{BARE}-fleet{number}", "halt", "bench", uuid.uuid4().hex))
-    for name in STORES:
-        control(processes, name, "mischief", {"push_off": False})
-        gateways[name].close()
-    return Halted(ours, halts, among, alone)
+        bare += _bare(processes, range(releases // 2, releases))
+    return Halted(ours, bare, _reached(processes, among), _reached(processes, alone))
 
 
 def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:

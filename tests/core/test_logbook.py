@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta, timezone
 
 import pytest
@@ -41,19 +40,19 @@ def test_an_untouched_chain_holds() -> None:
 )
 def test_an_altered_line_is_found_where_it_stands(change: dict) -> None:
     lines = chain()
-    lines[2] = (replace(lines[2][0], **change), lines[2][1])
+    lines[2] = (lines[2][0]._replace(**change), lines[2][1])
     assert first_broken(lines) == 2
 
 
 def test_a_removed_line_and_a_new_digest_are_found() -> None:
     assert first_broken(chain()[:1] + chain()[2:]) == 1
     forged = chain()
-    line = replace(forged[1][0], reason="all well")
+    line = forged[1][0]._replace(reason="all well")
     forged[1] = (line, digest_of(line, forged[0][1]))
     assert first_broken(forged) == 2
 
 
 def test_the_same_instant_in_another_zone_is_the_same_line() -> None:
     line, digest = chain(1)[0]
-    elsewhere = replace(line, at=line.at.astimezone(timezone(timedelta(hours=2))))
+    elsewhere = line._replace(at=line.at.astimezone(timezone(timedelta(hours=2))))
     assert digest_of(elsewhere, BEGINNING) == digest

@@ -272,6 +272,7 @@ def test_every_command_says_what_it_is_about_and_loads_nothing_of_the_others(
 def test_a_halt_asks_the_desk_for_nothing_before_it_is_ordered(tide: Terminal, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.risen(app, stores=("openfield",))
+    harbour.tide.watching.health()  # what was asked before it is in the log now
     log = harbour.processes.folder / "desk.log"
     seen = log.stat().st_size
     done = tide("rollout", "halt", "1.0.0", "--app", app, "--reason", "crashes")

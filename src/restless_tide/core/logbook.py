@@ -10,15 +10,13 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 BEGINNING = "0" * 64
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(NamedTuple):
     """Who did what to which thing, when and why, and what it was before and after."""
 
     at: datetime
@@ -33,7 +31,7 @@ class Line:
 
 def digest_of(line: Line, digest_before: str) -> str:
     """The line's digest, as 64 hexadecimal digits."""
-    content = asdict(line) | {"at": line.at.astimezone(UTC).isoformat(), "digest_before": digest_before}
+    content = line._asdict() | {"at": line.at.astimezone(UTC).isoformat(), "digest_before": digest_before}
     canonical = json.dumps(content, sort_keys=True, separators=(",", ":"), ensure_ascii=False)
     return hashlib.sha256(canonical.encode()).hexdigest()
 

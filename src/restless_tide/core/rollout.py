@@ -11,7 +11,7 @@ present stage has already been held before the last pause, and since when it is 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -188,20 +188,22 @@ def options(
     offered_again: bool = False,
     newer: str | None = None,
     confirmed: bool = True,
+    acts: Collection[RolloutEvent] = STEERING,
 ) -> Mapping[RolloutEvent, Option]:
-    """Every steering act: possible or not here and at this store, and what it would mean for people.
+    """Every steering act, or those asked for: possible or not here and at this store, and what it would mean for people.
 
     ``offered_again``: the store was seen to offer again what was stopped, and a person is asked whether that is wanted.
     ``newer``: the version that was launched there after this one. ``confirmed``: the store was seen to hold what is wanted.
     """
-    here = {act: _option(act, progress, ladder, rules, previous_version) for act in STEERING}
-    if progress.state is S.WITHDRAWN and here[E.RESUME].possible:
+    here = {act: _option(act, progress, ladder, rules, previous_version) for act in acts}
+    if progress.state is S.WITHDRAWN and E.RESUME in acts and here[E.RESUME].possible:
         here[E.RESUME] = _coming_back(here[E.RESUME], newer, confirmed=confirmed)
     if offered_again:
         stop = E.WITHDRAW if progress.state is S.WITHDRAWN else E.HALT
-        here[stop] = Option(stop, True, consequence=_consequence(stop, progress, ladder, rules, previous_version))
+        stopped = _consequence(stop, progress, ladder, rules, previous_version)
         taken = "The store offers it again; that is taken as wanted, and nothing is sent to the store."
-        here[E.RESUME] = Option(E.RESUME, True, consequence=taken)
+        asked = {stop: Option(stop, True, consequence=stopped), E.RESUME: Option(E.RESUME, True, consequence=taken)}
+        here |= {act: option for act, option in asked.items() if act in acts}
     return here
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -40,10 +40,23 @@ ENGINE = "engine"
 """How the desk's own background stands in the logbook; a store stands there as ``store:NAME``."""
 
 
-_NEWEST_DIGEST = f"SELECT digest FROM {LogbookLine.__tablename__} ORDER BY id DESC LIMIT 1"  # noqa: S608
-_FENCE = f"SELECT fence FROM {Lease.__tablename__} WHERE name = ?"  # noqa: S608
-"""Asked in every act, so they go to SQLite as they stand."""
+_ENDS = f"""
+    SELECT (SELECT digest FROM {LogbookLine.__tablename__} ORDER BY id DESC LIMIT 1),
+           (SELECT max(position) FROM {Order.__tablename__}),
+           (SELECT fence FROM {Lease.__tablename__} WHERE name = ?)
+"""  # noqa: S608
+"""Asked in every act, so it goes to SQLite as it stands."""
 _INSERTS = {table: insert(table) for table in (LogbookLine, Change)}
+
+
+@dataclass
+class Ends:
+    """Where the records end as an act begins, and how far they have grown in it: the newest line of the logbook, the
+    last order's place, and the fence of the engine that holds the lease."""
+
+    digest: str
+    position: int
+    fence: int | None
 
 
 @dataclass
@@ -54,13 +67,12 @@ class Act:
     now: datetime
     person: str
     seal: Seal
+    ends: Ends
     urgent: list[Order] = field(default_factory=list)
     """Orders placed by this act that wait for no other; they begin with its end."""
     taken_up: set[type] = field(default_factory=set)
     """Tables that nobody need look at after this act, since what it changed there is on its way already."""
     placed: list[Order] = field(default_factory=list)
-    _last_digest: list[str] = field(default_factory=list)
-    """The digest of the newest line, once an act has written one; shared by all who act in this transaction."""
     _lines: list[dict[str, Any]] = field(default_factory=list)
     _told: list[dict[str, Any]] = field(default_factory=list)
     """Lines of the logbook and of the live feed that are not written yet; they go in together, which is several times faster."""
@@ -86,25 +98,24 @@ class Act:
         after: dict[str, Any] | None = None,
     ) -> None:
         """Write the logbook line, chained to the one before, and tell the live feed."""
-        if not self._last_digest:
-            newest = self.session.connection().exec_driver_sql(_NEWEST_DIGEST).scalar()
-            self._last_digest.append(newest or BEGINNING)
         line = Line(self.now, self.person, act, subject, app, reason, before, after)
-        self._last_digest[0] = digest_of(line, self._last_digest[0])
-        self._lines.append(asdict(line) | {"digest": self._last_digest[0]})
+        self.ends.digest = digest_of(line, self.ends.digest)
+        self._lines.append(line._asdict() | {"digest": self.ends.digest})
         self.tell(act, subject, app=app, said=reason)
 
     @contextmanager
     def attempt(self) -> Iterator[None]:
-        """A part of this act that is undone alone when it raises; what is around it stays."""
+        """A part of this act that is undone alone when it raises; what is around it stays. No order's place is given twice."""
         self.write_lines()
+        digest = self.ends.digest
         kept, urgent, placed = len(self._afterwards), len(self.urgent), len(self.placed)
         try:
             with self.session.begin_nested():
                 yield
         except BaseException:
-            for unwritten in (self._last_digest, self._lines, self._told):
-                unwritten.clear()
+            self._lines.clear()
+            self._told.clear()
+            self.ends.digest = digest
             del self._afterwards[kept:], self.urgent[urgent:], self.placed[placed:]
             lanes.forget_known(self.session)
             raise
@@ -151,6 +162,11 @@ class Act:
         return notice
 
 
+def _ends(session: Session) -> Ends:
+    digest, position, fence = session.connection().exec_driver_sql(_ENDS, (ENGINE,)).one()
+    return Ends(digest or BEGINNING, position or 0, fence)
+
+
 class Desk:
     """Everything an act needs: records, package files, seal, clock, and the gateways to the stores."""
 
@@ -179,9 +195,10 @@ class Desk:
         otherwise: list[Callable[[], None]] = []
         try:
             with self.database.writing() as session:
+                ends = _ends(session)
                 if self.background.fence is not None and (person == ENGINE or person.startswith("store:")):
-                    self.demand_lease(session)
-                act = Act(session, self.clock.now(), person, self.seal, _otherwise=otherwise)
+                    self.demand_lease(ends)
+                act = Act(session, self.clock.now(), person, self.seal, ends, _otherwise=otherwise)
                 yield act
                 if act.urgent:
                     self.background.begin_urgent(act)
@@ -194,11 +211,12 @@ class Desk:
             then()
         self.ring(frozenset(session.changed - act.taken_up))
 
-    def demand_lease(self, session: Session) -> None:
+    def demand_lease(self, ends: Ends) -> None:
         """Raise LostLease where another engine than this desk's works on the records."""
-        held = session.connection().exec_driver_sql(_FENCE, (ENGINE,)).scalar()
-        if held != self.background.fence:
-            raise LostLease(f"The lease went from {self.background.fence} to {held}; another engine works here now.")
+        if ends.fence != self.background.fence:
+            raise LostLease(
+                f"The lease went from {self.background.fence} to {ends.fence}; another engine works here now."
+            )
 
     def ring(self, changed: Changed = None) -> None:
         """Have everybody look who listens for changes; an act does it automatically, and tells which tables it changed."""
@@ -208,6 +226,12 @@ class Desk:
     @contextmanager
     def look(self) -> Iterator[Session]:
         with self.database.reading() as session:
+            yield session
+
+    @contextmanager
+    def glance(self) -> Iterator[Session]:
+        """For one statement, which needs no transaction around it."""
+        with self.database.asking() as session:
             yield session
 
     def on_change(self, listener: Listener) -> None:

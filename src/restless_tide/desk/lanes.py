@@ -11,8 +11,9 @@ from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from sqlalchemy import Select, bindparam, select
-from sqlalchemy.orm import Session, joinedload, selectinload
+from sqlalchemy import Select, bindparam, or_, select
+from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm.attributes import set_committed_value
 
 from restless_tide.core import lane as core
 from restless_tide.core.errors import Conflict
@@ -20,14 +21,25 @@ from restless_tide.core.lane import Entry, Held, Lane, Level, Moment, Placed, Se
 from restless_tide.core.order import ORDER, PENDING, RULES, OrderEvent, OrderKind, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.records.columns import Base, new_id
-from restless_tide.records.tables import Berth, Consignment, Leg, Order, Release, Round, Sighting, Step, Store, Trial
+from restless_tide.records.tables import (
+    App,
+    Berth,
+    Consignment,
+    Leg,
+    Order,
+    Release,
+    Round,
+    Sighting,
+    Step,
+    Store,
+    Trial,
+)
 from restless_tide.request import request_id
 
 if TYPE_CHECKING:
     from restless_tide.desk.desk import Act
 
 Row = TypeVar("Row")
-_LAST_POSITION = f"SELECT max(position) FROM {Order.__tablename__}"  # noqa: S608
 
 # These are asked in every act and turn, so each is made once.
 _PENDING_OF_LANES = (
@@ -36,17 +48,30 @@ _PENDING_OF_LANES = (
     .order_by(Order.position)
 )
 _SIGHTINGS = select(Sighting).where(Sighting.subject.in_(bindparam("subjects", expanding=True)))
-_LEGS = select(Leg).options(
-    joinedload(Leg.release).joinedload(Release.app),
-    joinedload(Leg.berth).options(joinedload(Berth.store), joinedload(Berth.app)),
-    joinedload(Leg.sighting),
-    selectinload(Leg.rounds),
+_LEGS = (
+    select(Leg, Sighting, Round, Release, App, Berth, Store)
+    .join(Release, Leg.release_id == Release.id)
+    .join(App, Release.app_id == App.id)
+    .join(Berth, Leg.berth_id == Berth.id)
+    .join(Store, Berth.store_id == Store.id)
+    .outerjoin(Sighting, Sighting.subject == Leg.id)
+    .outerjoin(Round, Round.leg_id == Leg.id)
+    .order_by(Round.number)
 )
+"""Rows side by side: joined loading is prepared anew for each statement, which takes longer than reading the rows."""
 _LEGS_ALONE = select(Leg).where(Leg.id.in_(bindparam("ids", expanding=True)))
 _LEGS_WITH_ROUNDS = _LEGS_ALONE.options(selectinload(Leg.rounds))
 _STORES = select(Store).where(Store.id.in_(bindparam("ids", expanding=True)))
 _LEGS_BY_ID = _LEGS.where(Leg.id.in_(bindparam("ids", expanding=True)))
-_LEGS_BY_RELEASE = _LEGS.where(Leg.release_id == bindparam("release"))
+_OF_RELEASE = (
+    select(Release.id)
+    .join(App)
+    .where(
+        or_(App.name == bindparam("app"), App.id == bindparam("app")),
+        or_(Release.version == bindparam("version"), Release.id == bindparam("version")),
+    )
+)
+_LEGS_BY_RELEASE = _LEGS.where(Leg.release_id.in_(_OF_RELEASE))
 
 TABLES: dict[Subject, type[Base]] = {
     Subject.STORE: Store,
@@ -119,7 +144,6 @@ class _Known:
     def __init__(self) -> None:
         self.pending: dict[str, list[Order]] = {}
         self.seen: dict[str, Sighting | None] = {}
-        self.position: int | None = None
 
 
 def _known(session: Session) -> _Known:
@@ -129,9 +153,7 @@ def _known(session: Session) -> _Known:
 
 def forget_known(session: Session) -> None:
     """Ask the records again, since a part of this transaction was undone, or orders were changed by another way."""
-    fresh = _Known()
-    fresh.position = _known(session).position  # no place is given twice, whatever was undone
-    session.info["lanes"] = fresh
+    session.info["lanes"] = _Known()
 
 
 def pending(session: Session, lane: str) -> list[Order]:
@@ -191,17 +213,31 @@ def for_calls(session: Session, legs: Collection[str], stores: Collection[str], 
     sightings_of(session, legs)
 
 
-def legs_of(session: Session, release: Release) -> list[Leg]:
-    """The legs of a release, in the sequence in which they were added, read ahead."""
-    return sorted(_read_ahead(session, _LEGS_BY_RELEASE, {"release": release.id}), key=lambda leg: leg.created_at)
+def legs_of(session: Session, app: str, version: str) -> list[Leg]:
+    """The legs of a release as people call it, in the sequence in which they were added, read ahead; none for an unknown one."""
+    found = _read_ahead(session, _LEGS_BY_RELEASE, {"app": app, "version": version})
+    return sorted(found, key=lambda leg: leg.created_at)
 
 
-def _read_ahead(session: Session, wanted: Select[Leg], given: dict[str, Any]) -> list[Leg]:
-    found = list(session.scalars(wanted, given))
-    known = _known(session)
-    known.seen.update({leg.id: leg.sighting for leg in found if leg.id not in known.seen})
-    pending_by_lane(session, [leg.id for leg in found])
+def _read_ahead(session: Session, wanted: Select[*tuple[Any, ...]], given: dict[str, Any]) -> list[Leg]:
+    known, rounds, found = _known(session), dict[str, list[Round]](), list[Leg]()
+    for leg, seen, round_, *_ in session.execute(wanted, given):
+        if leg.id not in rounds:
+            rounds[leg.id] = []
+            found.append(leg)
+            known.seen.setdefault(leg.id, seen)
+            _take_as_read(leg, "sighting", known.seen[leg.id])
+        if round_ is not None:
+            rounds[leg.id].append(round_)
+    for leg in found:
+        _take_as_read(leg, "rounds", rounds[leg.id])
+    pending_by_lane(session, list(rounds))
     return found
+
+
+def _take_as_read(row: Any, name: str, value: Any) -> None:
+    if name not in row.__dict__:
+        set_committed_value(row, name, value)
 
 
 def read(
@@ -267,7 +303,7 @@ def place(
         if isinstance(outcome, Settle):
             settle(act, by_id[outcome.key], outcome.state, outcome.why)
     keep(act.session, before.level, after.level, act.now)
-    order.store = store
+    set_committed_value(order, "store", store)
     add(act.session, order)
     if RULES[kind].beside:
         act.urgent.append(order)
@@ -294,13 +330,10 @@ def write_order(
     try_after: datetime | None = None,
 ) -> Order:
     """A new order, last in its lane; it is not added to the session yet."""
-    known = _known(act.session)
-    if known.position is None:
-        known.position = act.session.connection().exec_driver_sql(_LAST_POSITION).scalar() or 0
-    known.position += 1
+    act.ends.position += 1
     order = Order(
         id=order_id or new_id("o"),
-        position=known.position,
+        position=act.ends.position,
         state=ORDER.initial,
         kind=kind,
         lane=lane,

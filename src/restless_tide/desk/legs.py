@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -18,6 +18,7 @@ from restless_tide.core.rollout import (
     GONE,
     OFFERED,
     ROLLOUT,
+    STEERING,
     Option,
     Progress,
     RolloutEvent,
@@ -160,8 +161,10 @@ def steering(session: Session, leg: Leg) -> Mapping[RolloutEvent, Option]:
     return possible(leg, previous_version(session, leg))
 
 
-def possible(leg: Leg, before: str | None = None) -> Mapping[RolloutEvent, Option]:
-    """The same; without the version ``before`` it is not told what a withdrawal would bring back."""
+def possible(
+    leg: Leg, before: str | None = None, acts: Collection[RolloutEvent] = STEERING
+) -> Mapping[RolloutEvent, Option]:
+    """The same, or of some acts; without the version ``before`` it is not told what a withdrawal would bring back."""
     rules = rollout_rules(leg)
     down = leg.state is RolloutState.WITHDRAWN
     return options(
@@ -172,6 +175,7 @@ def possible(leg: Leg, before: str | None = None) -> Mapping[RolloutEvent, Optio
         offered_again=offered_again(leg),
         newer=newer_version(leg) if down else None,
         confirmed=not down or _confirmed(leg),
+        acts=acts,
     )
 
 

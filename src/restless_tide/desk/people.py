@@ -9,7 +9,7 @@ from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from sqlalchemy import func, or_, select
+from sqlalchemy import bindparam, func, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid, NotFound, Unauthenticated
@@ -23,6 +23,10 @@ SIGN_IN_LIFE = timedelta(hours=12)
 SHORTEST_PASSWORD = 10
 TOKEN_PREFIX = "tide_"  # noqa: S105
 _hasher = PasswordHasher()
+
+# These are asked with every request, so each is made once.
+_BY_SESSION = select(SignIn.expires_at, Person).join(SignIn.person).where(SignIn.token_digest == bindparam("digest"))
+_BY_TOKEN = select(Token, Person).join(Token.person).where(Token.token_digest == bindparam("digest"))
 
 
 @cache
@@ -95,25 +99,27 @@ def sign_out(act: Act, secret: str) -> None:
 
 def whose_session(desk: Desk, secret: str) -> Person:
     """The person of a console session. Raises Unauthenticated."""
-    with desk.look() as session:
-        found = session.get(SignIn, token_digest(secret))
-        if found is None or found.expires_at <= desk.clock.now():
-            raise Unauthenticated("The session has ended.", remedy="Sign in again.", code="session-ended")
-        return found.person
+    with desk.glance() as session:
+        found = session.execute(_BY_SESSION, {"digest": token_digest(secret)}).first()
+    if found is None or found.expires_at <= desk.clock.now():
+        raise Unauthenticated("The session has ended.", remedy="Sign in again.", code="session-ended")
+    person: Person = found.Person
+    return person
 
 
 def whose_token(desk: Desk, value: str) -> tuple[Person, list[str]]:
     """The person of a bearer token, and the apps it is limited to (none: not limited). Raises Unauthenticated, saying whether it is unknown, expired or revoked."""
     remedy = "Make a new one with: tide token add"
-    with desk.look() as session:
-        found = session.scalar(select(Token).where(Token.token_digest == token_digest(value)))
-        if found is None:
-            raise Unauthenticated("This token is unknown at this desk.", remedy=remedy, code="token-unknown")
-        if found.revoked_at is not None:
-            raise Unauthenticated("This token was revoked.", remedy=remedy, code="token-revoked")
-        if found.expires_at is not None and found.expires_at <= desk.clock.now():
-            raise Unauthenticated("This token has expired.", remedy=remedy, code="token-expired")
-        return found.person, list(found.apps)
+    with desk.glance() as session:
+        found = session.execute(_BY_TOKEN, {"digest": token_digest(value)}).first()
+    if found is None:
+        raise Unauthenticated("This token is unknown at this desk.", remedy=remedy, code="token-unknown")
+    token, person = found
+    if token.revoked_at is not None:
+        raise Unauthenticated("This token was revoked.", remedy=remedy, code="token-revoked")
+    if token.expires_at is not None and token.expires_at <= desk.clock.now():
+        raise Unauthenticated("This token has expired.", remedy=remedy, code="token-expired")
+    return person, list(token.apps)
 
 
 def make_token(act: Act, label: str, life: timedelta | None = None, apps: Sequence[str] = ()) -> tuple[Token, str]:

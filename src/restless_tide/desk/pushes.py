@@ -22,7 +22,7 @@ _SECRET = select(Store.sealed_push_secret).where(Store.id == bindparam("id"))
 
 def verified(desk: Desk, store_id: str, body: bytes, headers: Mapping[str, str]) -> Sequence[StoreEvent]:
     """The events of a push, one or a batch. Raises Unauthenticated in the same words whatever is missing, Invalid for a broken one."""
-    with desk.look() as session:
+    with desk.glance() as session:
         sealed = session.scalar(_SECRET, {"id": store_id})
     try:
         if sealed is None:

@@ -45,8 +45,10 @@ def steer(
         raise Invalid(f"Say why: {event} needs a reason.", remedy="Add --reason.", code="reason-missing")
     if share is not None and not 0 < share <= FULL_SHARE:
         raise Invalid(f"A share is above 0% and at most 100%, not {share:.0%}.", code="share-unfit")
-    release = find.release(act.session, find.app(act.session, app_name), version)
-    chosen = [find.leg(release, store_name)] if store_name else lanes.legs_of(act.session, release)
+    chosen = lanes.legs_of(act.session, app_name, version)
+    if store_name or not chosen:
+        release = chosen[0].release if chosen else find.release(act.session, find.app(act.session, app_name), version)
+        chosen = [find.leg(release, store_name)] if store_name else []
     outcomes = [_steer_leg(act, leg, event, reason, share, alone=store_name is not None) for leg in chosen]
     if not any(outcome.ordered for outcome in outcomes):
         told = " ".join(f"{find.place_of(outcome.leg)}: {outcome.why_not}" for outcome in outcomes)
@@ -60,11 +62,11 @@ def _possible(chosen: list[Leg]) -> list[str]:
 
 
 def _steer_leg(act: Act, leg: Leg, event: RolloutEvent, reason: str, share: float | None, *, alone: bool) -> Steered:
-    here = legs.possible(leg)
-    if not here[event].possible:
+    option = legs.possible(leg, acts=(event,))[event]
+    if not option.possible:
         if alone:
-            demand(here[event], here)
-        return Steered(leg, False, here[event].why_not)
+            demand(option, legs.possible(leg))
+        return Steered(leg, False, option.why_not)
     before, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     if legs.offered_again(leg) and event is RolloutEvent.RESUME:
         _accept(act, leg, reason)

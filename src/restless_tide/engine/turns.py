@@ -59,8 +59,9 @@ HANDS = 8
 MOST_ANSWERS_A_TURN = 24
 MOST_REMEMBERED = 10_000
 SEVERAL_IN_FLIGHT = 2
-BREATH_SECONDS, LONG_BREATH_SECONDS = 0.0, 0.02
-"""Between what wakes a turn and the turn: one order goes at once, and many answers that come together are one turn."""
+GATHER_SECONDS, BUSY_SECONDS = 0.08, 0.25
+"""While several calls are under way, their answers are waited for so long: what is written together takes far less time.
+A turn that was written within the longer time tells that more are to come."""
 _UNREADABLE = StoreUnreachable("the desk could not carry this out; its log has the details", code="desk-failed")
 
 
@@ -96,6 +97,8 @@ class Turns:
         self._hands = ThreadPoolExecutor(HANDS, thread_name_prefix="order")
         self._hands_for_halts = ThreadPoolExecutor(HANDS, thread_name_prefix="halt")
         self._marking = threading.Lock()
+        self._answered = threading.Event()
+        self._written_at = 0.0
         self.may_begin = True
 
     def restart(self) -> None:
@@ -130,6 +133,7 @@ class Turns:
             for sent in came:  # nothing was written: they come again
                 self._back.put(sent)
             raise
+        self._written_at = time.monotonic()
         for sent in came:
             self._note(sent)
         for sent in begun:
@@ -145,7 +149,7 @@ class Turns:
         if not self.may_begin or self._desk.background.fence is None:
             return
         try:
-            self._desk.demand_lease(act.session)
+            self._desk.demand_lease(act.ends)
         except LostLease:
             return
         begun = 0
@@ -214,9 +218,19 @@ class Turns:
     def several_in_flight(self) -> bool:
         return len(self._in_flight) >= SEVERAL_IN_FLIGHT
 
-    @property
-    def breath_seconds(self) -> float:
-        return LONG_BREATH_SECONDS if self.several_in_flight else BREATH_SECONDS
+    def gather(self) -> None:
+        """Wait a moment for the answers of the other calls that are under way; in a quiet hour no longer than for the last one."""
+        now = time.monotonic()
+        until, busy = now + GATHER_SECONDS, now - self._written_at < BUSY_SECONDS
+        while self.several_in_flight and (busy or self._back.qsize() < len(self._in_flight)):
+            left = until - time.monotonic()
+            if left <= 0:
+                return
+            if busy:
+                time.sleep(left)
+            else:
+                self._answered.wait(left)
+                self._answered.clear()
 
     @property
     def idle(self) -> bool:
@@ -337,6 +351,7 @@ class Turns:
         finally:
             request_id.reset(token)
             self._back.put(sent)
+            self._answered.set()
             self._wake()
 
     # what came of it

@@ -53,10 +53,11 @@ READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5
-"""The same for what becomes due, while many calls are made whose answers each call for a look."""
+"""The same for what becomes due and for rules, while many calls are made whose answers each call for a look."""
 HEARD_BREATH_SECONDS, LONG_HEARD_BREATH_SECONDS = 0.05, 0.2
 """Pushed events that come within it are taken together; the long one while many calls are made, which tell more."""
 TROUBLED_PAUSE_SECONDS = 1.0
+STOPPING_PAUSE_SECONDS = 0.01
 POLLS_SKIPPED_WHILE_PUSHED = 10
 POLLS_AFTER_MISSED_PUSH = 30
 LONGEST_POLL_PAUSE_SECONDS = 15.0
@@ -87,15 +88,15 @@ class Engine:
         self._heard_bell = threading.Event()
         desk.background.ring_heard = self._heard_bell.set
         self._threads = [
-            threading.Thread(target=self._repeat, args=(work, breath, bell), name=name, daemon=True)
-            for name, work, breath, bell in (
-                ("orders", self._turns.turn, lambda: self._turns.breath_seconds, self._order_bell),
-                ("heard", lambda: sightings.take_heard(desk), self._heard_breath_seconds, self._heard_bell),
-                ("tides", lambda: tides.rise(desk), self._tides_breath_seconds, self._bell(Leg, Round, Order)),
-                ("moves", self._move_up, lambda: BREATH_SECONDS, self._bell(*READ_BY_RULES)),
-                ("sightings", self._ask_stores, lambda: BREATH_SECONDS, self._bell(Store)),
-                ("mail", self._send_mail, lambda: BREATH_SECONDS, self._bell(*READ_BY_MAIL)),
-                ("notices", self._tell_people, lambda: BREATH_SECONDS, self._bell(Delivery, Subscription, Step)),
+            threading.Thread(target=self._repeat, args=(work, breathe, bell), name=name, daemon=True)
+            for name, work, breathe, bell in (
+                ("orders", self._turns.turn, self._turns.gather, self._order_bell),
+                ("heard", lambda: sightings.take_heard(desk), self._breathe_heard, self._heard_bell),
+                ("tides", lambda: tides.rise(desk), self._breathe_long, self._bell(Leg, Round, Order)),
+                ("moves", self._move_up, self._breathe_long, self._bell(*READ_BY_RULES)),
+                ("sightings", self._ask_stores, self._breathe, self._bell(Store)),
+                ("mail", self._send_mail, self._breathe, self._bell(*READ_BY_MAIL)),
+                ("notices", self._tell_people, self._breathe, self._bell(Delivery, Subscription, Step)),
             )
         ]
         self._inlet: Inlet | None = None
@@ -123,7 +124,7 @@ class Engine:
         self._turns.close()
         while self._working.is_set() and not self._turns.idle and self._threads[0].is_alive():
             self._order_bell.set()
-            time.sleep(BREATH_SECONDS / 10)
+            time.sleep(STOPPING_PAUSE_SECONDS)
         self._stopping.set()
         self._ring()
         for thread in self._threads:
@@ -136,11 +137,14 @@ class Engine:
         if self._working.is_set():
             self._lease.release()
 
-    def _tides_breath_seconds(self) -> float:
-        return LONG_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS
+    def _breathe(self) -> None:
+        self._stopping.wait(BREATH_SECONDS)
 
-    def _heard_breath_seconds(self) -> float:
-        return LONG_HEARD_BREATH_SECONDS if self._turns.several_in_flight else HEARD_BREATH_SECONDS
+    def _breathe_long(self) -> None:
+        self._stopping.wait(LONG_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS)
+
+    def _breathe_heard(self) -> None:
+        self._stopping.wait(LONG_HEARD_BREATH_SECONDS if self._turns.several_in_flight else HEARD_BREATH_SECONDS)
 
     def _bell(self, *reads: type) -> threading.Event:
         """What wakes one loop as soon as one of the tables has changed that it reads."""
@@ -183,9 +187,7 @@ class Engine:
                 self._take_lease()
             time.sleep(RENEW_SECONDS / 10)
 
-    def _repeat(
-        self, work: Callable[[], float | None], breath_seconds: Callable[[], float], bell: threading.Event
-    ) -> None:
+    def _repeat(self, work: Callable[[], float | None], breathe: Callable[[], None], bell: threading.Event) -> None:
         """Do ``work`` when the bell rings, and when the time comes that it named last."""
         while not self._stopping.is_set():
             if not self._working.wait(RENEW_SECONDS):
@@ -202,9 +204,7 @@ class Engine:
             if self._stopping.is_set():
                 break
             if bell.wait(min(LONGEST_SLEEP_SECONDS if pause is None else pause, LONGEST_SLEEP_SECONDS)):
-                breath = breath_seconds()
-                if breath:
-                    self._stopping.wait(breath)
+                breathe()
 
     # sightings
 

@@ -87,7 +87,11 @@ class Base(DeclarativeBase):
 
 def new_id(prefix: str) -> str:
     """A fresh identifier such as ``b-7k2m9qx4``: short enough to type, too many to guess by accident."""
-    return f"{prefix}-" + "".join(secrets.choice(_ALPHABET) for _ in range(8))
+    number, letters = secrets.randbelow(len(_ALPHABET) ** 8), []
+    for _ in range(8):
+        number, place = divmod(number, len(_ALPHABET))
+        letters.append(_ALPHABET[place])
+    return f"{prefix}-{''.join(letters)}"
 
 
 def key(prefix: str) -> Mapped[str]:

@@ -58,6 +58,7 @@ class Database:
         self._watching = threading.Lock()
         self._watcher: PoolProxiedConnection | None = None
         self._writing = self._engine.execution_options(immediate=True)
+        self._asking = self._engine.execution_options(apart=True)
 
     def migrate(self) -> None:
         """Bring the tables to this release's form."""
@@ -90,6 +91,12 @@ class Database:
     @contextmanager
     def reading(self) -> Iterator[Session]:
         with Session(self._engine, autoflush=False) as session:
+            yield session
+
+    @contextmanager
+    def asking(self) -> Iterator[Session]:
+        """For single statements: each sees the records as they are at its own time."""
+        with Session(self._asking, autoflush=False) as session:
             yield session
 
     @contextmanager
@@ -137,5 +144,6 @@ def _prepare(connection: Any, _record: object) -> None:
 
 
 def _begin(connection: Connection) -> None:
-    immediate = connection.get_execution_options().get("immediate", False)
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
+    options = connection.get_execution_options()
+    if not options.get("apart", False):
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if options.get("immediate", False) else "BEGIN")

@@ -72,9 +72,10 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     app.add_exception_handler(invitation.PageTooOften, invitation.too_often)
     app.add_middleware(BodyLimit)
     app.add_middleware(RequestLog)
-    for room in (
-        people,
+    for room in (  # a route is looked for in this sequence, so what stops a release stands first
+        releases,
         stores,
+        people,
         apps,
         builds,
         push,
@@ -84,7 +85,6 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         trials,
         tracks,
         reports,
-        releases,
         steps,
         notices,
         watching,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import os
 import socket
@@ -22,6 +23,9 @@ IDLE_CONNECTION_SECONDS = 30
 """Longer than clients keep an idle connection (httpx: 5 s), so that none is closed just when it is used again."""
 THREADS_SWITCH_SECONDS = 0.0005
 """A thread that was waiting for an answer continues so soon, whatever others compute; Python's own 5 ms delay a halt."""
+
+GARBAGE_THRESHOLDS = (50_000, 20, 50)
+"""Objects between two looks for garbage, young, middle and old (Python's own: 700, 10, 10)."""
 
 
 def open_desk(settings: Settings) -> Desk:
@@ -51,6 +55,7 @@ def serve(environment: Mapping[str, str]) -> None:
                 "Nobody can sign in yet. Add the first person with: tide desk init --name NAME --email ADDRESS\n"
             )
     app = desk_app(desk)
+    _look_seldom_for_garbage()
     uvicorn.run(
         app,
         host=settings.host,
@@ -61,6 +66,13 @@ def serve(environment: Mapping[str, str]) -> None:
         timeout_keep_alive=IDLE_CONNECTION_SECONDS,
         server_header=False,
     )
+
+
+def _look_seldom_for_garbage() -> None:
+    """What is there by now stays for good, and is not looked through again; a request leaves little that is in a circle."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(*GARBAGE_THRESHOLDS)
 
 
 def _demand_free_port(host: str, port: int) -> None:
@@ -87,6 +99,7 @@ def _write_json_logs() -> None:
     structlog.configure(
         processors=[*shared, structlog.processors.JSONRenderer()],
         logger_factory=structlog.WriteLoggerFactory(sys.stderr),
+        cache_logger_on_first_use=True,
     )
     handler = logging.StreamHandler(sys.stderr)
     handler.setFormatter(

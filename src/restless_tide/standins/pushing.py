@@ -20,6 +20,8 @@ OLD_SECRET_LIFE = timedelta(hours=24)
 _LONGEST_PAUSE_SECONDS = 0.5
 """A subscriber or a mood may be new without an event."""
 _TROUBLED_PAUSE_SECONDS = 1.0
+_GATHER_SECONDS_AN_EVENT, _LONGEST_GATHER_SECONDS = 0.05, 0.5
+"""From one request to the next, by the events in it: the first goes at once, and the more there are the more go together."""
 _PAGE = 50
 _TIMEOUT_SECONDS = 5.0
 
@@ -83,26 +85,29 @@ class Pusher:
             self._store.shelf.told.wait(_LONGEST_PAUSE_SECONDS)
             self._store.shelf.told.clear()
             served = [self._serve(push) for push in self._store.shelf.all("push") if not push["ended"]]
-            if not all(served):
+            if None in served:
                 self._stopping.wait(_TROUBLED_PAUSE_SECONDS)
+            elif most := max((sent for sent in served if sent), default=0):
+                self._stopping.wait(min(most * _GATHER_SECONDS_AN_EVENT, _LONGEST_GATHER_SECONDS))
 
-    def _serve(self, push: Thing) -> bool:
+    def _serve(self, push: Thing) -> int | None:
+        """How many events were sent; None: the subscriber did not take them."""
         events = self._store.shelf.events_after(push["after"], _PAGE)
         if not events or self._store.setting("push_off", False) or self._store.setting("outage", False):
-            return True
+            return 0
         late = self._store.setting("push_late_seconds", 0.0)
         if late and self._stopping.wait(late):
-            return True
+            return 0
         for several in self._as_pushed(events):
             if self._store.setting("push_forged", False):
                 self._post(push["address"], [_forged(several[0])], [new_secret()])
             if not self._post(push["address"], several, _secrets(push)):
-                return False
+                return None
         kept = self._store.shelf.get("push", push["id"]) or push
         self._store.shelf.put("push", kept | {"after": events[-1]["sequence"]})
         if len(events) == _PAGE:
             self._store.shelf.told.set()
-        return True
+        return len(events)
 
     def _as_pushed(self, events: list[Thing]) -> list[list[Thing]]:
         """All in one request, or in the sequence and number of the store's mood, each in a request of its own."""

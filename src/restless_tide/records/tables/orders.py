@@ -63,7 +63,7 @@ class Order(Base):
     request: Mapped[str] = mapped_column(default="")
     with_person: Mapped[bool] = mapped_column(default=False, server_default="0")
     again: Mapped[bool] = mapped_column(default=False, server_default="0")
-    store: Mapped[Store] = relationship()
+    store: Mapped[Store] = relationship(viewonly=True)
 
 
 class Step(Base):
