@@ -9,6 +9,7 @@ import Toast from './components/Toast.vue'
 import { follow, liveState, unfollow } from './live'
 import { forgetMessages, messages } from './messages'
 import { place } from './place'
+import { released } from './pointer'
 import './preferences'
 import { session } from './session'
 
@@ -61,7 +62,9 @@ watch(
 )
 
 async function loadApps(): Promise<void> {
-  apps.value = await told(api.GET('/v1/apps')).catch(() => [])
+  const found = await told(api.GET('/v1/apps')).catch(() => [])
+  await released()
+  apps.value = found
 }
 
 function turn(event: Event): void {

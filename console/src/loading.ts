@@ -2,6 +2,7 @@ import { type Ref, ref, shallowRef } from 'vue'
 
 import { Problem } from './api'
 import { tell } from './messages'
+import { released } from './pointer'
 import { router } from './router'
 import { session } from './session'
 
@@ -23,6 +24,7 @@ export function useLoading<T>(ask: () => Promise<T>): Loading<T> {
     const mine = ++asked
     try {
       const found = await ask()
+      await released()
       if (mine < answered) return
       data.value = found
       problem.value = null

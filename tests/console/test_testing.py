@@ -30,6 +30,25 @@ def trial_of(harbour: Harbour, app: str, *who: str) -> tuple[str, str, list[str]
     return build, trial.id, addresses
 
 
+def test_nothing_moves_under_a_pointer_that_is_pressed(page: Page, harbour: Harbour) -> None:
+    """Between the button's way down and up another person changes what the page shows; the click is not lost for it."""
+    app = harbour.new_app()
+    page.goto(f"/apps/{app}/cohorts")
+    button = page.get_by_role("button", name="Make a cohort")
+    box = button.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    page.mouse.down()
+    with page.expect_response(f"**/v1/apps/{app}/cohorts") as answer:
+        harbour.tide.testing.make_cohort(app, "crew")
+    answer.value.finished()
+    page.evaluate("new Promise((done) => requestAnimationFrame(() => setTimeout(done)))")
+    assert page.get_by_role("region", name="crew").count() == 0
+    page.mouse.up()
+    expect(page.get_by_label("Name")).to_be_visible()
+    expect(page.get_by_role("region", name="crew")).to_be_visible()
+
+
 def test_a_cohort_is_made_filled_and_gets_a_build(page: Page, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.ready_build(app, "openfield")

@@ -27,6 +27,7 @@ from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings, settings_from
+from restless_tide.engine.lease import EngineLease
 from restless_tide.records import tables
 from restless_tide.records.database import Database
 from restless_tide.records.digest_files import DigestFiles
@@ -528,7 +529,15 @@ def test_the_records_have_another_version_after_whatever_was_written(tmp_path: P
     assert written != before
     with other.writing() as session:
         session.scalars(select(tables.App)).one().title = "Dune"
-    assert database.version() != written, "another process wrote"
+    assert (changed := database.version()) != written, "another process wrote"
+    leases = [EngineLease(database).take() for _ in range(3)]
+    assert leases == [leases[0]] * 3
+    taken = database.version()
+    assert taken != changed
+    assert EngineLease(database).take() == leases[0]
+    assert database.version() == taken, "a lease that is only renewed changes nothing that anybody asks for"
+    with other.reading() as session:
+        assert session.scalars(select(tables.Lease.until)).one() > datetime.now(UTC)
     for opened in (database, other):
         opened.close()
 

@@ -13,6 +13,8 @@ import socket
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from sqlalchemy import update
+
 from restless_tide.desk.desk import ENGINE
 from restless_tide.records.database import Database
 from restless_tide.records.tables import Lease
@@ -29,6 +31,14 @@ class EngineLease:
     def take(self) -> int | None:
         """The fencing number when this process holds the lease now, renewed; None while another one does."""
         now = datetime.now(UTC)
+        renewed = self._database.aside(
+            update(Lease)
+            .where(Lease.name == ENGINE, Lease.holder == self.holder)
+            .values(until=now + LIFE)
+            .returning(Lease.fence)
+        )
+        if renewed is not None:
+            return int(renewed)
         with self._database.writing() as session:
             row = session.get(Lease, ENGINE)
             if row is None:

@@ -11,7 +11,7 @@ from typing import Any
 
 import alembic.command
 import alembic.config
-from sqlalchemy import Connection, Engine, PoolProxiedConnection, create_engine, event
+from sqlalchemy import Connection, Engine, UpdateBase, create_engine, event
 from sqlalchemy.orm import ORMExecuteState, Session
 
 BUSY_MILLISECONDS = 30_000
@@ -56,7 +56,7 @@ class Database:
         event.listen(self._engine, "begin", _begin)
         self._writer = threading.Lock()
         self._watching = threading.Lock()
-        self._watcher: PoolProxiedConnection | None = None
+        self._watcher: Connection | None = None
         self._writing = self._engine.execution_options(immediate=True)
         self._asking = self._engine.execution_options(apart=True)
 
@@ -79,14 +79,25 @@ class Database:
         return self._engine
 
     def version(self) -> int:
-        """Another number whenever anything was written since the last time, by whomever (SQLite's ``data_version``)."""
+        """Another number whenever anything was written since the last time, by whomever (SQLite's ``data_version``).
+
+        What ``aside`` writes is left out.
+        """
         with self._watching:
-            if self._watcher is None:
-                self._watcher = self._engine.raw_connection()
-            cursor = self._watcher.cursor()
-            found: int = cursor.execute("PRAGMA data_version").fetchone()[0]
-            cursor.close()
-            return found
+            return int(self._watch().exec_driver_sql("PRAGMA data_version").scalar_one())
+
+    def aside(self, write: UpdateBase) -> Any:
+        """One statement that changes nothing anybody remembers an answer of: ``version`` stays. Returns its first value.
+
+        SQLite counts what other connections write; this goes by the one that it is asked on.
+        """
+        with self._writer, self._watching:
+            return self._watch().execute(write).scalar()
+
+    def _watch(self) -> Connection:
+        if self._watcher is None:
+            self._watcher = self._asking.connect()
+        return self._watcher
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
