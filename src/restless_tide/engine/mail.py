@@ -1,15 +1,16 @@
 """Invitations leave as mail, in the tester's language: as text and as HTML, with the steps and the personal link.
 
 Mail never blocks an act: invitations wait in the records until the store has given the seat and the mail
-server has taken the mail. A mail that was taken just before the desk was killed may be sent again; it
-carries the same Message-ID then, by which mail programs recognise it. A mail that was wanted again has
-another one.
+server has taken the mail. What the server takes is noted at once (sent_mails.py) and written to the records
+in groups. A mail that was taken just as the desk was killed may be sent again; it carries the same Message-ID
+then, by which mail programs recognise it. A mail that was wanted again has another one.
 """
 
 from __future__ import annotations
 
 import smtplib
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from email.message import EmailMessage
@@ -20,6 +21,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoes
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import joinedload, selectinload
 
+from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import (
     INVITATION,
     MOST_MAILS_A_DAY,
@@ -31,15 +33,18 @@ from restless_tide.core.invitation import (
 from restless_tide.core.retry import TO_PEOPLE
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import invitations, seating
-from restless_tide.desk.desk import ENGINE, Desk
+from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.invitations import personal_code
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.stores import rules_of
 from restless_tide.desk.words import language_of, steps_for, text_for, words
 from restless_tide.engine import postbox
+from restless_tide.engine.sent_mails import SentMails, Taken
 from restless_tide.records.tables import Cohort, Consignment, Invitation, Tester, Trial
 
 _BATCH = 100
+_SETTLE_AFTER_MAILS, _SETTLE_AFTER_SECONDS = 50, 0.5
+"""What comes first: then the records are told what the server has taken."""
 _NOT_TAKEN = "the mail server does not take it"
 _TEMPORARY = range(400, 500)
 TEMPLATES = Environment(
@@ -55,6 +60,10 @@ _WAITS = (
     Invitation.state == InvitationState.QUEUED,
     Invitation.seated_at.is_not(None),
 )
+_WITH_PEOPLE = select(Invitation).options(
+    joinedload(Invitation.tester),
+    selectinload(Invitation.trial).options(selectinload(Trial.cohort).selectinload(Cohort.app)),
+)
 _log = structlog.get_logger("engine")
 
 
@@ -62,9 +71,13 @@ _log = structlog.get_logger("engine")
 class Ready:
     """A mail ready to go; ``sender`` is where it comes back to."""
 
-    invitation: str
+    taken: Taken
     mail: EmailMessage
     sender: str
+
+    @property
+    def invitation(self) -> str:
+        return self.taken.invitation
 
 
 class Postman:
@@ -73,9 +86,12 @@ class Postman:
     def __init__(self, desk: Desk, stopping: Callable[[], bool] = lambda: False) -> None:
         self._desk, self._stopping = desk, stopping
         self._failures = 0
+        self._sent = SentMails(desk.settings.data / "mails-sent")
+        self._settled_at = time.monotonic()
 
     def send_waiting(self) -> int:
         """Send the invitations that wait, over one connection; returns how many were sent."""
+        self._settle_sent()
         waiting = self._waiting()
         if not waiting:
             return 0
@@ -88,9 +104,13 @@ class Postman:
                         sent += self._send(server, ready)
                         if self._stopping():
                             return sent
+                    self._settle_sent()
                     waiting = self._waiting()
         except (OSError, smtplib.SMTPException) as wrong:
+            self._settle_sent()
             self._not_heard(wrong)
+        finally:
+            self._settle_sent()
         return sent
 
     def _waiting(self) -> list[Ready]:
@@ -101,15 +121,10 @@ class Postman:
             if not ids:
                 return []
             found = session.scalars(
-                select(Invitation)
-                .options(
-                    joinedload(Invitation.tester),
-                    selectinload(Invitation.trial).options(
-                        selectinload(Trial.cohort).selectinload(Cohort.app),
-                        selectinload(Trial.consignment).options(
-                            selectinload(Consignment.build), selectinload(Consignment.berth)
-                        ),
-                    ),
+                _WITH_PEOPLE.options(
+                    selectinload(Invitation.trial)
+                    .selectinload(Trial.consignment)
+                    .options(selectinload(Consignment.build), selectinload(Consignment.berth))
                 )
                 .where(Invitation.id.in_(ids))
                 .order_by(Invitation.created_at, Invitation.id)
@@ -151,19 +166,38 @@ class Postman:
         except (smtplib.SMTPSenderRefused, smtplib.SMTPDataError) as refused:
             self._postpone(ready.invitation, postbox.told(refused))
             return False
-        with self._desk.act(ENGINE) as act:
-            row = needed(act.session, Invitation, ready.invitation)
-            row.mails += 1
-            row.mailed_at, row.attempts, row.try_after = act.now, 0, None
-            recent = [*of_the_last_day(_mailed(row.tester), act.now), act.now]
-            row.tester.mailed = [at.isoformat() for at in recent]
-            if (row.state, InvitationEvent.SEND) in INVITATION.table:
-                row.trouble = None
-                seating.move(act, row, InvitationEvent.SEND)
-                if row.carried:
-                    seating.move(act, row, InvitationEvent.ACCEPT)
-            act.tell(f"invitation {row.state}", f"invitation {row.id}", app=row.trial.cohort.app.name)
+        self._sent.add(ready.taken)
+        late = time.monotonic() - self._settled_at > _SETTLE_AFTER_SECONDS
+        if late or len(self._sent.entries) >= _SETTLE_AFTER_MAILS:
+            self._settle_sent()
         return True
+
+    def _settle_sent(self) -> None:
+        """Write down what the server has taken: all together, or each alone when one of them cannot be written."""
+        self._settled_at = time.monotonic()
+        if not self._sent.entries:
+            return
+        try:
+            with self._desk.act(ENGINE) as act:
+                _settle(act, self._sent.entries)
+        except LostLease:
+            raise
+        except Exception:  # noqa: BLE001  (each on its own then)
+            for taken in self._sent.entries:
+                self._settle_alone(taken)
+        self._sent.clear()
+
+    def _settle_alone(self, taken: Taken) -> None:
+        try:
+            with self._desk.act(ENGINE) as act:
+                _settle(act, [taken])
+        except LostLease:
+            raise
+        except Exception:  # noqa: BLE001  (the others are written all the same)
+            _log.exception("a mail that was sent could not be written down", invitation=taken.invitation)
+            self._postpone(
+                taken.invitation, "the mail was sent, and that could not be written down; see the desk's log"
+            )
 
     def _settle_refused(self, invitation_id: str, code: int, said: str) -> None:
         if code in _TEMPORARY:
@@ -208,6 +242,24 @@ class Postman:
             self._desk.background.mail_trouble = told
 
 
+def _settle(act: Act, sent: Sequence[Taken]) -> None:
+    """The state of each invitation whose mail was taken. One that the records tell of already stays as it is."""
+    numbers = dict(sent)
+    for row in act.session.scalars(_WITH_PEOPLE.where(Invitation.id.in_(numbers))):
+        if row.mails >= numbers[row.id]:
+            continue
+        row.mails = numbers[row.id]
+        row.mailed_at, row.attempts, row.try_after = act.now, 0, None
+        recent = [*of_the_last_day(_mailed(row.tester), act.now), act.now]
+        row.tester.mailed = [at.isoformat() for at in recent]
+        if (row.state, InvitationEvent.SEND) in INVITATION.table:
+            row.trouble = None
+            seating.move(act, row, InvitationEvent.SEND)
+            if row.carried:
+                seating.move(act, row, InvitationEvent.ACCEPT)
+        act.tell(f"invitation {row.state}", f"invitation {row.id}", app=row.trial.cohort.app.name)
+
+
 def _mailed(tester: Tester) -> list[datetime]:
     return [datetime.fromisoformat(at) for at in tester.mailed]
 
@@ -239,13 +291,16 @@ def _written(desk: Desk, invitation: Invitation) -> Ready:
         "remarks_to": trial.remarks_to,
     }
     subject = said["mail"]["subject_new" if invitation.carried else "subject"].format(**named)
-    mail = postbox.begun(desk.settings, tester.email, subject, f"{invitation.id}.{invitation.mails + 1}")
-    mail["Reply-To"] = trial.contact
-    mail["List-Id"] = f"<{trial.id}.trials.{desk.settings.mail_domain}>"
+    number = invitation.mails + 1
+    same = {
+        "Reply-To": trial.contact,
+        "List-Id": f"<{trial.id}.trials.{desk.settings.mail_domain}>",
+        "List-Unsubscribe-Post": "List-Unsubscribe=One-Click",
+        "Content-Language": language,
+    }
+    mail = postbox.begun(desk.settings, tester.email, subject, f"{invitation.id}.{number}", same)
     mail["List-Unsubscribe"] = f"<{link}/unsubscribe>"
-    mail["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
-    mail.set_content(TEMPLATES.get_template("invitation.txt").render(content))
-    mail.add_alternative(TEMPLATES.get_template("invitation.html").render(content), subtype="html")
-    mail["Content-Language"] = language
+    text, html = (TEMPLATES.get_template(f"invitation.{kind}").render(content) for kind in ("txt", "html"))
+    postbox.write_both(mail, text, html)
     back = postbox.address_for(desk, postbox.BOUNCE, invitation.id)
-    return Ready(invitation.id, mail, back or desk.settings.mail_from)
+    return Ready(Taken(invitation.id, number), mail, back or desk.settings.mail_from)

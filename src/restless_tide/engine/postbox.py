@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import binascii
 import smtplib
 import ssl
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from email.message import EmailMessage
+from functools import lru_cache
+from typing import Any
 
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
@@ -33,16 +36,52 @@ def connected(settings: Settings) -> Iterator[smtplib.SMTP]:
         yield server
 
 
-def begun(settings: Settings, to: str, subject: str, mail_id: str) -> EmailMessage:
-    """A mail that the desk writes on its own, with what every mail carries (RFC 5322, RFC 3834). Only its content is missing."""
+def begun(
+    settings: Settings, to: str, subject: str, mail_id: str, besides: Mapping[str, str] | None = None
+) -> EmailMessage:
+    """A mail that the desk writes on its own, with what every mail carries (RFC 5322, RFC 3834) and the headers ``besides``.
+
+    Only its content is missing, and headers that no other mail has.
+    """
     mail = EmailMessage()
-    mail["From"] = settings.mail_from
+    for name, value in _read_headers(settings.mail_from, " ".join(subject.split()), *(besides or {}).items()):
+        mail[name] = value
     mail["To"] = to
-    mail["Subject"] = " ".join(subject.split())
     mail["Date"] = datetime.now(UTC)
     mail["Message-ID"] = f"<{mail_id}@{settings.mail_domain}>"
-    mail["Auto-Submitted"] = "auto-generated"
     return mail
+
+
+@lru_cache(maxsize=256)
+def _read_headers(sender: str, subject: str, *besides: tuple[str, str]) -> list[tuple[str, Any]]:
+    """Headers as the library keeps them once it has read them, which takes far longer than putting them into a mail."""
+    mail = EmailMessage()
+    mail["From"] = sender
+    mail["Subject"] = subject
+    mail["Auto-Submitted"] = "auto-generated"
+    for name, value in besides:
+        mail[name] = value
+    return list(mail.items())
+
+
+def write_both(mail: EmailMessage, text: str, html: str) -> None:
+    """The content of a mail as text and as HTML (RFC 2046), as quoted-printable, so that people can read its source."""
+    mail["MIME-Version"] = "1.0"
+    mail["Content-Type"] = "multipart/alternative"
+    for kind, content in (("plain", text), ("html", html)):
+        part = EmailMessage()
+        for name, value in _part_headers(kind):
+            part[name] = value
+        part.set_payload(binascii.b2a_qp(content.encode(), istext=True).decode("ascii"))
+        mail.attach(part)
+
+
+@lru_cache
+def _part_headers(kind: str) -> list[tuple[str, Any]]:
+    part = EmailMessage()
+    part["Content-Type"] = f'text/{kind}; charset="utf-8"'
+    part["Content-Transfer-Encoding"] = "quoted-printable"
+    return list(part.items())
 
 
 def told(wrong: Exception) -> str:
