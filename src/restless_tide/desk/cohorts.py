@@ -239,16 +239,25 @@ def strangers(session: Session, cohort: Cohort, people: Sequence[Tester]) -> lis
     return [tester for tester in people if tester.id not in inside]
 
 
-def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str, *, logged: bool = True) -> None:
+def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str) -> None:
     """Write the memberships and take the people along to whatever trials are under way; all of them, or NotReady."""
-    if not new:
+    put_in_by_id(act, cohort, [tester.id for tester in new], how)
+    if new:
+        _log_people(act, "added", cohort, new)
+
+
+def put_in_by_id(act: Act, cohort: Cohort, ids: Sequence[str], how: str) -> None:
+    """The same by the testers' ids, without a line in the logbook; their rows are read only where a trial is under way."""
+    if not ids:
         return
     retiring.demand_in_use(cohort)
-    act.session.execute(
-        insert(Membership),
-        [{"cohort_id": cohort.id, "tester_id": tester.id, "joined_at": act.now, "joined_how": how} for tester in new],
-    )
-    for trial in under_way(cohort):
+    rows = [{"cohort_id": cohort.id, "tester_id": tester, "joined_at": act.now, "joined_how": how} for tester in ids]
+    act.session.connection().execute(insert(Membership), rows)
+    act.session.changed.add(Membership)
+    trials = under_way(cohort)
+    place = {tester: number for number, tester in enumerate(ids)}
+    new = sorted(find.testers_with(act.session, Tester.id, ids), key=lambda tester: place[tester.id]) if trials else []
+    for trial in trials:
         fit = seating.who_may_install(trial.consignment.build, new)
         if trial.state in SEATED:
             demand_ready(seating.findings(act.session, trial, fit), f"Taking them into {cohort.name}")
@@ -256,8 +265,6 @@ def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str, *, logged:
         if trial.state in SEATED:
             seating.order_seats(act, trial, fit)
     act.session.flush()
-    if logged:
-        _log_people(act, "added", cohort, new)
 
 
 def _log_people(

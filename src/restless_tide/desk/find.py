@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from typing import NoReturn
 
 from sqlalchemy import or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from restless_tide.core.errors import Invalid, NotFound
 from restless_tide.core.tracks import Address, parse_address
@@ -92,6 +92,16 @@ def cohorts(session: Session, app_row: App, names: Sequence[str]) -> list[Cohort
 def tester(session: Session, who: str) -> Tester:
     """A tester by id or address."""
     return testers(session, [who])[0]
+
+
+_ASKED_AT_ONCE = 1000
+"""SQLite takes a bounded number of values in one statement."""
+
+
+def testers_with(session: Session, column: InstrumentedAttribute[str], values: Sequence[str]) -> Iterator[Tester]:
+    """The testers whose id or address is one of these, however many there are."""
+    for begin in range(0, len(values), _ASKED_AT_ONCE):
+        yield from session.scalars(select(Tester).where(column.in_(values[begin : begin + _ASKED_AT_ONCE])))
 
 
 def testers(session: Session, wanted: Sequence[str]) -> list[Tester]:

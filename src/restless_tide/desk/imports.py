@@ -84,7 +84,7 @@ def apply(
                 ],
             )
         new, known = _enter(act, sheet)
-        joined = _join(act, cohort, [*new, *known]) if cohort else 0
+        joined = _join(act, cohort, [*new, *(tester.id for tester in known)]) if cohort else 0
         app = cohort.app.name if cohort else None
         subject = f"cohort {cohort.name}" if cohort else "testers"
         after = {"rows": len(sheet.rows), "new": len(new), "known": len(known), "bad, left out": len(bad)}
@@ -128,12 +128,12 @@ def _seat_findings(session: Session, cohort: Cohort, sheet: Sheet) -> list[Findi
 
 def _known(session: Session, sheet: Sheet) -> dict[str, Tester]:
     """Those of the list whom the desk knows, by address."""
-    wanted = {row.address for row in sheet.of(*_WRITTEN)}
-    everybody = session.scalars(select(Tester).where(Tester.forgotten_at.is_(None)))
-    return {tester.email: tester for tester in everybody if tester.email in wanted}
+    wanted = [row.address for row in sheet.of(RowKind.KNOWN)]
+    return {tester.email: tester for tester in find.testers_with(session, Tester.email, wanted)}
 
 
-def _enter(act: Act, sheet: Sheet) -> tuple[list[Tester], list[Tester]]:
+def _enter(act: Act, sheet: Sheet) -> tuple[list[str], list[Tester]]:
+    """The ids of those who are new, and the rows of those who were known."""
     rows = sheet.of(RowKind.NEW)
     fresh = [
         {
@@ -153,13 +153,12 @@ def _enter(act: Act, sheet: Sheet) -> tuple[list[Tester], list[Tester]]:
         for row in rows
     ]
     if fresh:
-        act.session.execute(insert(Tester), fresh)
-    found = _known(act.session, sheet)
-    new = [found[row.address] for row in rows]
-    known = sheet.of(RowKind.KNOWN)
+        act.session.connection().execute(insert(Tester), fresh)
+        act.session.changed.add(Tester)
+    found, known = _known(act.session, sheet), sheet.of(RowKind.KNOWN)
     for row in known:
         _add_to(found[row.address], row)
-    return new, [found[row.address] for row in known]
+    return [str(entry["id"]) for entry in fresh], [found[row.address] for row in known]
 
 
 def _add_to(tester: Tester, row: Row) -> None:
@@ -174,14 +173,17 @@ def _add_to(tester: Tester, row: Row) -> None:
         tester.consented_at, tester.consent_how = day, "with an imported list"
 
 
-def _join(act: Act, cohort: Cohort, people: list[Tester]) -> int:
-    coming = cohorts.strangers(act.session, cohort, people)
-    cohorts.put_in(act, cohort, coming, "with an imported list", logged=False)
+def _join(act: Act, cohort: Cohort, people: list[str]) -> int:
+    inside = set(act.session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
+    coming = [tester for tester in people if tester not in inside]
+    cohorts.put_in_by_id(act, cohort, coming, "with an imported list")
     return len(coming)
 
 
 def _day(text: str) -> datetime | None:
     """A date as the list tells it, or None; ISO 8601, or day.month.year."""
+    if not text:
+        return None
     for reading in (date.fromisoformat, lambda said: datetime.strptime(said, "%d.%m.%Y").date()):  # noqa: DTZ007
         try:
             day = reading(text.strip()[:10])
