@@ -8,11 +8,13 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from tests import empty_records
 from tests.harbour import Harbour
 from tests.toolchain import Recipe, make_apk
 
 settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("any machine")
+empty_records.install()
 
 
 @pytest.fixture(scope="session")

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 import pycountry
-from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, selectinload
 
 from restless_tide.core.availability import Availability, check_change, consequences
 from restless_tide.core.berth import state_of
@@ -60,8 +60,21 @@ def demand_identifier(platform: str, identifier: str) -> None:
         )
 
 
+def number(session: Session) -> int:
+    """How many apps there are, those out of use among them."""
+    return session.scalar(select(func.count()).select_from(App)) or 0
+
+
 def every(session: Session) -> list[App]:
-    return list(session.scalars(select(App).order_by(App.title)))
+    """All apps by title, with their identifiers, their berths and what waits in those, read in a few queries."""
+    berths = selectinload(App.berths)
+    rows = session.scalars(
+        select(App)
+        .options(selectinload(App.identifiers), berths.selectinload(Berth.store), berths.selectinload(Berth.sighting))
+        .order_by(App.title)
+    ).all()
+    lanes.pending_by_lane(session, [berth.id for row in rows for berth in row.berths])
+    return list(rows)
 
 
 def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, language: str) -> Berth:

@@ -39,20 +39,23 @@ def facts_of(build: Build) -> list[Facts]:
     return [Facts.model_validate(entry.package.facts) for entry in build.packages]
 
 
+_ICONS = (
+    select(Build.app_id, Package.sha256)
+    .join(BuildPackage, BuildPackage.sha256 == Package.sha256)
+    .join(Build, Build.id == BuildPackage.build_id)
+    .where(Package.cleared_at.is_(None), Package.facts["icon"]["media_type"].as_string().is_not(None))
+)
+
+
 def icon_of(session: Session, app: App) -> str | None:
     """The digest of the newest package of an app that has an icon a browser can show."""
-    wanted = (
-        select(Package.sha256)
-        .join(BuildPackage, BuildPackage.sha256 == Package.sha256)
-        .join(Build, Build.id == BuildPackage.build_id)
-        .where(
-            Build.app_id == app.id,
-            Package.cleared_at.is_(None),
-            Package.facts["icon"]["media_type"].as_string().is_not(None),
-        )
-        .order_by(Build.created_at.desc())
-    )
-    return session.scalar(wanted.limit(1))
+    found = session.execute(_ICONS.where(Build.app_id == app.id).order_by(Build.created_at.desc()).limit(1)).first()
+    return found.sha256 if found else None
+
+
+def icons(session: Session) -> dict[str, str]:
+    """The same of every app, by its id."""
+    return dict(session.execute(_ICONS.order_by(Build.created_at)).tuples().all())
 
 
 def rule_of(app: App) -> RetentionRule:

@@ -194,11 +194,20 @@ def delivery(row: tables.Delivery) -> DeliveryTold:
 
 
 def app(session: Session, row: tables.App) -> AppTold:
+    return _app(session, row, packages.icon_of(session, row))
+
+
+def every_app(session: Session) -> list[AppTold]:
+    icons = packages.icons(session)
+    return [_app(session, row, icons.get(row.id)) for row in apps.every(session)]
+
+
+def _app(session: Session, row: tables.App, icon: str | None) -> AppTold:
     return AppTold.of(
         row,
         identifiers={entry.platform: entry.identifier for entry in row.identifiers},
         berths=[berth(session, entry) for entry in row.berths],
-        icon=packages.icon_of(session, row),
+        icon=icon,
     )
 
 

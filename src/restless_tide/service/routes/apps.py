@@ -26,7 +26,7 @@ router = router_of("apps", "/v1/apps")
 @router.get("")
 def every(desk: TheDesk, _: SignedIn) -> list[AppTold]:
     with desk.look() as session:
-        return [shown.app(session, row) for row in apps.every(session)]
+        return shown.every_app(session)
 
 
 @router.post("", status_code=201)

@@ -85,7 +85,7 @@ def _looked_over(desk: Desk, now: datetime, mail_trouble: str | None) -> Overvie
     with desk.look() as session:
         return OverviewTold(
             now=now,
-            apps=len(apps.every(session)),
+            apps=apps.number(session),
             stores=len(stores.every(session)),
             rows=[shown.berth_row(view) for view in overview.look_over(session)],
             store_calls=[shown.store_call(row, call) for row, call in overview.look_over_stores(session, now)],
