@@ -19,7 +19,7 @@ import httpx
 
 from bench.filling import NOW, a_rising_leg, a_store, an_app
 from restless_tide.client import Tide
-from restless_tide.core.order import PENDING
+from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.demo.processes import HOST, STORES, Processes
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -191,10 +191,11 @@ def _reached(processes: Processes, began: dict[str, float]) -> float:
 
 
 def _until_settled(processes: Processes) -> None:
-    """Wait until no order is pending. Read from the records: asking the service would be served beside what is measured."""
+    """Wait until no halt is pending but by a person. Read from the records: the service would answer beside what is measured."""
     with closing(sqlite3.connect(Path(processes.desk_environment()["TIDE_DATA"]) / "desk.sqlite")) as records:
-        pending = f"SELECT count(*) FROM orders WHERE state IN ({', '.join('?' * len(PENDING))})"
-        while records.execute(pending, [str(state) for state in PENDING]).fetchone()[0]:
+        among = ", ".join("?" * len(PENDING))
+        pending = f"SELECT count(*) FROM orders WHERE kind = ? AND NOT with_person AND state IN ({among})"
+        while records.execute(pending, [OrderKind.HALT, *PENDING]).fetchone()[0]:
             time.sleep(0.01)
 
 

@@ -53,7 +53,9 @@ READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5
-"""The same for what becomes due and for rules, while many calls are made whose answers each call for a look."""
+"""The same for what becomes due, while many calls are made whose answers each call for a look."""
+LONG_RULES_BREATH_SECONDS = 2.0
+"""The same for the rules by which builds move up: they read much, and wait for hours as a rule."""
 HEARD_BREATH_SECONDS, LONG_HEARD_BREATH_SECONDS = 0.05, 0.2
 """Pushed events that come within it are taken together; the long one while many calls are made, which tell more."""
 TROUBLED_PAUSE_SECONDS = 1.0
@@ -93,7 +95,7 @@ class Engine:
                 ("orders", self._turns.turn, self._turns.gather, self._order_bell),
                 ("heard", lambda: sightings.take_heard(desk), self._breathe_heard, self._heard_bell),
                 ("tides", lambda: tides.rise(desk), self._breathe_long, self._bell(Leg, Round, Order)),
-                ("moves", self._move_up, self._breathe_long, self._bell(*READ_BY_RULES)),
+                ("moves", self._move_up, self._breathe_rules, self._bell(*READ_BY_RULES)),
                 ("sightings", self._ask_stores, self._breathe, self._bell(Store)),
                 ("mail", self._send_mail, self._breathe, self._bell(*READ_BY_MAIL)),
                 ("notices", self._tell_people, self._breathe, self._bell(Delivery, Subscription, Step)),
@@ -142,6 +144,9 @@ class Engine:
 
     def _breathe_long(self) -> None:
         self._stopping.wait(LONG_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS)
+
+    def _breathe_rules(self) -> None:
+        self._stopping.wait(LONG_RULES_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS)
 
     def _breathe_heard(self) -> None:
         self._stopping.wait(LONG_HEARD_BREATH_SECONDS if self._turns.several_in_flight else HEARD_BREATH_SECONDS)
