@@ -117,7 +117,7 @@ def hearing(folder: Path) -> float:
 
 
 @contextmanager
-def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, float]]]:
+def fleet(processes: Processes, tide: Tide, name: str) -> Iterator[list[tuple[str, str, float]]]:
     """LEGS legs that rise over three stores: the stores' shelves and the desk's records are filled directly.
 
     Playing hundreds of releases in through review would take an hour; what is measured, the halt, goes its real way.
@@ -129,13 +129,13 @@ def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, flo
     with desk.database.writing() as session:
         stores = {store.name: store for store in session.query(tables.Store)}
         for number in range(LEGS // len(STORES)):
-            app, release = an_app(session, f"fleet{number}")
-            for name in STORES:
-                reference = f"submission-fleet{number}"
-                leg = a_rising_leg(session, app, release, stores[name], reference)
-                made.append((name, reference, leg.share))
+            app, release = an_app(session, f"{name}{number}")
+            for at in STORES:
+                reference = f"submission-{name}{number}"
+                leg = a_rising_leg(session, app, release, stores[at], reference)
+                made.append((at, reference, leg.share))
     desk.close()
-    for name in STORES:
+    for at in STORES:
         rollouts = [
             {
                 "id": reference,
@@ -151,9 +151,9 @@ def fleet(processes: Processes, tide: Tide) -> Iterator[list[tuple[str, str, flo
             for store, submission, share in made
             for kind in ("submission", BARE)
             for reference in [submission.replace("submission", kind)]
-            if store == name
+            if store == at
         ]
-        control(processes, name, "things/rollout", {"things": rollouts})
+        control(processes, at, "things/rollout", {"things": rollouts})
     processes.start("desk")
     time.sleep(SETTLE_SECONDS)
     yield made
@@ -171,12 +171,12 @@ class Halted:
     alone: float
 
 
-def _halt_apart(tide: Tide, numbers: range) -> dict[str, float]:
+def _halt_apart(tide: Tide, name: str, numbers: range) -> dict[str, float]:
     """Halt one leg after the other with a pause between; returns when each was ordered, by the store's name for it."""
     began = {}
     for number in numbers:
-        began[f"submission-fleet{number}"] = time.time()
-        tide.releases.steer(f"fleet{number}", "1.0.0", "halt", reason="bench", store="openfield")
+        began[f"submission-{name}{number}"] = time.time()
+        tide.releases.steer(f"{name}{number}", "1.0.0", "halt", reason="bench", store="openfield")
         time.sleep(LOOK_AFTER_SECONDS * 3)
     return began
 
@@ -199,13 +199,13 @@ def _until_settled(processes: Processes) -> None:
             time.sleep(0.01)
 
 
-def _bare(processes: Processes, numbers: range) -> float:
+def _bare(processes: Processes, fleet_name: str, numbers: range) -> float:
     """Seconds of halts called bare at every store, AT_ONCE together, while nobody listens for the stores' events."""
     gateways = {name: gateway_of(processes, name) for name in STORES}
     for name in STORES:
         control(processes, name, "mischief", {"push_off": True})
         gateways[name].drill("halt", uuid.uuid4().hex)
-    calls = [(gateways[name], f"{BARE}-fleet{number}") for number in numbers for name in STORES]
+    calls = [(gateways[name], f"{BARE}-{fleet_name}{number}") for number in numbers for name in STORES]
     began = time.perf_counter()
     with ThreadPoolExecutor(AT_ONCE) as hands:
         list(hands.map(lambda one: one[0].steer(one[1], "halt", "bench", uuid.uuid4().hex), calls))
@@ -217,29 +217,29 @@ def _bare(processes: Processes, numbers: range) -> float:
     return taken
 
 
-def halting(processes: Processes, tide: Tide) -> Halted:
-    """Half of the bare calls are made before the acts and half after them: the machine's speed changes meanwhile."""
+def halting(processes: Processes, tide: Tide, name: str) -> Halted:
+    """One round over a fleet of that name. Half of the bare calls are made before the acts and half after them: the machine's speed changes meanwhile."""
     releases = LEGS // len(STORES)
     alone_count, among_count = 9, 9
     single = range(releases - alone_count - among_count, releases)
     many = range(single.start)
-    with fleet(processes, tide), ThreadPoolExecutor(1) as other:
-        bare = _bare(processes, range(releases // 2))
-        alone = _halt_apart(tide, single[:alone_count])
+    with fleet(processes, tide, name), ThreadPoolExecutor(1) as other:
+        bare = _bare(processes, name, range(releases // 2))
+        alone = _halt_apart(tide, name, single[:alone_count])
 
         def halt_all() -> float:
             began = time.perf_counter()
             for number in many:
-                tide.releases.steer(f"fleet{number}", "1.0.0", "halt", reason="bench")
+                tide.releases.steer(f"{name}{number}", "1.0.0", "halt", reason="bench")
             return began
 
         running = other.submit(halt_all)
         time.sleep(0.3)
-        among = _halt_apart(tide, single[alone_count:])
+        among = _halt_apart(tide, name, single[alone_count:])
         began = running.result()
         _until_settled(processes)
         ours = (time.perf_counter() - began) * LEGS / (len(many) * len(STORES) + among_count)
-        bare += _bare(processes, range(releases // 2, releases))
+        bare += _bare(processes, name, range(releases // 2, releases))
     return Halted(ours, bare, _reached(processes, among), _reached(processes, alone))
 
 
