@@ -1,6 +1,6 @@
 """A new desk of a test begins with a copy of empty records, made once by all migrations.
 
-Bringing each new file up through every migration took most of the time of a small test. What exists already is
+Bringing each new file up through every migration took half of the processor time of small tests. What exists already is
 migrated as ever, and tests/service/test_records.py tests the migrations themselves.
 """
 

@@ -29,6 +29,7 @@ export function useLoading<T>(ask: () => Promise<T>): Loading<T> {
       data.value = found
       problem.value = null
     } catch (wrong) {
+      await released()
       if (mine < answered) return
       problem.value = asProblem(wrong)
     }

@@ -27,7 +27,7 @@ from restless_tide.engine import sightings
 from restless_tide.engine.carriers import CARRIERS
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import EVENT_DATA, StoreEvent
-from restless_tide.records.tables import Lease, Leg, Store
+from restless_tide.records.tables import Lease, Leg, Order, Store
 from restless_tide.standins.store import SimulatedStore
 from tests.harbour import Harbour, until
 from tests.service.test_cli import Terminal
@@ -213,6 +213,19 @@ def mixed_up(app: Any, store: SimulatedStore) -> None:
 
     store.shelf.given_answer = answer  # type: ignore[method-assign]
     store.perform = performed  # type: ignore[method-assign]
+
+
+def test_an_order_is_settled_at_the_instant_of_its_answer_however_late_that_is_written(tmp_path: Path) -> None:
+    with shore(tmp_path) as there:
+        there.steer("halt")
+        until(there.turns._back.qsize, bool)
+        answered_by = there.desk.clock.now()
+        there.desk.clock.step(timedelta(minutes=5))
+        there.carry()
+        with there.desk.look() as session:
+            halt = session.scalars(select(Order).where(Order.kind == OrderKind.HALT)).one()
+        assert halt.settled_at is not None
+        assert halt.ordered_at <= halt.settled_at <= answered_by
 
 
 def test_an_answer_about_something_else_is_no_answer(tmp_path: Path) -> None:

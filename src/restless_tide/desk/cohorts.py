@@ -196,7 +196,7 @@ def set_join(
     if is_open:
         retiring.demand_in_use(cohort)
     if limit is not None and limit < 1:
-        raise Invalid("A limit is at least 1.", remedy="Leave it out for none.", code="limit-unfit")
+        raise Invalid("A limit is at least 1.", remedy="Give none for no limit.", code="limit-unfit")
     if renew or not cohort.join_nonce:
         cohort.join_nonce = secrets.token_hex(8)
     cohort.join_open, cohort.join_limit, cohort.join_until = is_open, limit, until
@@ -235,8 +235,13 @@ def pick_testers(act: Act, app_name: str, cohort_name: str, wanted: Sequence[str
 
 def strangers(session: Session, cohort: Cohort, people: Sequence[Tester]) -> list[Tester]:
     """Those of ``people`` who are not in the cohort."""
-    inside = set(session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
+    inside = inside_of(session, cohort)
     return [tester for tester in people if tester.id not in inside]
+
+
+def inside_of(session: Session, cohort: Cohort) -> set[str]:
+    """The ids of those who are in the cohort."""
+    return set(session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
 
 
 def put_in(act: Act, cohort: Cohort, new: Sequence[Tester], how: str) -> None:

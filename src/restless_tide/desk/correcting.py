@@ -106,7 +106,7 @@ def rename_cohort(act: Act, app_name: str, name: str, new_name: str) -> Cohort:
 
 
 def remove_cohort(act: Act, app_name: str, name: str) -> int:
-    """Remove a cohort that was never handed a build; returns how many people leave it. Raises Conflict with its trials."""
+    """Remove a cohort that was never handed a build; returns how many people were in it. Raises Conflict with its trials."""
     app = find.app(act.session, app_name)
     cohort = find.cohort(act.session, app, name)
     if not removable(cohort):

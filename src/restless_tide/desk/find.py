@@ -29,7 +29,7 @@ from restless_tide.records.tables import (
 
 
 def app(session: Session, name: str) -> App:
-    found = session.scalar(select(App).where(or_(App.name == name, App.id == name)))
+    found = session.scalar(select(App).where(naming.THE_APP), {"app": name})
     return found or _missing("app", name, session.scalars(select(App.name)).all(), "Register it with: tide app add")
 
 
@@ -158,9 +158,8 @@ def trial(session: Session, trial_id: str) -> Trial:
 
 
 def release(session: Session, app_row: App, version: str) -> Release:
-    found = session.scalar(
-        select(Release).where(Release.app_id == app_row.id, or_(Release.version == version, Release.id == version))
-    )
+    wanted = select(Release).where(Release.app_id == app_row.id, naming.THE_RELEASE)
+    found = session.scalar(wanted, {"version": version})
     if found is not None:
         return found
     versions = session.scalars(select(Release.version).where(Release.app_id == app_row.id)).all()

@@ -174,7 +174,7 @@ def _add_to(tester: Tester, row: Row) -> None:
 
 
 def _join(act: Act, cohort: Cohort, people: list[str]) -> int:
-    inside = set(act.session.scalars(select(Membership.tester_id).where(Membership.cohort_id == cohort.id)))
+    inside = cohorts.inside_of(act.session, cohort)
     coming = [tester for tester in people if tester not in inside]
     cohorts.put_in_by_id(act, cohort, coming, "with an imported list")
     return len(coming)

@@ -11,7 +11,7 @@ from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from sqlalchemy import Select, bindparam, or_, select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session, selectinload
 from sqlalchemy.orm.attributes import set_committed_value
 
@@ -20,6 +20,7 @@ from restless_tide.core.errors import Conflict
 from restless_tide.core.lane import Entry, Held, Lane, Level, Moment, Placed, Settle
 from restless_tide.core.order import ORDER, PENDING, RULES, OrderEvent, OrderKind, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
+from restless_tide.desk import naming
 from restless_tide.records.columns import Base, new_id
 from restless_tide.records.tables import (
     App,
@@ -58,19 +59,12 @@ _LEGS = (
     .outerjoin(Round, Round.leg_id == Leg.id)
     .order_by(Round.number)
 )
-"""Rows side by side: joined loading is prepared anew for each statement, which takes longer than reading the rows."""
+"""Rows side by side: joined loading is prepared anew for each statement, which takes about as long as reading them."""
 _LEGS_ALONE = select(Leg).where(Leg.id.in_(bindparam("ids", expanding=True)))
 _LEGS_WITH_ROUNDS = _LEGS_ALONE.options(selectinload(Leg.rounds))
 _STORES = select(Store).where(Store.id.in_(bindparam("ids", expanding=True)))
 _LEGS_BY_ID = _LEGS.where(Leg.id.in_(bindparam("ids", expanding=True)))
-_OF_RELEASE = (
-    select(Release.id)
-    .join(App)
-    .where(
-        or_(App.name == bindparam("app"), App.id == bindparam("app")),
-        or_(Release.version == bindparam("version"), Release.id == bindparam("version")),
-    )
-)
+_OF_RELEASE = select(Release.id).join(App).where(naming.THE_APP, naming.THE_RELEASE)
 _LEGS_BY_RELEASE = _LEGS.where(Leg.release_id.in_(_OF_RELEASE))
 
 TABLES: dict[Subject, type[Base]] = {

@@ -9,12 +9,12 @@ import re
 from collections.abc import Sequence
 from typing import Any, TypeVar
 
-from sqlalchemy import select
+from sqlalchemy import bindparam, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, NotFound
 from restless_tide.core.numbers import BuildNumber
-from restless_tide.records.tables import App, Build
+from restless_tide.records.tables import App, Build, Release
 
 Row = TypeVar("Row")
 
@@ -22,6 +22,9 @@ LATEST = "latest"
 LEAST_BEGINNING = 4
 """So much of an id is enough when only one begins with it: its letter, the dash and two more."""
 _MOST_TOLD = 6
+THE_APP = or_(App.name == bindparam("app"), App.id == bindparam("app"))
+THE_RELEASE = or_(Release.version == bindparam("version"), Release.id == bindparam("version"))
+"""What people call an app, and a release of one."""
 _WITH_NUMBER = re.compile(r"(?P<version>.+?)\s*\((?P<number>[^()]+)\)")
 
 

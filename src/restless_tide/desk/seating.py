@@ -36,7 +36,7 @@ def sitting_at() -> Select[str]:
 
 
 def seated(berth: Berth, kind: CohortKind, build: Build | None) -> Select[str]:
-    """The ids of those who sit at a berth in this kind, as the store counts them; by build where its rulebook says so."""
+    """The ids of those who sit at a berth in this kind, as the store counts them; by build where its rulebook counts seats by build."""
     found = (
         sitting_at()
         .join(Consignment, Trial.consignment_id == Consignment.id)

@@ -46,9 +46,9 @@ def steer(
     if share is not None and not 0 < share <= FULL_SHARE:
         raise Invalid(f"A share is above 0% and at most 100%, not {share:.0%}.", code="share-unfit")
     chosen = lanes.legs_of(act.session, app_name, version)
-    if store_name or not chosen:
-        release = chosen[0].release if chosen else find.release(act.session, find.app(act.session, app_name), version)
-        chosen = [find.leg(release, store_name)] if store_name else []
+    release = chosen[0].release if chosen else find.release(act.session, find.app(act.session, app_name), version)
+    if store_name:
+        chosen = [find.leg(release, store_name)]
     outcomes = [_steer_leg(act, leg, event, reason, share, alone=store_name is not None) for leg in chosen]
     if not any(outcome.ordered for outcome in outcomes):
         told = " ".join(f"{find.place_of(outcome.leg)}: {outcome.why_not}" for outcome in outcomes)

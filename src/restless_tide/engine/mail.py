@@ -11,6 +11,7 @@ from __future__ import annotations
 import smtplib
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from email.message import EmailMessage
@@ -195,9 +196,10 @@ class Postman:
             raise
         except Exception:  # noqa: BLE001  (the others are written all the same)
             _log.exception("a mail that was sent could not be written down", invitation=taken.invitation)
-            self._postpone(
-                taken.invitation, "the mail was sent, and that could not be written down; see the desk's log"
-            )
+            with suppress(Exception):  # told above; nothing of one mail may keep the next from going
+                self._postpone(
+                    taken.invitation, "the mail was sent, and that could not be written down; see the desk's log"
+                )
 
     def _settle_refused(self, invitation_id: str, code: int, said: str) -> None:
         if code in _TEMPORARY:

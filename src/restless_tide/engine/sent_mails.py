@@ -1,7 +1,7 @@
 """Which mails the mail server has taken while the records do not tell yet.
 
-Writing many down together takes a fraction of the time that each alone takes. In between a line in a file tells of each,
-so that a desk that is killed sends none of them again, but for one that was taken just then.
+The records are written in groups. Until then a line in a file stands for each mail, so that a desk that is killed sends
+none of them again, but for one that was taken just then.
 """
 
 from __future__ import annotations

@@ -82,6 +82,7 @@ class SentCall:
     request: str
     troubled: bool
     began: float = field(default_factory=time.monotonic)
+    answered_at: datetime | None = None
     answer: Any = None
     wrong: Exception | None = None
 
@@ -340,6 +341,7 @@ class Turns:
                 assert sent.call is not None
                 assert sent.way is not None
                 sent.answer = sent.call(sent.way)
+                sent.answered_at = self._desk.clock.now()
                 took = round((time.monotonic() - sent.began) * 1000, 1)
                 _log.info("answered", act=str(sent.kind), took_ms=took)
         except (TideError, NeedsPerson) as wrong:
@@ -370,7 +372,7 @@ class Turns:
         order = needed(act.session, Order, sent.order)
         match sent.wrong:
             case None:
-                self._confirmed(act.as_person(f"store:{sent.store_name}"), order, sent.answer)
+                self._confirmed(act.as_person(f"store:{sent.store_name}"), order, sent)
             case NeedsPerson() as needs:
                 self._tell(act, order, Handed(order.id))
                 if order.state in PENDING:
@@ -380,7 +382,8 @@ class Turns:
             case TideError() as wrong:
                 self._refused(act.as_person(f"store:{sent.store_name}"), order, wrong)
 
-    def _confirmed(self, act: Act, order: Order, answer: Any) -> None:
+    def _confirmed(self, act: Act, order: Order, sent: SentCall) -> None:
+        answer = sent.answer
         carrier, by_hand, waited = CARRIERS[order.kind], order.store.hand_carried, order.state in PENDING
         if by_hand and waited:
             carried.remember_before(act, order)
@@ -389,6 +392,8 @@ class Turns:
             carrier.confirmed(act, order, answer)
         word = Word(act.now, order.id, answer)
         self._tell(act, order, Answered(order.id, held_in(answer), getattr(answer, "sequence", None)), word)
+        if waited and order.state not in PENDING:
+            order.settled_at = sent.answered_at  # answers are written in groups, some later than they came
         if by_hand and waited:
             carried.follow_up(act, order, answer)
         self._remember_answered(act, order, getattr(answer, "sequence", None))

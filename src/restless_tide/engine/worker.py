@@ -55,7 +55,7 @@ BREATH_SECONDS = 0.1
 LONG_BREATH_SECONDS = 0.5
 """The same for what becomes due, while many calls are made whose answers each call for a look."""
 LONG_RULES_BREATH_SECONDS = 2.0
-"""The same for the rules by which builds move up: they read much, and wait for hours as a rule."""
+"""The same for the rules by which builds move up: they read much, and usually wait for hours."""
 HEARD_BREATH_SECONDS, LONG_HEARD_BREATH_SECONDS = 0.05, 0.2
 """Pushed events that come within it are taken together; the long one while many calls are made, which tell more."""
 TROUBLED_PAUSE_SECONDS = 1.0
@@ -93,12 +93,32 @@ class Engine:
             threading.Thread(target=self._repeat, args=(work, breathe, bell), name=name, daemon=True)
             for name, work, breathe, bell in (
                 ("orders", self._turns.turn, self._turns.gather, self._order_bell),
-                ("heard", lambda: sightings.take_heard(desk), self._breathe_heard, self._heard_bell),
-                ("tides", lambda: tides.rise(desk), self._breathe_long, self._bell(Leg, Round, Order)),
-                ("moves", self._move_up, self._breathe_rules, self._bell(*READ_BY_RULES)),
-                ("sightings", self._ask_stores, self._breathe, self._bell(Store)),
-                ("mail", self._send_mail, self._breathe, self._bell(*READ_BY_MAIL)),
-                ("notices", self._tell_people, self._breathe, self._bell(Delivery, Subscription, Step)),
+                (
+                    "heard",
+                    lambda: sightings.take_heard(desk),
+                    self._breathing(HEARD_BREATH_SECONDS, LONG_HEARD_BREATH_SECONDS),
+                    self._heard_bell,
+                ),
+                (
+                    "tides",
+                    lambda: tides.rise(desk),
+                    self._breathing(BREATH_SECONDS, LONG_BREATH_SECONDS),
+                    self._bell(Leg, Round, Order),
+                ),
+                (
+                    "moves",
+                    self._move_up,
+                    self._breathing(BREATH_SECONDS, LONG_RULES_BREATH_SECONDS),
+                    self._bell(*READ_BY_RULES),
+                ),
+                ("sightings", self._ask_stores, self._breathing(BREATH_SECONDS), self._bell(Store)),
+                ("mail", self._send_mail, self._breathing(BREATH_SECONDS), self._bell(*READ_BY_MAIL)),
+                (
+                    "notices",
+                    self._tell_people,
+                    self._breathing(BREATH_SECONDS),
+                    self._bell(Delivery, Subscription, Step),
+                ),
             )
         ]
         self._inlet: Inlet | None = None
@@ -139,17 +159,14 @@ class Engine:
         if self._working.is_set():
             self._lease.release()
 
-    def _breathe(self) -> None:
-        self._stopping.wait(BREATH_SECONDS)
+    def _breathing(self, quiet_seconds: float, busy_seconds: float | None = None) -> Callable[[], None]:
+        """A loop's pause between a change and its look; another one while many calls are made."""
 
-    def _breathe_long(self) -> None:
-        self._stopping.wait(LONG_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS)
+        def breathe() -> None:
+            busy = busy_seconds is not None and self._turns.several_in_flight
+            self._stopping.wait(busy_seconds if busy else quiet_seconds)
 
-    def _breathe_rules(self) -> None:
-        self._stopping.wait(LONG_RULES_BREATH_SECONDS if self._turns.several_in_flight else BREATH_SECONDS)
-
-    def _breathe_heard(self) -> None:
-        self._stopping.wait(LONG_HEARD_BREATH_SECONDS if self._turns.several_in_flight else HEARD_BREATH_SECONDS)
+        return breathe
 
     def _bell(self, *reads: type) -> threading.Event:
         """What wakes one loop as soon as one of the tables has changed that it reads."""

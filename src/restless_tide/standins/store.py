@@ -468,7 +468,7 @@ class SimulatedStore:
         return self.tell("rollout", rollout)
 
     def _offer_previous(self, rollout: Thing) -> None:
-        """Where the rulebook says so, the release before this one is offered again."""
+        """The release before this one is offered again, where the rulebook has that."""
         earlier = [
             other
             for other in self._rollouts(rollout["berth"], tracks.of(rollout))

@@ -131,7 +131,7 @@ class Trial(Base):
 
 
 class TrialUsage(Base):
-    """What a store tells of a trial's day: how often the build was used, and how often that ended in a crash."""
+    """What a store reports for one day of a trial: how often the build was used, and how often that ended in a crash."""
 
     __tablename__ = "trial_usage"
 

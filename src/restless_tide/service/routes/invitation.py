@@ -47,7 +47,7 @@ _TOLD_STATE = {
 
 
 class PageTooOften(Exception):
-    """Someone asks a page too often; the page says so in the visitor's language."""
+    """Someone asks for a page too often; the answer is a page in the visitor's language."""
 
 
 def braked(request: Request, desk: TheDesk) -> None:
