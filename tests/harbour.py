@@ -37,6 +37,10 @@ EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
 FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, PAUSES_GROW_BY = 0.01, 0.15, 1.3
 FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1", "TIDE_JOIN_ATTEMPTS": "2000"}
 TWO_STORES = ("northgate", "openfield")
+TEXTS = {
+    "summary": "What grows at the edge of the tide.",
+    "description": "A diary for people who walk along the shore.",
+}
 PLACE = "android.permission.VIBRATE"
 _WRITERS = {"northgate": (write_ipa, "ipa"), "slatehouse": (write_msix, "msix")}
 CALM = {
@@ -172,7 +176,14 @@ class Harbour:
         for store in self.processes.stores:
             self.tide.apps.open_berth(name, store)
             until(lambda store=store: self.tide.apps.berth(name, store), lambda berth: berth.state == "open")
+        self.write_texts(name)
         return name
+
+    def write_texts(self, app: str) -> None:
+        """What every store wants to be written about an app, written and held there."""
+        self.tide.dossier.write(app, "en", TEXTS)
+        self.tide.dossier.send(app)
+        until(lambda: self.tide.dossier.texts(app).stores, lambda stores: not any(store.differing for store in stores))
 
     def package(self, app: str, store: str, version: str = "1.0.0", number: int | str = 1, **recipe: Any) -> Path:
         write, suffix = _WRITERS.get(store, (write_apk, "apk"))

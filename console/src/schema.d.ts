@@ -598,6 +598,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/dossier/sendings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Texts
+         * @description Order to a store, or to all, the texts that it does not hold as they are written; what is locked is kept.
+         */
+        post: operations["dossier-send_texts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/take-overs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Over
+         * @description Take over here the texts that a store holds and nobody wrote here.
+         */
+        post: operations["dossier-take_over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Texts
+         * @description Every text of an app as it is written here, and what each store gets of it.
+         */
+        get: operations["dossier-read_texts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/texts/{locale}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Write Texts
+         * @description Write texts of one locale, for all stores or for one alone; an empty text is taken out.
+         */
+        put: operations["dossier-write_texts"];
+        post?: never;
+        /**
+         * Drop Locale
+         * @description Take out every text of a locale. Stores hold theirs until the texts are sent.
+         */
+        delete: operations["dossier-drop_locale"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/texts/{locale}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Locale
+         * @description Copy the texts of another locale to this one, where it has none: a locale is added for all stores in one act.
+         */
+        post: operations["dossier-copy_locale"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/expiries": {
         parameters: {
             query?: never;
@@ -782,6 +886,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * To Come
+         * @description What an app needs at every store that carries it, before there is a release or a build.
+         */
+        get: operations["dossier-to_come"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases": {
         parameters: {
             query?: never;
@@ -928,6 +1052,26 @@ export interface paths {
          * @description Write the notes of one locale; an empty text takes them out.
          */
         put: operations["releases-write_notes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of Release
+         * @description What stops a release, store by store, why, and which act helps; also of a version that is not drafted yet.
+         */
+        get: operations["dossier-of_release"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -4103,6 +4247,19 @@ export interface components {
              */
             version: string;
         };
+        /**
+         * FieldTold
+         * @description A field that all stores share, by its meaning.
+         */
+        FieldTold: {
+            form: components["schemas"]["Form"];
+            /** Help */
+            help: string;
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+        };
         /** FindingTold */
         FindingTold: {
             /** Code */
@@ -4137,6 +4294,12 @@ export interface components {
             /** Id */
             id: string;
         };
+        /**
+         * Form
+         * @description How a text is written.
+         * @enum {string}
+         */
+        Form: "line" | "text" | "words" | "address";
         /**
          * FoundTold
          * @description One thing that a search has found. ``place`` is its page in the console.
@@ -4744,6 +4907,14 @@ export interface components {
             /** Who */
             who: string;
         };
+        /** LocaleCopyWanted */
+        LocaleCopyWanted: {
+            /**
+             * Source
+             * @description the locale to copy from; what is written in the other stays
+             */
+            source: string;
+        };
         /**
          * LockerFileTold
          * @description A file in the locker, without its content; ``told`` is what it says of itself.
@@ -4801,6 +4972,12 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /**
+         * MendAct
+         * @description The act that helps. Each surface words it for itself: a command, a link.
+         * @enum {string}
+         */
+        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -4878,6 +5055,12 @@ export interface components {
             /** With Other Legs */
             with_other_legs?: boolean | null;
         };
+        /**
+         * NodeState
+         * @description Where a thing stands that a store wants.
+         * @enum {string}
+         */
+        NodeState: "done" | "doubtful" | "missing" | "waiting" | "locked" | "not asked";
         /** NotesWanted */
         NotesWanted: {
             /** Text */
@@ -4922,7 +5105,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -4946,6 +5129,12 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /**
+         * Origin
+         * @description Where a store's text comes from.
+         * @enum {string}
+         */
+        Origin: "common" | "own";
         /** OutcomeWanted */
         OutcomeWanted: {
             /** Outcome */
@@ -5105,6 +5294,67 @@ export interface components {
             size_bytes: number;
             /** Width */
             width: number;
+        };
+        /**
+         * PlaceSheetTold
+         * @description What stands between a release and its people at one place.
+         */
+        PlaceSheetTold: {
+            /**
+             * Announced
+             * @description what announced rules mean for this release
+             */
+            announced: string[];
+            /**
+             * Day
+             * Format: date-time
+             * @description the planned day; the sheet is by the rules that hold then
+             */
+            day: string;
+            /**
+             * Done
+             * @description how many of the needed things are there
+             */
+            done: number;
+            /**
+             * First Release
+             * @description the app was never live there
+             */
+            first_release: boolean;
+            /**
+             * Needed
+             * @description how many things are needed
+             */
+            needed: number;
+            /**
+             * Place
+             * @description a store, or store/track
+             */
+            place: string;
+            /** Place Title */
+            place_title: string;
+            /**
+             * Questions
+             * @description what the store will ask about the build when it has arrived
+             */
+            questions: string[];
+            /** Rulebook Revision */
+            rulebook_revision: string;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /**
+             * Things
+             * @description in the order of the store's graph
+             */
+            things: components["schemas"]["ThingTold"][];
+            /**
+             * Usual Hours
+             * @description how long the rest usually takes
+             */
+            usual_hours: number;
+            verdict: components["schemas"]["Verdict"];
         };
         /**
          * PlacedTold
@@ -5501,6 +5751,27 @@ export interface components {
             refused_answers: string[];
             /** Text */
             text: string;
+        };
+        /**
+         * ReadinessTold
+         * @description The sheets of a release at all its places; without a release, at every store that carries the app.
+         */
+        ReadinessTold: {
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /** Drafted */
+            drafted: boolean;
+            /** Places */
+            places: components["schemas"]["PlaceSheetTold"][];
+            /** @description the worst of all places */
+            verdict: components["schemas"]["Verdict"];
+            /**
+             * Version
+             * @description none: the release to come
+             */
+            version: string | null;
         };
         /**
          * ReadyTold
@@ -6132,6 +6403,28 @@ export interface components {
              */
             trouble: string | null;
         };
+        /** SendTextsWanted */
+        SendTextsWanted: {
+            /**
+             * Store
+             * @description none: every store where the app has a place
+             */
+            store?: string | null;
+        };
+        /**
+         * SendingTold
+         * @description What became of the texts for one store: ordered now, and kept until a lock opens.
+         */
+        SendingTold: {
+            /** Kept */
+            kept: number;
+            /** Sent */
+            sent: number;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+        };
         /**
          * Share
          * @description How much of the file a part of it takes up, packed.
@@ -6398,6 +6691,107 @@ export interface components {
             /** Store Title */
             store_title: string;
         };
+        /**
+         * StoreFieldTold
+         * @description How a store takes a field.
+         */
+        StoreFieldTold: {
+            /** Counted In */
+            counted_in: string;
+            form: components["schemas"]["Form"];
+            /** Help */
+            help: string;
+            /**
+             * Key
+             * @description the store's own key
+             */
+            key: string;
+            /** Limit */
+            limit: number;
+            /** Locales Required */
+            locales_required: string[];
+            /**
+             * Lock
+             * @description why it cannot change now, or when it locks; empty: it may change any time
+             */
+            lock: string;
+            /**
+             * Means
+             * @description the field of all stores that it is; none: only this store asks for it
+             */
+            means: string | null;
+            /** Required */
+            required: boolean;
+            /** Title */
+            title: string;
+        };
+        /**
+         * StoreTextTold
+         * @description A text as a store gets it, and where it stands there.
+         */
+        StoreTextTold: {
+            /** Field */
+            field: string;
+            /**
+             * Held
+             * @description what the store was last seen to hold
+             */
+            held: string;
+            /**
+             * Left
+             * @description how much more the store takes; negative: so much is too much
+             */
+            left: number;
+            /** Length */
+            length: number;
+            /** Locale */
+            locale: string;
+            /** @description none: nothing is written for it, the store alone holds it */
+            origin: components["schemas"]["Origin"] | null;
+            state: components["schemas"]["TextState"];
+            /** Text */
+            text: string;
+        };
+        /**
+         * StoreTextsTold
+         * @description The texts of an app at one store.
+         */
+        StoreTextsTold: {
+            /**
+             * Differing
+             * @description how many texts differ from what the store holds
+             */
+            differing: number;
+            /** Fields */
+            fields: components["schemas"]["StoreFieldTold"][];
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Hand Carried */
+            hand_carried: boolean;
+            /** Language */
+            language: string;
+            /**
+             * Locales
+             * @description the locales that the store takes; empty: any
+             */
+            locales: string[];
+            /**
+             * Refused Because
+             * @description why the store did not take the texts it was sent last
+             */
+            refused_because: string;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Texts */
+            texts: components["schemas"]["StoreTextTold"][];
+            /**
+             * Unwritten
+             * @description how many texts the store holds that nobody wrote here; they stay there
+             */
+            unwritten: number;
+        };
         /** StoreTold */
         StoreTold: {
             /** Account */
@@ -6628,6 +7022,14 @@ export interface components {
              */
             stored_at: string;
         };
+        /** TakeOverWanted */
+        TakeOverWanted: {
+            /**
+             * Store
+             * @description the store whose texts become ours where nothing is written here
+             */
+            store: string;
+        };
         /** TesterChangeWanted */
         TesterChangeWanted: {
             /** Consented At */
@@ -6709,29 +7111,90 @@ export interface components {
             tags?: string[] | null;
         };
         /**
+         * TextState
+         * @description Where a text stands at a store.
+         * @enum {string}
+         */
+        TextState: "missing" | "complete" | "ordered" | "waits for the next version" | "accepted" | "changed since sent" | "refused";
+        /** TextsTold */
+        TextsTold: {
+            /** App */
+            app: string;
+            /** Fields */
+            fields: components["schemas"]["FieldTold"][];
+            /** Locales */
+            locales: string[];
+            /** Stores */
+            stores: components["schemas"]["StoreTextsTold"][];
+            /** Texts */
+            texts: components["schemas"]["WrittenTextTold"][];
+        };
+        /**
+         * TextsWanted
+         * @description Texts of one locale by field; an empty one is taken out. What is not named stays as it is.
+         */
+        TextsWanted: {
+            /**
+             * Store
+             * @description for this store alone, by its own fields; none: for all
+             */
+            store?: string | null;
+            /** Texts */
+            texts: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * ThingKind
+         * @description What a thing is about; by it the desk knows where to look whether it is done.
+         * @enum {string}
+         */
+        ThingKind: "papers" | "berth" | "build" | "text" | "picture" | "answers" | "page" | "offer" | "trial" | "review" | "launch";
+        /**
          * ThingTold
-         * @description One thing that the store wants: ``state`` is done, open, waits or later.
+         * @description One thing that a store wants, and where it stands.
          */
         ThingTold: {
             /** Applies From */
             applies_from: string | null;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /**
+             * Folded
+             * @description nothing about it changes with this release, and nothing is wrong with it
+             */
+            folded: boolean;
+            /**
+             * Help
+             * @description the store's own words on it
+             */
+            help: string;
             /** Key */
             key: string;
+            kind: components["schemas"]["ThingKind"];
             /**
              * Lock
              * @description why it cannot change now, or when it will lock
              */
             lock: string;
+            /** @description the act that helps */
+            mend: components["schemas"]["MendAct"];
             /**
-             * State
-             * @enum {string}
+             * Needed
+             * @description whether the release waits for it
              */
-            state: "done" | "open" | "waits" | "later";
+            needed: boolean;
+            /** Reason */
+            reason: string;
+            state: components["schemas"]["NodeState"];
             /** Title */
             title: string;
             /** Usual Hours */
             usual_hours: number;
-            /** Waits For */
+            /**
+             * Waits For
+             * @description what must be done before it opens
+             */
             waits_for: string[];
         };
         /** TicketWanted */
@@ -7185,6 +7648,12 @@ export interface components {
             /** Size Bytes */
             size_bytes: number;
         };
+        /**
+         * Verdict
+         * @description What a sheet comes to.
+         * @enum {string}
+         */
+        Verdict: "ready" | "cautions" | "blocked";
         /** VerificationTold */
         VerificationTold: {
             /** First Broken */
@@ -7217,6 +7686,32 @@ export interface components {
             trouble: string | null;
             /** Who */
             who: string;
+        };
+        /**
+         * WrittenTextTold
+         * @description A text as it is written here. Its revision is its ETag.
+         */
+        WrittenTextTold: {
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Changed By */
+            changed_by: string;
+            /** Field */
+            field: string;
+            /** Locale */
+            locale: string;
+            /** Revision */
+            revision: number;
+            /**
+             * Store
+             * @description the store it is for; none: for all
+             */
+            store: string | null;
+            /** Text */
+            text: string;
         };
         /**
          * SignInWanted
@@ -8612,6 +9107,215 @@ export interface operations {
             };
         };
     };
+    "dossier-send_texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SendTextsWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendingTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-take_over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOverWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-read_texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-write_texts": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision of the one text as you read it; 0 for one that was not there */
+                "if-match"?: string | null;
+            };
+            path: {
+                app: string;
+                /** @description BCP 47, such as en or de-AT */
+                locale: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextsWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenTextTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-drop_locale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                locale: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-copy_locale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                locale: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LocaleCopyWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "builds-app_expiries": {
         parameters: {
             query?: never;
@@ -8941,6 +9645,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PushTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-to_come": {
+        parameters: {
+            query?: {
+                store?: string | null;
+                /** @description when it is to go out; without it, its own date, or now */
+                on?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadinessTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -9326,6 +10065,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-of_release": {
+        parameters: {
+            query?: {
+                store?: string | null;
+                /** @description when it is to go out; without it, its own date, or now */
+                on?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadinessTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

@@ -11,7 +11,7 @@ from hypothesis.strategies import booleans, builds, integers, lists, sampled_fro
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts
-from restless_tide.core.readiness import check_push, check_submission
+from restless_tide.core.readiness import check_handing_in, check_push
 from restless_tide.core.versions import Held, Shelf, Step, check_number, parse_version, propose_for_all
 from tests.core.test_steering import rulebook
 
@@ -165,19 +165,13 @@ def test_a_push_is_checked_before_a_byte_leaves(package: Facts, codes: list[str]
     assert [finding.code for finding in sheet if finding.level == "blocker"] == codes
 
 
-def test_a_submission_needs_a_ready_build_of_its_version_and_notes_that_fit() -> None:
+def test_what_is_handed_in_carries_its_version_and_notes_that_fit() -> None:
     def codes(**changed) -> list[str]:
-        usual = {
-            "version": "2.4.0",
-            "build_version": "2.4",
-            "build_ready": True,
-            "notes": {"en": "New."},
-            "label": "Build",
-        }
-        return [finding.code for finding in check_submission(OPENFIELD, **(usual | changed))]
+        usual = {"version": "2.4.0", "build_version": "2.4", "notes": {"en": "New."}, "label": "Build"}
+        return [finding.code for finding in check_handing_in(OPENFIELD, **(usual | changed))]
 
     assert codes() == []
-    assert codes(build_ready=False) == ["build-not-ready"]
     assert codes(build_version="2.4.1") == ["version-differs"]
     assert codes(notes={"de": "Neu."}) == ["notes-missing"]
+    assert codes(notes=None) == []
     assert codes(notes={"en": "x" * (OPENFIELD.review.notes_limit_characters + 1)}) == ["notes-too-long"]

@@ -41,6 +41,8 @@ def with_berth(harbour: Harbour) -> str:
     harbour.tide.apps.open_berth(app, "wrackline")
     settle(harbour, app, "Open a place")
     until(lambda: harbour.tide.apps.berth(app, "wrackline"), lambda berth: berth.state == "open")
+    harbour.tide.dossier.send(app, store="wrackline")
+    settle(harbour, app, "Write the texts")
     return app
 
 

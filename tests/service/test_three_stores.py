@@ -205,7 +205,7 @@ def test_a_berth_is_closed_to_new_people_and_reopened(coast: Harbour) -> None:
 def test_the_way_to_a_launch_is_told_by_the_stores_graph(coast: Harbour) -> None:
     app = coast.new_app()
     things = {thing.key: thing for thing in coast.tide.apps.berth_detail(app, "northgate").things}
-    assert (things["build"].state, things["review"].state) == ("open", "waits")
+    assert (things["build"].state, things["review"].state) == ("missing", "locked")
     assert "The first build, by hand" in things["review"].waits_for
     assert "never again" in things["who"].lock
     coast.ready_build(app, "northgate")

@@ -3,6 +3,7 @@ import { computed, onMounted, reactive, ref, watch } from 'vue'
 
 import { api, type BerthDetail, type OfferSheet, told } from '../api'
 import { useDoing } from '../loading'
+import { MARKS } from '../readiness'
 import ProblemNote from './ProblemNote.vue'
 
 /** Where, for how much and to whom an app is offered at one store; what would lock is said before the act. */
@@ -76,7 +77,7 @@ async function order(): Promise<void> {
           <tbody>
             <tr v-for="thing in detail.things" :key="thing.key">
               <td>{{ thing.title }}</td>
-              <td>{{ { done: '✓ done', open: '◇ open', waits: '◌ waits', later: '◔ later' }[thing.state] }}<span v-if="thing.waits_for.length" class="soft"> for {{ thing.waits_for.join(', ') }}</span></td>
+              <td>{{ MARKS[thing.state] }} {{ thing.state }}<span v-if="thing.reason" class="soft"> {{ thing.reason }}</span></td>
               <td>{{ thing.usual_hours ? `${thing.usual_hours} h` : '' }}</td>
               <td class="soft">{{ thing.lock }}</td>
             </tr>

@@ -11,6 +11,7 @@ import Moment from '../components/Moment.vue'
 import NotesDraft from '../components/NotesDraft.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import ReadinessSheet from '../components/ReadinessSheet.vue'
 import SteerDialog from '../components/SteerDialog.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
@@ -156,6 +157,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       <BButton variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
     </div>
 
+    <ReadinessSheet v-if="submittable.length" :key="release.revision" :app="app" :version="version" :places="submittable.map((leg) => leg.place)" />
+
     <div class="legs">
       <section v-for="leg in release.legs" :key="leg.place" class="card-plain leg" :aria-label="leg.place_title">
         <header class="row-gap">
@@ -200,9 +203,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <ul><li v-for="option in leg.acts.filter((known) => !known.possible)" :key="option.act"><strong>{{ option.act }}</strong>: {{ option.why_not }}</li></ul>
         </details>
 
-        <ul v-if="leg.findings.length" class="plain-list findings">
-          <li v-for="finding in leg.findings" :key="finding.code + finding.place"><strong>✕ {{ finding.detail }}</strong> {{ finding.remedy }}</li>
-        </ul>
+        <p v-if="leg.findings.some((finding) => finding.level === 'blocker')" class="findings"><strong>✕ It cannot be handed in yet.</strong> The sheet above says what is missing.</p>
 
         <div v-if="leg.rounds.length" class="rounds">
           <h3>Review, <Explained word="round" said="round by round" /></h3>
@@ -281,7 +282,7 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .pending { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin: 0; }
 .offered { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
 .offered p { margin: 0 0 0.5rem; }
-.findings li { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin-bottom: 0.35rem; }
+.findings { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin-bottom: 0.35rem; }
 .reason { margin: 0.2rem 0 0; padding-left: 0.8rem; border-left: 3px solid var(--line); }
 .rounds li { padding: 0.35rem 0; }
 .why summary { color: var(--accent); font-size: 0.9rem; }

@@ -9,6 +9,7 @@ import Explained from '../components/Explained.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import ReadinessSheet from '../components/ReadinessSheet.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
@@ -48,6 +49,9 @@ const fitting = (store: string) =>
 watch(version, () => {
   for (const berth of berths.value) chosen[berth.store] = fitting(berth.store)[0]?.id ?? ''
 })
+
+/** Before the first launch nothing is more useful than what the stores still want. */
+const everLaunched = computed(() => data.value?.releases.some((release) => release.legs.some((leg) => leg.launched_at)) ?? false)
 
 function begin(): void {
   version.value = versions.value[0] ?? ''
@@ -89,6 +93,7 @@ async function draft(): Promise<void> {
   </form>
 
   <template v-if="data">
+    <ReadinessSheet v-if="!everLaunched" :app="app" />
     <ul v-if="data.releases.length" class="plain-list stack">
       <li v-for="release in data.releases" :key="release.version" class="card-plain release">
         <div class="title"><h2><RouterLink :to="`/apps/${app}/releases/${release.version}`">{{ release.version }}</RouterLink></h2><span class="soft small-print">drafted <Moment :at="release.created_at" /></span></div>

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from restless_tide.cli import ready
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
@@ -87,6 +88,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask first")
+    ready.add(nouns)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)

@@ -10,8 +10,9 @@ from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, store_argument
+from restless_tide.cli.ready import MARKS
 from restless_tide.cli.retiring import demand_confirmation, reason_arguments
-from restless_tide.cli.telling import moment, on_the_day
+from restless_tide.cli.telling import moment
 from restless_tide.core.berth import BerthState
 from restless_tide.core.breaker import BreakerState
 from restless_tide.wire.apps import AppTold, Availability, BerthDetailTold, OfferSheetTold
@@ -381,11 +382,12 @@ def _tell_berth(call: Call, told: BerthDetailTold) -> None:
     call.say(f"{told.berth.listed_name} at {told.berth.store_title} ({told.berth.identifier})")
     pending = "" if told.confirmed else f" — ordered, not confirmed. {told.berth.waiting_because or ''}".rstrip()
     call.say(f"Offered: {told.offered_told}{pending}\n")
-    table = call.table("THING", "STATE", "WAITS FOR", "USUALLY", "LOCKS")
+    table = call.table("THING", "STATE", "WHY", "USUALLY", "LOCKS")
     for thing in told.things:
-        since = f" (from {on_the_day(thing.applies_from)})" if thing.state == "later" and thing.applies_from else ""
         usual = f"{thing.usual_hours:g} h" if thing.usual_hours else ""
-        table.add_row(cell(thing.title), thing.state + since, cell(", ".join(thing.waits_for)), usual, cell(thing.lock))
+        table.add_row(
+            cell(thing.title), f"{MARKS[thing.state]} {thing.state}", cell(thing.reason), usual, cell(thing.lock)
+        )
     call.show(table, empty="This store's rulebook names no things to do.")
 
 

@@ -11,6 +11,7 @@ from restless_tide.client.line import Line
 if TYPE_CHECKING:
     from restless_tide.client.apps import Apps
     from restless_tide.client.builds import Builds
+    from restless_tide.client.dossier import Dossier
     from restless_tide.client.notices import Notices
     from restless_tide.client.people import People
     from restless_tide.client.releases import Releases
@@ -55,6 +56,12 @@ class Tide:
         from restless_tide.client.builds import Builds
 
         return Builds(self._line)
+
+    @cached_property
+    def dossier(self) -> Dossier:
+        from restless_tide.client.dossier import Dossier
+
+        return Dossier(self._line)
 
     @cached_property
     def signing(self) -> Signing:

@@ -109,6 +109,14 @@ def check_change(rules: Rulebook, before: Availability, after: Availability, sta
     return findings
 
 
+def concerns(found: Finding, thing: Thing) -> bool:
+    """Whether a finding on another offer is about what this thing of the graph decides."""
+    part = _PART_OF.get(found.place, found.place)
+    if part in (OfferPart.PRICE, OfferPart.PAYMENT):
+        return thing.part in (OfferPart.PRICE, OfferPart.PAYMENT)
+    return thing.part is part or part not in list(OfferPart)
+
+
 def consequences(rules: Rulebook, before: Availability, after: Availability, standing: Standing) -> list[str]:
     """What a person should know before the change: what people see, and what cannot be taken back."""
     told = []

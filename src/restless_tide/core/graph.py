@@ -79,25 +79,35 @@ def usual_hours(things: Mapping[str, Thing], goal: str, done: Collection[str], n
 
 def locked_because(thing: Thing, standing: Standing) -> str:
     """Why a thing cannot be changed now, or nothing. ``only downwards once live`` alone is no lock."""
-    match thing.locks_at:
+    return locked(thing.title, thing.locks_at, standing)
+
+
+def locked(title: str, locks_at: LocksAt, standing: Standing) -> str:
+    """Why something that locks so cannot be changed now, or nothing."""
+    match locks_at:
         case LocksAt.FIRST_BUILD if standing.first_build_in:
-            return f"{thing.title} was fixed when the first build was handed in."
+            return f"{title} was fixed when the first build was handed in."
         case LocksAt.FIRST_REVIEW if standing.first_review_begun:
-            return f"{thing.title} was fixed when the first review began."
+            return f"{title} was fixed when the first review began."
         case LocksAt.EACH_VERSION if standing.version_in_review:
-            return f"{thing.title} cannot change while a version is under review; it opens again after it."
+            return f"{title} cannot change while a version is under review; it opens again after it."
     return ""
 
 
 def will_lock(thing: Thing, standing: Standing) -> str:
     """What a person should know before setting a thing: when it locks from here; or nothing."""
-    match thing.locks_at:
+    return locks_later(thing.title, thing.locks_at, standing)
+
+
+def locks_later(title: str, locks_at: LocksAt, standing: Standing) -> str:
+    """When something that locks so will no longer be changeable, or nothing."""
+    match locks_at:
         case LocksAt.FIRST_BUILD if not standing.first_build_in:
-            return f"{thing.title} can be changed until the first build is handed in, then never again."
+            return f"{title} can be changed until the first build is handed in, then never again."
         case LocksAt.FIRST_REVIEW if not standing.first_review_begun:
-            return f"{thing.title} can be changed until the first review begins, then never again."
+            return f"{title} can be changed until the first review begins, then never again."
         case LocksAt.EACH_VERSION:
-            return f"{thing.title} is fixed while a version is under review."
+            return f"{title} is fixed while a version is under review."
         case LocksAt.ONLY_DOWNWARDS:
-            return f"{thing.title} can only go down once the app is live."
+            return f"{title} can only go down once the app is live."
     return ""

@@ -1,4 +1,4 @@
-"""What blocks a push or a submission, before the first byte leaves."""
+"""What a store's rules say about packages, and about what goes to its review with them. Read by evidence.py."""
 
 from __future__ import annotations
 
@@ -142,20 +142,11 @@ def _check_declared(facts: Sequence[Facts], expected: Expected) -> list[Finding]
     ]
 
 
-def check_submission(
-    rules: Rulebook, version: str, build_version: str, build_ready: bool, notes: Mapping[str, str] | None, label: str
+def check_handing_in(
+    rules: Rulebook, version: str, build_version: str, notes: Mapping[str, str] | None, label: str
 ) -> list[Finding]:
-    """Findings for handing a leg to the store's review; ``notes`` by locale, None where its track shows none."""
+    """Findings on what goes to the store's review with a build; ``notes`` by locale, None where its track shows none."""
     findings: list[Finding] = []
-    if not build_ready:
-        findings.append(
-            _blocker(
-                "build-not-ready",
-                f"{label} is not ready at {rules.store}.",
-                "build",
-                "Push it there and wait until the store has processed it.",
-            )
-        )
     if parse_version(build_version) != parse_version(version):
         findings.append(
             _blocker(

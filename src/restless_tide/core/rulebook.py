@@ -19,6 +19,7 @@ from typing import Literal
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from restless_tide.core.catalogue import Form, catalogue
 from restless_tide.core.errors import Invalid
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.numbers import MOST_PARTS
@@ -26,6 +27,10 @@ from restless_tide.core.numbers import MOST_PARTS
 
 class Rules(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+
+CountedIn = Literal["characters", "UTF-16 units", "bytes"]
+"""How a store counts the length of a text."""
 
 
 class Numbering(StrEnum):
@@ -162,7 +167,7 @@ class ReviewRules(Rules):
     notes_limit_characters: int = Field(
         title="Longest release notes", default=600, gt=0, description="counted as notes_counted_in says"
     )
-    notes_counted_in: Literal["characters", "UTF-16 units", "bytes"] = "characters"
+    notes_counted_in: CountedIn = "characters"
     notes_locales_required: tuple[str, ...] = Field(default=(), title="Locales that need release notes")
     needed_for: tuple[str, ...] = Field(
         title="What is reviewed", default=("release",), description="what is reviewed: release, trial, texts …"
@@ -274,8 +279,19 @@ class NameRules(Rules):
 
 
 class FieldRules(Rules):
-    limit_characters: int = Field(gt=0)
-    required: bool = False
+    """A text that the store shows, by the store's own key for it."""
+
+    means: str | None = Field(default=None, description="what it is in the desk's catalogue; none: as it is called")
+    title: str = Field(default="", max_length=80, description="the store's own name for it")
+    help: str = Field(default="", max_length=400, description="the store's own words on it")
+    form: Form | None = Field(
+        default=None, description="line, text, words or address; of a field that is not in the catalogue"
+    )
+    limit_characters: int = Field(gt=0, description="the longest it may be, counted as counted_in says")
+    counted_in: CountedIn = "characters"
+    required: bool = Field(default=False, description="in the app's first language, and wherever a locale is begun")
+    locales_required: tuple[str, ...] = Field(default=(), description="locales in which it must be there in any case")
+    locks_at: LocksAt | None = Field(default=None, description="none: as the thing of kind text that it belongs to")
 
 
 class PictureRules(Rules):
@@ -287,8 +303,40 @@ class PictureRules(Rules):
 class ListingRules(Rules):
     """Texts and pictures that people see before they get the app."""
 
-    fields: dict[str, FieldRules] = Field(default_factory=dict)
+    fields: dict[str, FieldRules] = Field(default_factory=dict, max_length=60)
+    locales: tuple[str, ...] = Field(default=(), description="locales taken (BCP 47); none: any")
     pictures: PictureRules = PictureRules()
+
+    def meaning(self, key: str) -> str | None:
+        """What a field means in the catalogue; None: only this store asks for it."""
+        meant = self.fields[key].means or key
+        return meant if meant in catalogue().fields else None
+
+    def form(self, key: str) -> Form:
+        """How a field is written."""
+        meant = self.meaning(key)
+        return self.fields[key].form or (catalogue().fields[meant].form if meant else Form.TEXT)
+
+    def title(self, key: str) -> str:
+        """What people call a field: the store's own name, or the catalogue's."""
+        meant = self.meaning(key)
+        return self.fields[key].title or (catalogue().fields[meant].title if meant else key)
+
+    @model_validator(mode="after")
+    def _means_something_known(self) -> ListingRules:
+        meant: dict[str, str] = {}
+        for key, field in self.fields.items():
+            if field.means is not None and field.means not in catalogue().fields:
+                known = ", ".join(catalogue().fields)
+                raise ValueError(
+                    f"fields.{key} means {field.means!r}, which the catalogue does not know; it has {known}"
+                )
+            meaning = self.meaning(key)
+            if meaning is not None and meaning in meant:
+                raise ValueError(f"fields.{key} and fields.{meant[meaning]} both mean {meaning}; one may")
+            if meaning is not None:
+                meant[meaning] = key
+        return self
 
 
 class AvailabilityRules(Rules):
@@ -334,6 +382,8 @@ class Thing(Rules):
     kind: ThingKind
     part: OfferPart | None = Field(default=None, description="of an offer: what it decides")
     title: str
+    help: str = Field(default="", max_length=600, description="the store's own words on it")
+    fields: tuple[str, ...] = Field(default=(), description="of kind text: the fields it is about; none: all others")
     opens_after: tuple[str, ...] = ()
     locks_at: LocksAt = LocksAt.NEVER
     usually_takes_hours: float = Field(default=0, ge=0)
@@ -343,6 +393,8 @@ class Thing(Rules):
     def _names_its_part(self) -> Thing:
         if (self.kind is ThingKind.OFFER) != (self.part is not None):
             raise ValueError("a thing of kind offer names its part, and no other does")
+        if self.fields and self.kind is not ThingKind.TEXT:
+            raise ValueError("only a thing of kind text names fields")
         return self
 
 
@@ -389,6 +441,45 @@ class Rulebook(Rules):
         }
         return dict(sorted(given.items(), key=lambda entry: (entry[1].rank is None, entry[1].rank or 0)))
 
+    @cached_property
+    def graph(self) -> dict[str, Thing]:
+        """The prerequisite graph. A rulebook that names no things has a place, texts, a build, a review and a launch."""
+        if self.things:
+            return self.things
+        texts = (
+            {"texts": Thing(kind=ThingKind.TEXT, title="The texts", opens_after=("berth",))}
+            if self.listing.fields
+            else {}
+        )
+        return {
+            "berth": Thing(kind=ThingKind.BERTH, title="The berth"),
+            "build": Thing(kind=ThingKind.BUILD, title="A build", opens_after=("berth",)),
+            **texts,
+            "review": Thing(
+                kind=ThingKind.REVIEW,
+                title="The review",
+                opens_after=("build", *texts),
+                usually_takes_hours=self.review.usual_hours,
+            ),
+            "launch": Thing(kind=ThingKind.LAUNCH, title="The launch", opens_after=("review",)),
+        }
+
+    def fields_of(self, key: str) -> list[str]:
+        """The listing's fields that a thing of kind text is about: those it names, or all that no other names."""
+        thing = self.graph[key]
+        if thing.kind is not ThingKind.TEXT:
+            return []
+        named = {field for other in self.graph.values() for field in other.fields}
+        return list(thing.fields) or [field for field in self.listing.fields if field not in named]
+
+    def lock_of_field(self, field: str) -> LocksAt:
+        """When a text can no longer be changed: by its own rule, or by that of its thing."""
+        own = self.listing.fields[field].locks_at
+        if own is not None:
+            return own
+        holders = (thing.locks_at for key, thing in self.graph.items() if field in self.fields_of(key))
+        return next(holders, LocksAt.NEVER)
+
     def rollout_on(self, track: str) -> RolloutRules:
         """How a share rises on a track."""
         return self.ways[track].rollout or self.rollout
@@ -409,11 +500,11 @@ class Rulebook(Rules):
 
     def keys_of(self, *kinds: ThingKind) -> list[str]:
         """The things of these kinds, by their keys."""
-        return [key for key, thing in self.things.items() if thing.kind in kinds]
+        return [key for key, thing in self.graph.items() if thing.kind in kinds]
 
     def deciding(self, part: OfferPart) -> Thing | None:
         """The thing that decides a part of the offer, if the store's graph has one."""
-        return next((thing for thing in self.things.values() if thing.part is part), None)
+        return next((thing for thing in self.graph.values() if thing.part is part), None)
 
     @model_validator(mode="after")
     def _graph_can_be_walked(self) -> Rulebook:
@@ -423,6 +514,9 @@ class Rulebook(Rules):
             raise ValueError(f"several things decide {', '.join(twice)}; one may")
         for key, thing in self.things.items():
             unknown = [before for before in thing.opens_after if before not in self.things]
+            strange = [field for field in thing.fields if field not in self.listing.fields]
+            if strange:
+                raise ValueError(f"things.{key}.fields names {', '.join(strange)}, which no field is called")
             if unknown:
                 raise ValueError(f"things.{key}.opens_after names {', '.join(unknown)}, which no thing is called")
         try:

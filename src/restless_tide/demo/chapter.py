@@ -13,6 +13,7 @@ import httpx
 
 from restless_tide.client import Tide
 from restless_tide.core.rulebook import read_rulebook
+from restless_tide.demo import texts
 from restless_tide.demo.history import HISTORIES, write_history
 from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
@@ -58,7 +59,7 @@ class Chapter:
 
     def __init__(self, tide: Tide, season: Season, folder: Path, say: Say) -> None:
         self._tide, self._season, self._say = tide, season, say
-        self._walkers = Walkers(tide, season, folder)
+        self._walkers, self._fixed = Walkers(tide, season, folder), ""
         self._packages = folder / "packages"
         self._packages.mkdir(parents=True, exist_ok=True)
         began = season.now - timedelta(days=20)
@@ -70,6 +71,8 @@ class Chapter:
         begin = self._season.now
         self._say("the stores are connected, the apps registered")
         self._open_everything()
+        self._say("what the stores ask to be written is written once")
+        self._write_texts()
         self._say("Marram 2.3.0 goes out to everybody")
         self._release(
             "marram", "Marram", "2.3.0", ios=3, android=210, notes="Photos of your finds can be turned and cropped."
@@ -107,6 +110,7 @@ class Chapter:
         self._next_marram()
         self._say("time comes to now")
         self._season.come_to_now()
+        self._begun_and_waiting()
 
     def _open_everything(self) -> None:
         for store in STORES:
@@ -133,6 +137,25 @@ class Chapter:
         self._season.settle()
         offer = Availability(price=Decimal("1.99"), currency="EUR", countries=("AT", "CH", "DE", "NO"))
         self._tide.apps.offer("ferryglass", "slatehouse", offer, reason="the desktop edition is a paid one")
+        self._season.settle()
+
+    def _write_texts(self) -> None:
+        own = {"description": texts.MARRAM_AT_WRACKLINE}
+        self._tide.dossier.write("marram", "en", own, store="wrackline")
+        for app in texts.TEXTS:
+            texts.write(self._tide, app)
+        self._season.settle()
+        self._settle_step("Write the texts of Marram")
+
+    def _begun_and_waiting(self) -> None:
+        """Loam's texts have a gap, and a text of Ferryglass waits until the version under review is decided."""
+        self._tide.dossier.write("loam", "de", texts.LOAM_BEGUN)
+        self._tide.dossier.send("loam")
+        self._tide.releases.add_leg("ferryglass", "5.2.1", "openfield", LegWanted(build=self._fixed))
+        self._tide.releases.submit("ferryglass", "5.2.1", store="openfield")
+        self._season.settle()
+        self._tide.dossier.write("ferryglass", "en", {"summary": texts.FERRYGLASS_CHANGED})
+        self._tide.dossier.send("ferryglass")
         self._season.settle()
 
     def _settle_step(self, title: str, outcome: str = "done", said: str = "") -> None:
@@ -300,7 +323,7 @@ class Chapter:
 
     def _early_ferryglass(self) -> None:
         """A fix waits for production, and a newer version is with the crew, then with those who chose early builds."""
-        self._push("ferryglass", "Ferryglass", "5.2.1", 92, "openfield")
+        self._fixed = self._push("ferryglass", "Ferryglass", "5.2.1", 92, "openfield")
         tracks = self._tide.tracks
         tracks.make_rule("ferryglass", "openfield/early", hours=48, no_open=["crash"], needs_go_ahead=True)
         self._push("ferryglass", "Ferryglass", "5.3.0", 95, "openfield", "openfield/workbench")

@@ -229,6 +229,13 @@ class Tour:
         self.tide(
             f'release draft 2.4.0 --app marram --leg northgate={ios} --leg openfield={android} --ladder 5@24,25@48,100 --notes "en=Dune maps with contour lines."'
         )
+        self.say("What the stores ask to be written is written once; the sheet says what is missing")
+        self.tide("release ready 2.4.0 --app marram", Exit.REFUSED)
+        self.tide(
+            'dossier write en "summary=A nature diary for the shore." "description=Write down what you find." --app marram'
+        )
+        self.tide("dossier send --app marram")
+        self.tide("release ready 2.4.0 --app marram", Exit.CAUTION)
         self.tide('standin mischief openfield --reject-next "The first page does not load without a network."')
         self.tide("release submit 2.4.0 --app marram")
         for store in ("northgate", "openfield"):

@@ -3,32 +3,27 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 
 import pycountry
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
-from restless_tide.core.availability import Availability, check_change, consequences
+from restless_tide.core.availability import Availability, consequences
 from restless_tide.core.berth import state_of
-from restless_tide.core.consignment import ConsignmentState
-from restless_tide.core.errors import Conflict, Finding, Invalid, Level
-from restless_tide.core.graph import Standing, applies, locked_because, missing_before, way_to, will_lock
+from restless_tide.core.errors import Conflict, Finding, Invalid
+from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import demand_ready
-from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
-from restless_tide.core.round import UNDER_REVIEW
-from restless_tide.core.rulebook import OfferPart, ThingKind
-from restless_tide.desk import find, lanes, retiring
+from restless_tide.core.sheet import Line, offer_findings, sheet
+from restless_tide.desk import find, known, lanes, retiring
 from restless_tide.desk.desk import Act
-from restless_tide.desk.standing import account_of
 from restless_tide.desk.stores import rules_of, slug
-from restless_tide.records.tables import App, AppIdentifier, Berth, Consignment, Leg, Round
+from restless_tide.records.tables import App, AppIdentifier, Berth
 
 _IDENTIFIER = re.compile(r"[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z0-9][A-Za-z0-9_-]*)+")
-_LANGUAGE = re.compile(r"[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*")
 
 
 def register(act: Act, name: str, title: str, identifiers: Mapping[str, str]) -> App:
@@ -80,11 +75,7 @@ def every(session: Session) -> list[App]:
 def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, language: str) -> Berth:
     """Order the app's place at a store, or try again after a refusal. The store's answer comes back by the order."""
     app, store = retiring.app_in_use(act.session, app_name), find.store(act.session, store_name)
-    rules = rules_of(store)
-    if not _LANGUAGE.fullmatch(language):
-        raise Invalid(
-            f"{language!r} is no language tag.", remedy="Write it like en or de-AT (BCP 47).", code="language-unfit"
-        )
+    rules, language = rules_of(store), locale_of(language)
     platforms = {entry.platform: entry.identifier for entry in app.identifiers}
     platform = next((candidate for candidate in rules.platforms if candidate in platforms), None)
     if platform is None:
@@ -145,54 +136,12 @@ def rename_berth(act: Act, app_name: str, store_name: str, name: str, reason: st
     return berth
 
 
-@dataclass(frozen=True)
-class ThingView:
-    """One thing of a store's prerequisite graph, as it stands at a berth."""
-
-    key: str
-    title: str
-    state: str
-    waits_for: tuple[str, ...]
-    lock: str
-    usual_hours: float
-    applies_from: datetime | None
-
-
-def offered(berth: Berth) -> Availability:
-    """Where, for how much and to whom the app is offered, as ordered."""
-    return Availability.model_validate(berth.availability or {})
-
-
-def standing_at(session: Session, berth: Berth) -> Standing:
-    """What is so at the berth, as far as the store's locks depend on it."""
-    builds = select(Consignment.id).where(Consignment.berth_id == berth.id, Consignment.store_ref.is_not(None))
-    rounds = session.scalars(select(Round).join(Leg).where(Leg.berth_id == berth.id)).all()
-    on_offer = (*ON_ITS_WAY, RolloutState.COMPLETE, RolloutState.HALTED)
-    live = select(Leg.id).where(Leg.berth_id == berth.id, Leg.state.in_(on_offer))
-    return Standing(
-        first_build_in=session.scalar(builds.limit(1)) is not None,
-        first_review_begun=any(entry.store_ref for entry in rounds),
-        version_in_review=any(entry.state in UNDER_REVIEW for entry in rounds),
-        live=session.scalar(live.limit(1)) is not None,
-    )
-
-
-def check_availability(session: Session, berth: Berth, wanted: Availability) -> tuple[list[Finding], list[str]]:
+def check_availability(
+    session: Session, berth: Berth, wanted: Availability, now: datetime
+) -> tuple[list[Finding], list[str]]:
     """What stands against offering the app so, and what a person should know before."""
-    rules, before, standing = rules_of(berth.store), offered(berth), standing_at(session, berth)
-    findings = check_change(rules, before, wanted, standing)
-    priced = (before.price, before.currency) != (wanted.price, wanted.currency)
-    touched = {
-        key for key, thing in rules.things.items() if priced and thing.part in (OfferPart.PRICE, OfferPart.PAYMENT)
-    }
-    account = account_of(berth.store)
-    for paper in account.papers if account else ():
-        if paper.state != "valid" and touched & set(paper.blocks):
-            detail = f"{paper.name} is {paper.state} at {rules.store}; without it no price can be set."
-            findings.append(
-                Finding("paper-missing", Level.BLOCKER, detail, "price", "Sign it on the store's own pages.")
-            )
-    return findings, consequences(rules, before, wanted, standing)
+    rules, seen = rules_of(berth.store), replace(known.at_berth(session, berth, now), wanted_offer=wanted)
+    return offer_findings(rules, seen), consequences(rules, seen.offered, wanted, seen.standing)
 
 
 def demand_codes(wanted: Availability) -> None:
@@ -213,10 +162,10 @@ def set_availability(act: Act, app_name: str, store_name: str, wanted: Availabil
     app, store = find.app(act.session, app_name), find.store(act.session, store_name)
     berth = find.berth(act.session, app, store)
     demand_codes(wanted)
-    before = offered(berth)
+    before = known.offered(berth)
     if wanted == before:
         return berth
-    findings, _ = check_availability(act.session, berth, wanted)
+    findings, _ = check_availability(act.session, berth, wanted, act.now)
     demand_ready(findings, f"Offering {app.title} so at {store.name}")
     berth.availability = wanted.model_dump(mode="json")
     payload = {"availability": berth.availability}
@@ -227,30 +176,8 @@ def set_availability(act: Act, app_name: str, store_name: str, wanted: Availabil
     return berth
 
 
-def things_at(session: Session, berth: Berth, now: datetime) -> list[ThingView]:
+def things_at(session: Session, berth: Berth, now: datetime) -> Sequence[Line]:
     """The store's prerequisite graph for this berth: what is done, what waits for what, what locks when."""
-    rules, standing = rules_of(berth.store), standing_at(session, berth)
-    done = _done_at(session, berth, now)
-    views = []
-    for key, thing in rules.things.items():
-        waits = missing_before(rules.things, key, done, now)
-        state = "done" if key in done else "later" if not applies(thing, now) else "waits" if waits else "open"
-        lock = locked_because(thing, standing) or will_lock(thing, standing)
-        hours, since = thing.usually_takes_hours, thing.applies_from
-        views.append(ThingView(key, thing.title, state, tuple(waits), lock, hours, since))
-    return views
-
-
-def _done_at(session: Session, berth: Berth, now: datetime) -> set[str]:
-    rules, account = rules_of(berth.store), account_of(berth.store)
-    kinds = {ThingKind.BERTH, ThingKind.OFFER} if berth.store_ref else set()
-    if account is None or all(paper.state == "valid" for paper in account.papers):
-        kinds.add(ThingKind.PAPERS)
-    ready = select(Consignment.id).where(Consignment.berth_id == berth.id, Consignment.state == ConsignmentState.READY)
-    if session.scalar(ready.limit(1)) is not None:
-        kinds.add(ThingKind.BUILD)
-    done = set(rules.keys_of(*kinds))
-    if standing_at(session, berth).live:
-        for launch in rules.keys_of(ThingKind.LAUNCH):
-            done |= {step.key for step in way_to(rules.things, launch, (), now)}
-    return done
+    return sheet(
+        rules_of(berth.store), known.at_berth(session, berth, now, build=known.last_sent(session, berth))
+    ).lines

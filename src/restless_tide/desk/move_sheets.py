@@ -16,7 +16,7 @@ from restless_tide.core.errors import Finding, Invalid, Level
 from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
 from restless_tide.core.leg import PART_WAY
 from restless_tide.core.packages import Facts
-from restless_tide.core.readiness import check_submission, demand_ready
+from restless_tide.core.readiness import check_handing_in, demand_ready
 from restless_tide.core.rulebook import PRODUCTION, Audience
 from restless_tide.core.tracks import Address, Move, check_move, demand_track, review_holds
 from restless_tide.core.versions import parse_version
@@ -154,7 +154,7 @@ def _text_findings(session: Session, build: Build, row: BoardRow, here: Cell, wi
     version = str(parse_version(build.version))
     known = session.scalar(select(Release).where(Release.app_id == build.app_id, Release.version == version))
     notes = {**(known.notes if known is not None else {}), **wish.notes} if here.way.notes_taken else None
-    return check_submission(row.rules, version, build.version, True, notes, f"Build {build.label}")
+    return check_handing_in(row.rules, version, build.version, notes, f"Build {build.label}")
 
 
 def _gives_way(build: Build, here: Cell, *, whole: bool) -> tuple[str, ...]:

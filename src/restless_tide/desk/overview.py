@@ -218,7 +218,7 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
             told = "has expired" if days <= 0 else f"expires in {days:.0f} days"
             calls.append(Call(f"{expiry.what} {told}. {expiry.blocks}".strip(), "/stores", "caution"))
     following = rulebooks.announced(store)
-    if following is not None and (found := rulebooks.hits(session, store, following)):
+    if following is not None and (found := rulebooks.hits(session, store, following, now)):
         named = ", ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found)
         calls.append(
             Call(f"Other rules from {following.in_force_since:%d %b} on; they affect {named}.", "/stores", "note")

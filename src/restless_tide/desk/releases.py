@@ -8,18 +8,19 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
 from restless_tide.core.ladder import USUAL_LADDER, Ladder, parse_ladder, rest_of_way
 from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
+from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind
-from restless_tide.core.readiness import check_submission, demand_ready
+from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND, RoundEvent
 from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
+from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import builds, find, keyset, legs, retiring
+from restless_tide.desk import find, keyset, known, legs, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round
@@ -95,8 +96,7 @@ def change_leg(act: Act, app_name: str, version: str, store_name: str, wish: Leg
 def write_notes(act: Act, app_name: str, version: str, locale: str, text: str) -> Release:
     """Write the notes of one locale; an empty text takes them out."""
     release = find.release(act.session, find.app(act.session, app_name), version)
-    if not locale.replace("-", "").isalnum():
-        raise Invalid(f"{locale!r} is no locale.", remedy="Write it like en or de-AT (BCP 47).", code="language-unfit")
+    locale = locale_of(locale)
     before = release.notes.get(locale)
     release.notes = {name: kept for name, kept in release.notes.items() if name != locale} | (
         {locale: text} if text.strip() else {}
@@ -121,19 +121,9 @@ def demand_revision(release: Release, revision: int | None) -> None:
         )
 
 
-def findings(session: Session, leg: Leg) -> list[Finding]:
-    """What blocks handing this leg to review."""
-    consignment = builds.consignment_at(session, leg.build, leg.berth)
-    ready = consignment is not None and consignment.state is ConsignmentState.READY
-    rules = rules_of(leg.berth.store)
-    return check_submission(
-        rules,
-        leg.release.version,
-        leg.build.version,
-        ready,
-        legs.notes_for(leg, rules),
-        f"Build {leg.build.label}",
-    )
+def findings(session: Session, leg: Leg, now: datetime) -> list[Finding]:
+    """What stands against handing this leg to review: the walk over the store's graph as far as the review."""
+    return sheet(rules_of(leg.berth.store), known.of_leg(session, leg, now)).findings()
 
 
 def submit(act: Act, app_name: str, version: str, store_name: str | None) -> list[Leg]:
@@ -145,7 +135,9 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
     chosen = _chosen(release, store_name, {LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED}, "handed in")
     for leg in chosen:
         demand_open_to_submission(legs.phase(leg))
-    demand_ready([finding for leg in chosen for finding in findings(act.session, leg)], f"Handing in {release.version}")
+    demand_ready(
+        [finding for leg in chosen for finding in findings(act.session, leg, act.now)], f"Handing in {release.version}"
+    )
     for leg in chosen:
         number = len(leg.rounds) + 1
         round_ = Round(

@@ -8,17 +8,16 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.questions import foreseen
-from restless_tide.core.readiness import check_packages, check_submission
+from restless_tide.core.readiness import check_packages
 from restless_tide.core.revision import RuleChange, compare
 from restless_tide.core.rollout import GONE, ON_ITS_WAY
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import cohorts, legs
-from restless_tide.desk.builds import consignment_at
+from restless_tide.core.sheet import sheet
+from restless_tide.desk import cohorts, known, legs
 from restless_tide.desk.desk import Act
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.stores import rules_of
@@ -79,7 +78,7 @@ def take_announced(act: Act, store: Store, rules: Rulebook | None) -> None:
         [_told(entry) for entry in changes],
     )
     act.session.flush()
-    found = hits(act.session, store, rules)
+    found = hits(act.session, store, rules, act.now)
     named = "; ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found) or "nothing of yours"
     day = f"{rules.in_force_since:%d %b %Y}"
     act.log(
@@ -102,7 +101,7 @@ def revisions(session: Session, store: Store) -> list[RulebookRevision]:
     return list(session.scalars(wanted.order_by(RulebookRevision.taken_at.desc())))
 
 
-def hits(session: Session, store: Store, new: Rulebook) -> list[Hit]:
+def hits(session: Session, store: Store, new: Rulebook, now: datetime) -> list[Hit]:
     """Which apps and releases the revision ``new`` touches that the one in force does not."""
     old, by = rules_of(store), new.in_force_since
     changes = compare(old, new)
@@ -112,31 +111,31 @@ def hits(session: Session, store: Store, new: Rulebook) -> list[Hit]:
         if said:
             found.append(Hit(berth.app.title, None, said, by))
         for leg in session.scalars(select(Leg).where(Leg.berth_id == berth.id)):
-            said = tuple(_leg_touched(session, leg, old, new, changes))
+            said = tuple(_leg_touched(session, leg, old, new, changes, now))
             if said:
                 found.append(Hit(berth.app.title, leg.release.version, said, by))
     return found
 
 
-def _leg_touched(session: Session, leg: Leg, old: Rulebook, new: Rulebook, changes: list[RuleChange]) -> list[str]:
+def _leg_touched(
+    session: Session, leg: Leg, old: Rulebook, new: Rulebook, changes: list[RuleChange], now: datetime
+) -> list[str]:
     if leg.state in ON_ITS_WAY:
         return [f"It is on its way: {change.told()}" for change in changes if change.area == "rollout"]
     if legs.phase(leg) not in _UNDECIDED:
         return []
-    consignment = consignment_at(session, leg.build, leg.berth)
-    ready = consignment is not None and consignment.state is ConsignmentState.READY
     facts, by = facts_of(leg.build), new.in_force_since
 
-    def blockers(rules: Rulebook) -> dict[tuple[str, str], Finding]:
-        notes, label = legs.notes_for(leg, rules), f"Build {leg.build.label}"
-        sheet = check_submission(rules, leg.release.version, leg.build.version, ready, notes, label)
-        sheet += check_packages(rules, facts, leg.berth.identifier)
-        return {(finding.code, finding.place): finding for finding in sheet}
+    def found(rules: Rulebook) -> dict[tuple[str, str], Finding]:
+        """By the walk over the store's graph, as if the leg were handed in on the day of the new rules."""
+        seen = known.on_day(known.of_leg(session, leg, now, rules), by)
+        walked = sheet(rules, seen).findings() + check_packages(rules, facts, leg.berth.identifier)
+        return {(finding.code, finding.place): finding for finding in walked}
 
-    before = blockers(old)
-    told = [finding.detail for key, finding in blockers(new).items() if key not in before]
-    known = {question.code for question in foreseen(old, facts, by)}
-    told += [f"It will be asked: {entry.text}" for entry in foreseen(new, facts, by) if entry.code not in known]
+    before = found(old)
+    told = [finding.detail for key, finding in found(new).items() if key not in before]
+    asked = {question.code for question in foreseen(old, facts, by)}
+    told += [f"It will be asked: {entry.text}" for entry in foreseen(new, facts, by) if entry.code not in asked]
     told += [change.told() for change in changes if change.area == "rollout"]
     return told
 

@@ -9,13 +9,13 @@ import structlog
 
 from restless_tide.core.breaker import Breaker
 from restless_tide.core.errors import Invalid, StoreRefused, TideError
-from restless_tide.desk import lanes, rulebooks
+from restless_tide.desk import lanes, rulebooks, texts
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, sightings
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import StoreEvent
-from restless_tide.records.tables import Store
+from restless_tide.records.tables import Berth, Store
 
 STANDING_EVERY = timedelta(minutes=10)
 LOOK_EVERY_SECONDS = 2.0
@@ -55,6 +55,7 @@ def ask(desk: Desk, store_id: str) -> int | None:
         _ask_standing(desk, store_id, gateway)
     if unpushed and desk.settings.push:
         keep_push(desk, store_id, gateway)
+    read_texts(desk, store_id, gateway)
     if events or time.monotonic() >= desk.background.look_after.get(store_id, 0.0):
         desk.background.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
         field_reports.fetch_pictures(desk, store_id, gateway)
@@ -129,6 +130,20 @@ def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:
             store.account, store.may = account.model_dump(mode="json"), list(account.may)
             rulebooks.take_in(act, store, rules)
             rulebooks.take_announced(act, store, following)
+
+
+def read_texts(desk: Desk, store_id: str, gateway: Gateway) -> None:
+    """Read the texts that the store holds of apps whose texts were never read; what cannot be read is read the next time."""
+    with desk.look() as session:
+        unread = [(berth.id, berth.store_ref or "") for berth in texts.unread(session, store_id)]
+    for berth_id, reference in unread:
+        try:
+            held = gateway.dossier(reference).texts
+        except TideError as wrong:
+            _log.warning("the texts that a store holds could not be read", store=store_id, why=wrong.detail)
+            return
+        with desk.act(ENGINE) as act:
+            texts.read_there(act, needed(act.session, Berth, berth_id), held)
 
 
 def keep_push(desk: Desk, store_id: str, gateway: Gateway) -> None:

@@ -138,6 +138,18 @@ class ByHand:
         )
         return protocol.AvailabilityAnswer.model_validate(wanted.model_dump())
 
+    def write_texts(self, berth: str, wanted: protocol.TextsRequest, key: str) -> protocol.TextsAnswer:
+        written = {(locale, field): text for locale, fields in wanted.texts.items() for field, text in fields.items()}
+        emptied = [f"{field} in {locale}" for (locale, field), text in written.items() if not text]
+        self._ask(
+            f"Write the texts of {self._app} at {self._store}",
+            *(["Put each text below into its field and save it."] if len(emptied) < len(written) else []),
+            *([f"Empty these fields: {', '.join(emptied)}."] if emptied else []),
+            look_for="The store shows these texts as saved.",
+            texts={f"{field}, {locale}": text for (locale, field), text in written.items()},
+        )
+        return protocol.TextsAnswer(texts=wanted.texts)
+
     def send_package(
         self,
         berth: str,

@@ -26,7 +26,7 @@ from restless_tide.core.lane import Held, Restored, Sighted
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
-from restless_tide.desk import invitations, lanes, tracks
+from restless_tide.desk import invitations, lanes, texts, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, follow
@@ -457,7 +457,14 @@ def _berth_changed(
         act.notice(
             NoticeKind.EXPIRING, f"{berth.id}/{event.id}", subject, "The name expired unused.", place="/stores", app=app
         )
-    elif data.availability is not None:
+        return
+    if data.texts:
+        texts.seen(act, berth, data.texts, event.sequence, event.time)
+        if key is None and data.texts:
+            told = [f"{locale} {field}" for locale, fields in data.texts.items() for field in fields]
+            act.log("texts changed at the store", f"texts {berth.app.name} at {berth.store.name}",
+                    app=berth.app.name, after={"changed": told})  # fmt: skip
+    if data.availability is not None:
         held = lanes.offered(data.availability.model_dump(mode="json"))
         what = Sighted(held, event.sequence, key)
         word = Word(event.time, event.id)

@@ -18,7 +18,7 @@ from sqlalchemy import select
 from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.desk import track_rules, uploads
+from restless_tide.desk import lanes, texts, track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.engine import asking, carried, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
@@ -27,8 +27,10 @@ from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
 from restless_tide.engine.mail import Postman
 from restless_tide.engine.turns import Turns
 from restless_tide.records.tables import (
+    Berth,
     Delivery,
     FieldReport,
+    HeldText,
     Invitation,
     Leg,
     Order,
@@ -49,7 +51,7 @@ ASKERS = 6
 LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
 READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
-READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport)
+READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5
@@ -266,7 +268,24 @@ class Engine:
 
     def _move_up(self) -> float | None:
         track_rules.move_up(self._desk)
+        self._send_kept_texts()
         return None
+
+    def _send_kept_texts(self) -> None:
+        """What waited for the end of a review goes to its store now; a berth that cannot be looked at keeps no other waiting."""
+        with self._desk.look() as session:
+            keeping = [berth.id for berth in texts.berths_keeping(session)]
+        for berth_id in keeping:
+            try:
+                with self._desk.look() as session:
+                    if not texts.opened(session, lanes.needed(session, Berth, berth_id)):
+                        continue
+                with self._desk.act(ENGINE) as act:
+                    texts.send_kept(act, lanes.needed(act.session, Berth, berth_id))
+            except LostLease:
+                raise
+            except Exception:  # noqa: BLE001  (the texts of other berths go all the same)
+                _log.exception("kept texts could not be sent", berth=berth_id)
 
     # notices, and what people carry by hand
 

@@ -11,6 +11,7 @@ from typing import Any
 import httpx
 
 from restless_tide import tus
+from restless_tide.core.catalogue import Form
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Audience, Rulebook, read_served_rulebook
@@ -28,6 +29,9 @@ from restless_tide.gateways.conformance import (
 )
 from restless_tide.gateways.protocol import ConnectionFile
 from restless_tide.tls import verified
+
+LANGUAGE = "en"
+"""The first language of the berth that is tried."""
 
 # 2 Who is asking
 
@@ -134,7 +138,7 @@ def _berth_wanted(suite: Suite) -> protocol.BerthRequest:
         raise NotTried(f"the package is for {facts.platform}; {rules.store} carries {', '.join(rules.platforms)}")
     name = f"Check {uuid.uuid4().hex[:8]}"
     return protocol.BerthRequest(
-        identifier=facts.identifier, name=name, platform=facts.platform, language="en", reference="conformance"
+        identifier=facts.identifier, name=name, platform=facts.platform, language=LANGUAGE, reference="conformance"
     )
 
 
@@ -190,12 +194,21 @@ def _dossier(suite: Suite) -> None:
     if not rules.listing.fields:
         raise NotTried("the rulebook names no texts")
     name, limits = next(iter(rules.listing.fields.items()))
-    wanted = protocol.Dossier(texts={"en": {name: "x" * min(limits.limit_characters, 20)}})
-    suite.done(place, protocol.Dossier, wanted, "a dossier")
+    needed = {name} | {key for key, field in rules.listing.fields.items() if field.required or field.locales_required}
+    locale, few = LANGUAGE, {key: min(rules.listing.fields[key].limit_characters, 24) for key in needed}
+    wanted = protocol.TextsRequest(texts={locale: {key: _text_for(rules, key, few[key]) for key in needed}})
+    suite.done(f"{place}/texts", protocol.TextsAnswer, wanted, "texts")
     seen = fits(suite.call("GET", place), protocol.Dossier)
-    demand(seen.texts == wanted.texts, "the texts read back differ")
-    over = protocol.Dossier(texts={"en": {name: "x" * (limits.limit_characters + 1)}})
-    demand_problem(suite.call("POST", place, key=str(uuid.uuid4()), body=over), (409, 413, 422))
+    demand(seen.texts.get(locale) == wanted.texts[locale], "the texts read back differ")
+    over = protocol.TextsRequest(texts={locale: {name: _text_for(rules, name, limits.limit_characters + 1)}})
+    demand_problem(suite.call("POST", f"{place}/texts", key=str(uuid.uuid4()), body=over), (409, 413, 422))
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(seen.texts.get(locale) == wanted.texts[locale], "texts that were refused are held all the same")
+
+
+def _text_for(rules: Rulebook, field: str, length: int) -> str:
+    begin = "https://example.org/" if rules.listing.form(field) is Form.ADDRESS else ""
+    return begin + "x" * (length - len(begin))
 
 
 # 5 Packages and consignments

@@ -130,8 +130,8 @@ class Gateway:
     ) -> protocol.AvailabilityAnswer:
         return self._call("POST", f"/v1/berths/{berth}/availability", protocol.AvailabilityAnswer, body=wanted, key=key)
 
-    def write_dossier(self, berth: str, wanted: protocol.Dossier, key: str) -> protocol.Dossier:
-        return self._call("POST", f"/v1/berths/{berth}/dossier", protocol.Dossier, body=wanted, key=key)
+    def write_texts(self, berth: str, wanted: protocol.TextsRequest, key: str) -> protocol.TextsAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/dossier/texts", protocol.TextsAnswer, body=wanted, key=key)
 
     def begin_push(self, address: str, key: str) -> protocol.PushAnswer:
         """Have events pushed to ``address``, signed with the secret in the answer."""

@@ -39,6 +39,7 @@ Text = Annotated[str, Field(max_length=50_000)]
 LongText = Annotated[str, Field(max_length=1_000_000)]
 """What devices send; the desk keeps the beginning of it."""
 TextByName = Annotated[dict[Line, Text], Field(max_length=MOST_LISTED)]
+TextsByLocale = Annotated[dict[Line, TextByName], Field(max_length=MOST_LISTED)]
 Lines = Annotated[tuple[Line, ...], Field(max_length=MOST_LISTED)]
 Place = Annotated[int, Field(ge=0, lt=2**60)]
 """In the sequence of a store's events."""
@@ -310,8 +311,24 @@ class AvailabilityAnswer(AvailabilityMessage):
 class Dossier(Message):
     """What the store asks about an app besides builds: texts by locale and field, and answers by question."""
 
-    texts: Annotated[dict[Line, TextByName], Field(max_length=MOST_LISTED)] = Field(default_factory=dict)
+    texts: TextsByLocale = Field(default_factory=dict)
     answers: TextByName = Field(default_factory=dict)
+
+
+class TextsRequest(Message):
+    """Texts to be held from now on, by locale and by the store's own key of the field; an empty one takes it out.
+
+    What is not named stays as it is.
+    """
+
+    texts: TextsByLocale
+
+
+class TextsAnswer(Message):
+    """The texts that were named, as they are held now. ``sequence`` is that of the event that told of it."""
+
+    texts: TextsByLocale
+    sequence: Place | None = None
 
 
 class GaugePoint(Message):
@@ -416,10 +433,12 @@ class RolloutChanged(Message):
 
 
 class BerthChanged(Message):
-    """The data of ``berth.changed``: what is offered, or ``expired``: the name was not used in time."""
+    """The data of ``berth.changed``: what is offered, or the texts that are other ones now (an empty one was taken out), or
+    ``expired``: the name was not used in time."""
 
     state: str = Field(default="open", max_length=40)
     availability: AvailabilityMessage | None = None
+    texts: TextsByLocale = Field(default_factory=dict)
 
 
 class TrackChanged(Message):

@@ -23,6 +23,7 @@ from restless_tide.core.step import STEP
 from restless_tide.desk import (
     apps,
     find,
+    known,
     lanes,
     legs,
     logbook,
@@ -38,11 +39,12 @@ from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.stores import rules_of
 from restless_tide.records import tables
-from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold, ThingTold
+from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, QuestionTold
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
 from restless_tide.wire.people import PersonTold, TokenTold
 from restless_tide.wire.problems import findings_told
+from restless_tide.wire.readiness import ThingTold
 from restless_tide.wire.releases import LegTold, OptionTold, OrderTold, ReleaseTold, RoundTold, SightingTold
 from restless_tide.wire.steps import StepFile, StepTold
 from restless_tide.wire.stores import (
@@ -86,7 +88,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         rulebook_revision=rules.revision,
         rules=told_rules(rules),
         revisions=[revision(entry) for entry in rulebooks.revisions(session, row) if entry.taken_at],
-        announced=_announced(session, row, following) if following else None,
+        announced=_announced(session, row, following, desk.clock.now()) if following else None,
         pushes=bool(row.push_ref),
         forged_events=desk.background.forged[row.id],
         breaker=BreakerTold(
@@ -118,7 +120,7 @@ def berth(session: Session, row: tables.Berth) -> BerthTold:
         store_title=rules_of(row.store).store,
         state=state_of(row.store_ref, row.refused_because),
         waiting_because=_waiting_because(pending),
-        offered=apps.offered(row).told(),
+        offered=known.offered(row).told(),
     )
 
 
@@ -128,23 +130,12 @@ def berth_detail(session: Session, row: tables.Berth, now: datetime) -> BerthDet
         confirmed=told.confirmed,
         pending=told.pending,
         berth=told,
-        offered=apps.offered(row),
-        offered_told=apps.offered(row).told(),
+        offered=known.offered(row),
+        offered_told=known.offered(row).told(),
         seen=Availability.model_validate(lanes.seen_at(row)) if row.sighting else None,
         choices=rules_of(row.store).availability,
         things=[
-            ThingTold.model_validate(
-                {
-                    "key": view.key,
-                    "title": view.title,
-                    "state": view.state,
-                    "waits_for": list(view.waits_for),
-                    "lock": view.lock,
-                    "usual_hours": view.usual_hours,
-                    "applies_from": view.applies_from,
-                }
-            )
-            for view in apps.things_at(session, row, now)
+            ThingTold.of(view, findings=findings_told(view.findings)) for view in apps.things_at(session, row, now)
         ],
     )
 
@@ -153,12 +144,12 @@ def revision(row: tables.RulebookRevision) -> RevisionTold:
     return RevisionTold.of(row, changes=[RuleChangeTold.model_validate(change) for change in row.changes])
 
 
-def _announced(session: Session, row: tables.Store, following: Rulebook) -> AnnouncedTold:
+def _announced(session: Session, row: tables.Store, following: Rulebook, now: datetime) -> AnnouncedTold:
     return AnnouncedTold(
         revision=following.revision,
         in_force_since=following.in_force_since,
         changes=[RuleChangeTold.of(change) for change in compare(rules_of(row), following)],
-        hits=[HitTold.of(hit, said=list(hit.said)) for hit in rulebooks.hits(session, row, following)],
+        hits=[HitTold.of(hit, said=list(hit.said)) for hit in rulebooks.hits(session, row, following, now)],
     )
 
 
@@ -300,7 +291,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         hand_carried=row.berth.store.hand_carried,
         step=steps.waiting_for(session, pending),
         orders=[order(entry) for entry in orders],
-        findings=findings_told(releases.findings(session, row)) if phase in OPEN_TO_SUBMISSION else [],
+        findings=findings_told(releases.findings(session, row, now)) if phase in OPEN_TO_SUBMISSION else [],
     )
 
 

@@ -211,10 +211,10 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def dossier(berth: Named, _: Known) -> protocol.Dossier:
         return protocol.Dossier.model_validate(offering.dossier(store, berth))
 
-    @app.post("/v1/berths/{berth}/dossier", response_model=protocol.Dossier)
-    def write_dossier(request: Request, berth: Named, body: protocol.Dossier, _: Known, key: Key) -> Response:
-        work = lambda: offering.write_dossier(store, berth, body)  # noqa: E731
-        return done(request, key, "write dossier", berth, body.model_dump(mode="json"), work)
+    @app.post("/v1/berths/{berth}/dossier/texts", response_model=protocol.TextsAnswer)
+    def write_texts(request: Request, berth: Named, body: protocol.TextsRequest, _: Known, key: Key) -> Response:
+        work = lambda: offering.write_texts(store, berth, body)  # noqa: E731
+        return done(request, key, "write texts", berth, body.model_dump(mode="json"), work)
 
     @app.get("/v1/berths/{berth}/gauges")
     def gauges(berth: Named, _: Known) -> protocol.Gauges:

@@ -6,6 +6,7 @@ with the store for the wrong reason.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import Any
@@ -14,6 +15,10 @@ from restless_tide.core.packages import Facts
 from restless_tide.core.rulebook import PRODUCTION, AfterHalt, AfterWithdraw, Numbering, RolloutRules, Rulebook
 
 Thing = dict[str, Any]
+_ADDRESS = re.compile(
+    r"https?://([a-z0-9]([a-z0-9-]*[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]*[a-z0-9])?(:[1-9]\d{0,4})?([/?#]\S*)?",
+    re.IGNORECASE,
+)
 
 
 class Refusal(Exception):
@@ -133,8 +138,46 @@ def questions_for(rules: Rulebook, packages: list[Facts], now: datetime, given: 
     return asked
 
 
+def _length(text: str, counted_in: str) -> int:
+    return {
+        "characters": len(text),
+        "bytes": len(text.encode("utf-8")),
+        "UTF-16 units": sum(2 if ord(letter) > 0xFFFF else 1 for letter in text),
+    }[counted_in]
+
+
+def demand_text(rules: Rulebook, field: str, locale: str, text: str) -> None:
+    """Raise Refusal for a text that does not fit its field."""
+    known = rules.listing.fields.get(field)
+    if known is None:
+        raise Refusal("field-unknown", f"We have no field {field!r}.")
+    if _length(text, known.counted_in) > known.limit_characters:
+        most = f"{known.limit_characters} {known.counted_in}"
+        raise Refusal("text-too-long", f"{field} in {locale} has more than {most}.")
+    form = rules.listing.form(field)
+    if form in ("line", "address") and "\n" in text:
+        raise Refusal("text-in-lines", f"{field} in {locale} is one line.")
+    if form == "address" and text and not _ADDRESS.fullmatch(text):
+        raise Refusal("text-no-address", f"{field} in {locale} is no web address.")
+
+
+def reasons_against_texts(rules: Rulebook, texts: dict[str, dict[str, str]], language: str) -> list[str]:
+    """What the review desk misses among the texts of an app whose first language this is."""
+    reasons = []
+    for name, field in rules.listing.fields.items():
+        wanted = set(field.locales_required)
+        if field.required:
+            wanted |= {language} | {locale for locale, held in texts.items() if held}
+        if rules.listing.locales:
+            wanted &= set(rules.listing.locales)
+        reasons += [
+            f"There is no {name} in {locale}." for locale in sorted(wanted) if not texts.get(locale, {}).get(name)
+        ]
+    return reasons
+
+
 def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
-    """What the review desk finds by the rulebook."""
+    """What the review desk finds by the rulebook about what was handed in."""
     way = rules.tracks.get(submission.get("track", PRODUCTION))
     if way is not None and not way.notes_taken:
         return []
@@ -143,12 +186,7 @@ def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
         if not submission["notes"].get(locale, "").strip():
             reasons.append(f"There are no notes in {locale} about what is new.")
     for locale, text in submission["notes"].items():
-        length = {
-            "characters": len(text),
-            "bytes": len(text.encode("utf-8")),
-            "UTF-16 units": sum(2 if ord(letter) > 0xFFFF else 1 for letter in text),
-        }[rules.review.notes_counted_in]
-        if length > rules.review.notes_limit_characters:
+        if _length(text, rules.review.notes_counted_in) > rules.review.notes_limit_characters:
             reasons.append(
                 f"The notes in {locale} are longer than {rules.review.notes_limit_characters} {rules.review.notes_counted_in}."
             )

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
 
 from restless_tide.core.rulebook import LocksAt, OfferPart, ThingKind
 from restless_tide.gateways import protocol
+from restless_tide.standins import judgement
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import SimulatedStore
@@ -83,22 +83,36 @@ def _locked(locks_at: LocksAt, rounds: list[Thing], store: SimulatedStore, berth
 
 
 def dossier(store: SimulatedStore, berth_id: str) -> Thing:
-    return store.needed("berth", berth_id).get("dossier") or {"texts": {}, "answers": {}}
+    store.needed("berth", berth_id)
+    return store.shelf.get("dossier", berth_id) or {"id": berth_id, "texts": {}, "answers": {}}
 
 
-def write_dossier(store: SimulatedStore, berth_id: str, wanted: protocol.Dossier) -> Thing:
-    berth = store.needed("berth", berth_id)
-    known = store.rules.listing.fields
+def write_texts(store: SimulatedStore, berth_id: str, wanted: protocol.TextsRequest) -> Thing:
+    """Take the texts that are named; all of them or none."""
+    held = dossier(store, berth_id)
+    listing, begun = (
+        store.rules.listing,
+        [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id],
+    )
     for locale, texts in wanted.texts.items():
+        if listing.locales and locale not in listing.locales:
+            raise Refusal("locale-not-taken", f"We show no texts in {locale}.")
         for field, text in texts.items():
-            if field not in known:
-                raise Refusal("field-unknown", f"We have no field {field!r}.")
-            if len(text) > known[field].limit_characters:
-                raise Refusal("text-too-long", f"{field} in {locale} has more than {known[field].limit_characters}.")
-    rounds = [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id]
-    listing = [thing for thing in store.rules.things.values() if thing.kind is ThingKind.TEXT]
-    if any(_locked(thing.locks_at, rounds, store, berth_id) for thing in listing):
-        raise Refusal("locked", "The texts are fixed while a version is under review.")
-    kept: dict[str, Any] = wanted.model_dump(mode="json")
-    store.tell("berth", berth | {"dossier": kept, "state": "open"})
-    return kept
+            judgement.demand_text(store.rules, field, locale, text)
+            if _locked(_lock_of(store, field), begun, store, berth_id):
+                raise Refusal("locked", f"{field} is fixed and cannot be changed now.")
+    kept: dict[str, dict[str, str]] = {locale: dict(fields) for locale, fields in held["texts"].items()}
+    for locale, given in wanted.texts.items():
+        kept[locale] = {name: text for name, text in (kept.get(locale, {}) | given).items() if text}
+    store.shelf.put("dossier", held | {"texts": {locale: fields for locale, fields in kept.items() if fields}})
+    told = {"state": "open", "texts": wanted.texts}
+    return {"texts": wanted.texts, "sequence": store.event("berth.changed", berth_id, told)}
+
+
+def _lock_of(store: SimulatedStore, field: str) -> LocksAt:
+    own = store.rules.listing.fields[field].locks_at
+    if own is not None:
+        return own
+    things = [thing for thing in store.rules.things.values() if thing.kind is ThingKind.TEXT]
+    naming = [thing for thing in things if field in thing.fields] or [thing for thing in things if not thing.fields]
+    return naming[0].locks_at if naming else LocksAt.NEVER

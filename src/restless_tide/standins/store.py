@@ -445,6 +445,10 @@ class SimulatedStore:
 
     def _review(self, submission: Thing, at: datetime) -> None:
         reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
+        if submission.get("track", PRODUCTION) == PRODUCTION:
+            held = self.shelf.get("dossier", submission["berth"]) or {"texts": {}}
+            language = self.needed("berth", submission["berth"]).get("language", "")
+            reasons += judgement.reasons_against_texts(self.rules, held["texts"], language)
         if not reasons and self._whim("whim_rate", submission["id"]):
             reasons = ["The reviewer could not make out what the app is for."]
         self.shelf.keep_setting("reject_next", [])

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
 
 from pydantic import Field
 
@@ -12,6 +11,7 @@ from restless_tide.core.berth import BerthState
 from restless_tide.core.rulebook import AvailabilityRules
 from restless_tide.wire.base import MOST_ENTRIES, OneLine, Ordered, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
+from restless_tide.wire.readiness import ThingTold
 
 
 class AppWanted(Wanted):
@@ -64,18 +64,6 @@ class OfferSheetTold(Told):
 
     findings: list[FindingTold]
     consequences: list[str]
-
-
-class ThingTold(Told):
-    """One thing that the store wants: ``state`` is done, open, waits or later."""
-
-    key: str
-    title: str
-    state: Literal["done", "open", "waits", "later"]
-    waits_for: list[str]
-    lock: str = Field(description="why it cannot change now, or when it will lock")
-    usual_hours: float
-    applies_from: datetime | None
 
 
 class BerthDetailTold(Ordered):

@@ -43,6 +43,8 @@ from restless_tide.records.tables.testing import Membership as Membership
 from restless_tide.records.tables.testing import Tester as Tester
 from restless_tide.records.tables.testing import Trial as Trial
 from restless_tide.records.tables.testing import TrialUsage as TrialUsage
+from restless_tide.records.tables.texts import AppText as AppText
+from restless_tide.records.tables.texts import HeldText as HeldText
 from restless_tide.records.tables.tracks import RuleRun as RuleRun
 from restless_tide.records.tables.tracks import Track as Track
 from restless_tide.records.tables.tracks import TrackRule as TrackRule

@@ -42,7 +42,10 @@ class AppIdentifier(Base):
 
 
 class Berth(Base):
-    """An app's place at a store. ``store_ref`` is the store's own name for it, once open."""
+    """An app's place at a store. ``store_ref`` is the store's own name for it, once open.
+
+    ``texts_seen_at`` is when the texts that the store holds were read; none: they are still to be read.
+    """
 
     __tablename__ = "berths"
     __table_args__ = (UniqueConstraint("app_id", "store_id"),)
@@ -57,6 +60,7 @@ class Berth(Base):
     created_at: Mapped[datetime]
     store_ref: Mapped[str | None]
     refused_because: Mapped[str | None]
+    texts_seen_at: Mapped[datetime | None]
     availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
     app: Mapped[App] = relationship(back_populates="berths")
     store: Mapped[Store] = relationship()

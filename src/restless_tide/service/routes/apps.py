@@ -105,7 +105,7 @@ def check_offer(app: str, store: str, wanted: OfferWanted, desk: TheDesk, _: Sig
     apps.demand_codes(wanted.availability)
     with desk.look() as session:
         row = find.berth(session, find.app(session, app), find.store(session, store))
-        findings, told = apps.check_availability(session, row, wanted.availability)
+        findings, told = apps.check_availability(session, row, wanted.availability, desk.clock.now())
         return OfferSheetTold(findings=findings_told(findings), consequences=told)
 
 

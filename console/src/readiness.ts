@@ -1,0 +1,55 @@
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type Readiness = Schemas['ReadinessTold']
+export type PlaceSheet = Schemas['PlaceSheetTold']
+export type Thing = Schemas['ThingTold']
+export type Verdict = PlaceSheet['verdict']
+
+/** A mark for each standing, so that colour is never alone. */
+export const MARKS: Record<Thing['state'], string> = { done: '✓', doubtful: '▲', missing: '✕', waiting: '◔', locked: '◌', 'not asked': '·' }
+export const VERDICTS: Record<Verdict, { mark: string; said: string }> = {
+  ready: { mark: '✓', said: 'Ready' },
+  cautions: { mark: '▲', said: 'Ready, but something needs a look' },
+  blocked: { mark: '✕', said: 'Not ready' },
+}
+
+interface Way {
+  said: string
+  to: string
+}
+
+/** Where the act is done that helps; nothing where it is done at the store, or only waited for. */
+export function wayTo(thing: Thing, app: string, version: string | null): Way | null {
+  const text = thing.findings.map((found) => found.place.split('.')).find((place) => place[0] === 'texts' && place.length > 2)
+  const release = version ? `/apps/${app}/releases/${version}` : `/apps/${app}/releases`
+  switch (thing.mend) {
+    case 'open berth':
+    case 'set offer':
+      return { said: thing.mend === 'open berth' ? 'Open a place there' : 'Change the offer', to: '/apps' }
+    case 'push build':
+      return { said: 'Push a build', to: `/apps/${app}/builds` }
+    case 'answer questions':
+      return { said: 'Answer the questions', to: `/apps/${app}/builds` }
+    case 'write text':
+      return { said: 'Write it', to: `/apps/${app}/dossier${text ? `?locale=${text[1]}&field=${text[2]}` : ''}` }
+    case 'send texts':
+      return { said: 'Send the texts', to: `/apps/${app}/dossier` }
+    case 'draft release':
+      return { said: 'Draft a release', to: `/apps/${app}/releases` }
+    case 'write notes':
+      return { said: 'Write the notes', to: `${release}#notes` }
+    case 'open trial':
+      return { said: 'Hand it to a cohort', to: `/apps/${app}/cohorts` }
+    default:
+      return null
+  }
+}
+
+/** What a person reads where the act has no page here. */
+export function elsewhere(thing: Thing, store: string): string {
+  if (thing.mend === 'look at the store' || thing.mend === 'sign papers') return `This is done on ${store}'s own pages.`
+  if (thing.mend === 'submit') return 'Hand it in below.'
+  if (thing.mend === 'go ahead') return 'Give the go-ahead below, or change what it waits for.'
+  return ''
+}

@@ -1,0 +1,205 @@
+"""tide dossier: what stores ask about an app, entered once."""
+
+from __future__ import annotations
+
+from restless_tide.cli.call import Call, cell, text_argument
+from restless_tide.cli.exits import Exit
+from restless_tide.cli.facts import show_sheet
+from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument
+from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.core.texts import TextState
+from restless_tide.wire.dossier import SendingTold, StoreTextsTold, TextsTold
+
+_FIRST_CHARACTERS = 48
+_OPEN = (TextState.ORDERED,)
+
+
+def add(nouns: Nouns) -> None:
+    nouns.noun("dossier")
+    parser = nouns.command(
+        "dossier show",
+        _show,
+        "the texts of an app, and where they stand at each store",
+        description="The texts of an app, and where they stand at each store. With --store, what that store gets of them:\n"
+        "how long each is, how much is left, and what differs from what the store holds.",
+    )
+    app_argument(parser)
+    store_argument(parser, required=False)
+    parser.add_argument("--locale", help="this locale alone")
+    parser = nouns.command(
+        "dossier write",
+        _write,
+        "write texts once for all stores, or for one alone",
+        description="Write texts once for all stores that ask for them, or with --store for that store alone, by its own name\n"
+        "of the field. An empty text takes it out. Stores get them with: tide dossier send",
+    )
+    parser.add_argument("locale", help="such as en or de-AT")
+    parser.add_argument(
+        "texts",
+        nargs="+",
+        metavar="FIELD=TEXT",
+        help="such as summary=TEXT; @FILE reads a file, - a pipe; empty takes it out; the fields: tide dossier show",
+    )
+    app_argument(parser)
+    store_argument(parser, required=False)
+    parser = nouns.command("dossier add-locale", _add_locale, "add a locale, with the texts of another to begin from")
+    parser.add_argument("locale", help="such as de-AT")
+    parser.add_argument("--copy", required=True, metavar="LOCALE", help="the locale whose texts it begins with")
+    app_argument(parser)
+    parser = nouns.command("dossier drop-locale", _drop_locale, "take out every text of a locale")
+    parser.add_argument("locale")
+    app_argument(parser)
+    parser.add_argument("--yes", action="store_true", help="do not ask first")
+    parser = nouns.command("dossier take", _take, "take over here the texts that a store holds and nobody wrote here")
+    app_argument(parser)
+    store_argument(parser)
+    parser = nouns.command(
+        "dossier send",
+        _send,
+        "send the texts that differ to a store, or to all",
+        description="Send the texts that a store does not hold as they are written, to that store or to all. What is fixed\n"
+        "while a version is under review is kept, and goes along by itself as soon as it may.",
+    )
+    app_argument(parser)
+    store_argument(parser, required=False)
+    parser.add_argument(
+        "--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers (10)"
+    )
+
+
+def _show(call: Call) -> None:
+    told = call.tide.dossier.texts(call.given.app)
+    call.answer(told, lambda: _tell_store(call, told) if call.given.store else _tell(call, told))
+
+
+def _tell(call: Call, told: TextsTold) -> None:
+    titles = {field.key: field.title for field in told.fields}
+    table = call.table("LOCALE", "FIELD", "FOR", "TEXT", "CHANGED BY")
+    for text in told.texts:
+        if call.given.locale in (None, text.locale):
+            title = titles.get(text.field, text.field)
+            table.add_row(
+                text.locale,
+                cell(f"{title} ({text.field})" if title != text.field else title),
+                cell(text.store or "all stores"),
+                cell(_first(text.text)),
+                cell(text.changed_by),
+            )
+    call.show(
+        table,
+        empty=f"Nothing is written yet. Begin with: tide dossier write en description=TEXT --app {told.app}",
+    )
+    call.say("")
+    table = call.table("STORE", "TEXTS", "DIFFER", "FIRST LANGUAGE")
+    for store in told.stores:
+        table.add_row(cell(store.store), str(len(store.texts)), str(store.differing or ""), store.language)
+    call.show(table, empty="No store where the app has a place asks for texts.")
+    fields = ", ".join(field.key for field in told.fields)
+    call.say(f"Fields that all stores share: {fields}.")
+
+
+def _tell_store(call: Call, told: TextsTold) -> None:
+    store = _store(told, call.given.store)
+    fields = {field.key: field for field in store.fields}
+    table = call.table("LOCALE", "FIELD", "STATE", "LENGTH", "LEFT", "TEXT")
+    for text in store.texts:
+        if call.given.locale in (None, text.locale):
+            field = fields[text.field]
+            own = " (its own)" if text.origin == "own" else ""
+            table.add_row(
+                text.locale,
+                cell(f"{field.title}{own}"),
+                text.state,
+                f"{text.length} {field.counted_in}",
+                str(text.left),
+                cell(_first(text.text or text.held)),
+            )
+    call.show(table, empty=f"{store.store_title} gets no text yet.")
+    for field in store.fields:
+        wanted = "required" if field.required else "may be left out"
+        lock = f" {field.lock}" if field.lock else " It may change any time."
+        call.say(f"{field.key}: {field.title}, up to {field.limit} {field.counted_in}, {wanted}.{lock}")
+    if store.refused_because:
+        call.say(f"{store.store_title} refused the texts it was sent last: {store.refused_because}")
+    if store.findings:
+        call.say("")
+        show_sheet(call, store.store_title, store.findings)
+
+
+def _store(told: TextsTold, name: str) -> StoreTextsTold:
+    found = next((store for store in told.stores if store.store == name), None)
+    if found is not None:
+        return found
+    names = ", ".join(store.store for store in told.stores) or "no store"
+    raise NotFound(f"{name} asks for no texts of {told.app}.", remedy=f"These do: {names}.", code="store-unknown")
+
+
+def _first(text: str) -> str:
+    line = text.replace("\n", " ⏎ ")
+    return line if len(line) <= _FIRST_CHARACTERS else f"{line[:_FIRST_CHARACTERS]}…"
+
+
+def _write(call: Call) -> None:
+    given = call.given
+    wrong = [word for word in given.texts if "=" not in word]
+    if wrong:
+        raise Invalid(f"A text needs its field and an equals sign: {', '.join(wrong)}", code="argument-unfit")
+    texts = {field: text_argument(text) for field, _, text in (word.partition("=") for word in given.texts)}
+    told = call.tide.dossier.write(given.app, given.locale, texts, store=given.store)
+
+    def shown() -> None:
+        for field, text in texts.items():
+            word = "written" if text else "taken out"
+            call.say(f"{field} in {given.locale} is {word} for {given.store or 'all stores'}.")
+        at = f" --store {given.store}" if given.store else ""
+        call.say(f"Send it with: tide dossier send --app {given.app}{at}")
+
+    call.answer(told, shown)
+
+
+def _add_locale(call: Call) -> None:
+    given = call.given
+    told = call.tide.dossier.copy_locale(given.app, given.copy, given.locale)
+    call.answer(told, lambda: call.say(f"{given.app} has texts in {', '.join(told.locales)}."))
+
+
+def _drop_locale(call: Call) -> None:
+    given = call.given
+    call.demand_confirmation(f"Every text of {given.app} in {given.locale} is taken out, for all stores.")
+    told = call.tide.dossier.drop_locale(given.app, given.locale)
+    call.answer(told, lambda: call.say(f"{given.app} has texts in {', '.join(told.locales) or 'no locale'}."))
+
+
+def _take(call: Call) -> None:
+    given = call.given
+    before = len(call.tide.dossier.texts(given.app).texts)
+    told = call.tide.dossier.take_over(given.app, given.store)
+    new = len(told.texts) - before
+    said = f"{new} {'text is' if new == 1 else 'texts are'} taken over from {given.store}." if new else ""
+    call.answer(told, lambda: call.say(said or f"{given.store} holds no text that is not written here."))
+
+
+def _send(call: Call) -> Exit | None:
+    given = call.given
+    sent = call.tide.dossier.send(given.app, store=given.store)
+    names = {one.store for one in sent if one.sent}
+
+    def look() -> list[StoreTextsTold]:
+        return [store for store in call.tide.dossier.texts(given.app).stores if store.store in names]
+
+    def open_at(stores: list[StoreTextsTold]) -> list[str]:
+        return [store.store for store in stores if any(text.state in _OPEN for text in store.texts)]
+
+    left = open_at(call.wait_until(look, lambda stores: not open_at(stores), given.wait)) if names else []
+    call.answer(sent, lambda: _tell_sent(call, sent, left))
+    return Exit.NOT_CONFIRMED if left else None
+
+
+def _tell_sent(call: Call, sent: list[SendingTold], left: list[str]) -> None:
+    for one in sent:
+        kept = f" {one.kept} wait until the review there has ended." if one.kept else ""
+        if not one.sent:
+            call.say(f"{one.store_title}: nothing to send now.{kept}")
+            continue
+        word = "ordered, not confirmed yet" if one.store in left else "held there now"
+        call.say(f"{one.store_title}: {one.sent} {'text' if one.sent == 1 else 'texts'} {word}.{kept}")

@@ -1,0 +1,129 @@
+"""tide release ready: the readiness sheet in a terminal."""
+
+from __future__ import annotations
+
+from restless_tide.cli.call import Call, cell
+from restless_tide.cli.exits import Exit
+from restless_tide.cli.parsing import Nouns, app_argument, instant_argument, place_argument
+from restless_tide.core.errors import Level
+from restless_tide.core.evidence import MendAct, NodeState
+from restless_tide.core.sheet import Verdict
+from restless_tide.wire.readiness import PlaceSheetTold, ReadinessTold, ThingTold
+
+MARKS = {
+    NodeState.DONE: "✓",
+    NodeState.DOUBTFUL: "▲",
+    NodeState.MISSING: "✖",
+    NodeState.WAITING: "◔",
+    NodeState.LOCKED: "◌",
+    NodeState.NOT_ASKED: "·",
+}
+EXITS = {Verdict.READY: Exit.DONE, Verdict.CAUTIONS: Exit.CAUTION, Verdict.BLOCKED: Exit.REFUSED}
+_VERDICTS = {
+    Verdict.READY: "ready",
+    Verdict.CAUTIONS: "ready, but something needs a look",
+    Verdict.BLOCKED: "not ready",
+}
+_MARK_OF = {Level.BLOCKER: "✖", Level.CAUTION: "▲", Level.NOTE: "·"}
+
+
+def add(nouns: Nouns) -> None:
+    parser = nouns.command(
+        "release ready",
+        _ready,
+        "what stops a release at each store, why, and which command helps",
+        description="What stops a release at each store, why, and which command helps. It can be asked before a release or a\n"
+        "build is there. Exit code 0: ready; 7: ready, but something needs a look; 1: not ready.",
+    )
+    parser.add_argument("version", nargs="?", help="the release to come, unless you say")
+    app_argument(parser)
+    place_argument(parser, required=False)
+    instant_argument(parser, "--on", "by the rules of this day, when it is to go out")
+    parser.add_argument("--all", action="store_true", help="also what does not change with this release")
+
+
+def _ready(call: Call) -> Exit | None:
+    given = call.given
+    told = call.tide.dossier.ready(given.app, given.version, store=given.store, on=given.on)
+    call.answer(told, lambda: _tell(call, told))
+    return EXITS[told.verdict]
+
+
+def _tell(call: Call, told: ReadinessTold) -> None:
+    what = f"{told.app_title} {told.version}" if told.version else f"{told.app_title}, the release to come"
+    call.say(f"{what}: {_VERDICTS[told.verdict]}" + ("" if told.drafted else " (not drafted yet)"))
+    for place in told.places:
+        call.say("")
+        _tell_place(call, told, place)
+
+
+def _tell_place(call: Call, told: ReadinessTold, place: PlaceSheetTold) -> None:
+    rest = f"; the rest usually takes {place.usual_hours:.3g} h" if place.usual_hours else ""
+    call.say(f"{place.place_title}: {_VERDICTS[place.verdict]}. {place.done} of {place.needed} are there{rest}.")
+    for said in place.announced:
+        call.say(f"  ▲ {said}")
+    table = call.table("", "", "", "")
+    table.show_header = False
+    hidden = 0
+    for thing in place.things:
+        if not call.given.all and (thing.folded or not thing.needed):
+            hidden += 1
+            continue
+        table.add_row(
+            f"  {MARKS[thing.state]}", cell(thing.title), thing.state, cell("\n".join(_said(told, place, thing)))
+        )
+    call.console.print(table)
+    for question in place.questions:
+        call.say(f"  · It will be asked: {question}")
+    if hidden:
+        call.say(f"  {hidden} more {'is' if hidden == 1 else 'are'} not needed or not changed by this release (--all).")
+
+
+def _said(told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold) -> list[str]:
+    lines = [thing.reason] if thing.reason else []
+    lines += [f"{_MARK_OF[found.level]} {found.detail}" for found in thing.findings if found.detail not in thing.reason]
+    if thing.help and thing.state is not NodeState.DONE:
+        lines.append(thing.help)
+    command = command_for(thing.mend, told, place, thing)
+    return [*lines, f"→ {command}"] if command else lines
+
+
+def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold) -> str:
+    """The command by which an act is done; for what is done at a store, where to go."""
+    app, store, version = told.app, place.store, told.version or "VERSION"
+    locale, field = _text_meant(thing)
+    match act:
+        case MendAct.OPEN_BERTH:
+            return f"tide berth open --app {app} --store {store}"
+        case MendAct.SIGN_PAPERS | MendAct.LOOK_THERE:
+            return f"on {place.store_title}'s own pages"
+        case MendAct.PUSH_BUILD:
+            return f"tide build push FILE --app {app} --store {store}"
+        case MendAct.ANSWER_QUESTIONS:
+            return f"tide build list --app {app} --state held"
+        case MendAct.WRITE_TEXT:
+            return f"tide dossier write {locale} {field}=TEXT --app {app}"
+        case MendAct.SEND_TEXTS:
+            return f"tide dossier send --app {app} --store {store}"
+        case MendAct.SET_OFFER:
+            return f"tide berth offer --app {app} --store {store}"
+        case MendAct.DRAFT_RELEASE:
+            return f"tide release draft {version} --app {app} --leg {store}"
+        case MendAct.WRITE_NOTES:
+            return f"tide release notes {version} LOCALE TEXT --app {app}"
+        case MendAct.SUBMIT:
+            return f"tide release submit {version} --app {app} --store {place.place}"
+        case MendAct.GO_AHEAD:
+            return f"tide release go-ahead {version} --app {app} --store {place.place}"
+        case MendAct.OPEN_TRIAL:
+            return f"tide trial open --app {app} --store {store} --build BUILD --cohort COHORT"
+    return ""
+
+
+def _text_meant(thing: ThingTold) -> tuple[str, str]:
+    """The locale and the field of the first text that something is said about."""
+    for found in thing.findings:
+        parts = found.place.split(".", 2)
+        if len(parts) == 3 and parts[0] == "texts":
+            return parts[1], parts[2]
+    return "LOCALE", "FIELD"

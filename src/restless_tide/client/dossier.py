@@ -1,0 +1,64 @@
+"""The dossier of an app, and the readiness sheet of its releases."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from restless_tide.client.noun import Noun
+from restless_tide.wire.dossier import (
+    LocaleCopyWanted,
+    SendingTold,
+    SendTextsWanted,
+    TakeOverWanted,
+    TextsTold,
+    TextsWanted,
+    WrittenTextTold,
+)
+from restless_tide.wire.readiness import ReadinessTold
+
+
+class Dossier(Noun):
+    def ready(
+        self, app: str, version: str | None = None, *, store: str | None = None, on: datetime | None = None
+    ) -> ReadinessTold:
+        """What stops a release, store by store; without a version, what the app needs for the release to come."""
+        release = f"/releases/{version}" if version is not None else ""
+        day = on.isoformat() if on is not None else None
+        return self._line.get(f"/v1/apps/{app}{release}/readiness", ReadinessTold, store=store, on=day)
+
+    def texts(self, app: str) -> TextsTold:
+        """Every text as it is written, and what each store gets of it."""
+        return self._line.get(f"/v1/apps/{app}/dossier/texts", TextsTold)
+
+    def write(
+        self,
+        app: str,
+        locale: str,
+        texts: Mapping[str, str],
+        *,
+        store: str | None = None,
+        revision: int | None = None,
+    ) -> list[WrittenTextTold]:
+        """Write texts of one locale, for all stores or one alone. Raises StaleView when ``revision`` is no longer that of
+        the one text."""
+        headers = {"If-Match": f'"{revision}"'} if revision is not None else None
+        body = TextsWanted(texts=dict(texts), store=store)
+        return self._line.put(f"/v1/apps/{app}/dossier/texts/{locale}", list[WrittenTextTold], body, headers=headers)
+
+    def copy_locale(self, app: str, source: str, locale: str) -> TextsTold:
+        """Copy the texts of one locale to another, where that has none."""
+        body = LocaleCopyWanted(source=source)
+        return self._line.post(f"/v1/apps/{app}/dossier/texts/{locale}/copies", TextsTold, body)
+
+    def drop_locale(self, app: str, locale: str) -> TextsTold:
+        """Take out every text of a locale."""
+        return self._line.delete_for(f"/v1/apps/{app}/dossier/texts/{locale}", TextsTold)
+
+    def take_over(self, app: str, store: str) -> TextsTold:
+        """Take over here the texts that a store holds and nobody wrote here."""
+        return self._line.post(f"/v1/apps/{app}/dossier/take-overs", TextsTold, TakeOverWanted(store=store))
+
+    def send(self, app: str, *, store: str | None = None) -> list[SendingTold]:
+        """Order the texts that differ to a store or to all. Raises NotReady with what a store would refuse."""
+        return self._line.post(f"/v1/apps/{app}/dossier/sendings", list[SendingTold], SendTextsWanted(store=store))

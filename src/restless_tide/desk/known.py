@@ -1,0 +1,125 @@
+"""What the desk knows of an app at a store, gathered from the records as the values that core's evidence asks for."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.availability import Availability
+from restless_tide.core.berth import BerthState, state_of
+from restless_tide.core.evidence import BuildKnown, Known, LegKnown, Paper
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.desk import builds, holdings, lanes, legs, signing, texts
+from restless_tide.desk.locks import standing_at
+from restless_tide.desk.packages import facts_of
+from restless_tide.desk.standing import account_of
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import App, Berth, Build, Consignment, Leg, Store, Trial
+
+
+def offered(berth: Berth) -> Availability:
+    """Where, for how much and to whom the app is offered, as ordered."""
+    return Availability.model_validate(berth.availability or {})
+
+
+def at_berth(
+    session: Session, berth: Berth, now: datetime, *, build: Build | None = None, day: datetime | None = None
+) -> Known:
+    """What is known of a berth, with the build that is to go there, if there is one."""
+    return Known(
+        now=now,
+        day=max(now, day or now),
+        identifier=berth.identifier,
+        berth=BerthState(state_of(berth.store_ref, berth.refused_because)),
+        berth_refused=berth.refused_because or "",
+        papers=_papers(berth.store),
+        build=_build(session, build, berth) if build is not None else None,
+        texts=texts.at_berth(session, berth),
+        offered=offered(berth),
+        offer_settled=_settled(berth),
+        standing=standing_at(session, berth),
+        trials_opened=_trials_opened(session, berth),
+    )
+
+
+def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = None) -> Known:
+    """What is known of a release at a store, by its rulebook of today or by another revision of it."""
+    known = at_berth(session, leg.berth, now, build=leg.build, day=leg.not_before)
+    last = legs.last_round(leg)
+    return replace(
+        known,
+        leg=LegKnown(
+            version=leg.release.version,
+            phase=legs.phase(leg),
+            notes=legs.notes_for(leg, rules or rules_of(leg.berth.store)),
+            track=leg.track,
+            waits_for=tuple(legs.waits_for(leg, now)),
+            reasons=tuple(last.reasons) if last is not None else (),
+        ),
+    )
+
+
+def nowhere(session: Session, app: App, store: Store, now: datetime, *, day: datetime | None = None) -> Known:
+    """What is known of an app at a store where it has no place yet."""
+    rules = rules_of(store)
+    platforms = {entry.platform: entry.identifier for entry in app.identifiers}
+    platform = next((name for name in rules.platforms if name in platforms), None)
+    newest = session.scalar(
+        select(Build)
+        .where(Build.app_id == app.id, Build.platform == platform)
+        .order_by(Build.created_at.desc())
+        .limit(1)
+    )
+    return Known(
+        now=now,
+        day=max(now, day or now),
+        identifier=platforms.get(platform or "", ""),
+        papers=_papers(store),
+        build=BuildKnown(newest.label, newest.version, tuple(facts_of(newest))) if newest is not None else None,
+        texts=texts.unplaced(session, app),
+    )
+
+
+def _papers(store: Store) -> tuple[Paper, ...] | None:
+    account = account_of(store)
+    if account is None:
+        return None
+    return tuple(Paper(paper.name, paper.state, paper.until, tuple(paper.blocks)) for paper in account.papers)
+
+
+def _build(session: Session, build: Build, berth: Berth) -> BuildKnown:
+    consignment = builds.consignment_at(session, build, berth)
+    if consignment is not None:
+        return BuildKnown(
+            f"Build {build.label}", build.version, tuple(facts_of(build)), consignment.state, consignment.reason or ""
+        )
+    return BuildKnown(
+        f"Build {build.label}",
+        build.version,
+        tuple(facts_of(build)),
+        held=tuple(holdings.held_by_record(session, berth)),
+        expected=signing.expected_at(session, berth),
+    )
+
+
+def last_sent(session: Session, berth: Berth) -> Build | None:
+    """The build that was sent to a berth last."""
+    sent = select(Build).join(Consignment).where(Consignment.berth_id == berth.id)
+    return session.scalar(sent.order_by(Consignment.created_at.desc()).limit(1))
+
+
+def _settled(berth: Berth) -> bool:
+    return berth.sighting is None or lanes.seen_at(berth) == (berth.availability or lanes.seen_at(berth))
+
+
+def _trials_opened(session: Session, berth: Berth) -> int:
+    opened = select(func.count()).select_from(Trial).join(Consignment)
+    return session.scalar(opened.where(Consignment.berth_id == berth.id, Trial.opened_at.is_not(None))) or 0
+
+
+def on_day(known: Known, day: datetime) -> Known:
+    """The same, for another planned day."""
+    return replace(known, day=max(known.now, day))

@@ -1,0 +1,426 @@
+"""The texts of an app: written once for all stores, or for one store alone; sent where they differ.
+
+What is locked at a store is kept and goes along by itself as soon as the lock opens.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.catalogue import catalogue
+from restless_tide.core.errors import Finding, ImpossibleAct, Invalid, Level, NotFound, StaleView
+from restless_tide.core.graph import Standing
+from restless_tide.core.locales import locale_of
+from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.readiness import demand_ready, of_stores
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.texts import TextsAt, check_texts, differing, open_and_locked, unwritten
+from restless_tide.desk import find, lanes, retiring
+from restless_tide.desk.desk import Act
+from restless_tide.desk.locks import standing_at
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Person, Store
+
+MOST_LOCALES = 100
+_STOPS_SENDING = frozenset({"text-too-long", "text-no-address", "text-in-lines"})
+
+
+@dataclass(frozen=True)
+class Sending:
+    """What sending the texts to one store comes to: how many go now, and how many are kept until a lock opens."""
+
+    berth: Berth
+    sent: int
+    kept: int
+
+
+def of_app(session: Session, app: App, *, emptied: bool = False) -> list[AppText]:
+    """Every text of an app, those of one store among them; without those that were taken out, unless they are asked for."""
+    found = select(AppText).where(AppText.app_id == app.id)
+    if not emptied:
+        found = found.where(AppText.text != "")
+    return list(session.scalars(found.order_by(AppText.locale, AppText.field)))
+
+
+def locales_of(session: Session, app: App) -> list[str]:
+    """The locales in which anything is written."""
+    found = select(AppText.locale).where(AppText.app_id == app.id, AppText.text != "").distinct()
+    return sorted(session.scalars(found))
+
+
+def at_berth(session: Session, berth: Berth) -> TextsAt:
+    """The texts of a berth's app as its store concerns them."""
+    rows = of_app(session, berth.app, emptied=True)
+    held = session.scalars(select(HeldText).where(HeldText.berth_id == berth.id)).all()
+    writing = (OrderKind.WRITE_TEXTS,)
+    pending = [order for order in lanes.pending(session, berth.id) if order.kind in writing]
+    last = select(Order).where(Order.lane == berth.id, Order.kind.in_(writing)).order_by(Order.position.desc()).limit(1)
+    refused = session.scalar(last)
+    given = TextsAt(
+        language=berth.language,
+        common=_by_locale((row.locale, row.field, row.text) for row in rows if row.berth_id is None),
+        own=_by_locale((row.locale, row.field, row.text) for row in rows if row.berth_id == berth.id),
+        held=_by_locale((row.locale, row.field, row.text) for row in held if row.text),
+        ordered=_merged([order.payload["texts"] for order in pending]),
+        kept=frozenset((row.locale, row.field) for row in held if row.kept),
+        name=berth.listed_name,
+    )
+    if refused is not None and refused.state is OrderState.REFUSED:
+        return replace(given, refused=refused.payload["texts"], refused_because=refused.trouble or "")
+    return given
+
+
+def unplaced(session: Session, app: App, language: str = "en") -> TextsAt:
+    """The texts of an app as a store concerns them where it has no place yet."""
+    rows = [row for row in of_app(session, app) if row.berth_id is None]
+    common = _by_locale((row.locale, row.field, row.text) for row in rows)
+    return TextsAt(language=language, common=common, own={}, held={}, ordered={}, name=app.title)
+
+
+def _by_locale(rows: Iterable[tuple[str, str, str]]) -> dict[str, dict[str, str]]:
+    found: dict[str, dict[str, str]] = {}
+    for locale, field, text in rows:
+        found.setdefault(locale, {})[field] = text
+    return found
+
+
+def _merged(payloads: Sequence[Mapping[str, Mapping[str, str]]]) -> dict[str, dict[str, str]]:
+    found: dict[str, dict[str, str]] = {}
+    for payload in payloads:
+        for locale, fields in payload.items():
+            found.setdefault(locale, {}).update(fields)
+    return found
+
+
+def one(session: Session, app: App, locale: str, field: str, berth: Berth | None) -> AppText | None:
+    """A text as it is written here, also an emptied one; None: nobody ever wrote it."""
+    wanted = select(AppText).where(AppText.app_id == app.id, AppText.locale == locale, AppText.field == field)
+    here = AppText.berth_id.is_(None) if berth is None else AppText.berth_id == berth.id
+    return session.scalar(wanted.where(here))
+
+
+def write(
+    act: Act,
+    app_name: str,
+    locale: str,
+    texts: Mapping[str, str],
+    store_name: str | None = None,
+    revision: int | None = None,
+) -> list[AppText]:
+    """Write texts of one locale, for all stores or for one alone; an empty text takes it out there.
+
+    ``revision`` is that of the one text as it was read, 0 for one that did not exist. Raises StaleView with the other's
+    text when someone has changed it since, and Invalid for a field that nobody asks for.
+    """
+    app, place = retiring.app_in_use(act.session, app_name), locale_of(locale)
+    berth = find.berth(act.session, app, find.store(act.session, store_name)) if store_name else None
+    for field in texts:
+        _demand_field(berth, field)
+    known = {*locales_of(act.session, app), place}
+    if len(known) > MOST_LOCALES:
+        raise Invalid(f"An app has texts in {MOST_LOCALES} locales at most.", code="too-many-locales")
+    if revision is not None and len(texts) != 1:
+        raise Invalid("A revision is that of one text; write one at a time with it.", code="etag-unfit")
+    written = []
+    for field, text in texts.items():
+        row = one(act.session, app, place, field, berth)
+        if revision is not None:
+            _demand_revision(act, row, revision, locale=place, field=field, mine=text)
+        before = row.text if row is not None else ""
+        if text == before:
+            written += [row] if row is not None else []
+            continue
+        if row is None:
+            row = AppText(app_id=app.id, berth_id=berth.id if berth else None, locale=place, field=field, revision=0)
+            act.session.add(row)
+        row.text, row.revision = text, row.revision + 1
+        row.changed_at, row.changed_by = act.now, act.person
+        written.append(row)
+        act.log(
+            "text written" if text else "text taken out",
+            _subject(app, place, field, berth),
+            app=app.name,
+            before={"text": before},
+            after={"text": text},
+        )
+    act.session.flush()
+    return written
+
+
+def _subject(app: App, locale: str, field: str, berth: Berth | None) -> str:
+    at = f" at {berth.store.name}" if berth is not None else ""
+    return f"text {app.name} {locale} {field}{at}"
+
+
+def _demand_field(berth: Berth | None, field: str) -> None:
+    known = list(rules_of(berth.store).listing.fields) if berth is not None else list(catalogue().fields)
+    if field in known:
+        return
+    where = f"{rules_of(berth.store).store} has" if berth is not None else "The fields that all stores share are"
+    raise Invalid(
+        f"There is no field {field!r}.",
+        remedy=f"{where}: {', '.join(known) or 'none'}.",
+        code="field-unknown",
+    )
+
+
+def _demand_revision(act: Act, row: AppText | None, revision: int, *, locale: str, field: str, mine: str) -> None:
+    now = row.revision if row is not None else 0
+    if revision == now:
+        return
+    person = act.session.get(Person, row.changed_by) if row is not None else None
+    who = person.name if person is not None else "Someone"
+    theirs = row.text if row is not None else ""
+    raise StaleView(
+        f"{who} has changed {field} in {locale} meanwhile. Both texts are below; nothing was written.",
+        remedy="Take over what you want of the other text and save again.",
+        findings=[
+            Finding("text-theirs", Level.NOTE, theirs, f"texts.{locale}.{field}"),
+            Finding("text-mine", Level.NOTE, mine, f"texts.{locale}.{field}"),
+        ],
+    )
+
+
+def copy_locale(act: Act, app_name: str, source: str, target: str) -> int:
+    """Copy every common text of one locale to another where that has none; returns how many. Raises NotFound, Invalid."""
+    app, begins, ends = retiring.app_in_use(act.session, app_name), locale_of(source), locale_of(target)
+    if begins == ends:
+        raise Invalid(f"{begins} cannot be copied to itself.", code="language-unfit")
+    rows = [row for row in of_app(act.session, app) if row.berth_id is None]
+    there = {row.field for row in rows if row.locale == ends}
+    copied = {row.field: row.text for row in rows if row.locale == begins}
+    if not copied:
+        raise NotFound(
+            f"{app.title} has no texts in {begins}.",
+            remedy=f"It has them in: {', '.join(locales_of(act.session, app)) or 'no locale'}.",
+            code="locale-unknown",
+        )
+    wanted = {field: text for field, text in copied.items() if field not in there}
+    write(act, app_name, ends, wanted)
+    return len(wanted)
+
+
+def drop_locale(act: Act, app_name: str, locale: str) -> int:
+    """Take out every text of a locale, those of single stores too; returns how many. Stores hold them until they are sent."""
+    app, place = retiring.app_in_use(act.session, app_name), locale_of(locale)
+    rows = [row for row in of_app(act.session, app) if row.locale == place]
+    if not rows:
+        raise NotFound(
+            f"{app.title} has no texts in {place}.",
+            remedy=f"It has them in: {', '.join(locales_of(act.session, app)) or 'no locale'}.",
+            code="locale-unknown",
+        )
+    for row in rows:
+        before, row.text, row.revision = row.text, "", row.revision + 1
+        row.changed_at, row.changed_by = act.now, act.person
+        berth = act.session.get(Berth, row.berth_id) if row.berth_id else None
+        act.log(
+            "text taken out",
+            _subject(app, place, row.field, berth),
+            app=app.name,
+            before={"text": before},
+            after={"text": ""},
+        )
+    act.session.flush()
+    return len(rows)
+
+
+def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending]:
+    """Order to a store, or to every store, the texts that it does not hold as they are written here.
+
+    What is locked there is kept and goes along when the lock opens. Raises NotReady with what a store would refuse; then
+    nothing is sent anywhere.
+    """
+    app = retiring.app_in_use(act.session, app_name)
+    berths = (
+        [find.berth(act.session, app, find.store(act.session, store_name))]
+        if store_name
+        else [berth for berth in app.berths if berth.store_ref and berth.store.in_use]
+    )
+    if not berths:
+        raise ImpossibleAct(
+            f"{app.title} has no open berth yet.",
+            remedy=f"Open one with: tide berth open --app {app.name} --store STORE",
+            code="berth-unknown",
+        )
+    sheets = [(rules_of(berth.store).store, _against_sending(act.session, berth)) for berth in berths]
+    demand_ready(of_stores(sheets), f"Sending the texts of {app.title}")
+    return [_send(act, berth) for berth in berths]
+
+
+def _against_sending(session: Session, berth: Berth) -> list[Finding]:
+    rules, given = rules_of(berth.store), at_berth(session, berth)
+    changed = {f"texts.{locale}.{field}" for locale, fields in differing(rules, given).items() for field in fields}
+    return [
+        found
+        for found in check_texts(rules, given, rules.listing.fields)
+        if found.code in _STOPS_SENDING and found.place in changed
+    ]
+
+
+def _send(act: Act, berth: Berth) -> Sending:
+    rules, given = rules_of(berth.store), at_berth(act.session, berth)
+    changed = {
+        locale: {field: text for field, text in fields.items() if given.ordered.get(locale, {}).get(field) != text}
+        for locale, fields in differing(rules, given).items()
+    }
+    free, shut = open_and_locked(
+        rules, {locale: texts for locale, texts in changed.items() if texts}, standing_at(act.session, berth)
+    )
+    _keep(act, berth, shut)
+    if free:
+        act.order(OrderKind.WRITE_TEXTS, lane=berth.id, store=berth.store, subject=berth.id, payload={"texts": free})
+    sent, kept = _counted(free), _counted(shut)
+    if sent or kept:
+        act.log(
+            "texts sent",
+            f"texts {berth.app.name} at {berth.store.name}",
+            app=berth.app.name,
+            after={"sent": _named(free), "kept for the next version": _named(shut)},
+        )
+    return Sending(berth, sent, kept)
+
+
+def _counted(texts: Mapping[str, Mapping[str, str]]) -> int:
+    return sum(len(fields) for fields in texts.values())
+
+
+def _named(texts: Mapping[str, Mapping[str, str]]) -> list[str]:
+    return [f"{locale} {field}" for locale, fields in texts.items() for field in fields]
+
+
+def _keep(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
+    rows = {(row.locale, row.field): row for row in _held(act.session, berth)}
+    for locale, fields in texts.items():
+        for field in fields:
+            row = rows.get((locale, field))
+            if row is None:
+                act.session.add(HeldText(berth_id=berth.id, locale=locale, field=field, text="", kept=True))
+            else:
+                row.kept = True
+    act.session.flush()
+
+
+def _held(session: Session, berth: Berth) -> list[HeldText]:
+    return list(session.scalars(select(HeldText).where(HeldText.berth_id == berth.id)))
+
+
+def berths_keeping(session: Session) -> list[Berth]:
+    """The berths at which texts are kept until a lock opens."""
+    return list(session.scalars(select(Berth).where(Berth.id.in_(select(HeldText.berth_id).where(HeldText.kept)))))
+
+
+def opened(session: Session, berth: Berth) -> bool:
+    """Whether something that is kept at a berth can go now, or need not go any more."""
+    rules, given = rules_of(berth.store), at_berth(session, berth)
+    free, needless = _kept(rules, given, standing_at(session, berth))
+    return bool(free or needless)
+
+
+def _kept(
+    rules: Rulebook, given: TextsAt, standing: Standing
+) -> tuple[dict[str, dict[str, str]], set[tuple[str, str]]]:
+    """What of the kept texts may go now, and which places are held as they are written already."""
+    wanted = differing(rules, given)
+    kept = {
+        locale: {field: text for field, text in fields.items() if (locale, field) in given.kept}
+        for locale, fields in wanted.items()
+    }
+    free, _ = open_and_locked(rules, {locale: texts for locale, texts in kept.items() if texts}, standing)
+    return free, {(locale, field) for locale, field in given.kept if field not in wanted.get(locale, {})}
+
+
+def send_kept(act: Act, berth: Berth) -> None:
+    """Send what was kept at a berth, as far as its locks are open now."""
+    rules, given = rules_of(berth.store), at_berth(act.session, berth)
+    free, needless = _kept(rules, given, standing_at(act.session, berth))
+    for row in _held(act.session, berth):
+        if row.kept and (row.field in free.get(row.locale, {}) or (row.locale, row.field) in needless):
+            row.kept = False
+    if not free:
+        return
+    act.order(OrderKind.WRITE_TEXTS, lane=berth.id, store=berth.store, subject=berth.id, payload={"texts": free})
+    act.log(
+        "kept texts sent",
+        f"texts {berth.app.name} at {berth.store.name}",
+        app=berth.app.name,
+        after={"sent": _named(free)},
+    )
+
+
+def seen(
+    act: Act,
+    berth: Berth,
+    texts: Mapping[str, Mapping[str, str]],
+    sequence: int | None = None,
+    at: datetime | None = None,
+) -> None:
+    """A store holds these texts now, by its answer or its event; what it told later already stays as it is."""
+    rows = {(row.locale, row.field): row for row in _held(act.session, berth)}
+    for locale, fields in texts.items():
+        for field, text in fields.items():
+            row = rows.get((locale, field))
+            if row is None:
+                row = HeldText(berth_id=berth.id, locale=locale, field=field, sequence=0, kept=False)
+                act.session.add(row)
+            if sequence is not None and sequence < row.sequence:
+                continue
+            row.text, row.seen_at, row.sequence = text, at or act.now, sequence or row.sequence
+    act.session.flush()
+
+
+def unread(session: Session, store_id: str) -> list[Berth]:
+    """The berths of a store that asks for texts, of which it was never read what it holds."""
+    store = session.get(Store, store_id)
+    if store is None or not rules_of(store).listing.fields:
+        return []
+    waiting = select(Berth).where(
+        Berth.store_id == store_id, Berth.store_ref.is_not(None), Berth.texts_seen_at.is_(None)
+    )
+    return list(session.scalars(waiting))
+
+
+def read_there(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
+    """A store was asked what texts it holds. What an answer or an event told already is newer."""
+    known = {(row.locale, row.field) for row in _held(act.session, berth) if row.sequence}
+    seen(act, berth, {locale: {field: text for field, text in fields.items() if (locale, field) not in known}
+                      for locale, fields in texts.items()})  # fmt: skip
+    berth.texts_seen_at = act.now
+    if any(texts.values()):
+        act.log("texts read", f"texts {berth.app.name} at {berth.store.name}", app=berth.app.name,
+                after={"held": _named(texts)})  # fmt: skip
+
+
+def take_over(act: Act, app_name: str, store_name: str) -> int:
+    """Take over here what a store holds and nobody wrote here; returns how many texts.
+
+    What all stores share becomes the common text; what only this store asks for becomes its own.
+    """
+    app = retiring.app_in_use(act.session, app_name)
+    berth = find.berth(act.session, app, find.store(act.session, store_name))
+    rules, given = rules_of(berth.store), at_berth(act.session, berth)
+    found = unwritten(rules, given)
+    for locale, fields in found.items():
+        common = {rules.listing.meaning(key): text for key, text in fields.items()}
+        shared = {meaning: text for meaning, text in common.items() if meaning is not None}
+        write(act, app_name, locale, shared)
+        alone = {key: text for key, text in fields.items() if rules.listing.meaning(key) is None}
+        if alone:
+            write(act, app_name, locale, alone, store_name)
+    return _counted(found)
+
+
+def refused(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
+    """The store did not take texts: those that were locked meanwhile are kept until the lock opens."""
+    _, shut = open_and_locked(rules_of(berth.store), texts, standing_at(act.session, berth))
+    _keep(act, berth, shut)
+
+
+def remove_of(act: Act, app: App) -> None:
+    """Remove the texts of an app that is removed."""
+    act.session.execute(delete(AppText).where(AppText.app_id == app.id))

@@ -1,0 +1,44 @@
+"""What is written about an app for its stores, and what each store was last seen to hold of it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import ForeignKey, Index
+from sqlalchemy.orm import Mapped, mapped_column
+
+from restless_tide.records.columns import Base, key
+
+
+class AppText(Base):
+    """A text as it is written here. Of all stores, ``field`` is its meaning; of one berth, that store's own key of it.
+
+    An emptied text keeps its row, so that its revision goes on rising.
+    """
+
+    __tablename__ = "app_texts"
+    __table_args__ = (Index("app_texts_once", "app_id", "berth_id", "locale", "field"),)
+
+    id: Mapped[str] = key("tx")
+    app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))
+    berth_id: Mapped[str | None] = mapped_column(ForeignKey("berths.id"))
+    locale: Mapped[str]
+    field: Mapped[str]
+    text: Mapped[str]
+    revision: Mapped[int] = mapped_column(default=1)
+    changed_at: Mapped[datetime]
+    changed_by: Mapped[str]
+
+
+class HeldText(Base):
+    """A text at a store. ``text`` is what it was last seen to hold; ``kept``: it was told to send it, and a lock is in the way."""
+
+    __tablename__ = "held_texts"
+
+    berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), primary_key=True)
+    locale: Mapped[str] = mapped_column(primary_key=True)
+    field: Mapped[str] = mapped_column(primary_key=True)
+    text: Mapped[str] = mapped_column(default="")
+    seen_at: Mapped[datetime | None]
+    sequence: Mapped[int] = mapped_column(default=0)
+    kept: Mapped[bool] = mapped_column(default=False, index=True)

@@ -1,0 +1,116 @@
+"""The dossier of an app, and the readiness sheet of its releases."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated
+
+from fastapi import Header, Path, Query
+from sqlalchemy import select
+
+from restless_tide.core.errors import Invalid
+from restless_tide.core.numbers import whole_number
+from restless_tide.desk import find, readiness, texts
+from restless_tide.desk.desk import Desk
+from restless_tide.records.tables import Person
+from restless_tide.service import shown_dossier
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.base import Instant
+from restless_tide.wire.dossier import (
+    LocaleCopyWanted,
+    SendingTold,
+    SendTextsWanted,
+    TakeOverWanted,
+    TextsTold,
+    TextsWanted,
+    WrittenTextTold,
+)
+from restless_tide.wire.readiness import ReadinessTold
+
+router = router_of("dossier", "/v1/apps/{app}")
+MatchHeader = Annotated[
+    str | None,
+    Header(description="the revision of the one text as you read it; 0 for one that was not there"),
+]
+OnDay = Annotated[Instant | None, Query(description="when it is to go out; without it, its own date, or now")]
+
+
+@router.get("/readiness")
+def to_come(app: str, desk: TheDesk, _: SignedIn, store: str | None = None, on: OnDay = None) -> ReadinessTold:
+    """What an app needs at every store that carries it, before there is a release or a build."""
+    return _sheets(desk, app, None, store, on)
+
+
+@router.get("/releases/{version}/readiness")
+def of_release(
+    app: str, version: str, desk: TheDesk, _: SignedIn, store: str | None = None, on: OnDay = None
+) -> ReadinessTold:
+    """What stops a release, store by store, why, and which act helps; also of a version that is not drafted yet."""
+    return _sheets(desk, app, version, store, on)
+
+
+def _sheets(desk: Desk, app: str, version: str | None, store: str | None, on: datetime | None) -> ReadinessTold:
+    with desk.look() as session:
+        found = readiness.sheets(session, app, version, desk.clock.now(), place=store, day=on)
+        return shown_dossier.readiness(found)
+
+
+@router.get("/dossier/texts")
+def read_texts(app: str, desk: TheDesk, _: SignedIn) -> TextsTold:
+    """Every text of an app as it is written here, and what each store gets of it."""
+    with desk.look() as session:
+        return shown_dossier.texts_of(session, find.app(session, app))
+
+
+@router.put("/dossier/texts/{locale}")
+def write_texts(
+    app: str,
+    locale: Annotated[str, Path(description="BCP 47, such as en or de-AT")],
+    wanted: TextsWanted,
+    desk: TheDesk,
+    person: SignedIn,
+    if_match: MatchHeader = None,
+) -> list[WrittenTextTold]:
+    """Write texts of one locale, for all stores or for one alone; an empty text is taken out."""
+    revision = None
+    if if_match is not None:
+        revision = whole_number(if_match.strip().strip('"'))
+        if revision is None:
+            raise Invalid(f"If-Match is {if_match!r}; send the revision as it was read.", code="etag-unfit")
+    with desk.act(person.id) as act:
+        rows = texts.write(act, app, locale, wanted.texts, wanted.store, revision)
+        people = {row.id: row.name for row in act.session.scalars(select(Person))}
+        stores = {berth.id: berth.store.name for berth in find.app(act.session, app).berths}
+        return [shown_dossier.written(row, people, stores) for row in rows]
+
+
+@router.post("/dossier/texts/{locale}/copies", status_code=201)
+def copy_locale(app: str, locale: str, wanted: LocaleCopyWanted, desk: TheDesk, person: SignedIn) -> TextsTold:
+    """Copy the texts of another locale to this one, where it has none: a locale is added for all stores in one act."""
+    with desk.act(person.id) as act:
+        texts.copy_locale(act, app, wanted.source, locale)
+        return shown_dossier.texts_of(act.session, find.app(act.session, app))
+
+
+@router.delete("/dossier/texts/{locale}")
+def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> TextsTold:
+    """Take out every text of a locale. Stores hold theirs until the texts are sent."""
+    with desk.act(person.id) as act:
+        texts.drop_locale(act, app, locale)
+        return shown_dossier.texts_of(act.session, find.app(act.session, app))
+
+
+@router.post("/dossier/take-overs", status_code=201)
+def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn) -> TextsTold:
+    """Take over here the texts that a store holds and nobody wrote here."""
+    with desk.act(person.id) as act:
+        texts.take_over(act, app, wanted.store)
+        return shown_dossier.texts_of(act.session, find.app(act.session, app))
+
+
+@router.post("/dossier/sendings", status_code=202)
+def send_texts(app: str, wanted: SendTextsWanted, desk: TheDesk, person: SignedIn) -> list[SendingTold]:
+    """Order to a store, or to all, the texts that it does not hold as they are written; what is locked is kept."""
+    with desk.act(person.id) as act:
+        return [shown_dossier.sending(found) for found in texts.send(act, app, wanted.store)]
