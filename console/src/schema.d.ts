@@ -5333,11 +5333,6 @@ export interface components {
             place: string;
             /** Place Title */
             place_title: string;
-            /**
-             * Questions
-             * @description what the store will ask about the build when it has arrived
-             */
-            questions: string[];
             /** Rulebook Revision */
             rulebook_revision: string;
             /** Store */

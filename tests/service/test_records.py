@@ -433,7 +433,9 @@ def test_rulebooks_of_the_seventh_release_are_carried_over_and_back(tmp_path: Pa
     with database.engine.connect() as connection:
         config.attributes["connection"] = connection
         alembic.command.downgrade(config, "0007")
-        assert '"kind"' not in connection.exec_driver_sql("SELECT rulebook ->> '$.things' FROM stores").scalars().first()
+        assert (
+            '"kind"' not in connection.exec_driver_sql("SELECT rulebook ->> '$.things' FROM stores").scalars().first()
+        )
         connection.commit()
     database.migrate()
     with database.reading() as session:

@@ -23,6 +23,8 @@ const first = (place: PlaceSheet) => place.things.filter((thing) => thing.needed
 const folded = (place: PlaceSheet) => place.things.filter((thing) => !thing.needed || thing.folded)
 const said = (thing: Thing) => thing.findings.filter((found) => !thing.reason.includes(found.detail))
 const FINDING: Record<string, string> = { blocker: '✕', caution: '▲', note: '·' }
+/** Whether the app has a place there, or has asked for one. */
+const placed = (place: PlaceSheet) => place.things.some((thing) => thing.kind === 'berth' && thing.state !== 'missing' && thing.state !== 'locked') || shown.value.length === 1
 const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() > 3_600_000
 </script>
 
@@ -30,7 +32,7 @@ const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() 
   <ProblemNote :problem="problem" />
   <section v-if="shown.length" class="card-plain ready" aria-labelledby="ready">
     <h2 id="ready"><Explained word="readiness sheet" said="Is it ready?" /></h2>
-    <details v-for="place in shown" :key="place.place" :open="place.verdict !== 'ready'" class="place">
+    <details v-for="place in shown" :key="place.place" :open="place.verdict !== 'ready' && placed(place)" class="place">
       <summary>
         <span class="name">{{ place.place_title }}</span>
         <span :class="place.verdict" class="verdict">{{ VERDICTS[place.verdict].mark }} {{ VERDICTS[place.verdict].said }}</span>
@@ -40,7 +42,7 @@ const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() 
       <p v-for="line in place.announced" :key="line" class="announced">▲ {{ line }}</p>
       <ul class="plain-list">
         <li v-for="thing in first(place)" :key="thing.key" :class="thing.state.replace(' ', '-')">
-          <span class="mark" aria-hidden="true">{{ MARKS[thing.state] }}</span>
+          <span class="sign" aria-hidden="true">{{ MARKS[thing.state] }}</span>
           <div>
             <strong>{{ thing.title }}</strong> <span class="state">{{ thing.state }}</span>
             <RouterLink v-if="wayTo(thing, app, version ?? null)" class="mend" :to="wayTo(thing, app, version ?? null)!.to">{{ wayTo(thing, app, version ?? null)!.said }}</RouterLink>
@@ -49,12 +51,11 @@ const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() 
             <p v-if="thing.help && thing.state !== 'done'" class="soft">{{ thing.help }}</p>
           </div>
         </li>
-        <li v-for="question in place.questions" :key="question" class="not-asked"><span class="mark" aria-hidden="true">?</span><div>It will be asked: {{ question }}</div></li>
       </ul>
       <details v-if="folded(place).length" class="rest-of">
         <summary>{{ folded(place).length }} more, not needed or not changed by this release</summary>
         <ul class="plain-list">
-          <li v-for="thing in folded(place)" :key="thing.key" :class="thing.state.replace(' ', '-')"><span class="mark" aria-hidden="true">{{ MARKS[thing.state] }}</span><div>{{ thing.title }} <span class="state">{{ thing.state }}</span> <span class="soft">{{ thing.reason }}</span></div></li>
+          <li v-for="thing in folded(place)" :key="thing.key" :class="thing.state.replace(' ', '-')"><span class="sign" aria-hidden="true">{{ MARKS[thing.state] }}</span><div>{{ thing.title }} <span class="state">{{ thing.state }}</span> <span class="soft">{{ thing.reason }}</span></div></li>
         </ul>
       </details>
     </details>
@@ -78,8 +79,8 @@ h2 { margin-bottom: 0.4rem; }
 .plain-list li { display: grid; grid-template-columns: 1.3rem 1fr; padding: 0.25rem 0; }
 .plain-list p { margin: 0; }
 .state { color: var(--soft); font-size: 0.9rem; margin: 0 0.5rem 0 0.2rem; }
-.missing > .mark { color: var(--alarm); }
-.doubtful > .mark, .waiting > .mark { color: var(--care); }
+.missing > .sign { color: var(--alarm); }
+.doubtful > .sign, .waiting > .sign { color: var(--care); }
 .announced { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.4rem 0.8rem; margin: 0.4rem 0 0.2rem 1.1rem; }
 .rest-of { margin: 0.2rem 0 0 1.1rem; font-size: 0.9rem; }
 .rest-of summary { color: var(--accent); }

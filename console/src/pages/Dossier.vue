@@ -30,7 +30,9 @@ const wanted = reactive({ locale: '', copy: '' })
 const first = computed(() => data.value?.stores[0]?.language ?? 'en')
 const locales = computed(() => [...new Set([...(data.value?.locales ?? []), first.value, ...(here.value ? [here.value] : [])])].sort())
 const stores = computed(() => data.value?.stores ?? [])
-const waiting = computed(() => stores.value.filter((store) => store.differing))
+const kept = (store: Texts['stores'][number]) => store.texts.filter((text) => text.state.startsWith('waits')).length
+const sendable = (store: Texts['stores'][number]) => store.differing > kept(store)
+const waiting = computed(() => stores.value.filter(sendable))
 /** The fields that any store of this app asks for, those that all share first. */
 const fields = computed(() => (data.value?.fields ?? []).filter((field) => stores.value.some((store) => store.fields.some((own) => own.means === field.key))))
 const alone = computed(() => stores.value.flatMap((store) => store.fields.filter((field) => field.means === null).map((field) => ({ store, field }))))
@@ -64,6 +66,9 @@ const send = (store: string | null) =>
     await load()
   }, store ? `The texts are sent to ${store}` : 'The texts are sent to every store')
 
+const takeOver = (store: string) =>
+  doing.run(async () => void (data.value = await told(api.POST('/v1/apps/{app}/dossier/take-overs', { params: { path }, body: { store } }))), `The texts of ${store} are taken over`)
+
 async function add(): Promise<void> {
   const done = await doing.run(async () => {
     if (wanted.copy) data.value = await told(api.POST('/v1/apps/{app}/dossier/texts/{locale}/copies', { params: { path: { ...path, locale: wanted.locale } }, body: { source: wanted.copy } }))
@@ -96,9 +101,10 @@ async function drop(): Promise<void> {
         <span v-if="store.differing">◔ {{ store.differing }} {{ store.differing === 1 ? 'text differs' : 'texts differ' }} from what it holds</span>
         <span v-else-if="store.texts.length" class="soft">✓ holds the texts as they are written</span>
         <span v-else class="soft">no text yet</span>
-        <BButton v-if="store.differing" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
+        <BButton v-if="sendable(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
         <p v-if="store.refused_because" class="refused">✕ It refused the texts it was sent last: {{ store.refused_because }}</p>
-        <p v-if="store.texts.some((text) => text.state.startsWith('waits'))" class="soft">{{ store.texts.filter((text) => text.state.startsWith('waits')).length }} of them go along by themselves when the review there has ended.</p>
+        <p v-if="kept(store)" class="soft">{{ kept(store) === 1 ? '1 waits and goes' : `${kept(store)} wait and go` }} along automatically when the review there has ended.</p>
+        <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'text' : 'texts' }} that nobody wrote here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
       </div>
     </section>
     <p v-else class="card-plain soft">No store where this app has a place asks for texts. Open a place on the page <RouterLink to="/apps">Apps</RouterLink> first; what you write before is kept.</p>

@@ -73,8 +73,6 @@ def _tell_place(call: Call, told: ReadinessTold, place: PlaceSheetTold) -> None:
             f"  {MARKS[thing.state]}", cell(thing.title), thing.state, cell("\n".join(_said(told, place, thing)))
         )
     call.console.print(table)
-    for question in place.questions:
-        call.say(f"  · It will be asked: {question}")
     if hidden:
         call.say(f"  {hidden} more {'is' if hidden == 1 else 'are'} not needed or not changed by this release (--all).")
 

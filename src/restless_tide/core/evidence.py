@@ -21,11 +21,20 @@ from restless_tide.core.errors import Finding, Level
 from restless_tide.core.graph import Standing
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
 from restless_tide.core.packages.facts import Facts
-from restless_tide.core.questions import foreseen
 from restless_tide.core.readiness import check_handing_in, check_packages, check_push
 from restless_tide.core.rulebook import PRODUCTION, Rulebook, Thing, ThingKind
 from restless_tide.core.signing import NOTHING_EXPECTED, Expected
-from restless_tide.core.texts import NO_TEXTS, TextsAt, TextState, at, check_texts, differing, required, state_of_text
+from restless_tide.core.texts import (
+    NO_TEXTS,
+    TextsAt,
+    TextState,
+    at,
+    check_texts,
+    differing,
+    required,
+    state_of_text,
+    text_missing,
+)
 from restless_tide.core.versions import Held
 
 EVERYWHERE_FREE, NOTHING_BEGUN = Availability(), Standing()
@@ -68,13 +77,17 @@ class MendAct(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """Where a thing stands. ``reason`` is one sentence; ``changes``: this release has something to do with it."""
+    """Where a thing stands. ``reason`` is one sentence; ``changes``: this release has something to do with it.
+
+    ``code`` is that of the finding which says at a hand-in that the thing is not there.
+    """
 
     state: NodeState
     reason: str = ""
     findings: tuple[Finding, ...] = ()
     mend: MendAct = MendAct.NONE
     changes: bool = False
+    code: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -190,22 +203,25 @@ def _build(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
             mend=MendAct.PUSH_BUILD,
             changes=True,
         )
-    blocked = _not_ready(rules, build)
     match build.state:
         case None:
             found = check_push(rules, build.held, build.facts, known.identifier, known.day, build.expected)
-            said = f"{build.label} was not sent to {rules.store}."
-            return Evidence(NodeState.MISSING, said, (blocked, *found), MendAct.PUSH_BUILD, changes=True)
+            return _no_build(
+                NodeState.MISSING, f"{build.label} was not sent to {rules.store}.", MendAct.PUSH_BUILD, found
+            )
         case state if state in ON_ITS_WAY:
-            said = f"{build.label} is {state} at {rules.store}."
-            return Evidence(NodeState.WAITING, said, (blocked,), MendAct.WAIT, changes=True)
+            return _no_build(NodeState.WAITING, f"{build.label} is {state} at {rules.store}.", MendAct.WAIT)
         case ConsignmentState.HELD:
             said = f"{rules.store} holds {build.label} until its questions are answered."
-            return Evidence(NodeState.MISSING, said, (blocked,), MendAct.ANSWER_QUESTIONS, changes=True)
+            return _no_build(NodeState.MISSING, said, MendAct.ANSWER_QUESTIONS)
         case ConsignmentState.READY:
             return _ready(rules, build, known)
     said = f"{rules.store} has {build.label} as {build.state}. {build.reason}".strip()
-    return Evidence(NodeState.MISSING, said, (blocked,), MendAct.PUSH_BUILD, changes=True)
+    return _no_build(NodeState.MISSING, said, MendAct.PUSH_BUILD)
+
+
+def _no_build(state: NodeState, said: str, mend: MendAct, found: Sequence[Finding] = ()) -> Evidence:
+    return Evidence(state, said, tuple(found), mend, changes=True, code="build-not-ready")
 
 
 def _ready(rules: Rulebook, build: BuildKnown, known: Known) -> Evidence:
@@ -220,73 +236,64 @@ def _ready(rules: Rulebook, build: BuildKnown, known: Known) -> Evidence:
     return Evidence(state, f"{build.label} is ready at {rules.store}.", tuple(found), changes=True)
 
 
-def _not_ready(rules: Rulebook, build: BuildKnown) -> Finding:
-    return Finding(
-        "build-not-ready",
-        Level.BLOCKER,
-        f"{build.label} is not ready at {rules.store}.",
-        "build",
-        "Push it there and wait until the store has processed it.",
-    )
-
-
 def _text(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     given, fields = known.texts, rules.fields_of(key)
     needed = [place for place in required(rules, given, given.held) if place[1] in fields]
     lacking = {place for place in needed if not at(given.held, *place)}
-    findings = [_weighed(found, lacking) for found in check_texts(rules, given, fields)]
-    changed = differing(rules, given)
-    waiting = {
-        (locale, name)
-        for locale, texts in changed.items()
+    changed = {
+        (locale, name): state_of_text(given, locale, name, text)
+        for locale, texts in differing(rules, given).items()
         for name, text in texts.items()
-        if state_of_text(given, locale, name, text) is TextState.ORDERED
+        if name in fields
     }
-    unsent = sorted(
-        (locale, name)
-        for locale, texts in changed.items()
-        for name in texts
-        if name in fields and (locale, name) not in waiting and (locale, name) not in given.kept
-    )
-    told = {found.place for found in findings if found.level is Level.BLOCKER}
-    for locale, name in unsent:
-        if (locale, name) in lacking and f"texts.{locale}.{name}" not in told:
-            findings.append(_unsent(rules, locale, name))
-    if lacking - waiting:
-        told_missing = ", ".join(
-            f"{rules.listing.title(name)} in {locale}" for locale, name in sorted(lacking - waiting)
-        )
-        act = MendAct.SEND_TEXTS if set(unsent) >= lacking - waiting else MendAct.WRITE_TEXT
-        said = f"{rules.store} does not hold {told_missing}."
+    unsent = {place for place, state in changed.items() if state not in (TextState.ORDERED, TextState.WAITS)}
+    findings = [
+        _weighed(found, lacking, changed)
+        for found in check_texts(rules, given, fields)
+        if found.code != "text-missing" or not at(given.held, *_place_of(found))
+    ]
+    told = {_place_of(found) for found in findings if found.level is Level.BLOCKER}
+    findings += [
+        _unsent(rules, *place) if place in unsent else text_missing(rules, *place)
+        for place in sorted(lacking - told)
+        if changed.get(place) is not TextState.ORDERED
+    ]
+    not_ordered = {place for place in lacking if changed.get(place) is not TextState.ORDERED}
+    if not_ordered:
+        act = MendAct.SEND_TEXTS if unsent >= not_ordered and not told else MendAct.WRITE_TEXT
+        said = f"{rules.store} does not hold {_texts(len(not_ordered))} that it demands."
         return Evidence(NodeState.MISSING, said, tuple(findings), act, changes=True)
     if lacking:
-        return Evidence(
-            NodeState.WAITING,
-            f"{rules.store} has not confirmed the texts yet.",
-            tuple(findings),
-            MendAct.WAIT,
-            changes=True,
-        )
+        said = f"{rules.store} has not confirmed the texts yet."
+        return Evidence(NodeState.WAITING, said, tuple(findings), MendAct.WAIT, changes=True)
     if unsent:
-        said = f"{len(unsent)} {'text differs' if len(unsent) == 1 else 'texts differ'} from what {rules.store} holds."
+        said = f"{_texts(len(unsent))} {'differs' if len(unsent) == 1 else 'differ'} from what {rules.store} holds."
         return Evidence(NodeState.DOUBTFUL, said, tuple(findings), MendAct.SEND_TEXTS, changes=True)
-    kept = [place for place in given.kept if place[1] in fields]
-    said = (
-        f"{len(kept)} changed {'text waits' if len(kept) == 1 else 'texts wait'} for the next version." if kept else ""
-    )
-    doubtful = any(found.level is Level.CAUTION for found in findings)
-    mend = MendAct.WRITE_TEXT if doubtful else MendAct.NONE
-    return Evidence(
-        NodeState.DOUBTFUL if doubtful else NodeState.DONE, said, tuple(findings), mend, changes=bool(kept or waiting)
-    )
+    kept = sum(state is TextState.WAITS for state in changed.values())
+    said = f"{_texts(kept)} {'waits' if kept == 1 else 'wait'} for the next version." if kept else ""
+    if any(found.level is Level.CAUTION for found in findings):
+        return Evidence(NodeState.DOUBTFUL, said, tuple(findings), MendAct.WRITE_TEXT, changes=True)
+    return Evidence(NodeState.DONE, said, tuple(findings), changes=bool(changed))
 
 
-def _weighed(found: Finding, lacking: set[tuple[str, str]]) -> Finding:
-    """A finding on a text blocks a release only where the store holds nothing better."""
-    _, locale, name = (*found.place.split(".", 2), "", "")[:3]
-    if found.level is Level.BLOCKER and (locale, name) not in lacking:
+def _texts(count: int) -> str:
+    return "1 text" if count == 1 else f"{count} texts"
+
+
+def _weighed(found: Finding, lacking: set[tuple[str, str]], changed: Mapping[tuple[str, str], TextState]) -> Finding:
+    """A finding on a text blocks a release only where the store holds nothing better, and is no news where it holds just that."""
+    place = _place_of(found)
+    if found.level is Level.BLOCKER and place not in lacking:
         return replace(found, level=Level.CAUTION)
+    if found.level is Level.CAUTION and place not in changed and place not in lacking:
+        return replace(found, level=Level.NOTE)
     return found
+
+
+def _place_of(found: Finding) -> tuple[str, str]:
+    """The locale and the field of a finding on a text."""
+    _, locale, name = (*found.place.split(".", 2), "", "")[:3]
+    return locale, name
 
 
 def _unsent(rules: Rulebook, locale: str, name: str) -> Finding:
@@ -382,12 +389,6 @@ def _unseen(rules: Rulebook, known: Known, *_: object) -> Evidence:
 
 def _not_kept_here(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     return _unseen(rules, known)
-
-
-def questions_to_come(rules: Rulebook, known: Known) -> Sequence[str]:
-    """What the store will ask about the build when it has come there, by the facts and the planned day."""
-    build = known.build
-    return [question.text for question in foreseen(rules, build.facts, known.day)] if build is not None else []
 
 
 EVIDENCE: Mapping[ThingKind, Callable[[Rulebook, str, Thing, Known], Evidence]] = {

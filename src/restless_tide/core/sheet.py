@@ -29,7 +29,10 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One thing that the store wants. ``needed``: the release waits for it. ``folded``: nothing about it changes now."""
+    """One thing that the store wants. ``needed``: the release waits for it. ``folded``: nothing about it changes now.
+
+    ``code`` is that of the finding which says at a hand-in that it is not there.
+    """
 
     key: str
     kind: ThingKind
@@ -38,6 +41,7 @@ class Line:
     state: NodeState
     reason: str
     findings: tuple[Finding, ...]
+    code: str
     mend: MendAct
     waits_for: tuple[str, ...]
     lock: str
@@ -127,7 +131,7 @@ def _line(
     state, reason = found.state, found.reason
     if waits and state is NodeState.MISSING:
         state = NodeState.LOCKED
-        reason = f"It opens after: {', '.join(waits)}." + (f" {reason}" if reason and found.findings else "")
+        reason = f"It opens after: {', '.join(waits)}. {reason}".strip()
     return Line(
         key=key,
         kind=thing.kind,
@@ -136,6 +140,7 @@ def _line(
         state=state,
         reason=reason,
         findings=found.findings,
+        code=found.code or f"{thing.kind}-missing",
         mend=found.mend if state is not NodeState.LOCKED else MendAct.NONE,
         waits_for=tuple(waits),
         lock=locked_because(thing, known.standing) or will_lock(thing, known.standing),
@@ -175,4 +180,4 @@ def _said_of(line: Line) -> list[Finding]:
     if line.state in FULFILLED or line.kind in _HANDED_ON or blocked:
         return list(line.findings)
     detail = f"{line.title}: {line.reason}" if line.reason else f"{line.title} is {line.state}."
-    return [Finding(f"{line.kind}-{line.state}", Level.BLOCKER, detail, line.key), *line.findings]
+    return [Finding(line.code, Level.BLOCKER, detail, line.key), *line.findings]

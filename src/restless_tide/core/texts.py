@@ -156,11 +156,11 @@ def differing(rules: Rulebook, given: TextsAt) -> dict[str, dict[str, str]]:
         (locale, field): text
         for locale, fields in given.held.items()
         for field, text in fields.items()
-        if (locale, field) in wanted or _taken_out(rules, given, locale, field)
+        if field in rules.listing.fields and ((locale, field) in wanted or _taken_out(rules, given, locale, field))
     }
     changed: dict[str, dict[str, str]] = {}
     for locale, field in sorted(wanted.keys() | held.keys()):
-        if field in rules.listing.fields and wanted.get((locale, field), "") != held.get((locale, field), ""):
+        if wanted.get((locale, field), "") != held.get((locale, field), ""):
             changed.setdefault(locale, {})[field] = wanted.get((locale, field), "")
     return changed
 
@@ -207,13 +207,7 @@ def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str]) -> list[
     there = {(one.locale, one.field) for one in written}
     begun = {one.locale for one in written}
     findings = [
-        Finding(
-            "text-missing",
-            Level.BLOCKER,
-            f"{rules.store} wants {rules.listing.title(field)} in {locale}.",
-            f"texts.{locale}.{field}",
-            f"Write it for {locale}.",
-        )
+        text_missing(rules, locale, field)
         for locale, field in required(rules, given, begun)
         if field in chosen and (locale, field) not in there
     ]
@@ -233,6 +227,17 @@ def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str]) -> list[
             )
         )
     return findings
+
+
+def text_missing(rules: Rulebook, locale: str, field: str) -> Finding:
+    """The finding that a text which the store demands is not there."""
+    return Finding(
+        "text-missing",
+        Level.BLOCKER,
+        f"{rules.store} wants {rules.listing.title(field)} in {locale}.",
+        f"texts.{locale}.{field}",
+        f"Write it for {locale}.",
+    )
 
 
 def _check(rules: Rulebook, given: TextsAt, one: Taken) -> list[Finding]:

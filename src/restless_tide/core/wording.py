@@ -118,6 +118,6 @@ def _shouted(words: list[str]) -> str:
 
 
 def _quoted(words: Iterable[str]) -> str:
-    found = [f"“{word}”" for word in words]
+    found = [f"“{word}”" for word in dict.fromkeys(words)]
     more = len(found) - _QUOTED_WORDS
     return ", ".join(found[:_QUOTED_WORDS]) + (f" and {more} more" if more > 0 else "")

@@ -78,7 +78,9 @@ def nowhere(session: Session, app: App, store: Store, now: datetime, *, day: dat
         day=max(now, day or now),
         identifier=platforms.get(platform or "", ""),
         papers=_papers(store),
-        build=BuildKnown(newest.label, newest.version, tuple(facts_of(newest))) if newest is not None else None,
+        build=BuildKnown(f"Build {newest.label}", newest.version, tuple(facts_of(newest)))
+        if newest is not None
+        else None,
         texts=texts.unplaced(session, app),
     )
 

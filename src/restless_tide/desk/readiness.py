@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core import sheet as core
 from restless_tide.core.errors import Invalid, NotFound
-from restless_tide.core.evidence import Known, questions_to_come
+from restless_tide.core.evidence import Known
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.sheet import Sheet, Verdict
 from restless_tide.core.tracks import Address, parse_address
@@ -35,7 +35,6 @@ class PlaceSheet:
     day: datetime
     revision: str
     sheet: Sheet
-    questions: tuple[str, ...]
     announced: tuple[str, ...]
     first_release: bool
 
@@ -78,8 +77,12 @@ def sheets(
     found = _of_release(session, release, now, day) if release is not None else []
     taken = {one.address.store for one in found}
     if release is None or not found:
-        found += [one for store in _stores(session, app) if store.name not in taken
-                  for one in [_of_store(session, app, store, number, now, day)]]  # fmt: skip
+        placed = {berth.store.name for berth in app.berths}
+        found += [
+            _of_store(session, app, store, number, now, day)
+            for store in _stores(session, app)
+            if store.name not in taken and (number is None or not placed or store.name in placed)
+        ]
     if place is not None:
         wanted = parse_address(place)
         names = ", ".join(str(one.address) for one in found) or "no store"
@@ -150,7 +153,6 @@ def _place(
         day=planned,
         revision=rules.revision,
         sheet=core.sheet(rules, seen),
-        questions=tuple(questions_to_come(rules, seen)) if seen.build is not None and seen.build.state is None else (),
         announced=told,
         first_release=not seen.standing.live,
     )

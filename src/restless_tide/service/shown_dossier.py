@@ -60,7 +60,6 @@ def _place(one: PlaceSheet) -> PlaceSheetTold:
         rulebook_revision=one.revision,
         first_release=one.first_release,
         things=[ThingTold.of(line, findings=findings_told(line.findings)) for line in one.sheet.lines],
-        questions=list(one.questions),
         announced=list(one.announced),
     )
 

@@ -47,7 +47,6 @@ class PlaceSheetTold(Told):
     usual_hours: float = Field(description="how long the rest usually takes")
     first_release: bool = Field(description="the app was never live there")
     things: list[ThingTold] = Field(description="in the order of the store's graph")
-    questions: list[str] = Field(description="what the store will ask about the build when it has arrived")
     announced: list[str] = Field(description="what announced rules mean for this release")
 
 
