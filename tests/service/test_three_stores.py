@@ -132,6 +132,18 @@ def test_an_announced_revision_names_the_releases_it_hits_before_its_date_and_is
     days = (hit.by - datetime.fromisoformat(harbour.control("slatehouse", "state")["now"])) / timedelta(days=1)
     assert 19 < days <= 20
     assert harbour.tide.releases.one(app, "1.0.0").legs[0].findings == []
+    (now,), (then,) = (
+        harbour.tide.dossier.ready(app, "1.0.0", on=day).places for day in (None, hit.by + timedelta(days=1))
+    )
+    assert (now.rulebook_revision, now.verdict, then.rulebook_revision, then.verdict) == (
+        "7",
+        "cautions",
+        "8",
+        "blocked",
+    )
+    assert "after the planned day" in now.announced[0]
+    assert "hold on the planned day" in then.announced[0]
+    assert "Slatehouse wants release notes in de." in then.announced
     rows = harbour.tide.watching.overview().store_calls
     assert any(f"they affect {app.title()} 1.0.0" in row.call.said for row in rows)
     harbour.pass_hours(24 * 20 + 1)

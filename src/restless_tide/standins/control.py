@@ -8,7 +8,8 @@ from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
-from restless_tide.standins import testing, tracks
+from restless_tide.gateways import protocol
+from restless_tide.standins import offering, testing, tracks
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.moods import Mischief
 from restless_tide.standins.shelf import Thing
@@ -166,6 +167,13 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         """Pause, resume, halt or withdraw, as someone would on the store's own pages."""
         work = lambda: store.steer(by_hand.submission, act)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), act, by_hand.submission, {}, work)
+        return JSONResponse(told, status)
+
+    @router.post("/texts/{berth}")
+    def write_texts(berth: str, wish: protocol.TextsRequest) -> JSONResponse:
+        """Someone writes texts on the store's own pages."""
+        work = lambda: offering.write_texts(store, berth, wish)  # noqa: E731
+        status, told = store.perform(fresh(BY_HAND), "write texts", berth, {}, work)
         return JSONResponse(told, status)
 
     @router.post("/devices/{berth}")

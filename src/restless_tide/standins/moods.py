@@ -31,6 +31,7 @@ class Mischief(BaseModel):
     clock_off_seconds: float | None = Field(default=None, description="its clock differs from real time by so much")
     reject_next: list[str] | None = None
     reject_trial_next: list[str] | None = None
+    refuse_texts: str | None = Field(default=None, description="why the next texts are refused")
     whim_rate: float | None = Field(default=None, ge=0, le=1, description="share of reviews rejected by whim")
     failing_rate: float | None = Field(default=None, ge=0, le=1, description="share of builds whose processing fails")
     taken_names: list[str] | None = None

@@ -89,7 +89,10 @@ def dossier(store: SimulatedStore, berth_id: str) -> Thing:
 
 def write_texts(store: SimulatedStore, berth_id: str, wanted: protocol.TextsRequest) -> Thing:
     """Take the texts that are named; all of them or none."""
-    held = dossier(store, berth_id)
+    held, whim = dossier(store, berth_id), store.setting("refuse_texts", "")
+    if whim:
+        store.shelf.keep_setting("refuse_texts", "")
+        raise Refusal("texts-refused", whim)
     listing, begun = (
         store.rules.listing,
         [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id],

@@ -1,0 +1,254 @@
+"""The dossier through the real service: written once, sent to every store, kept while locked, seen when a store changes it."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from sqlalchemy import create_engine, text
+
+from restless_tide.cli.exits import Exit
+from restless_tide.client import Invalid, NotFound, NotReady, StaleView
+from restless_tide.wire.dossier import StoreTextsTold
+from restless_tide.wire.readiness import PlaceSheetTold
+from tests.harbour import TEXTS, Harbour, until
+from tests.service.test_cli import Terminal
+
+
+def at_store(harbour: Harbour, app: str, store: str) -> StoreTextsTold:
+    return next(one for one in harbour.tide.dossier.texts(app).stores if one.store == store)
+
+
+def states(harbour: Harbour, app: str, store: str, locale: str = "en") -> dict[str, str]:
+    return {one.field: one.state for one in at_store(harbour, app, store).texts if one.locale == locale}
+
+
+def held(harbour: Harbour, app: str, store: str) -> dict[str, dict[str, str]]:
+    """What the store itself holds: the independent witness."""
+    berth = berth_at(harbour, app, store)
+    found = [one for one in harbour.control(store, "things/dossier") if one["id"] == berth]
+    return found[0]["texts"] if found else {}
+
+
+def berth_at(harbour: Harbour, app: str, store: str) -> str:
+    return next(one["id"] for one in harbour.control(store, "things/berth") if one["reference"] == app)
+
+
+def place(harbour: Harbour, app: str, version: str | None, store: str, **asked: Any) -> PlaceSheetTold:
+    return harbour.tide.dossier.ready(app, version, store=store, **asked).places[0]
+
+
+def settled(harbour: Harbour, app: str) -> None:
+    until(lambda: harbour.tide.dossier.texts(app).stores, lambda stores: not any(one.differing for one in stores))
+
+
+def test_a_text_is_written_once_and_goes_to_every_store_under_its_own_key(harbour: Harbour) -> None:
+    app, page = harbour.new_app(), "https://saltgrass.example.org/help"
+    harbour.tide.dossier.write(app, "en", {"support-page": page, "privacy-page": page})
+    assert states(harbour, app, "northgate")["help-page"] == "complete"
+    harbour.tide.dossier.send(app)
+    settled(harbour, app)
+    assert held(harbour, app, "northgate")["en"] == TEXTS | {"help-page": page}
+    assert held(harbour, app, "openfield")["en"] == TEXTS | {"data-page": page}
+    assert set(states(harbour, app, "openfield").values()) == {"accepted"}
+    again = harbour.tide.dossier.send(app)
+    assert [(one.sent, one.kept) for one in again] == [(0, 0), (0, 0)], "only what differs is sent"
+
+
+def test_one_store_gets_a_text_of_its_own_until_it_is_taken_out(harbour: Harbour) -> None:
+    app, dossier = harbour.new_app(), harbour.tide.dossier
+    dossier.write(app, "en", {"summary": "Only here."}, store="openfield")
+    assert [(one.store, one.sent) for one in dossier.send(app)] == [("northgate", 0), ("openfield", 1)]
+    settled(harbour, app)
+    assert held(harbour, app, "openfield")["en"]["summary"] == "Only here."
+    assert held(harbour, app, "northgate")["en"]["summary"] == TEXTS["summary"]
+    dossier.write(app, "en", {"summary": ""}, store="openfield")
+    dossier.send(app, store="openfield")
+    settled(harbour, app)
+    assert held(harbour, app, "openfield")["en"]["summary"] == TEXTS["summary"]
+
+
+def test_a_locale_is_added_for_all_stores_in_one_act_and_taken_out_again(harbour: Harbour) -> None:
+    app, dossier = harbour.new_app(), harbour.tide.dossier
+    assert dossier.copy_locale(app, "en", "DE-at").locales == ["de-AT", "en"]
+    dossier.send(app)
+    settled(harbour, app)
+    assert set(held(harbour, app, "northgate")) == {"de-AT", "en"}
+    assert dossier.drop_locale(app, "de-AT").locales == ["en"]
+    dossier.send(app)
+    settled(harbour, app)
+    assert set(held(harbour, app, "northgate")) == {"en"}
+    with pytest.raises(NotFound, match="has no texts in de-AT"):
+        dossier.drop_locale(app, "de-AT")
+    with pytest.raises(NotFound, match="has no texts in fr"):
+        dossier.copy_locale(app, "fr", "nb")
+
+
+@pytest.mark.parametrize(
+    ("locale", "texts", "told"),
+    [
+        ("english", {"summary": "x"}, "is no locale"),
+        ("en", {"colour": "x"}, "There is no field 'colour'"),
+        ("en", {"summary": "a\u0007b"}, "control character"),
+    ],
+)
+def test_bad_input_is_refused_with_its_reason_and_nothing_is_written(
+    harbour: Harbour, locale: str, texts: dict[str, str], told: str
+) -> None:
+    app = harbour.new_app()
+    before = harbour.tide.dossier.texts(app).texts
+    with pytest.raises((Invalid, ValueError), match=told):
+        harbour.tide.dossier.write(app, locale, texts | {"description": "lost?"})
+    assert harbour.tide.dossier.texts(app).texts == before
+
+
+def test_what_a_store_would_refuse_is_sent_nowhere(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.tide.dossier.write(app, "en", {"summary": "x" * 200, "support-page": "not an address"})
+    with pytest.raises(NotReady) as refused:
+        harbour.tide.dossier.send(app)
+    assert {found.code for found in refused.value.findings} == {"text-too-long", "text-no-address"}
+    assert held(harbour, app, "northgate")["en"] == TEXTS
+
+
+def test_two_people_who_write_one_text_lose_none_of_it(harbour: Harbour) -> None:
+    app, dossier = harbour.new_app(), harbour.tide.dossier
+    (first,) = dossier.write(app, "nb", {"summary": "En."}, revision=0)
+    dossier.write(app, "nb", {"summary": "To."}, revision=first.revision)
+    with pytest.raises(StaleView, match="Ida Fenwick has changed summary in nb meanwhile") as stale:
+        dossier.write(app, "nb", {"summary": "Tre."}, revision=first.revision)
+    assert [found.detail for found in stale.value.findings] == ["To.", "Tre."]
+
+
+def test_a_locked_change_is_kept_and_goes_along_by_itself_after_the_review(harbour: Harbour) -> None:
+    app, dossier = harbour.new_app(), harbour.tide.dossier
+    harbour.draft(app, stores=("openfield",))
+    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.all_confirmed(app)
+    dossier.write(app, "en", {"summary": "Changed.", "privacy-page": "https://saltgrass.example.org/data"})
+    sent = {one.store: (one.sent, one.kept) for one in dossier.send(app)}
+    assert sent["openfield"] == (1, 1), "one may change any time, one is locked"
+    until(lambda: held(harbour, app, "openfield")["en"], lambda texts: "data-page" in texts)
+    assert states(harbour, app, "openfield")["summary"] == "waits for the next version"
+    assert held(harbour, app, "openfield")["en"]["summary"] == TEXTS["summary"]
+    harbour.pass_hours(30, desk=False)
+    until(lambda: held(harbour, app, "openfield")["en"], lambda texts: texts["summary"] == "Changed.")
+    settled(harbour, app)
+
+
+def test_a_change_on_the_stores_own_pages_is_seen_and_shown_as_a_difference(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    berth = berth_at(harbour, app, "northgate")
+    harbour.control(
+        "northgate", f"texts/{berth}", {"texts": {"en": {"summary": "By hand."}, "fi": {"summary": "Käsin."}}}
+    )
+    seen = until(lambda: at_store(harbour, app, "northgate"), lambda store: store.differing)
+    (changed,) = [one for one in seen.texts if one.held == "By hand."]
+    assert (changed.text, changed.state) == (TEXTS["summary"], "changed since sent")
+    assert seen.unwritten == 1, "what nobody wrote here stays there"
+    harbour.tide.dossier.send(app)
+    settled(harbour, app)
+    assert held(harbour, app, "northgate")["fi"] == {"summary": "Käsin."}
+    harbour.tide.dossier.take_over(app, "northgate")
+    assert at_store(harbour, app, "northgate").unwritten == 0
+    assert "fi" in harbour.tide.dossier.texts(app).locales
+
+
+def test_what_a_store_refuses_is_told_in_its_words(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    store = at_store(harbour, app, "openfield")
+    assert store.refused_because == ""
+    harbour.tide.dossier.write(app, "en", {"privacy-page": "https://saltgrass.example.org/data"})
+    harbour.control("openfield", "mischief", {"refuse_texts": "We do not like this page."})
+    harbour.tide.dossier.send(app, store="openfield")
+    seen = until(lambda: at_store(harbour, app, "openfield"), lambda store: store.refused_because)
+    assert seen.refused_because == "We do not like this page."
+    assert states(harbour, app, "openfield")["data-page"] == "refused"
+    harbour.tide.dossier.send(app, store="openfield")
+    settled(harbour, app)
+
+
+def test_texts_of_a_desk_that_never_read_them_are_read_from_the_store(own_harbour: Harbour) -> None:
+    app = own_harbour.new_app()
+    own_harbour.processes.kill("desk")
+    database = create_engine(f"sqlite:///{own_harbour.folder / 'desk' / 'desk.sqlite'}")
+    with database.begin() as connection:
+        for table in ("held_texts", "app_texts"):
+            connection.execute(text(f"DELETE FROM {table}"))
+        connection.execute(text("UPDATE berths SET texts_seen_at = NULL"))
+    database.dispose()
+    own_harbour.processes.start("desk")
+    seen = until(lambda: at_store(own_harbour, app, "northgate"), lambda store: store.unwritten)
+    assert (seen.unwritten, seen.differing) == (2, 0)
+    assert (
+        next(line for line in place(own_harbour, app, None, "northgate").things if line.key == "texts").state == "done"
+    )
+    own_harbour.tide.dossier.take_over(app, "northgate")
+    written = {one.field: one.text for one in own_harbour.tide.dossier.texts(app).texts}
+    assert written == TEXTS
+
+
+# the readiness sheet
+
+
+def test_a_new_app_goes_from_nothing_to_ready_by_commands_alone(harbour: Harbour, tmp_path: Path) -> None:
+    tide = Terminal(harbour, tmp_path)
+    app = "byhand"
+    tide("app", "add", app, "--android", f"org.example.saltgrass.{app}")
+    ready = ("release", "ready", "1.0.0", "--app", app, "--store", "openfield")
+    done = tide(*ready)
+    assert done.returncode == Exit.REFUSED
+    assert f"→ tide berth open --app {app} --store openfield" in done.stdout
+    assert tide("berth", "open", "--app", app, "--store", "openfield").returncode == 0
+    file = harbour.package(app, "openfield")
+    assert f"→ tide build push FILE --app {app} --store openfield" in tide(*ready).stdout
+    assert tide("build", "push", str(file), "--app", app).returncode == 0
+    harbour.pass_hours(1, desk=False)
+    until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "ready")
+    assert f"→ tide dossier write en summary=TEXT --app {app}" in tide(*ready).stdout
+    assert tide("dossier", "write", "en", "summary=A diary.", "description=For walks.", "--app", app).returncode == 0
+    assert f"→ tide dossier send --app {app} --store openfield" in tide(*ready).stdout
+    assert "held there now" in tide("dossier", "send", "--app", app).stdout
+    assert f"→ tide release draft 1.0.0 --app {app} --leg openfield" in tide(*ready).stdout
+    assert tide("release", "draft", "1.0.0", "--app", app, "--leg", "openfield").returncode == 0
+    assert f"→ tide release notes 1.0.0 LOCALE TEXT --app {app}" in tide(*ready).stdout
+    assert tide("release", "notes", "1.0.0", "en", "The first one.", "--app", app).returncode == 0
+    done = tide(*ready)
+    assert f"→ tide release submit 1.0.0 --app {app} --store openfield" in done.stdout
+    assert done.returncode == Exit.DONE
+    assert f"{app.title()} 1.0.0: ready" in done.stdout or "1.0.0: ready" in done.stdout
+    shown = tide("dossier", "show", "--app", app, "--store", "openfield").stdout
+    assert "accepted" in shown
+    assert "up to 160 characters, required" in shown
+
+
+def test_the_sheet_of_a_release_and_its_hand_in_say_the_same(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    harbour.draft(app, stores=("openfield",))
+    harbour.tide.dossier.write(app, "en", {"description": ""})
+    harbour.tide.dossier.send(app)
+    settled(harbour, app)
+    sheet = harbour.tide.dossier.ready(app, "1.0.0")
+    assert (sheet.verdict, sheet.drafted, [one.place for one in sheet.places]) == ("blocked", True, ["openfield"])
+    (missing,) = [found for thing in sheet.places[0].things for found in thing.findings if found.level == "blocker"]
+    assert (missing.code, missing.place) == ("text-missing", "texts.en.description")
+    with pytest.raises(NotReady) as refused:
+        harbour.tide.releases.submit(app, "1.0.0")
+    assert [found.detail for found in refused.value.findings] == [missing.detail]
+    harbour.write_texts(app)
+    harbour.tide.releases.submit(app, "1.0.0")
+
+
+def test_a_sheet_is_by_the_rules_of_the_planned_day(harbour: Harbour) -> None:
+    app = harbour.new_app()
+    now = place(harbour, app, None, "openfield")
+    then = place(harbour, app, None, "openfield", on=datetime(2031, 4, 1, tzinfo=UTC))
+    page = (
+        {one.key: one.state for one in now.things}["network-page"],
+        {one.key: one.state for one in then.things}["network-page"],
+    )
+    assert page == ("not asked", "doubtful")
+    with pytest.raises(NotFound, match="has no sheet for nowhere"):
+        harbour.tide.dossier.ready(app, "1.0.0", store="nowhere")
