@@ -10,9 +10,10 @@ KILLS ?= 100
 TURNS ?= 100000
 ORDERS ?= 4
 FAULTS ?= 2
+CASES ?= 2000
 export TIDE_PORT
 
-.PHONY: help demo demo-reset tour test bench chaos explore fuzz lint types console contract screenshots clean lock
+.PHONY: help demo demo-reset tour test bench chaos explore foresight fuzz lint types console contract screenshots clean lock
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -30,6 +31,9 @@ tour: $(STAMPS)/runtime ## the whole example by the tide command, on a throw-awa
 
 test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
 	$(BIN)/pytest -n 4 --dist loadfile --no-loadscope-reorder
+
+foresight: $(STAMPS)/dev ## what the sheet foretells against what a store says: make foresight SEED=1 CASES=2000 [RULEBOOK=file]
+	$(BIN)/python -m tests.foresight --seed $(or $(SEED),1) --cases $(CASES) $(if $(RULEBOOK),--rulebook $(RULEBOOK))
 
 lint: $(STAMPS)/dev
 	$(BIN)/ruff check --output-format concise src tests bench scripts

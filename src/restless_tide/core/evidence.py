@@ -281,9 +281,9 @@ def _texts(count: int) -> str:
 
 
 def _weighed(found: Finding, lacking: set[tuple[str, str]], changed: Mapping[tuple[str, str], TextState]) -> Finding:
-    """A finding on a text blocks a release only where the store holds nothing better, and is no news where it holds just that."""
+    """A finding on a text blocks a release only where the texts have to be sent, and is no news where the store holds just that."""
     place = _place_of(found)
-    if found.level is Level.BLOCKER and place not in lacking:
+    if found.level is Level.BLOCKER and not lacking:
         return replace(found, level=Level.CAUTION)
     if found.level is Level.CAUTION and place not in changed and place not in lacking:
         return replace(found, level=Level.NOTE)

@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import datetime
 
 from restless_tide.core.changes import measured
-from restless_tide.core.errors import Finding, Level, NotReady
+from restless_tide.core.errors import Finding, Invalid, Level, NotReady
 from restless_tide.core.numbers import whole_number
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.questions import foreseen
@@ -181,6 +181,16 @@ def check_handing_in(
                 )
             )
     return findings
+
+
+def demand_name(rules: Rulebook, name: str) -> None:
+    """Raise Invalid for a name that the store does not take."""
+    if len(name) > rules.name.longest:
+        raise Invalid(
+            f"{rules.store} takes names of {rules.name.longest} characters at most; this one has {len(name)}.",
+            remedy="Shorten it.",
+            code="name-too-long",
+        )
 
 
 def of_stores(sheets: Iterable[tuple[str, Sequence[Finding]]]) -> list[Finding]:

@@ -16,7 +16,7 @@ from restless_tide.core.berth import state_of
 from restless_tide.core.errors import Conflict, Finding, Invalid
 from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind
-from restless_tide.core.readiness import demand_ready
+from restless_tide.core.readiness import demand_name, demand_ready
 from restless_tide.core.sheet import Line, offer_findings, sheet
 from restless_tide.desk import find, known, lanes, retiring
 from restless_tide.desk.desk import Act
@@ -87,6 +87,8 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
     if berth is not None and berth.refused_because is None:
         state = state_of(berth.store_ref, berth.refused_because)
         raise Conflict(f"The berth of {app.title} at {rules.store} is {state} already.", code="berth-known")
+    name = listed_name.strip() or app.title
+    demand_name(rules, name)
     if berth is None:
         berth = Berth(
             app_id=app.id,
@@ -98,7 +100,7 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
             language="",
         )
         act.session.add(berth)
-    berth.listed_name, berth.language, berth.refused_because = listed_name.strip() or app.title, language, None
+    berth.listed_name, berth.language, berth.refused_because = name, language, None
     act.session.flush()
     act.order(OrderKind.OPEN_BERTH, lane=berth.id, store=store, subject=berth.id)
     act.log(
@@ -116,12 +118,7 @@ def rename_berth(act: Act, app_name: str, store_name: str, name: str, reason: st
     berth, wanted, rules = find.berth(act.session, app, store), name.strip(), rules_of(store)
     if not wanted:
         raise Invalid("An app needs a name at the store.", code="name-missing")
-    if len(wanted) > rules.name.longest:
-        raise Invalid(
-            f"{rules.store} takes names of {rules.name.longest} characters at most; this one has {len(wanted)}.",
-            remedy="Shorten it.",
-            code="name-too-long",
-        )
+    demand_name(rules, wanted)
     if wanted == berth.listed_name and not lanes.pending(act.session, berth.id):
         return berth
     act.order(OrderKind.RENAME_BERTH, lane=berth.id, store=store, subject=berth.id, payload={"name": wanted})

@@ -19,7 +19,7 @@ from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.core.texts import TextsAt, check_texts, differing, open_and_locked, unwritten
+from restless_tide.core.texts import TextsAt, against_sending, differing, open_and_locked, unwritten
 from restless_tide.desk import find, lanes, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.locks import standing_at
@@ -27,7 +27,6 @@ from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Person, Store
 
 MOST_LOCALES = 100
-_STOPS_SENDING = frozenset({"text-too-long", "text-no-address", "text-in-lines"})
 
 
 @dataclass(frozen=True)
@@ -248,19 +247,12 @@ def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending
             remedy=f"Open one with: tide berth open --app {app.name} --store STORE",
             code="berth-unknown",
         )
-    sheets = [(rules_of(berth.store).store, _against_sending(act.session, berth)) for berth in berths]
+    sheets = [
+        (rules_of(berth.store).store, against_sending(rules_of(berth.store), at_berth(act.session, berth)))
+        for berth in berths
+    ]
     demand_ready(of_stores(sheets), f"Sending the texts of {app.title}")
     return [_send(act, berth) for berth in berths]
-
-
-def _against_sending(session: Session, berth: Berth) -> list[Finding]:
-    rules, given = rules_of(berth.store), at_berth(session, berth)
-    changed = {f"texts.{locale}.{field}" for locale, fields in differing(rules, given).items() for field in fields}
-    return [
-        found
-        for found in check_texts(rules, given, rules.listing.fields)
-        if found.code in _STOPS_SENDING and found.place in changed
-    ]
 
 
 def _send(act: Act, berth: Berth) -> Sending:

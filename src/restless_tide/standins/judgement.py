@@ -46,7 +46,7 @@ def objection_to_build(
     if len({(package.version, package.number) for package in packages}) != 1:
         return "The packages do not carry the same version and number."
     kinds = [processor for package in packages for processor in package.processors]
-    if rules.packages.one_per_processor and len(packages) > 1 and (len(set(kinds)) != len(packages) != len(kinds)):
+    if rules.packages.one_per_processor and len(packages) > 1 and not len(set(kinds)) == len(packages) == len(kinds):
         return f"Each package must be for a processor kind of its own; these are for {', '.join(kinds) or 'any'}."
     for name, wanted in rules.packages.processors_required.items():
         if packages[0].format == name and not set(wanted) <= set(kinds):
@@ -84,6 +84,8 @@ def objection_to_package(
         return f"Number {facts.number} is not above {highest}."
     if str(facts.number).count(".") >= rules.numbers.most_parts:
         return f"Number {facts.number} has too many parts; we take {rules.numbers.most_parts}."
+    if any(int(part) > rules.numbers.largest_number for part in str(facts.number).split(".")):
+        return f"Number {facts.number} is larger than we can take."
     if rules.numbers.version_must_exceed_live and live and as_tuple(facts.version) <= as_tuple(live):
         return f"Version {facts.version} is not above the live {live}."
     return None

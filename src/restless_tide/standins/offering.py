@@ -64,9 +64,12 @@ def _demand_open(store: SimulatedStore, berth_id: str, before: Thing, after: Thi
         OfferPart.COUNTRIES: before["countries"] != after["countries"],
         OfferPart.PAYMENT: was != becomes,
     }
-    for thing in store.rules.things.values():
+    unsigned = {key for paper in store.account()["papers"] if paper["state"] != "valid" for key in paper["blocks"]}
+    for key, thing in store.rules.things.items():
         if thing.part is None or not touched[thing.part]:
             continue
+        if key in unsigned:
+            raise Refusal("paper-missing", f"{thing.title} needs a contract that is not signed.")
         if _locked(thing.locks_at, rounds, store, berth_id):
             raise Refusal("locked", f"{thing.title} cannot be changed any more, or not now.")
         rises = thing.part is OfferPart.PRICE and Decimal(after["price"]) > Decimal(before["price"])

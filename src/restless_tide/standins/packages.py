@@ -28,6 +28,7 @@ _ATTRIBUTES = {
     "label": 0x01010001,
     "icon": 0x01010002,
     "name": 0x01010003,
+    "debuggable": 0x0101000F,
     "minSdkVersion": 0x0101020C,
     "versionCode": 0x0101021B,
     "versionName": 0x0101021C,
@@ -40,7 +41,10 @@ _MOMENT = (2026, 1, 1, 0, 0, 0)
 
 @dataclass(frozen=True)
 class PackageRecipe:
-    """What the package shall say of itself; ``padding_bytes`` of seeded noise make it as large as wanted."""
+    """What the package shall say of itself; ``padding_bytes`` of seeded noise make it as large as wanted.
+
+    Without a ``signer`` an APK is not signed. ``reason`` is why an IPA asks for each of its permissions.
+    """
 
     identifier: str
     version: str
@@ -58,6 +62,9 @@ class PackageRecipe:
     devices: Sequence[str] | None = None
     rights: Sequence[str] = ()
     icon_pixels: int = 192
+    icon_transparent: bool = False
+    reason: str | None = None
+    debuggable: bool = False
     locales: Sequence[str] = ("en", "de")
 
     @property
@@ -69,11 +76,12 @@ def write_apk(path: Path, recipe: PackageRecipe) -> Path:
     """Write an APK; the same recipe gives the same bytes."""
     with zipfile.ZipFile(path, "w") as archive:
         _store(archive, "AndroidManifest.xml", _manifest(recipe), zipfile.ZIP_DEFLATED)
-        _store(archive, "res/icon.png", picture(recipe.icon_pixels), zipfile.ZIP_STORED)
+        _store(archive, "res/icon.png", _icon(recipe), zipfile.ZIP_STORED)
         _store(archive, "assets/map.bin", _noise(recipe), zipfile.ZIP_STORED)
         for processor in recipe.processors:
             _store(archive, f"lib/{processor}/libdiary.so", b"\x7fELF" + bytes(4092), zipfile.ZIP_DEFLATED)
-    path.write_bytes(signed_apk(path.read_bytes(), recipe.signer, recipe.certificate))
+    if recipe.signer:
+        path.write_bytes(signed_apk(path.read_bytes(), recipe.signer, recipe.certificate))
     return path
 
 
@@ -90,13 +98,16 @@ def write_ipa(path: Path, recipe: PackageRecipe) -> Path:
         "ITSAppUsesNonExemptEncryption": False,
         "MinimumOSVersion": "16.0",
         "DTPlatformVersion": "18.0",
-        **dict.fromkeys(recipe.permissions, f"{recipe.label} needs it for your diary."),
+        **dict.fromkeys(
+            recipe.permissions,
+            recipe.reason if recipe.reason is not None else f"{recipe.label} needs it for your diary.",
+        ),
     }
     folder = f"Payload/{recipe.label}.app"
     with zipfile.ZipFile(path, "w") as archive:
         _store(archive, f"{folder}/Info.plist", plistlib.dumps(info, fmt=plistlib.FMT_BINARY), zipfile.ZIP_DEFLATED)
         _store(archive, f"{folder}/{recipe.label}", _PROGRAM, zipfile.ZIP_DEFLATED)
-        _store(archive, f"{folder}/AppIcon60x60@3x.png", picture(recipe.icon_pixels), zipfile.ZIP_STORED)
+        _store(archive, f"{folder}/AppIcon60x60@3x.png", _icon(recipe), zipfile.ZIP_STORED)
         permit = profile(
             recipe.signer, recipe.identifier, recipe.certificate, recipe.profile_ends,
             devices=recipe.devices, rights=recipe.rights,
@@ -114,7 +125,7 @@ def write_msix(path: Path, recipe: PackageRecipe) -> Path:
     content = {
         "AppxManifest.xml": _msix_manifest(recipe).encode(),
         "[Content_Types].xml": _CONTENT_TYPES.encode(),
-        "Assets/Logo.png": picture(recipe.icon_pixels),
+        "Assets/Logo.png": _icon(recipe),
         "map.bin": _noise(recipe),
     }
     content["AppxBlockMap.xml"] = _block_map({name: part for name, part in content.items() if name[0] != "["}).encode()
@@ -145,16 +156,21 @@ def write_msix_bundle(path: Path, packages: Sequence[Path], recipe: PackageRecip
     return path
 
 
-def picture(pixels: int) -> bytes:
-    """A plain square PNG in the scenario's green, without transparency."""
+def _icon(recipe: PackageRecipe) -> bytes:
+    return picture(recipe.icon_pixels, transparent=recipe.icon_transparent)
+
+
+def picture(pixels: int, *, transparent: bool = False) -> bytes:
+    """A plain square PNG in the scenario's green; with transparency where it is wanted."""
 
     def chunk(kind: bytes, content: bytes) -> bytes:
         return struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
 
-    half = b"\x00" + b"\x2f\x6f\x5e" * pixels
-    wave = b"\x00" + b"\x9f\xc9\xb8" * pixels
+    veil, kind_of_colour = (b"\x80", 6) if transparent else (b"", 2)
+    half = b"\x00" + (b"\x2f\x6f\x5e" + veil) * pixels
+    wave = b"\x00" + (b"\x9f\xc9\xb8" + veil) * pixels
     rows = zlib.compress(half * (pixels // 2) + wave * (pixels - pixels // 2))
-    head = struct.pack(">IIBBBBB", pixels, pixels, 8, 2, 0, 0, 0)
+    head = struct.pack(">IIBBBBB", pixels, pixels, 8, kind_of_colour, 0, 0, 0)
     return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b"")
 
 
@@ -254,9 +270,10 @@ def _manifest(recipe: PackageRecipe) -> bytes:
     body += _end(strings, "uses-sdk")
     for permission in recipe.permissions:
         body += _begin(strings, "uses-permission", {"name": permission}) + _end(strings, "uses-permission")
-    body += _begin(strings, "application", {"label": recipe.label, "icon": "res/icon.png"}) + _end(
-        strings, "application"
-    )
+    application: dict[str, str | int] = {"label": recipe.label, "icon": "res/icon.png"}
+    if recipe.debuggable:
+        application["debuggable"] = True
+    body += _begin(strings, "application", application) + _end(strings, "application")
     body += _end(strings, "manifest") + _namespace(strings, 0x0101)
     resource_map = struct.pack(f"<HHI{len(_ATTRIBUTES)}I", 0x0180, 8, 8 + 4 * len(_ATTRIBUTES), *_ATTRIBUTES.values())
     content = strings.chunk() + resource_map + body
@@ -282,6 +299,8 @@ def _begin(
 
 
 def _attribute(strings: _Strings, namespace: int, name: str, value: str | int) -> bytes:
+    if isinstance(value, bool):
+        return struct.pack("<IIIHBBI", namespace, strings.index(name), _NOTHING, 8, 0, 0x12, _NOTHING if value else 0)
     if isinstance(value, int):
         return struct.pack("<IIIHBBI", namespace, strings.index(name), _NOTHING, 8, 0, 0x10, value)
     text = strings.index(value)

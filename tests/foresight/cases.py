@@ -1,0 +1,391 @@
+"""Made-up apps that break none, one or two rules of a rulebook, each break known by the rule that it is about.
+
+``BREAKS`` has one entry for each rule that an app can break. Which of them a rulebook has, the rulebook says.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from pathlib import Path
+
+from restless_tide.core.availability import Availability
+from restless_tide.core.catalogue import Form
+from restless_tide.core.numbers import MOST_PARTS
+from restless_tide.core.rulebook import LocksAt, Numbering, OfferPart, Rulebook, Who
+from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
+
+WRITERS: dict[str, Callable[[Path, PackageRecipe], Path]] = {"apk": write_apk, "ipa": write_ipa, "msix": write_msix}
+LIVE, EARLIER = "1.0.0", 4
+"""The version that is live where there is a history, and the highest number of the version to come."""
+LANGUAGE = "en"
+_WORDS = ["walk", "along", "the", "shore", "and", "write", "down", "what", "grows", "between", "the", "dunes", "and", "the", "tide", "line"]
+
+
+@dataclass
+class Case:
+    """One app on its way to one store. ``live``: a release of it is live there already, free or paid as ``before`` says."""
+
+    name: str
+    rules: Rulebook
+    live: bool
+    format: str
+    recipes: list[PackageRecipe]
+    texts: dict[str, dict[str, str]]
+    notes: dict[str, str]
+    before: Availability = field(default_factory=Availability)
+    offer: Availability | None = None
+    release: str = "1.1.0"
+    answers: str = "first"
+    papers_valid: bool = True
+    listed_name: str = ""
+    while_reviewed: str = ""
+    broken: list[str] = field(default_factory=list)
+
+    @property
+    def identifier(self) -> str:
+        return f"org.example.saltgrass.{self.name}"
+
+    def change(self, **changed: object) -> None:
+        """Change every package."""
+        self.recipes = [replace(recipe, **changed) for recipe in self.recipes]  # type: ignore[arg-type]
+
+    def write(self, folder: Path) -> list[Path]:
+        write = WRITERS[self.format]
+        return [write(folder / f"{self.name}-{at}.{self.format}", recipe) for at, recipe in enumerate(self.recipes)]
+
+
+def sound(name: str, rules: Rulebook, dice: random.Random) -> Case:
+    """An app that breaks no rule."""
+    kind = next(one for one in rules.packages.formats if one in WRITERS)
+    recipe = PackageRecipe(f"org.example.saltgrass.{name}", "1.1.0", EARLIER + 1, name.title(), padding_bytes=2_000)
+    wanted = rules.packages.processors_required.get(kind, ("x64",))
+    recipes = [replace(recipe, processor=processor) for processor in wanted] if kind == "msix" else [recipe]
+    case = Case(
+        name, rules, dice.random() < 0.5, kind, recipes, {LANGUAGE: _texts(rules, dice)},
+        dict.fromkeys(rules.review.notes_locales_required or (LANGUAGE,), "What is new."),
+        listed_name=name.title(),
+    )  # fmt: skip
+    if rules.availability.paid and dice.random() < 0.3:
+        case.before = _paid(rules)
+    return case
+
+
+def _texts(rules: Rulebook, dice: random.Random) -> dict[str, str]:
+    """One text for each field, by the field's own key."""
+    found = {}
+    for key, limits in rules.listing.fields.items():
+        if not limits.required and dice.random() < 0.5:
+            continue
+        found[key] = _text(rules, key, dice)[: limits.limit_characters]
+    return found
+
+
+def _text(rules: Rulebook, key: str, dice: random.Random) -> str:
+    match rules.listing.form(key):
+        case Form.ADDRESS:
+            return f"https://example.org/{key}/{dice.randrange(1000)}"
+        case Form.WORDS:
+            return ", ".join(dice.sample(_WORDS, 3))
+    return " ".join(dice.sample(_WORDS, 6)).capitalize() + "."
+
+
+def _paid(rules: Rulebook) -> Availability:
+    price = (rules.availability.lowest_price or Decimal("0.99")) + 1
+    return Availability(price=price, currency=(rules.availability.currencies or ("EUR",))[0])
+
+
+Change = Callable[[Case, random.Random], None]
+Fits = Callable[[Case], bool]
+BREAKS: dict[str, tuple[Fits, Change]] = {}
+
+
+def breaks(rule: str, fits: Fits) -> Callable[[Change], Change]:
+    """A way to break ``rule``, for the cases that ``fits`` them."""
+
+    def keep(change: Change) -> Change:
+        BREAKS[rule] = (fits, change)
+        return change
+
+    return keep
+
+
+def possible(case: Case) -> list[str]:
+    """The rules that this case can break."""
+    return [*(rule for rule, (fits, _) in BREAKS.items() if fits(case)), *_of_fields(case.rules)]
+
+
+def _of_fields(rules: Rulebook) -> Iterator[str]:
+    """What each field of the listing demands of its text."""
+    for key, limits in rules.listing.fields.items():
+        yield f"listing.fields.{key}.limit"
+        if limits.required or limits.locales_required:
+            yield f"listing.fields.{key}.required"
+        if rules.listing.form(key) is Form.ADDRESS:
+            yield f"listing.fields.{key}.address"
+        if rules.listing.form(key) is Form.LINE:
+            yield f"listing.fields.{key}.line"
+
+
+def break_rule(case: Case, rule: str, dice: random.Random) -> None:
+    """Have the case break this rule."""
+    case.broken.append(rule)
+    if rule in BREAKS:
+        BREAKS[rule][1](case, dice)
+        return
+    _, _, key, what = rule.split(".")
+    texts, limits = case.texts[LANGUAGE], case.rules.listing.fields[key]
+    match what:
+        case "limit":
+            begin = "https://example.org/" if case.rules.listing.form(key) is Form.ADDRESS else ""
+            texts[key] = begin + "x" * (limits.limit_characters + 1 - len(begin))
+        case "required":
+            texts.pop(key, None)
+        case "address":
+            texts[key] = dice.choice(["example.org", "https://nowhere", "https://example.org/a b", "ftp://example.org"])
+        case "line":
+            texts[key] = "one\ntwo"
+
+
+def _package(case: Case) -> bool:
+    return bool(case.recipes)
+
+
+@breaks("packages.formats", lambda case: any(kind not in case.rules.packages.formats for kind in WRITERS))
+def _(case: Case, dice: random.Random) -> None:
+    case.format = dice.choice([kind for kind in WRITERS if kind not in case.rules.packages.formats])
+    case.recipes = [replace(case.recipes[0], signer=PackageRecipe.signer)]
+
+
+@breaks("packages.identifier", _package)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(identifier=f"{case.identifier}.other")
+
+
+@breaks("packages.debuggable", lambda case: case.format == "apk")
+def _(case: Case, dice: random.Random) -> None:
+    case.change(debuggable=True)
+
+
+@breaks("packages.largest_bytes", _package)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(padding_bytes=case.rules.packages.largest_bytes + 1)
+
+
+@breaks("packages.most_packages", lambda case: case.format == "msix" or case.rules.packages.most_packages == 1)
+def _(case: Case, dice: random.Random) -> None:
+    kinds, most = ("x64", "arm64", "x86", "arm"), case.rules.packages.most_packages
+    case.recipes = [replace(case.recipes[0], processor=kind) for kind in kinds[: most + 1]]
+
+
+@breaks("packages.one_per_processor", lambda case: case.format == "msix" and case.rules.packages.one_per_processor)
+def _(case: Case, dice: random.Random) -> None:
+    case.recipes = [case.recipes[0], replace(case.recipes[0], padding_bytes=2_100)]
+
+
+@breaks("packages.processors_required", lambda case: case.format in case.rules.packages.processors_required)
+def _(case: Case, dice: random.Random) -> None:
+    case.recipes = [replace(case.recipes[0], processor="arm64")]
+
+
+@breaks(
+    "packages.lowest_target_platform",
+    lambda case: case.format == "apk" and bool(case.rules.packages.lowest_target_platform),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(target_platform=(case.rules.packages.lowest_target_platform or 1) - 1)
+
+
+@breaks("packages.signature_required", lambda case: case.format == "apk" and case.rules.packages.signature_required)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(signer="")
+
+
+@breaks(
+    "packages.certificate_stays",
+    lambda case: case.live and case.format == "apk" and case.rules.packages.certificate_stays,
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(signer="Someone else")
+
+
+@breaks("packages.profile_kinds", lambda case: case.format == "ipa" and bool(case.rules.packages.profile_kinds))
+def _(case: Case, dice: random.Random) -> None:
+    case.change(devices=("DEMO-DEVICE-0A11",))
+
+
+@breaks("packages.smallest_icon_pixels", lambda case: case.rules.packages.smallest_icon_pixels is not None)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(icon_pixels=(case.rules.packages.smallest_icon_pixels or 1) - 1)
+
+
+@breaks("packages.icon_opaque", lambda case: case.rules.packages.icon_opaque)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(icon_transparent=True)
+
+
+@breaks("packages.reasons_required", lambda case: case.format == "ipa" and case.rules.packages.reasons_required)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(permissions=("NSCameraUsageDescription",), reason="")
+
+
+@breaks("numbers.numbering", lambda case: case.live)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(number=EARLIER)
+
+
+@breaks("numbers.version_must_exceed_live", lambda case: case.live and case.rules.numbers.version_must_exceed_live)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(version=LIVE)
+    case.release = LIVE
+
+
+@breaks("numbers.largest_number", lambda case: case.rules.numbers.numbering is not Numbering.FOURTH_PART)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(number=case.rules.numbers.largest_number + 1)
+
+
+@breaks("numbers.most_parts", lambda case: case.format == "ipa" and case.rules.numbers.most_parts < MOST_PARTS)
+def _(case: Case, dice: random.Random) -> None:
+    case.change(number=".".join(["9"] * (case.rules.numbers.most_parts + 1)))
+
+
+@breaks("processing.questions", lambda case: any(one.refused_answers for one in case.rules.processing.questions))
+def _(case: Case, dice: random.Random) -> None:
+    wanted = [one.when_permission for one in case.rules.processing.questions if one.when_permission]
+    case.change(permissions=tuple(wanted))
+    case.answers = "refused"
+
+
+@breaks("review.notes_locales_required", lambda case: bool(case.rules.review.notes_locales_required))
+def _(case: Case, dice: random.Random) -> None:
+    case.notes.pop(dice.choice(case.rules.review.notes_locales_required))
+
+
+@breaks("review.notes_limit", _package)
+def _(case: Case, dice: random.Random) -> None:
+    wide = {"characters": 1, "UTF-16 units": 2, "bytes": 4}[case.rules.review.notes_counted_in]
+    count = case.rules.review.notes_limit_characters // wide + 1
+    case.notes = dict.fromkeys(case.notes or {LANGUAGE: ""}, "🌊" * count)
+
+
+@breaks("review.version", _package)
+def _(case: Case, dice: random.Random) -> None:
+    case.release = "9.9.9"
+
+
+@breaks(
+    "listing.begun",
+    lambda case: any(one.required for one in case.rules.listing.fields.values()) and len(case.rules.listing.fields) > 1,
+)
+def _(case: Case, dice: random.Random) -> None:
+    keys = list(case.rules.listing.fields)
+    needed = [key for key in keys if case.rules.listing.fields[key].required]
+    other = dice.choice([key for key in keys if key != needed[-1]])
+    case.texts["de"] = {other: _text(case.rules, other, dice)[: case.rules.listing.fields[other].limit_characters]}
+
+
+@breaks("name.longest", _package)
+def _(case: Case, dice: random.Random) -> None:
+    case.listed_name = case.name.ljust(case.rules.name.longest + 1, "n")
+
+
+@breaks("availability.who", lambda case: Who.ORGANISATIONS not in case.rules.availability.who)
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = case.before.model_copy(update={"who": Who.ORGANISATIONS, "organisations": ("Harbour office",)})
+
+
+@breaks("availability.paid", lambda case: not case.rules.availability.paid)
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = Availability(price=Decimal("2.99"), currency="EUR")
+
+
+def _sells(case: Case) -> bool:
+    return case.rules.availability.paid and not case.live
+
+
+@breaks("availability.currencies", lambda case: _sells(case) and bool(case.rules.availability.currencies))
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = _paid(case.rules).model_copy(update={"currency": "XAF"})
+
+
+@breaks("availability.lowest_price", lambda case: _sells(case) and case.rules.availability.lowest_price is not None)
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = _paid(case.rules).model_copy(update={"price": Decimal("0.01")})
+
+
+@breaks("availability.highest_price", lambda case: _sells(case) and case.rules.availability.highest_price is not None)
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = _paid(case.rules).model_copy(update={"price": Decimal(100_000)})
+
+
+@breaks("availability.may_close", lambda case: not case.rules.availability.may_close)
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = case.before.model_copy(update={"closed": True})
+
+
+@breaks(
+    "availability.paid_to_free",
+    lambda case: case.live and case.rules.availability.paid and not case.rules.availability.paid_to_free,
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.before, case.offer = _paid(case.rules), Availability()
+
+
+@breaks(
+    "availability.free_to_paid",
+    lambda case: case.live and case.rules.availability.paid and not case.rules.availability.free_to_paid,
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.before, case.offer = Availability(), _paid(case.rules)
+
+
+def _locks(case: Case, part: OfferPart, locks_at: LocksAt) -> bool:
+    thing = case.rules.deciding(part)
+    return thing is not None and thing.locks_at is locks_at
+
+
+@breaks("things.price.only_downwards", lambda case: case.live and _locks(case, OfferPart.PRICE, LocksAt.ONLY_DOWNWARDS))
+def _(case: Case, dice: random.Random) -> None:
+    case.before = _paid(case.rules)
+    case.offer = case.before.model_copy(update={"price": (case.before.price or Decimal(1)) + 1})
+
+
+@breaks(
+    "things.who.first_review",
+    lambda case: (
+        case.live and len(case.rules.availability.who) > 1 and _locks(case, OfferPart.WHO, LocksAt.FIRST_REVIEW)
+    ),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.offer = case.before.model_copy(update={"who": Who.ORGANISATIONS, "organisations": ("Harbour office",)})
+
+
+@breaks(
+    "things.papers",
+    lambda case: (
+        case.rules.availability.paid
+        and any(thing.kind == "papers" for thing in case.rules.graph.values())
+        and not case.live
+    ),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.papers_valid, case.before, case.offer = False, Availability(), _paid(case.rules)
+
+
+@breaks(
+    "things.price.each_version",
+    lambda case: case.rules.availability.paid and _locks(case, OfferPart.PRICE, LocksAt.EACH_VERSION),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.before, case.while_reviewed = _paid(case.rules), "price"
+
+
+@breaks(
+    "things.texts.each_version",
+    lambda case: any(case.rules.lock_of_field(key) is LocksAt.EACH_VERSION for key in case.rules.listing.fields),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.while_reviewed = "texts"
