@@ -26,7 +26,7 @@ export function wayTo(thing: Thing, app: string, version: string | null): Way | 
   switch (thing.mend) {
     case 'open berth':
     case 'set offer':
-      return { said: thing.mend === 'open berth' ? 'Open a place there' : 'Change the offer', to: '/apps' }
+      return { said: thing.mend === 'open berth' ? 'Open a place there' : 'Change the offer', to: '/stores' }
     case 'push build':
       return { said: 'Push a build', to: `/apps/${app}/builds` }
     case 'answer questions':

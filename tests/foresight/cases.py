@@ -21,7 +21,24 @@ WRITERS: dict[str, Callable[[Path, PackageRecipe], Path]] = {"apk": write_apk, "
 LIVE, EARLIER = "1.0.0", 4
 """The version that is live where there is a history, and the highest number of the version to come."""
 LANGUAGE = "en"
-_WORDS = ["walk", "along", "the", "shore", "and", "write", "down", "what", "grows", "between", "the", "dunes", "and", "the", "tide", "line"]
+_WORDS = [
+    "walk",
+    "along",
+    "the",
+    "shore",
+    "and",
+    "write",
+    "down",
+    "what",
+    "grows",
+    "between",
+    "the",
+    "dunes",
+    "and",
+    "the",
+    "tide",
+    "line",
+]
 
 
 @dataclass
@@ -156,7 +173,7 @@ def _package(case: Case) -> bool:
 @breaks("packages.formats", lambda case: any(kind not in case.rules.packages.formats for kind in WRITERS))
 def _(case: Case, dice: random.Random) -> None:
     case.format = dice.choice([kind for kind in WRITERS if kind not in case.rules.packages.formats])
-    case.recipes = [replace(case.recipes[0], signer=PackageRecipe.signer)]
+    case.recipes = [PackageRecipe(case.identifier, "1.1.0", EARLIER + 1, case.name.title(), padding_bytes=2_000)]
 
 
 @breaks("packages.identifier", _package)

@@ -107,7 +107,7 @@ async function drop(): Promise<void> {
         <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'text' : 'texts' }} that nobody wrote here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
       </div>
     </section>
-    <p v-else class="card-plain soft">No store where this app has a place asks for texts. Open a place on the page <RouterLink to="/apps">Apps</RouterLink> first; what you write before is kept.</p>
+    <p v-else class="card-plain soft">No store where this app has a place asks for texts. Open its place at a store on the page <RouterLink to="/stores">Stores</RouterLink> first; what you write before is kept.</p>
 
     <div class="row-gap languages" role="group" aria-label="Languages">
       <button v-for="one in counts" :key="one.locale" type="button" class="chip" :aria-pressed="here === one.locale" @click="here = one.locale">{{ one.locale }} <span class="soft">{{ one.written }} of {{ one.of }}</span></button>

@@ -60,6 +60,9 @@ def _name(place: str) -> str:
     if place.startswith("cohorts."):
         _, kind, rule = place.split(".")
         return f"{kind.capitalize()} testers, {rule.replace('_', ' ')}"
+    if place.startswith("listing.fields."):
+        _, _, field, rule = place.split(".")
+        return f"Text {field}, {rule.replace('_', ' ')}"
     return place.replace(".", ", ").replace("_", " ").capitalize()
 
 

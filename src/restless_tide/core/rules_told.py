@@ -15,7 +15,9 @@ _NUMBERS = {
 def told_rules(rules: Rulebook) -> list[str]:
     """The rules that a release manager plans by, a line each."""
     return [
-        line for line in (_packages(rules), _numbers(rules), _review(rules), *_rollout(rules), *_rest(rules)) if line
+        line
+        for line in (_packages(rules), _numbers(rules), _review(rules), _texts(rules), *_rollout(rules), *_rest(rules))
+        if line
     ]
 
 
@@ -40,6 +42,16 @@ def _numbers(rules: Rulebook) -> str:
 def _review(rules: Rulebook) -> str:
     review = rules.review
     return f"Review usually takes {review.usual_hours:g} hours; notes up to {review.notes_limit_characters} {review.notes_counted_in}."
+
+
+def _texts(rules: Rulebook) -> str:
+    listing = rules.listing
+    each = ", ".join(
+        f"{listing.title(key)} up to {field.limit_characters} {field.counted_in}{' (demanded)' if field.required else ''}"
+        for key, field in listing.fields.items()
+    )
+    where = f" Shown in {', '.join(listing.locales)}." if listing.locales else ""
+    return f"Texts: {each}.{where}" if each else ""
 
 
 def _rollout(rules: Rulebook) -> list[str]:
