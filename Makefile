@@ -43,7 +43,7 @@ lint: $(STAMPS)/dev
 
 types: $(STAMPS)/dev $(STAMPS)/node
 	$(BIN)/python scripts/contract.py $(STAMPS)/contract
-	@for pair in openapi.json:console/openapi.json gateway-openapi.json:docs/gateway-openapi.json rulebook.schema.json:docs/rulebook.schema.json; do \
+	@for pair in openapi.json:console/openapi.json gateway-openapi.json:docs/gateway-openapi.json rulebook.schema.json:docs/rulebook.schema.json dossier.schema.json:docs/dossier.schema.json; do \
 	  cmp $(STAMPS)/contract/$${pair%%:*} $${pair##*:} || { echo "$${pair##*:} is stale: run make contract" >&2; exit 1; }; done
 	@cd console && npx --no-install openapi-typescript openapi.json -o ../$(STAMPS)/schema.d.ts >/dev/null
 	$(BIN)/python scripts/states.py $(STAMPS)/states.ts
@@ -71,7 +71,7 @@ console: $(CONSOLE) ## build the console
 contract: $(STAMPS)/dev $(STAMPS)/node ## renew the OpenAPI documents, the rulebook's schema and the console's types
 	$(BIN)/python scripts/contract.py $(STAMPS)/contract
 	cp $(STAMPS)/contract/openapi.json console/openapi.json
-	cp $(STAMPS)/contract/gateway-openapi.json $(STAMPS)/contract/rulebook.schema.json docs/
+	cp $(STAMPS)/contract/gateway-openapi.json $(STAMPS)/contract/rulebook.schema.json $(STAMPS)/contract/dossier.schema.json docs/
 	$(BIN)/python scripts/states.py console/src/states.ts
 	cd console && npm run --silent types
 

@@ -1,4 +1,5 @@
-"""Write the published contracts from the code: the service's and the gateway's OpenAPI documents, the rulebook's schema.
+"""Write the published contracts from the code: the service's and the gateway's OpenAPI documents, the schemas of a rulebook and
+of a dossier folder.
 
 contract.py FOLDER
 """
@@ -9,6 +10,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+from restless_tide.core.dossier_folder import DossierFiles
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
@@ -35,3 +37,4 @@ with tempfile.TemporaryDirectory() as folder:
     write("gateway-openapi.json", standin_app(store, "http://gateway.example.org").openapi())
     store.shelf.close()
 write("rulebook.schema.json", Rulebook.model_json_schema())
+write("dossier.schema.json", DossierFiles.model_json_schema())

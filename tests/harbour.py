@@ -166,8 +166,8 @@ class Harbour:
         if desk:
             self.tide.watching.move_clock(step_hours=hours)
 
-    def new_app(self) -> str:
-        """An app of its own with berths at both stores."""
+    def new_app(self, *, texts: bool = True) -> str:
+        """An app of its own with berths at both stores, and what they want to be written."""
         name = f"app{os.getpid()}x{next(_names)}"
         identifier = f"org.example.saltgrass.{name}"
         self.tide.apps.register(
@@ -176,7 +176,8 @@ class Harbour:
         for store in self.processes.stores:
             self.tide.apps.open_berth(name, store)
             until(lambda store=store: self.tide.apps.berth(name, store), lambda berth: berth.state == "open")
-        self.write_texts(name)
+        if texts:
+            self.write_texts(name)
         return name
 
     def write_texts(self, app: str) -> None:

@@ -598,6 +598,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/dossier/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Texts
+         * @description What each store would say of texts that are not written at the desk yet, such as those of a folder.
+         */
+        post: operations["dossier-check_texts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/dossier/sendings": {
         parameters: {
             query?: never;
@@ -3585,6 +3605,26 @@ export interface components {
             spans: components["schemas"]["SpanTold"][];
             /** Whole */
             whole: string;
+        };
+        /**
+         * CheckTextsWanted
+         * @description Texts as they are to be, for instance in a folder: of all stores, and of single ones by their own fields.
+         */
+        CheckTextsWanted: {
+            /** Own */
+            own?: {
+                [key: string]: {
+                    [key: string]: {
+                        [key: string]: string;
+                    };
+                };
+            };
+            /** Texts */
+            texts?: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
         };
         /** CheckWanted */
         CheckWanted: {
@@ -6687,6 +6727,18 @@ export interface components {
             store_title: string;
         };
         /**
+         * StoreCheckTold
+         * @description What one store would say of the texts.
+         */
+        StoreCheckTold: {
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+        };
+        /**
          * StoreFieldTold
          * @description How a store takes a field.
          */
@@ -9090,6 +9142,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-check_texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckTextsWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreCheckTold"][];
+                };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

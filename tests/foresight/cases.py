@@ -259,7 +259,10 @@ def _(case: Case, dice: random.Random) -> None:
     case.release = LIVE
 
 
-@breaks("numbers.largest_number", lambda case: case.rules.numbers.numbering is not Numbering.FOURTH_PART)
+@breaks(
+    "numbers.largest_number",
+    lambda case: case.format != "msix" and case.rules.numbers.numbering is not Numbering.FOURTH_PART,
+)
 def _(case: Case, dice: random.Random) -> None:
     case.change(number=case.rules.numbers.largest_number + 1)
 

@@ -252,3 +252,84 @@ def test_a_sheet_is_by_the_rules_of_the_planned_day(harbour: Harbour) -> None:
     assert page == ("not asked", "doubtful")
     with pytest.raises(NotFound, match="has no sheet for nowhere"):
         harbour.tide.dossier.ready(app, "1.0.0", store="nowhere")
+
+
+# the folder beside the source
+
+
+def test_a_folder_is_fetched_changed_checked_compared_and_sent(harbour: Harbour, tmp_path: Path) -> None:
+    app, tide = harbour.new_app(), Terminal(harbour, tmp_path)
+    harbour.tide.dossier.write(app, "en", {"summary": "Only there."}, store="openfield")
+    folder = tmp_path / "dossier"
+    assert tide("dossier", "fetch", "dossier", "--app", app).returncode == 0
+    before = {file: file.read_bytes() for file in folder.rglob("*.toml")}
+    assert {file.relative_to(folder).as_posix() for file in before} == {
+        "dossier.toml", "agreed.toml", "texts/en.toml", "stores/openfield.toml",
+    }  # fmt: skip
+    revisions = {text.field: text.revision for text in harbour.tide.dossier.texts(app).texts}
+    assert "0 texts of dossier written at the desk" in tide("dossier", "send", "dossier").stdout
+    assert tide("dossier", "fetch", "dossier").returncode == 0
+    assert {file: file.read_bytes() for file in folder.rglob("*.toml")} == before, "the round trip changes nothing"
+    assert {text.field: text.revision for text in harbour.tide.dossier.texts(app).texts} == revisions
+
+    file = folder / "texts" / "en.toml"
+    file.write_text(file.read_text(encoding="utf-8").replace(TEXTS["description"], "x" * 3000), encoding="utf-8")
+    checked = tide("dossier", "check", "dossier")
+    assert checked.returncode == Exit.REFUSED
+    assert "has 3000 characters; Openfield takes 2600" in checked.stdout
+    file.write_text(file.read_text(encoding="utf-8").replace("x" * 3000, "For walks."), encoding="utf-8")
+    assert tide("dossier", "check", "dossier").returncode == Exit.DONE
+    shown = tide("dossier", "compare", "dossier").stdout
+    assert "texts/en.toml, description: changed here" in shown
+    assert "+For walks." in shown
+    done = tide("dossier", "send", "dossier")
+    assert "1 text of dossier written at the desk" in done.stdout
+    settled(harbour, app)
+    assert held(harbour, app, "northgate")["en"]["description"] == "For walks."
+    assert held(harbour, app, "openfield")["en"]["summary"] == "Only there."
+    assert "hold the same texts" in tide("dossier", "compare", "dossier").stdout
+
+
+def test_what_was_changed_at_both_is_told_line_by_line_and_nothing_is_written(harbour: Harbour, tmp_path: Path) -> None:
+    app, tide = harbour.new_app(), Terminal(harbour, tmp_path)
+    tide("dossier", "fetch", "dossier", "--app", app)
+    file = tmp_path / "dossier" / "texts" / "en.toml"
+    file.write_text(file.read_text(encoding="utf-8").replace(TEXTS["summary"], "Ours."), encoding="utf-8")
+    harbour.tide.dossier.write(app, "en", {"summary": "Theirs.", "description": "Newer."})
+    for words in (("dossier", "fetch", "dossier"), ("dossier", "compare", "dossier")):
+        done = tide(*words)
+        assert done.returncode == Exit.REFUSED
+        assert "-Theirs." in done.stdout
+        assert "+Ours." in done.stdout
+    refused = tide("dossier", "send", "dossier")
+    assert refused.returncode == Exit.REFUSED
+    assert "changed here and at the desk: texts/en.toml, summary" in refused.stderr
+    written = {one.field: one.text for one in harbour.tide.dossier.texts(app).texts}
+    assert written == {"summary": "Theirs.", "description": "Newer."}
+    assert 'summary = "Ours."' in file.read_text(encoding="utf-8")
+    assert 'description = "Newer."' in file.read_text(encoding="utf-8"), "what only the desk changed came along"
+
+
+def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path: Path) -> None:
+    app = harbour.new_app(texts=False)
+    harbour.draft(app, stores=("openfield", "northgate"))
+    assert harbour.tide.dossier.ready(app, "1.0.0").verdict == "blocked"
+    folder = tmp_path / "dossier" / "texts"
+    folder.mkdir(parents=True)
+    (tmp_path / "dossier" / "dossier.toml").write_text(f'format = 1\napp = "{app}"\n', encoding="utf-8")
+    (folder / "en.toml").write_text(
+        'summary = "A diary."\ndescription = """\nFor people\nwho walk."""\n', encoding="utf-8"
+    )
+    tide = Terminal(harbour, tmp_path)
+    assert tide("dossier", "check", "dossier").returncode == Exit.DONE
+    assert tide("dossier", "send", "dossier").returncode == Exit.DONE
+    settled(harbour, app)
+    sheet = harbour.tide.dossier.ready(app, "1.0.0")
+    assert {place.store: str(place.verdict) for place in sheet.places} == {
+        "openfield": "ready",
+        "northgate": "cautions",
+    }
+    assert tide("dossier", "export", "out", "--app", app, "--store", "northgate").returncode == 0
+    assert (tmp_path / "out" / "texts" / "en.toml").read_text(encoding="utf-8").startswith('summary = "A diary."')
+    again = tide("dossier", "export", "out", "--app", app, "--store", "northgate")
+    assert (again.returncode, "is not empty" in again.stderr) == (Exit.REFUSED, True)

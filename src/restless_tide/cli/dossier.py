@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from restless_tide.cli import dossier_folders
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
@@ -56,15 +57,19 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "dossier send",
         _send,
-        "send the texts that differ to a store, or to all",
+        "send the texts that differ to a store, or to all; first those of a folder to the desk",
         description="Send the texts that a store does not hold as they are written, to that store or to all. What is fixed\n"
-        "while a version is under review is kept, and goes along by itself as soon as it may.",
+        "while a version is under review is kept, and goes along by itself as soon as it may. With a folder, its changes\n"
+        "are written at the desk first; what was changed at both stops it before anything is written.",
     )
-    app_argument(parser)
+    parser.add_argument("folder", nargs="?", metavar="FOLDER", help="a dossier folder; it says which app it is about")
+    parser.add_argument("--app", metavar="APP", help="the app's short name; needed without a folder")
     store_argument(parser, required=False)
     parser.add_argument(
         "--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers (10)"
     )
+
+    dossier_folders.add(nouns)
 
 
 def _show(call: Call) -> None:
@@ -181,6 +186,10 @@ def _take(call: Call) -> None:
 
 def _send(call: Call) -> Exit | None:
     given = call.given
+    if given.folder is not None:
+        given.app = dossier_folders.hand_over(call, given.folder, given.app)
+    if given.app is None:
+        raise Invalid("Which app?", remedy="Name it with --app, or name a dossier folder.", code="app-missing")
     sent = call.tide.dossier.send(given.app, store=given.store)
     names = {one.store for one in sent if one.sent}
 

@@ -7,9 +7,11 @@ from datetime import datetime
 
 from restless_tide.client.noun import Noun
 from restless_tide.wire.dossier import (
+    CheckTextsWanted,
     LocaleCopyWanted,
     SendingTold,
     SendTextsWanted,
+    StoreCheckTold,
     TakeOverWanted,
     TextsTold,
     TextsWanted,
@@ -54,6 +56,13 @@ class Dossier(Noun):
     def drop_locale(self, app: str, locale: str) -> TextsTold:
         """Take out every text of a locale."""
         return self._line.delete_for(f"/v1/apps/{app}/dossier/texts/{locale}", TextsTold)
+
+    def check(
+        self, app: str, texts: Mapping[str, dict[str, str]], own: Mapping[str, dict[str, dict[str, str]]] | None = None
+    ) -> list[StoreCheckTold]:
+        """What each store would say of texts that are not written at the desk yet."""
+        body = CheckTextsWanted(texts=dict(texts), own=dict(own or {}))
+        return self._line.post(f"/v1/apps/{app}/dossier/checks", list[StoreCheckTold], body)
 
     def take_over(self, app: str, store: str) -> TextsTold:
         """Take over here the texts that a store holds and nobody wrote here."""

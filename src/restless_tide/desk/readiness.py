@@ -6,7 +6,6 @@ one of its platforms.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -20,7 +19,7 @@ from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.sheet import Sheet, Verdict
 from restless_tide.core.tracks import Address, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, known, legs, naming, rulebooks
+from restless_tide.desk import find, known, legs, naming, rulebooks, stores
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Build, Release, Store
 
@@ -80,7 +79,7 @@ def sheets(
         placed = {berth.store.name for berth in app.berths}
         found += [
             _of_store(session, app, store, number, now, day)
-            for store in _stores(session, app)
+            for store in stores.carrying(session, app)
             if store.name not in taken and (number is None or not placed or store.name in placed)
         ]
     if place is not None:
@@ -178,10 +177,3 @@ def _rules_on(
     if not hits:
         return current, ()
     return current, (f"From {begins} on {current.store} has other rules, after the planned day:", *hits)
-
-
-def _stores(session: Session, app: App) -> Sequence[Store]:
-    """The stores in use that carry a platform of the app."""
-    platforms = {entry.platform for entry in app.identifiers}
-    every = session.scalars(select(Store).order_by(Store.name))
-    return [store for store in every if store.in_use and platforms & set(rules_of(store).platforms)]

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.records.tables import Store, UntakenEvent
+from restless_tide.records.tables import App, Store, UntakenEvent
 
 _read: dict[str, tuple[dict[str, Any], Rulebook]] = {}
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
@@ -39,6 +39,12 @@ def rules_of(store: Store) -> Rulebook:
 
 def every(session: Session) -> list[Store]:
     return list(session.scalars(select(Store).order_by(Store.name)))
+
+
+def carrying(session: Session, app: App) -> list[Store]:
+    """The stores in use that carry a platform of the app."""
+    platforms = {entry.platform for entry in app.identifiers}
+    return [store for store in every(session) if store.in_use and platforms & set(rules_of(store).platforms)]
 
 
 def untaken(session: Session, store: Store) -> Sequence[UntakenEvent]:

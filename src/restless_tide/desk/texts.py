@@ -19,8 +19,8 @@ from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.core.texts import TextsAt, against_sending, differing, open_and_locked, unwritten
-from restless_tide.desk import find, lanes, retiring
+from restless_tide.core.texts import Texts, TextsAt, against_sending, check_texts, differing, open_and_locked, unwritten
+from restless_tide.desk import find, lanes, retiring, stores
 from restless_tide.desk.desk import Act
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.stores import rules_of
@@ -227,6 +227,41 @@ def drop_locale(act: Act, app_name: str, locale: str) -> int:
         )
     act.session.flush()
     return len(rows)
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What one store would say of texts that are not written here yet."""
+
+    store: Store
+    findings: tuple[Finding, ...]
+
+
+def check(session: Session, app_name: str, common: Texts, own: Mapping[str, Texts]) -> list[Checked]:
+    """What each store that carries the app would say of these texts. Raises Invalid for what is no locale."""
+    app = find.app(session, app_name)
+    unknown = [
+        Finding("field-unknown", Level.BLOCKER, f"There is no field {field!r}.", f"texts.{locale}.{field}",
+                f"The fields that all stores share are: {', '.join(catalogue().fields)}.")
+        for locale, fields in common.items() for field in fields if field not in catalogue().fields
+    ]  # fmt: skip
+    common = {locale_of(locale): fields for locale, fields in common.items()}
+    berths = {berth.store.name: berth for berth in app.berths}
+    found = []
+    for store in stores.carrying(session, app):
+        rules, berth = rules_of(store), berths.get(store.name)
+        if not rules.listing.fields:
+            continue
+        given = at_berth(session, berth) if berth is not None else unplaced(session, app)
+        mine = {locale_of(locale): fields for locale, fields in own.get(store.name, {}).items()}
+        strange = [
+            Finding("field-unknown", Level.BLOCKER, f"{rules.store} has no field {field!r}.", f"texts.{locale}.{field}",
+                    f"It has: {', '.join(rules.listing.fields)}.")
+            for locale, fields in mine.items() for field in fields if field not in rules.listing.fields
+        ]  # fmt: skip
+        said = check_texts(rules, replace(given, common=common, own=mine), rules.listing.fields)
+        found.append(Checked(store, (*unknown, *strange, *said)))
+    return found
 
 
 def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending]:

@@ -26,6 +26,24 @@ class LocaleCopyWanted(Wanted):
     source: OneLine = Field(description="the locale to copy from; what is written in the other stays")
 
 
+TextsByLocale = Annotated[dict[OneLine, TextsByField], Field(max_length=100)]
+
+
+class CheckTextsWanted(Wanted):
+    """Texts as they are to be, for instance in a folder: of all stores, and of single ones by their own fields."""
+
+    texts: TextsByLocale = Field(default_factory=dict)
+    own: dict[OneLine, TextsByLocale] = Field(default_factory=dict, max_length=100)
+
+
+class StoreCheckTold(Told):
+    """What one store would say of the texts."""
+
+    store: str
+    store_title: str
+    findings: list[FindingTold]
+
+
 class TakeOverWanted(Wanted):
     store: OneLine = Field(description="the store whose texts become ours where nothing is written here")
 

@@ -1,0 +1,210 @@
+"""A dossier folder on disk: read with every mistake named by its file, written so that what a person wrote stays.
+
+Comments and the order of lines are kept where a file is there already; a file is touched only when something in it changes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from pydantic import TypeAdapter, ValidationError
+from tomlkit.exceptions import TOMLKitError
+from tomlkit.items import String
+
+from restless_tide.core.dossier_folder import (
+    AGREED_FILE,
+    APP_FILE,
+    LONGEST_TEXT,
+    STORES_FOLDER,
+    TEXTS_FOLDER,
+    AppFile,
+    Fields,
+    Place,
+    StoreFile,
+)
+from restless_tide.core.errors import Invalid
+from restless_tide.core.locales import locale_of
+from restless_tide.wire.base import Text
+
+LARGEST_FILE_BYTES = 8_000_000
+_HEAD = "# What stores ask about {app}, beside its source. docs/dossier.md explains the folder.\n"
+_AGREED_HEAD = (
+    "# Kept by tide: how each text was when the desk and this folder last agreed. Do not change it by hand.\n"
+)
+_FIELDS, _STORE, _TEXT = TypeAdapter(Fields), TypeAdapter(StoreFile), TypeAdapter(Text)
+
+
+class DossierFolder:
+    """The folder of one app at ``path``."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    @property
+    def exists(self) -> bool:
+        return (self.path / APP_FILE).is_file()
+
+    def app(self) -> str:
+        """The app that the folder is about. Raises Invalid where there is no dossier folder."""
+        file = self.path / APP_FILE
+        if not file.is_file():
+            raise Invalid(
+                f"{self.path} is no dossier folder: {APP_FILE} is missing.",
+                remedy="Make one with: tide dossier fetch FOLDER --app APP",
+                code="folder-unfit",
+            )
+        about: AppFile = _fitting(file, AppFile, _read(file))
+        return about.app
+
+    def begin(self, app: str) -> None:
+        """Make the folder, where it is not there. Raises Invalid for one of another app."""
+        if self.exists:
+            if self.app() != app:
+                raise Invalid(f"{self.path} is the folder of {self.app()}, not of {app}.", code="folder-unfit")
+            return
+        self.path.mkdir(parents=True, exist_ok=True)
+        text = _HEAD.format(app=app) + tomlkit.dumps({"format": 1, "app": app})
+        (self.path / APP_FILE).write_text(text, encoding="utf-8")
+
+    def texts(self) -> dict[Place, str]:
+        """Every text of the folder. Raises Invalid naming the file of each mistake."""
+        found: dict[Place, str] = {}
+        files: dict[tuple[str | None, str], Path] = {}
+        for file, store, locale, fields in self._all():
+            before = files.setdefault((store, locale), file)
+            if before != file:
+                raise Invalid(
+                    f"{before.relative_to(self.path)} and {file.relative_to(self.path)} are both about {locale}.",
+                    remedy="Put them into one file.",
+                    code="folder-unfit",
+                )
+            for field, text in fields.items():
+                found[Place(locale, field, store)] = self._fit(file, field, text)
+        return {place: text for place, text in found.items() if text}
+
+    def _all(self) -> Iterator[tuple[Path, str | None, str, Mapping[str, str]]]:
+        for file in sorted((self.path / TEXTS_FOLDER).glob("*.toml")):
+            yield file, None, self._locale(file, file.stem), _fitting(file, _FIELDS, _read(file))
+        for file in sorted((self.path / STORES_FOLDER).glob("*.toml")):
+            for locale, fields in _fitting(file, _STORE, _read(file)).texts.items():
+                yield file, file.stem, self._locale(file, locale), fields
+
+    def _locale(self, file: Path, name: str) -> str:
+        try:
+            return locale_of(name)
+        except Invalid as wrong:
+            raise Invalid(
+                f"{file.relative_to(self.path)}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code
+            ) from None
+
+    def _fit(self, file: Path, field: str, text: str) -> str:
+        try:
+            return _TEXT.validate_python(text)
+        except ValidationError as wrong:
+            told = wrong.errors()[0]["msg"].removeprefix("Value error, ")
+            raise Invalid(f"{file.relative_to(self.path)}, {field}: {told}.", code="folder-unfit") from None
+
+    def agreed(self) -> dict[Place, str]:
+        """The digest of each text as both sides last agreed on it."""
+        file = self.path / AGREED_FILE
+        if not file.is_file():
+            return {}
+        held, found = _read(file), dict[Place, str]()
+        for locale, fields in held.get(TEXTS_FOLDER, {}).items():
+            found |= {Place(locale, field): str(digest) for field, digest in fields.items()}
+        for store, locales in held.get(STORES_FOLDER, {}).items():
+            for locale, fields in locales.items():
+                found |= {Place(locale, field, store): str(digest) for field, digest in fields.items()}
+        return found
+
+    def write(self, texts: Mapping[Place, str], order: Sequence[str] = ()) -> None:
+        """Write these texts; an empty one is taken out. ``order`` is the sequence of the fields in a new file."""
+        for file in sorted({self._file(place) for place in texts}):
+            document = _document(file)
+            wanted = {place: text for place, text in texts.items() if self._file(place) == file}
+            rank = {field: at for at, field in enumerate(order)}
+            for place in sorted(
+                wanted, key=lambda place: (place.locale, rank.get(place.field, len(rank)), place.field)
+            ):
+                table = document if place.store is None else _inner(document, TEXTS_FOLDER, place.locale)
+                if wanted[place]:
+                    table[place.field] = _string(wanted[place])
+                else:
+                    table.pop(place.field, None)
+            file.parent.mkdir(parents=True, exist_ok=True)
+            if _is_empty(document):
+                file.unlink(missing_ok=True)
+            else:
+                file.write_text(tomlkit.dumps(document), encoding="utf-8")
+
+    def agree(self, digests: Mapping[Place, str]) -> None:
+        """Keep how each text was when both sides last agreed, by its digest; an empty one is not kept."""
+        held: dict[str, Any] = {}
+        for place in sorted(digests, key=lambda place: (place.store or "", place.locale, place.field)):
+            if not digests[place]:
+                continue
+            table = held.setdefault(TEXTS_FOLDER if place.store is None else STORES_FOLDER, {})
+            if place.store is not None:
+                table = table.setdefault(place.store, {})
+            table.setdefault(place.locale, {})[place.field] = digests[place]
+        text = _AGREED_HEAD + tomlkit.dumps(held)
+        file = self.path / AGREED_FILE
+        if not file.is_file() or file.read_text(encoding="utf-8") != text:
+            file.write_text(text, encoding="utf-8")
+
+    def _file(self, place: Place) -> Path:
+        if place.store is None:
+            known = [
+                file for file in (self.path / TEXTS_FOLDER).glob("*.toml") if file.stem.lower() == place.locale.lower()
+            ]
+            return known[0] if known else self.path / TEXTS_FOLDER / f"{place.locale}.toml"
+        return self.path / STORES_FOLDER / f"{place.store}.toml"
+
+
+def _is_empty(document: Mapping[str, Any]) -> bool:
+    """Whether a file holds no text any more."""
+    return all(isinstance(value, Mapping) and _is_empty(value) for value in document.values())
+
+
+def _document(file: Path) -> tomlkit.TOMLDocument:
+    return tomlkit.parse(file.read_text(encoding="utf-8")) if file.is_file() else tomlkit.document()
+
+
+def _inner(document: Any, *keys: str) -> Any:
+    for key in keys:
+        if key not in document:
+            document[key] = tomlkit.table(is_super_table=key == TEXTS_FOLDER)
+        document = document[key]
+    return document
+
+
+def _string(text: str) -> String:
+    """In lines where it has lines; a text that such a form would change stays in one."""
+    lines = "\n" in text and not text.startswith("\n")
+    return tomlkit.string(text, multiline=lines)
+
+
+def _read(file: Path) -> dict[str, Any]:
+    if file.stat().st_size > LARGEST_FILE_BYTES:
+        raise Invalid(f"{file} is larger than {LARGEST_FILE_BYTES:,} bytes.", code="folder-unfit")
+    try:
+        return tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
+    except (TOMLKitError, ValueError, RecursionError) as wrong:
+        raise Invalid(f"{file} is no TOML in UTF-8: {wrong}", code="folder-unfit") from None
+
+
+def _fitting(file: Path, kind: Any, held: dict[str, Any]) -> Any:
+    try:
+        return kind.validate_python(held) if isinstance(kind, TypeAdapter) else kind.model_validate(held)
+    except ValidationError as wrong:
+        told = "; ".join(
+            f"{'.'.join(map(str, error['loc'])) or 'the file'}: {error['msg'].removeprefix('Value error, ')}"
+            for error in wrong.errors()[:5]
+        )
+        raise Invalid(
+            f"{file}: {told}.", remedy=f"docs/dossier.md explains the folder; a text has {LONGEST_TEXT:,} characters at most.",
+            code="folder-unfit",
+        ) from None  # fmt: skip

@@ -1,0 +1,102 @@
+"""The dossier as files: what stands where in its folder, and what differs from the desk since both last agreed.
+
+A folder beside an app's source holds ``dossier.toml`` (which app), ``texts/LOCALE.toml`` (what all stores share, by
+field), ``stores/STORE.toml`` (what one store gets instead, by locale and that store's own field), and ``agreed.toml``:
+the digest of each text as desk and folder last agreed on it. With it every difference has a side: changed here,
+changed at the desk, or changed at both, which nobody but a person can settle.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from enum import StrEnum
+from typing import Annotated, Literal, NamedTuple
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from restless_tide.core.locales import LONGEST_TAG
+
+APP_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
+MOST_FIELDS, MOST_LOCALES, LONGEST_TEXT = 100, 100, 50_000
+_DIGEST_LETTERS = 16
+
+FieldKey = Annotated[str, Field(max_length=100, pattern=r"^[a-z0-9][a-z0-9-]*$")]
+LocaleKey = Annotated[str, Field(max_length=LONGEST_TAG)]
+FileText = Annotated[str, Field(max_length=LONGEST_TEXT)]
+Fields = Annotated[dict[FieldKey, FileText], Field(max_length=MOST_FIELDS)]
+Locales = Annotated[dict[LocaleKey, Fields], Field(max_length=MOST_LOCALES)]
+
+
+class _File(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class AppFile(_File):
+    """``dossier.toml``: which app the folder is about."""
+
+    format: Literal[1] = Field(default=1, description="the version of this layout")
+    app: str = Field(min_length=1, max_length=100, description="the app's short name")
+
+
+class StoreFile(_File):
+    """``stores/STORE.toml``: what this store gets instead, by locale and by the store's own field."""
+
+    texts: Locales = Field(default_factory=dict)
+
+
+class DossierFiles(_File):
+    """The files of a dossier folder. ``texts_file`` is one ``texts/LOCALE.toml``: a text by field."""
+
+    dossier: AppFile
+    texts_file: Fields = Field(default_factory=dict)
+    store_file: StoreFile = StoreFile()
+
+
+class Place(NamedTuple):
+    """Where a text stands. ``store`` None: it is for all stores."""
+
+    locale: str
+    field: str
+    store: str | None = None
+
+    def told(self) -> str:
+        """The file, and where in it."""
+        if self.store is None:
+            return f"{TEXTS_FOLDER}/{self.locale}.toml, {self.field}"
+        return f"{STORES_FOLDER}/{self.store}.toml, texts.{self.locale}.{self.field}"
+
+
+class Side(StrEnum):
+    """Who has changed a text since both last agreed."""
+
+    HERE = "changed here"
+    DESK = "changed at the desk"
+    BOTH = "changed at both"
+
+
+class Difference(NamedTuple):
+    """A text that folder and desk hold differently; an empty one is not there."""
+
+    place: Place
+    side: Side
+    here: str
+    desk: str
+
+
+def digest_of(text: str) -> str:
+    """The digest by which a text is known again; nothing for a text that is not there."""
+    return hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS] if text else ""
+
+
+def compare(agreed: Mapping[Place, str], here: Mapping[Place, str], desk: Mapping[Place, str]) -> list[Difference]:
+    """Every text that differs, by place; ``agreed`` holds digests. What both changed in the same way differs no more."""
+    found = []
+    for place in sorted(here.keys() | desk.keys(), key=lambda place: (place.store or "", place.locale, place.field)):
+        mine, theirs, base = here.get(place, ""), desk.get(place, ""), agreed.get(place, "")
+        if mine == theirs:
+            continue
+        changed_here, changed_there = digest_of(mine) != base, digest_of(theirs) != base
+        side = Side.BOTH if changed_here and changed_there else Side.HERE if changed_here else Side.DESK
+        found.append(Difference(place, side, mine, theirs))
+    return found
