@@ -29,8 +29,7 @@ TARGET = Path("docs/screenshots")
 NAME, EMAIL, PASSWORD = "Ida Fenwick", "ida@saltgrass.example.org", "pictures-of-the-desk"
 COMMANDS = {
     "cli-overview": "overview",
-    "cli-release": "release show 2.4.0 --app marram",
-    "cli-build-check": "build check marram-2.5.0-218.apk --app marram",
+    "cli-ready": "release ready 1.0.0 --app loam",
 }
 
 
@@ -62,6 +61,7 @@ def console(browser: Browser, processes: Processes) -> None:
         ("steps", "/steps"),
         ("logbook", "/logbook"),
         ("release", "/apps/marram/releases/2.4.0"),
+        ("dossier", "/apps/ferryglass/dossier"),
     ):
         page.goto(path)
         page.locator("main .card-plain, main article, main table").first.wait_for()
@@ -89,7 +89,8 @@ def console(browser: Browser, processes: Processes) -> None:
     take(page, "release-one-store-away")
     processes.start("openfield")
     narrow = signed_in(browser, processes.ports.address, viewport={"width": 400, "height": 800}, color_scheme="dark")
-    narrow.goto("/apps/ferryglass/releases/5.2.0")
+    narrow.goto("/apps/loam/releases/1.0.0")
+    narrow.get_by_role("region", name="Is it ready?").wait_for()
     take(narrow, "release-narrow-dark")
 
 

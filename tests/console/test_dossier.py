@@ -113,7 +113,10 @@ def test_a_new_app_goes_from_nothing_to_ready_by_the_console_alone(
     page.goto(f"/apps/{app}/builds")
     page.locator("input[type=file]").set_input_files(harbour.package(app, "openfield"))
     page.get_by_role("button", name=re.compile("Send to")).click()
-    until(lambda: harbour.tide.builds.of_app(app), bool)
+    until(
+        lambda: harbour.tide.builds.of_app(app),
+        lambda builds: builds and builds[0].consignments[0].state == "processing",
+    )
     harbour.pass_hours(1, desk=False)
     until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "ready")
     page.goto(f"/apps/{app}/releases")

@@ -205,6 +205,7 @@ def test_a_new_app_goes_from_nothing_to_ready_by_commands_alone(harbour: Harbour
     file = harbour.package(app, "openfield")
     assert f"→ tide build push FILE --app {app} --store openfield" in tide(*ready).stdout
     assert tide("build", "push", str(file), "--app", app).returncode == 0
+    until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "processing")
     harbour.pass_hours(1, desk=False)
     until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "ready")
     assert f"→ tide dossier write en summary=TEXT --app {app}" in tide(*ready).stdout

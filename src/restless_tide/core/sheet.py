@@ -61,9 +61,13 @@ class Sheet:
     needed: int
     usual_hours: float
 
-    def findings(self) -> list[Finding]:
-        """What stands against handing it in, and what needs a look before, in the graph's order."""
-        said = (found for line in self.lines if line.needed for found in _said_of(line))
+    def findings(self, *, without: Collection[ThingKind] = ()) -> list[Finding]:
+        """What stands against handing it in, and what needs a look before, in the graph's order.
+
+        ``without`` are kinds of things that are looked at elsewhere.
+        """
+        lines = [line for line in self.lines if line.needed and line.kind not in without]
+        said = (found for line in lines for found in _said_of(line))
         return [found for found in said if found.level is not Level.NOTE]
 
 

@@ -12,15 +12,18 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from restless_tide.core import sheet as walk
+from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding, Invalid, Level
+from restless_tide.core.evidence import LegKnown
 from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
-from restless_tide.core.leg import PART_WAY
+from restless_tide.core.leg import PART_WAY, LegPhase
 from restless_tide.core.packages import Facts
-from restless_tide.core.readiness import check_handing_in, demand_ready
-from restless_tide.core.rulebook import PRODUCTION, Audience
+from restless_tide.core.readiness import demand_ready
+from restless_tide.core.rulebook import PRODUCTION, Audience, ThingKind
 from restless_tide.core.tracks import Address, Move, check_move, demand_track, review_holds
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import builds, find, packages, planning, retiring, tracks
+from restless_tide.desk import builds, find, known, packages, planning, retiring, tracks
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.planning import USUAL_BRIEF, Brief
 from restless_tide.desk.tracks import BoardRow, Cell
@@ -132,7 +135,7 @@ def sheet_of(
         at = tracks.cohorts_on(session, berth, address.track)
         findings += _trial_findings(session, build, here, at, brief_for(wish.brief, who), consignment is None)
     elif address.track != PRODUCTION or wish.submit:
-        findings += _text_findings(session, build, row, here, wish)
+        findings += _review_findings(session, now, build, row, here, wish)
     return MoveSheet(
         address=address,
         build=build.id,
@@ -149,12 +152,18 @@ def sheet_of(
     )
 
 
-def _text_findings(session: Session, build: Build, row: BoardRow, here: Cell, wish: Wish) -> list[Finding]:
-    """What of the notes would keep the store from taking it for review."""
+def _review_findings(
+    session: Session, now: datetime, build: Build, row: BoardRow, here: Cell, wish: Wish
+) -> list[Finding]:
+    """What besides the build would keep the store from taking it for review: the walk over the store's graph."""
     version = str(parse_version(build.version))
-    known = session.scalar(select(Release).where(Release.app_id == build.app_id, Release.version == version))
-    notes = {**(known.notes if known is not None else {}), **wish.notes} if here.way.notes_taken else None
-    return check_handing_in(row.rules, version, build.version, notes, f"Build {build.label}")
+    drafted = session.scalar(select(Release).where(Release.app_id == build.app_id, Release.version == version))
+    notes = {**(drafted.notes if drafted is not None else {}), **wish.notes} if here.way.notes_taken else None
+    seen = known.at_berth(session, row.berth, now, build=build)
+    leg = LegKnown(version, LegPhase.DRAFT, notes, track=here.address.track)
+    # whether the build may be sent is asked apart, of the store itself
+    there = replace(seen.build, state=ConsignmentState.READY) if seen.build is not None else None
+    return walk.sheet(row.rules, replace(seen, leg=leg, build=there)).findings(without=(ThingKind.BUILD,))
 
 
 def _gives_way(build: Build, here: Cell, *, whole: bool) -> tuple[str, ...]:

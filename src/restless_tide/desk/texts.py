@@ -339,7 +339,8 @@ def _held(session: Session, berth: Berth) -> list[HeldText]:
 
 def berths_keeping(session: Session) -> list[Berth]:
     """The berths at which texts are kept until a lock opens."""
-    return list(session.scalars(select(Berth).where(Berth.id.in_(select(HeldText.berth_id).where(HeldText.kept)))))
+    found = session.scalars(select(Berth).where(Berth.id.in_(select(HeldText.berth_id).where(HeldText.kept))))
+    return [berth for berth in found if berth.store.in_use and berth.store_ref and berth.app.retired_at is None]
 
 
 def opened(session: Session, berth: Berth) -> bool:
