@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, stores, testing, tracks
+from bench import builds, commands, console, dossier, stores, testing, tracks
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -122,6 +122,20 @@ def of_tracks(folder: Path) -> None:
             tracks.promoting(processes, tide, folder)
 
 
+def of_the_dossier(folder: Path) -> None:
+    dossier.sheet(folder)
+    fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
+    with Processes(folder / "dossier", free_ports(30_000), fast, stores=("northgate", "openfield")) as processes:
+        processes.start_all()
+        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
+        with Tide(processes.ports.address) as visitor:
+            visitor.people.sign_in(EMAIL, PASSWORD)
+            token = visitor.people.make_token("bench").value
+        with Tide(processes.ports.address, token=token) as tide:
+            dossier.over_the_wire(processes, tide, token, folder)
+        dossier.typing(processes, EMAIL, PASSWORD)
+
+
 def of_the_desk(folder: Path) -> None:
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
     with Processes(folder / "desk", free_ports(25_000), fast) as processes:
@@ -141,7 +155,14 @@ def of_the_desk(folder: Path) -> None:
     print(f"\nmake tour: {time.perf_counter() - began:.0f} s, exit code {done.returncode}")
 
 
-PARTS = {"commands": of_commands, "builds": of_builds, "testing": of_testing, "tracks": of_tracks, "desk": of_the_desk}
+PARTS = {
+    "dossier": of_the_dossier,
+    "commands": of_commands,
+    "builds": of_builds,
+    "testing": of_testing,
+    "tracks": of_tracks,
+    "desk": of_the_desk,
+}
 
 
 def main() -> None:

@@ -8,6 +8,7 @@ import FindBox from './components/FindBox.vue'
 import Toast from './components/Toast.vue'
 import { follow, liveState, unfollow } from './live'
 import { forgetMessages, messages } from './messages'
+import { OF_APP } from './pages'
 import { place } from './place'
 import { released } from './pointer'
 import './preferences'
@@ -19,7 +20,6 @@ const apps = ref<App[]>([])
 const page = ref<HTMLElement>()
 const announced = ref('')
 const PAGES = [['/', 'Today'], ['/apps', 'Apps'], ['/testers', 'Testers'], ['/stores', 'Stores'], ['/logbook', 'Logbook'], ['/settings', 'Settings']] as const
-const OF_APP = [['releases', 'Releases'], ['tracks', 'Tracks'], ['builds', 'Builds'], ['dossier', 'Dossier'], ['cohorts', 'Testing'], ['reports', 'Field reports'], ['signing', 'Signing']] as const
 /** A page that stands under another one of the first row. */
 const UNDER: Record<string, string> = { '/steps': '/', '/notices': '/settings' }
 /** What the page itself says of its place, where its address names nothing but an id. */

@@ -6728,11 +6728,15 @@ export interface components {
         };
         /**
          * StoreCheckTold
-         * @description What one store would say of the texts.
+         * @description What one store would say of the texts. ``means`` leads from the store's own fields to those that all stores share.
          */
         StoreCheckTold: {
             /** Findings */
             findings: components["schemas"]["FindingTold"][];
+            /** Means */
+            means: {
+                [key: string]: string;
+            };
             /** Store */
             store: string;
             /** Store Title */

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -278,6 +279,7 @@ def test_a_folder_is_fetched_changed_checked_compared_and_sent(harbour: Harbour,
     checked = tide("dossier", "check", "dossier")
     assert checked.returncode == Exit.REFUSED
     assert "has 3000 characters; Openfield takes 2600" in checked.stdout
+    assert re.search(r"texts/en\.toml:\d", checked.stdout)
     file.write_text(file.read_text(encoding="utf-8").replace("x" * 3000, "For walks."), encoding="utf-8")
     assert tide("dossier", "check", "dossier").returncode == Exit.DONE
     shown = tide("dossier", "compare", "dossier").stdout

@@ -3,6 +3,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, type App, type Found, told } from '../api'
+import { OF_APP } from '../pages'
 
 const props = defineProps<{ apps: App[] }>()
 const router = useRouter()
@@ -17,7 +18,6 @@ const PAGES: Found[] = [
   { kind: 'page', title: 'Messages', about: 'what you did since you opened the console', place: '/messages' },
   { kind: 'page', title: 'Words', about: 'what they mean', place: '/words' },
 ]
-const OF_APP = [['releases', 'Releases'], ['tracks', 'Tracks'], ['builds', 'Builds'], ['cohorts', 'Testing'], ['reports', 'Field reports'], ['signing', 'Signing']] as const
 const ACTS: Found[] = [
   { kind: 'act', title: 'Connect a store', about: 'with its connection file', place: '/stores' },
   { kind: 'act', title: 'Register an app', about: 'and open its place at a store', place: '/stores' },

@@ -5,6 +5,7 @@ Comments and the order of lines are kept where a file is there already; a file i
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -154,6 +155,19 @@ class DossierFolder:
         file = self.path / AGREED_FILE
         if not file.is_file() or file.read_text(encoding="utf-8") != text:
             file.write_text(text, encoding="utf-8")
+
+    def where(self, place: Place) -> str:
+        """The file and the line of a text, such as ``texts/en.toml:3``; the file alone where it is not there."""
+        file, table, wanted = self._file(place), "", f"{TEXTS_FOLDER}.{place.locale}" if place.store else ""
+        name = file.relative_to(self.path).as_posix()
+        if not file.is_file():
+            return name
+        for number, line in enumerate(file.read_text(encoding="utf-8").splitlines(), 1):
+            header = re.match(r"\s*\[([^\[\]]+)\]", line)
+            table = header.group(1).replace('"', "").strip() if header else table
+            if table == wanted and re.match(rf"\s*{re.escape(place.field)}\s*=", line):
+                return f"{name}:{number}"
+        return name
 
     def _file(self, place: Place) -> Path:
         if place.store is None:

@@ -13,7 +13,7 @@ from restless_tide.cli.facts import exit_of, show_sheet
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
 from restless_tide.core.dossier_folder import Difference, Place, Side, compare, digest_of
 from restless_tide.core.errors import Conflict, Invalid
-from restless_tide.wire.dossier import TextsTold
+from restless_tide.wire.dossier import StoreCheckTold, TextsTold
 
 
 def add(nouns: Nouns) -> None:
@@ -88,7 +88,7 @@ def _agree(folder: DossierFolder, here: dict[Place, str], desk: dict[Place, str]
 def _check(call: Call) -> Exit | None:
     folder = DossierFolder(Path(call.given.folder))
     app, here = folder.app(), folder.texts()
-    sheets = call.tide.dossier.check(app, _common(here), _own(here))
+    sheets = [_placed(folder, here, sheet) for sheet in call.tide.dossier.check(app, _common(here), _own(here))]
 
     def shown() -> None:
         call.say(f"{len(here)} texts of {app} are read.")
@@ -97,6 +97,18 @@ def _check(call: Call) -> Exit | None:
 
     call.answer(sheets, shown)
     return exit_of([found for sheet in sheets for found in sheet.findings])
+
+
+def _placed(folder: DossierFolder, here: dict[Place, str], sheet: StoreCheckTold) -> StoreCheckTold:
+    """Each finding at the file and the line that it is about."""
+
+    def where(place: str) -> str:
+        _, locale, field = (*place.split(".", 2), "", "")[:3]
+        own = Place(locale, field, sheet.store)
+        return folder.where(own if own in here else Place(locale, sheet.means.get(field, field))) if field else place
+
+    placed = [found.model_copy(update={"place": where(found.place)}) for found in sheet.findings]
+    return sheet.model_copy(update={"findings": placed})
 
 
 def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:

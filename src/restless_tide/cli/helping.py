@@ -18,7 +18,7 @@ from restless_tide.wire.errors import NotFound
 SHELLS = ("bash", "zsh", "fish")
 OVERVIEW = "overview"
 PAGES = ("apps", "testers", "stores", "steps", "notices", "logbook", "settings", "words")
-PAGES_OF_APP = ("releases", "builds", "cohorts", "reports", "signing")
+PAGES_OF_APP = ("releases", "tracks", "builds", "dossier", "cohorts", "reports", "signing")
 
 
 def add(nouns: Nouns) -> None:

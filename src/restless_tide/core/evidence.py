@@ -106,7 +106,10 @@ class Paper:
 
 @dataclass(frozen=True, slots=True)
 class BuildKnown:
-    """The build that is to go there. ``state`` None: it was never sent; ``held`` is what the store has of the app."""
+    """The build that is to go there. ``state`` None: it was never sent; ``held`` is what the store has of the app.
+
+    Without ``facts`` nothing is known of its packages, and nothing is said of them.
+    """
 
     label: str
     version: str
@@ -205,7 +208,8 @@ def _build(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
         )
     match build.state:
         case None:
-            found = check_push(rules, build.held, build.facts, known.identifier, known.day, build.expected)
+            facts, expected = build.facts, build.expected
+            found = check_push(rules, build.held, facts, known.identifier, known.day, expected) if facts else []
             return _no_build(
                 NodeState.MISSING, f"{build.label} was not sent to {rules.store}.", MendAct.PUSH_BUILD, found
             )
@@ -230,7 +234,7 @@ def _ready(rules: Rulebook, build: BuildKnown, known: Known) -> Evidence:
         replace(one, level=Level.CAUTION, detail=f"{one.detail} The store took this build before.")
         if one.level is Level.BLOCKER
         else one
-        for one in check_packages(rules, build.facts, known.identifier)
+        for one in (check_packages(rules, build.facts, known.identifier) if build.facts else ())
     ]
     state = NodeState.DOUBTFUL if any(one.level is Level.CAUTION for one in found) else NodeState.DONE
     return Evidence(state, f"{build.label} is ready at {rules.store}.", tuple(found), changes=True)
@@ -248,8 +252,8 @@ def _text(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     }
     unsent = {place for place, state in changed.items() if state not in (TextState.ORDERED, TextState.WAITS)}
     findings = [
-        _weighed(found, lacking, changed)
-        for found in check_texts(rules, given, fields)
+        _weighed(found, lacking)
+        for found in check_texts(rules, given, fields, only_new=True)
         if found.code != "text-missing" or not at(given.held, *_place_of(found))
     ]
     told = {_place_of(found) for found in findings if found.level is Level.BLOCKER}
@@ -280,13 +284,10 @@ def _texts(count: int) -> str:
     return "1 text" if count == 1 else f"{count} texts"
 
 
-def _weighed(found: Finding, lacking: set[tuple[str, str]], changed: Mapping[tuple[str, str], TextState]) -> Finding:
-    """A finding on a text blocks a release only where the texts have to be sent, and is no news where the store holds just that."""
-    place = _place_of(found)
+def _weighed(found: Finding, lacking: set[tuple[str, str]]) -> Finding:
+    """A finding on a text blocks a release only where the texts have to be sent."""
     if found.level is Level.BLOCKER and not lacking:
         return replace(found, level=Level.CAUTION)
-    if found.level is Level.CAUTION and place not in changed and place not in lacking:
-        return replace(found, level=Level.NOTE)
     return found
 
 

@@ -200,8 +200,11 @@ def state_of_text(given: TextsAt, locale: str, field: str, text: str) -> TextSta
     return TextState.CHANGED if held else TextState.COMPLETE
 
 
-def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str]) -> list[Finding]:
-    """What the store's rules say against the texts of these fields as they are written, and what a reader would remark."""
+def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str], *, only_new: bool = False) -> list[Finding]:
+    """What the store's rules say against the texts of these fields as they are written, and what a reader would remark.
+
+    ``only_new``: a text that the store holds as it is written is looked at no more.
+    """
     chosen = list(fields)
     written = [one for one in taken(rules, given) if one.field in chosen]
     there = {(one.locale, one.field) for one in written}
@@ -212,7 +215,8 @@ def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str]) -> list[
         if field in chosen and (locale, field) not in there
     ]
     for one in written:
-        findings += _check(rules, given, one)
+        if not only_new or at(given.held, one.locale, one.field) != one.text:
+            findings += _check(rules, given, one)
     written_in = {
         locale for texts in (given.common, given.own) for locale, fields in texts.items() if any(fields.values())
     }

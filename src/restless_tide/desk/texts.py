@@ -38,11 +38,9 @@ class Sending:
     kept: int
 
 
-def of_app(session: Session, app: App, *, emptied: bool = False) -> list[AppText]:
-    """Every text of an app, those of one store among them; without those that were taken out, unless they are asked for."""
-    found = select(AppText).where(AppText.app_id == app.id)
-    if not emptied:
-        found = found.where(AppText.text != "")
+def of_app(session: Session, app: App) -> list[AppText]:
+    """Every text of an app, those of one store among them; without those that were taken out."""
+    found = select(AppText).where(AppText.app_id == app.id, AppText.text != "")
     return list(session.scalars(found.order_by(AppText.locale, AppText.field)))
 
 
@@ -54,17 +52,23 @@ def locales_of(session: Session, app: App) -> list[str]:
 
 def at_berth(session: Session, berth: Berth) -> TextsAt:
     """The texts of a berth's app as its store concerns them."""
-    rows = of_app(session, berth.app, emptied=True)
-    held = session.scalars(select(HeldText).where(HeldText.berth_id == berth.id)).all()
+    written = session.execute(
+        select(AppText.berth_id, AppText.locale, AppText.field, AppText.text)
+        .where(AppText.app_id == berth.app_id)
+        .order_by(AppText.locale, AppText.field)
+    ).all()
+    held = session.execute(
+        select(HeldText.locale, HeldText.field, HeldText.text, HeldText.kept).where(HeldText.berth_id == berth.id)
+    ).all()
     writing = (OrderKind.WRITE_TEXTS,)
     pending = [order for order in lanes.pending(session, berth.id) if order.kind in writing]
     last = select(Order).where(Order.lane == berth.id, Order.kind.in_(writing)).order_by(Order.position.desc()).limit(1)
     refused = session.scalar(last)
     given = TextsAt(
         language=berth.language,
-        common=_by_locale((row.locale, row.field, row.text) for row in rows if row.berth_id is None),
-        own=_by_locale((row.locale, row.field, row.text) for row in rows if row.berth_id == berth.id),
-        held=_by_locale((row.locale, row.field, row.text) for row in held if row.text),
+        common=_by_locale(row[1:] for row in written if row[0] is None),
+        own=_by_locale(row[1:] for row in written if row[0] == berth.id),
+        held=_by_locale(row[:3] for row in held if row.text),
         ordered=_merged([order.payload["texts"] for order in pending]),
         kept=frozenset((row.locale, row.field) for row in held if row.kept),
         name=berth.listed_name,
@@ -81,7 +85,7 @@ def unplaced(session: Session, app: App, language: str = "en") -> TextsAt:
     return TextsAt(language=language, common=common, own={}, held={}, ordered={}, name=app.title)
 
 
-def _by_locale(rows: Iterable[tuple[str, str, str]]) -> dict[str, dict[str, str]]:
+def _by_locale(rows: Iterable[Sequence[str]]) -> dict[str, dict[str, str]]:
     found: dict[str, dict[str, str]] = {}
     for locale, field, text in rows:
         found.setdefault(locale, {})[field] = text

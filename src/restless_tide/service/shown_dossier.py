@@ -28,6 +28,7 @@ from restless_tide.records.tables import App, AppText, Berth, Person
 from restless_tide.wire.dossier import (
     FieldTold,
     SendingTold,
+    StoreCheckTold,
     StoreFieldTold,
     StoreTextsTold,
     StoreTextTold,
@@ -145,6 +146,16 @@ def _emptied(rules: Rulebook, given: TextsAt, locale: str, name: str) -> StoreTe
         length=measured("", field.counted_in),
         left=field.limit_characters,
         held=at(given.held, locale, name),
+    )
+
+
+def checked(found: texts.Checked) -> StoreCheckTold:
+    listing = rules_of(found.store).listing
+    return StoreCheckTold(
+        store=found.store.name,
+        store_title=rules_of(found.store).store,
+        means={key: meaning for key in listing.fields if (meaning := listing.meaning(key)) is not None},
+        findings=findings_told(found.findings),
     )
 
 

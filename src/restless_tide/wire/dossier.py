@@ -37,10 +37,11 @@ class CheckTextsWanted(Wanted):
 
 
 class StoreCheckTold(Told):
-    """What one store would say of the texts."""
+    """What one store would say of the texts. ``means`` leads from the store's own fields to those that all stores share."""
 
     store: str
     store_title: str
+    means: dict[str, str]
     findings: list[FindingTold]
 
 

@@ -12,7 +12,6 @@ from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
 from restless_tide.desk import find, readiness, texts
 from restless_tide.desk.desk import Desk
-from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Person
 from restless_tide.service import shown_dossier
 from restless_tide.service.router import router_of
@@ -29,7 +28,6 @@ from restless_tide.wire.dossier import (
     TextsWanted,
     WrittenTextTold,
 )
-from restless_tide.wire.problems import findings_told
 from restless_tide.wire.readiness import ReadinessTold
 
 router = router_of("dossier", "/v1/apps/{app}")
@@ -109,12 +107,7 @@ def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> Texts
 def check_texts(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> list[StoreCheckTold]:
     """What each store would say of texts that are not written at the desk yet, such as those of a folder."""
     with desk.look() as session:
-        return [
-            StoreCheckTold(
-                store=one.store.name, store_title=rules_of(one.store).store, findings=findings_told(one.findings)
-            )
-            for one in texts.check(session, app, wanted.texts, wanted.own)
-        ]
+        return [shown_dossier.checked(one) for one in texts.check(session, app, wanted.texts, wanted.own)]
 
 
 @router.post("/dossier/take-overs", status_code=201)

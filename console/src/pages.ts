@@ -1,0 +1,4 @@
+/** The pages of an app, in the order in which they stand under its name. */
+export const OF_APP = [
+  ['releases', 'Releases'], ['tracks', 'Tracks'], ['builds', 'Builds'], ['dossier', 'Dossier'], ['cohorts', 'Testing'], ['reports', 'Field reports'], ['signing', 'Signing'],
+] as const
