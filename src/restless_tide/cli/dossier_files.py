@@ -17,11 +17,11 @@ from tomlkit.items import String
 
 from restless_tide.core.dossier_folder import (
     AGREED_FILE,
-    APP_FILE,
+    FOLDER_FILE,
     LONGEST_TEXT,
     STORES_FOLDER,
     TEXTS_FOLDER,
-    AppFile,
+    FolderFile,
     Fields,
     Place,
     StoreFile,
@@ -46,18 +46,18 @@ class DossierFolder:
 
     @property
     def exists(self) -> bool:
-        return (self.path / APP_FILE).is_file()
+        return (self.path / FOLDER_FILE).is_file()
 
     def app(self) -> str:
         """The app that the folder is about. Raises Invalid where there is no dossier folder."""
-        file = self.path / APP_FILE
+        file = self.path / FOLDER_FILE
         if not file.is_file():
             raise Invalid(
-                f"{self.path} is no dossier folder: {APP_FILE} is missing.",
+                f"{self.path} is no dossier folder: {FOLDER_FILE} is missing.",
                 remedy="Make one with: tide dossier fetch FOLDER --app APP",
                 code="folder-unfit",
             )
-        about: AppFile = _fitting(file, AppFile, _read(file))
+        about: FolderFile = _fitting(file, FolderFile, _read(file))
         return about.app
 
     def begin(self, app: str) -> None:
@@ -68,7 +68,7 @@ class DossierFolder:
             return
         self.path.mkdir(parents=True, exist_ok=True)
         text = _HEAD.format(app=app) + tomlkit.dumps({"format": 1, "app": app})
-        (self.path / APP_FILE).write_text(text, encoding="utf-8")
+        (self.path / FOLDER_FILE).write_text(text, encoding="utf-8")
 
     def texts(self) -> dict[Place, str]:
         """Every text of the folder. Raises Invalid naming the file of each mistake."""

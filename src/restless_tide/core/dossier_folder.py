@@ -17,7 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from restless_tide.core.locales import LONGEST_TAG
 
-APP_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
+FOLDER_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
 MOST_FIELDS, MOST_LOCALES, LONGEST_TEXT = 100, 100, 50_000
 _DIGEST_LETTERS = 16
 
@@ -32,7 +32,7 @@ class _File(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
-class AppFile(_File):
+class FolderFile(_File):
     """``dossier.toml``: which app the folder is about."""
 
     format: Literal[1] = Field(default=1, description="the version of this layout")
@@ -48,7 +48,7 @@ class StoreFile(_File):
 class DossierFiles(_File):
     """The files of a dossier folder. ``texts_file`` is one ``texts/LOCALE.toml``: a text by field."""
 
-    dossier: AppFile
+    dossier: FolderFile
     texts_file: Fields = Field(default_factory=dict)
     store_file: StoreFile = StoreFile()
 
