@@ -152,7 +152,7 @@ def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dic
 
 def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
     store = dice.choice([None, *STORES, BESIDE])
-    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer", "promote"])
+    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer", "texts", "promote"])
     if act == "promote":
         promote(there, app, storm)
         return
@@ -168,6 +168,12 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
             wanted = Availability(countries=tuple(dice.sample(["DE", "NO", "AT", "CH"], dice.randint(0, 3))))
             there.tide.apps.offer(app, (store or "northgate").partition("/")[0], wanted, reason="storm")
             storm.accepted["set availability"] += 1
+            return
+        if act == "texts":
+            texts = {"summary": f"A diary, {dice.randrange(1000)} pages.", "description": "Changed in a storm."}
+            there.tide.dossier.write(app, dice.choice(["en", "de"]), texts)
+            sent = there.tide.dossier.send(app, store=(store or "").partition("/")[0] or None)
+            storm.accepted["write texts"] += sum(bool(one.sent) for one in sent)
             return
         share = None
         if act == "advance":
@@ -275,6 +281,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
         found += _wrong_sequence(lane)
     found += _disagreements(there)
     found += people.disagreements(there, STORES, rows)
+    found += _other_texts(there)
     found += _misplaced(there)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
@@ -365,6 +372,25 @@ def _disagreements(there: Harbour) -> list[str]:
         truth = berth.get("availability", {}).get("countries", [])
         if sorted(truth) != sorted(json.loads(countries or "[]")):
             found.append(f"berth {reference} at {store}: {truth} there, {countries} here")
+    return found
+
+
+def _other_texts(there: Harbour) -> list[str]:
+    """Where a store holds other texts than the desk believes, or than the order that it confirmed last."""
+    found = []
+    believed: dict[tuple[str, str], dict[str, dict[str, str]]] = defaultdict(lambda: defaultdict(dict))
+    for store, reference, locale, name, said in rows(
+        there,
+        "SELECT stores.name, berths.store_ref, locale, field, text FROM held_texts"
+        " JOIN berths ON berths.id = berth_id JOIN stores ON stores.id = berths.store_id WHERE text != ''",
+    ):
+        believed[store, reference][locale][name] = said
+    for (store, reference), here in believed.items():
+        (dossier,) = [entry for entry in there.control(store, "things/dossier") if entry["id"] == reference]
+        if dossier["texts"] != {locale: dict(fields) for locale, fields in here.items()}:
+            found.append(f"texts of {reference} at {store}: {dossier['texts']} there, {dict(here)} here")
+    if rows(there, "SELECT 1 FROM logbook WHERE act = 'texts changed at the store' LIMIT 1"):
+        found.append("texts were taken as changed that nobody changed at a store")
     return found
 
 

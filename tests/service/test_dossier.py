@@ -240,7 +240,8 @@ def test_the_sheet_of_a_release_and_its_hand_in_say_the_same(harbour: Harbour) -
         harbour.tide.releases.submit(app, "1.0.0")
     assert [found.detail for found in refused.value.findings] == [missing.detail]
     harbour.write_texts(app)
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.approve(app)
+    harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
 
 
 def test_a_sheet_is_by_the_rules_of_the_planned_day(harbour: Harbour) -> None:
