@@ -18,15 +18,15 @@ from tomlkit.items import String
 from restless_tide.core.dossier_folder import (
     AGREED_FILE,
     FOLDER_FILE,
-    LONGEST_TEXT,
     STORES_FOLDER,
     TEXTS_FOLDER,
-    FolderFile,
     Fields,
+    FolderFile,
     Place,
     StoreFile,
 )
 from restless_tide.core.errors import Invalid
+from restless_tide.core.limits import LONGEST_TEXT
 from restless_tide.core.locales import locale_of
 from restless_tide.wire.base import Text
 

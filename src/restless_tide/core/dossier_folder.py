@@ -15,10 +15,10 @@ from typing import Annotated, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from restless_tide.core.limits import LONGEST_TEXT, MOST_FIELDS, MOST_LOCALES
 from restless_tide.core.locales import LONGEST_TAG
 
 FOLDER_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
-MOST_FIELDS, MOST_LOCALES, LONGEST_TEXT = 100, 100, 50_000
 _DIGEST_LETTERS = 16
 
 FieldKey = Annotated[str, Field(max_length=100, pattern=r"^[a-z0-9][a-z0-9-]*$")]

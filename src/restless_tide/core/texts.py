@@ -233,17 +233,11 @@ def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str], *, only_
     return findings
 
 
-_STOPS_SENDING = frozenset({"text-too-long", "text-no-address", "text-in-lines"})
-
-
 def against_sending(rules: Rulebook, given: TextsAt) -> list[Finding]:
     """What the store would refuse of the texts that it does not hold as they are written."""
-    changed = {f"texts.{locale}.{field}" for locale, fields in differing(rules, given).items() for field in fields}
-    return [
-        found
-        for found in check_texts(rules, given, rules.listing.fields)
-        if found.code in _STOPS_SENDING and found.place in changed
-    ]
+    changed = differing(rules, given)
+    new = [one for one in taken(rules, given) if one.field in changed.get(one.locale, {})]
+    return [found for one in new for found in _check(rules, given, one) if found.level is Level.BLOCKER]
 
 
 def text_missing(rules: Rulebook, locale: str, field: str) -> Finding:

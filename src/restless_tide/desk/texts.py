@@ -15,18 +15,25 @@ from sqlalchemy.orm import Session
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.errors import Finding, ImpossibleAct, Invalid, Level, NotFound, StaleView
 from restless_tide.core.graph import Standing
+from restless_tide.core.limits import MOST_LOCALES
 from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.core.texts import Texts, TextsAt, against_sending, check_texts, differing, open_and_locked, unwritten
+from restless_tide.core.texts import (
+    Texts,
+    TextsAt,
+    against_sending,
+    check_texts,
+    differing,
+    open_and_locked,
+    unwritten,
+)
 from restless_tide.desk import find, lanes, retiring, stores
 from restless_tide.desk.desk import Act
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Person, Store
-
-MOST_LOCALES = 100
 
 
 @dataclass(frozen=True)

@@ -8,10 +8,11 @@ from typing import Annotated, Any, Self
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
 
+from restless_tide.core.limits import LONGEST_TEXT
 from restless_tide.core.order import OrderKind
 
-LONGEST_LINE, LONGEST_WORDS, LONGEST_TEXT, LONGEST_FILE = 300, 2_000, 50_000, 400_000
-"""Characters of a line, a reason, a text such as release notes, and a text file such as a rulebook."""
+LONGEST_LINE, LONGEST_WORDS, LONGEST_FILE = 300, 2_000, 400_000
+"""Characters of a line, a reason, and a text file such as a rulebook; LONGEST_TEXT is of a text such as release notes."""
 MOST_ENTRIES = 1_000
 _BREAKS = frozenset("\n\t")
 

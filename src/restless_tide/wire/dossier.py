@@ -8,11 +8,12 @@ from typing import Annotated
 from pydantic import Field
 
 from restless_tide.core.catalogue import Form
+from restless_tide.core.limits import MOST_FIELDS, MOST_LOCALES
 from restless_tide.core.texts import Origin, TextState
 from restless_tide.wire.base import OneLine, Text, Told, Wanted
 from restless_tide.wire.problems import FindingTold
 
-TextsByField = Annotated[dict[OneLine, Text], Field(max_length=100)]
+TextsByField = Annotated[dict[OneLine, Text], Field(max_length=MOST_FIELDS)]
 
 
 class TextsWanted(Wanted):
@@ -26,7 +27,7 @@ class LocaleCopyWanted(Wanted):
     source: OneLine = Field(description="the locale to copy from; what is written in the other stays")
 
 
-TextsByLocale = Annotated[dict[OneLine, TextsByField], Field(max_length=100)]
+TextsByLocale = Annotated[dict[OneLine, TextsByField], Field(max_length=MOST_LOCALES)]
 
 
 class CheckTextsWanted(Wanted):

@@ -1,0 +1,8 @@
+"""How much is taken at all, whatever a store allows."""
+
+MOST_LOCALES = 100
+"""Locales in which an app has texts."""
+MOST_FIELDS = 100
+"""Texts of an app in one locale."""
+LONGEST_TEXT = 50_000
+"""Characters of a text, such as a description or release notes."""
