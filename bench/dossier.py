@@ -35,7 +35,7 @@ LOCALES = [
 ]
 CHANGED = 3
 TYPED = 4_000
-_WORDS = ["walk", "along", "the", "shore", "and", "write", "down", "what", "grows", "between", "the", "dunes", "and", "the", "tide", "line"]
+_WORDS = ("walk", "shore", "dunes", "tide", "shell", "bird", "diary", "find")
 _RAW = (
     "SELECT locale, field, text, revision FROM app_texts WHERE app_id = :app",
     "SELECT berth_id, locale, field, text, kept FROM held_texts WHERE berth_id IN (SELECT id FROM berths WHERE app_id = :app)",
