@@ -21,24 +21,7 @@ WRITERS: dict[str, Callable[[Path, PackageRecipe], Path]] = {"apk": write_apk, "
 LIVE, EARLIER = "1.0.0", 4
 """The version that is live where there is a history, and the highest number of the version to come."""
 LANGUAGE = "en"
-_WORDS = [
-    "walk",
-    "along",
-    "the",
-    "shore",
-    "and",
-    "write",
-    "down",
-    "what",
-    "grows",
-    "between",
-    "the",
-    "dunes",
-    "and",
-    "the",
-    "tide",
-    "line",
-]
+_WORDS = ["walk", "along", "the", "shore", "and", "write", "down", "what", "grows", "between", "the", "dunes", "and", "the", "tide", "line"]  # fmt: skip
 
 
 @dataclass
