@@ -31,6 +31,7 @@ const problem = ref<Problem | null>(null)
 const busy = ref(false)
 const box = ref<HTMLElement>()
 const special = ref<{ store: string; key: string; text: string; revision: number } | null>(null)
+const oneLine = computed(() => props.field.form === 'line' || props.field.form === 'address')
 const dirty = computed(() => text.value !== (props.written?.text ?? ''))
 
 /** What comes from elsewhere is taken over as long as nobody is typing here. */
@@ -105,9 +106,9 @@ async function keepSpecial(): Promise<void> {
     </header>
     <p class="soft small-print help">{{ field.help }}</p>
     <form :class="{ two: beside }" @submit.prevent="keep">
-      <label v-if="beside" class="pane"><span class="soft">{{ beside }}</span><textarea :value="other" class="form-control" :rows="rows" readonly :lang="beside" dir="auto" /></label>
+      <label v-if="beside" class="pane"><span class="soft">{{ beside }}</span><textarea :value="other" class="form-control" :rows="oneLine ? 1 : rows" readonly :lang="beside" dir="auto" /></label>
       <label class="pane"><span class="soft">{{ locale }}</span>
-        <input v-if="field.form === 'line' || field.form === 'address'" v-model="text" class="form-control" :lang="locale" dir="auto" :inputmode="field.form === 'address' ? 'url' : undefined" @keydown.ctrl.enter="keep" />
+        <input v-if="oneLine" v-model="text" class="form-control" :lang="locale" dir="auto" :inputmode="field.form === 'address' ? 'url' : undefined" @keydown.ctrl.enter="keep" />
         <textarea v-else v-model="text" class="form-control" :rows="rows" :lang="locale" dir="auto" @keydown.ctrl.enter.prevent="keep" />
       </label>
     </form>
@@ -141,7 +142,7 @@ async function keepSpecial(): Promise<void> {
 .text { margin-bottom: 0.9rem; }
 h2 { font-size: 1.05rem; margin: 0; }
 .help { margin: 0 0 0.4rem; }
-form.two { display: grid; grid-template-columns: 1fr 1fr; gap: 0.8rem; }
+form.two { display: grid; grid-template-columns: 1fr 1fr; gap: 0.8rem; align-items: start; }
 .pane { display: grid; gap: 0.15rem; width: 100%; font-size: 0.9rem; }
 .keep { margin-top: 0.4rem; }
 .takers { margin-top: 0.5rem; font-size: 0.9rem; }

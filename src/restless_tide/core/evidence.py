@@ -348,7 +348,7 @@ def _trial(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
 def _review(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     leg = known.leg
     if leg is None:
-        return Evidence(NodeState.MISSING, "No release is drafted yet.", mend=MendAct.DRAFT_RELEASE, changes=True)
+        return Evidence(NodeState.MISSING, "It is not drafted yet.", mend=MendAct.DRAFT_RELEASE, changes=True)
     if leg.phase is LegPhase.UNDER_REVIEW:
         return Evidence(NodeState.WAITING, f"{rules.store} is looking at it.", mend=MendAct.WAIT, changes=True)
     if leg.phase not in OPEN_TO_SUBMISSION:
@@ -369,7 +369,7 @@ def _review(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
 def _launch(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     leg = known.leg
     if leg is None:
-        return Evidence(NodeState.MISSING, "No release is drafted yet.", mend=MendAct.DRAFT_RELEASE)
+        return Evidence(NodeState.MISSING, "It is not drafted yet.", mend=MendAct.DRAFT_RELEASE)
     if leg.phase in LAUNCHED:
         return Evidence(NodeState.DONE, f"It is {leg.phase}.", changes=True)
     if leg.phase is LegPhase.APPROVED:
