@@ -27,6 +27,15 @@ MEMORY_MINUTES = float(os.environ.get("BENCH_MEMORY_MINUTES", "2"))
 EMAIL, PASSWORD = "bench@saltgrass.example.org", "a-bench-password"
 
 
+def opened(processes: Processes) -> str:
+    """Start everything; returns a token of the first person."""
+    processes.start_all()
+    add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
+    with Tide(processes.ports.address) as visitor:
+        visitor.people.sign_in(EMAIL, PASSWORD)
+        return visitor.people.make_token("bench").value
+
+
 def starting(processes: Processes, tide: Tide) -> None:
     print("\nStarting and answering, with the demo's data")
 
@@ -72,11 +81,7 @@ def engine(processes: Processes, tide: Tide, folder: Path) -> None:
 def of_builds(folder: Path) -> None:
     builds.reading(folder)
     with Processes(folder / "builds", free_ports(26_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
-        processes.start_all()
-        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
-        with Tide(processes.ports.address) as visitor:
-            visitor.people.sign_in(EMAIL, PASSWORD)
-            token = visitor.people.make_token("bench").value
+        token = opened(processes)
         with Tide(processes.ports.address, token=token) as tide:
             builds.keeping(processes, tide, folder)
             builds.pushing(processes, tide, token, folder)
@@ -85,22 +90,14 @@ def of_builds(folder: Path) -> None:
 
 def of_commands(folder: Path) -> None:
     with Processes(folder / "commands", free_ports(28_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
-        processes.start_all()
-        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
-        with Tide(processes.ports.address) as visitor:
-            visitor.people.sign_in(EMAIL, PASSWORD)
-            commands.commands(processes, visitor.people.make_token("bench").value, folder)
+        commands.commands(processes, opened(processes), folder)
     commands.many_apps(folder)
 
 
 def of_testing(folder: Path) -> None:
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
     with Processes(folder / "testing", free_ports(27_000), fast, stores=("openfield",)) as processes:
-        processes.start_all()
-        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
-        with Tide(processes.ports.address) as visitor:
-            visitor.people.sign_in(EMAIL, PASSWORD)
-            token = visitor.people.make_token("bench").value
+        token = opened(processes)
         with Tide(processes.ports.address, token=token) as tide:
             build = testing.prepare(processes, tide, folder)
             testing.lists(tide, folder)
@@ -126,11 +123,7 @@ def of_the_dossier(folder: Path) -> None:
     dossier.sheet(folder)
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
     with Processes(folder / "dossier", free_ports(30_000), fast, stores=("northgate", "openfield")) as processes:
-        processes.start_all()
-        add_first_person(processes.desk_environment(), "Bench", EMAIL, PASSWORD)
-        with Tide(processes.ports.address) as visitor:
-            visitor.people.sign_in(EMAIL, PASSWORD)
-            token = visitor.people.make_token("bench").value
+        token = opened(processes)
         with Tide(processes.ports.address, token=token) as tide:
             dossier.over_the_wire(processes, tide, token, folder)
         dossier.typing(processes, EMAIL, PASSWORD)

@@ -8,6 +8,8 @@ export type Verdict = PlaceSheet['verdict']
 
 /** A mark for each standing, so that colour is never alone. */
 export const MARKS: Record<Thing['state'], string> = { done: '✓', doubtful: '▲', missing: '✕', waiting: '◔', locked: '◌', 'not asked': '·' }
+/** The same for findings, in the sequence in which they are told. */
+export const LEVEL_MARKS: Record<string, string> = { blocker: '✕', caution: '▲', note: '·' }
 export const VERDICTS: Record<Verdict, { mark: string; said: string }> = {
   ready: { mark: '✓', said: 'Ready' },
   cautions: { mark: '▲', said: 'Ready, but something needs a look' },

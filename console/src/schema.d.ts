@@ -7166,7 +7166,7 @@ export interface components {
          * @description Where a text stands at a store.
          * @enum {string}
          */
-        TextState: "missing" | "complete" | "ordered" | "waits for the next version" | "accepted" | "changed since sent" | "refused";
+        TextState: "missing" | "complete" | "ordered" | "waits for the review to end" | "accepted" | "changed since sent" | "refused";
         /** TextsTold */
         TextsTold: {
             /** App */

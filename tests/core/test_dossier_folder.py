@@ -82,6 +82,10 @@ def test_a_persons_comments_and_sequence_stay_when_one_text_changes(tmp_path: Pa
     [
         ({"texts/english.toml": 'summary = "x"'}, "texts/english.toml: 'english' is no locale"),
         ({"texts/de-AT.toml": 'summary = "x"', "texts/de-at.toml": 'summary = "y"'}, "are both about de-AT"),
+        (
+            {"stores/openfield.toml": '[texts.de-AT]\nsummary = "x"\n[texts.de-at]\nsummary = "y"'},
+            "names summary for de-AT twice",
+        ),
         ({"texts/en.toml": "summary = "}, "is no TOML"),
         ({"texts/en.toml": "summary = 7"}, "summary: Input should be a valid string"),
         ({"texts/en.toml": 'Summary = "x"'}, "Summary"),

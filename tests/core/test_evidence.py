@@ -191,7 +191,9 @@ def test_what_cannot_be_seen_makes_cautions_and_what_is_missing_blocks() -> None
 
 def test_what_a_release_waits_for_is_told_at_the_hand_in_with_its_code() -> None:
     made = sheet(OPENFIELD, replace(COMPLETE, build=replace(READY, state=ConsignmentState.HELD)))
-    assert [found.code for found in made.findings()] == ["build-not-ready"]
+    assert [(found.code, found.remedy) for found in made.findings()] == [
+        ("build-not-ready", "Answer the store's questions.")
+    ]
     line = next(line for line in made.lines if line.key == "review")
     assert (line.state, line.waits_for) == (S.LOCKED, ("A build that is ready",))
 

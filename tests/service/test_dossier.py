@@ -132,7 +132,7 @@ def test_a_locked_change_is_kept_and_goes_along_by_itself_after_the_review(harbo
     sent = {one.store: (one.sent, one.kept) for one in dossier.send(app)}
     assert sent["openfield"] == (1, 1), "one may change any time, one is locked"
     until(lambda: held(harbour, app, "openfield")["en"], lambda texts: "data-page" in texts)
-    assert states(harbour, app, "openfield")["summary"] == "waits for the next version"
+    assert states(harbour, app, "openfield")["summary"] == "waits for the review to end"
     assert held(harbour, app, "openfield")["en"]["summary"] == TEXTS["summary"]
     harbour.pass_hours(30, desk=False)
     until(lambda: held(harbour, app, "openfield")["en"], lambda texts: texts["summary"] == "Changed.")
@@ -157,18 +157,20 @@ def test_a_change_on_the_stores_own_pages_is_seen_and_shown_as_a_difference(harb
     assert "fi" in harbour.tide.dossier.texts(app).locales
 
 
-def test_what_a_store_refuses_is_told_in_its_words(harbour: Harbour) -> None:
+def test_what_a_store_refuses_is_told_in_its_words(harbour: Harbour, tmp_path: Path) -> None:
     app = harbour.new_app()
     store = at_store(harbour, app, "openfield")
     assert store.refused_because == ""
     harbour.tide.dossier.write(app, "en", {"privacy-page": "https://saltgrass.example.org/data"})
     harbour.control("openfield", "mischief", {"refuse_texts": "We do not like this page."})
-    harbour.tide.dossier.send(app, store="openfield")
+    done = Terminal(harbour, tmp_path)("dossier", "send", "--app", app, "--store", "openfield")
+    assert (done.returncode, "Openfield: it refused 1 text." in done.stdout) == (Exit.REFUSED, True)
     seen = until(lambda: at_store(harbour, app, "openfield"), lambda store: store.refused_because)
     assert seen.refused_because == "We do not like this page."
     assert states(harbour, app, "openfield")["data-page"] == "refused"
-    harbour.tide.dossier.send(app, store="openfield")
+    harbour.tide.dossier.send(app)
     settled(harbour, app)
+    assert at_store(harbour, app, "openfield").refused_because == ""
 
 
 def test_texts_of_a_desk_that_never_read_them_are_read_from_the_store(own_harbour: Harbour) -> None:
@@ -220,7 +222,7 @@ def test_a_new_app_goes_from_nothing_to_ready_by_commands_alone(harbour: Harbour
     done = tide(*ready)
     assert f"→ tide release submit 1.0.0 --app {app} --store openfield" in done.stdout
     assert done.returncode == Exit.DONE
-    assert f"{app.title()} 1.0.0: ready" in done.stdout or "1.0.0: ready" in done.stdout
+    assert f"{app} 1.0.0: ready" in done.stdout
     shown = tide("dossier", "show", "--app", app, "--store", "openfield").stdout
     assert "accepted" in shown
     assert "up to 160 characters, required" in shown

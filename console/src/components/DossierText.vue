@@ -69,7 +69,7 @@ const remarks = computed(() => {
   return [...new Set(found)]
 })
 const rows = computed(() => Math.min(16, Math.max(props.field.form === 'text' ? 5 : 2, text.value.split('\n').length + Math.floor(text.value.length / 90))))
-const MARK: Record<string, string> = { accepted: '✓', ordered: '◌', 'waits for the next version': '◔', refused: '✕', 'changed since sent': '◔', complete: '◔', missing: '·' }
+const MARK: Record<string, string> = { accepted: '✓', ordered: '◌', 'waits for the review to end': '◔', refused: '✕', 'changed since sent': '◔', complete: '◔', missing: '·' }
 
 async function keep(): Promise<void> {
   busy.value = true

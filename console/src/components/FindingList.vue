@@ -2,11 +2,11 @@
 import { computed } from 'vue'
 
 import type { Finding } from '../api'
+import { LEVEL_MARKS } from '../readiness'
 
 /** A readiness sheet: what blocks first, each with its mark, so that colour is never alone. */
 const props = defineProps<{ findings: Finding[]; clear?: string }>()
-const ORDER = ['blocker', 'caution', 'note']
-const MARKS: Record<string, string> = { blocker: '✕', caution: '▲', note: '·' }
+const ORDER = Object.keys(LEVEL_MARKS)
 const sorted = computed(() => [...props.findings].sort((one, other) => ORDER.indexOf(one.level) - ORDER.indexOf(other.level)))
 </script>
 
@@ -14,7 +14,7 @@ const sorted = computed(() => [...props.findings].sort((one, other) => ORDER.ind
   <p v-if="!findings.length" class="soft clear">✓ {{ clear ?? 'Nothing blocks it.' }}</p>
   <ul v-else class="plain-list">
     <li v-for="finding in sorted" :key="finding.code + finding.place + finding.detail" :class="finding.level">
-      <span aria-hidden="true">{{ MARKS[finding.level] }}</span>
+      <span aria-hidden="true">{{ LEVEL_MARKS[finding.level] }}</span>
       <div><span class="visually-hidden">{{ finding.level }}: </span>{{ finding.detail }} <span v-if="finding.remedy" class="soft">{{ finding.remedy }}</span></div>
     </li>
   </ul>

@@ -4,12 +4,12 @@ import { computed } from 'vue'
 import { api, told } from '../api'
 import { useLive } from '../live'
 import { useLoading } from '../loading'
-import { elsewhere, MARKS, type PlaceSheet, type Readiness, type Thing, VERDICTS, wayTo } from '../readiness'
+import { elsewhere, LEVEL_MARKS, MARKS, type PlaceSheet, type Readiness, type Thing, VERDICTS, wayTo } from '../readiness'
 import Explained from './Explained.vue'
 import Moment from './Moment.vue'
 import ProblemNote from './ProblemNote.vue'
 
-/** What stops a release, store by store: why, and where it is mended. Without a version, of the release to come. */
+/** What stops a release, store by store: why, and where to fix it. Without a version, of the release to come. */
 const props = defineProps<{ app: string; version?: string; places?: string[] }>()
 const { data, problem, load } = useLoading<Readiness>(() =>
   props.version
@@ -22,7 +22,6 @@ const shown = computed(() => (data.value?.places ?? []).filter((place) => !props
 const first = (place: PlaceSheet) => place.things.filter((thing) => thing.needed && !thing.folded)
 const folded = (place: PlaceSheet) => place.things.filter((thing) => !thing.needed || thing.folded)
 const said = (thing: Thing) => thing.findings.filter((found) => !thing.reason.includes(found.detail))
-const FINDING: Record<string, string> = { blocker: '✕', caution: '▲', note: '·' }
 /** Whether the app has a place there, or has asked for one. */
 const placed = (place: PlaceSheet) => place.things.some((thing) => thing.kind === 'berth' && thing.state !== 'missing' && thing.state !== 'locked') || shown.value.length === 1
 const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() > 3_600_000
@@ -47,7 +46,7 @@ const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() 
             <strong>{{ thing.title }}</strong> <span class="state">{{ thing.state }}</span>
             <RouterLink v-if="wayTo(thing, app, version ?? null)" class="mend" :to="wayTo(thing, app, version ?? null)!.to">{{ wayTo(thing, app, version ?? null)!.said }}</RouterLink>
             <p v-if="thing.reason">{{ thing.reason }} <span v-if="elsewhere(thing, place.store_title)" class="soft">{{ elsewhere(thing, place.store_title) }}</span></p>
-            <p v-for="found in said(thing)" :key="found.code + found.place + found.detail" class="found">{{ FINDING[found.level] }} {{ found.detail }}</p>
+            <p v-for="found in said(thing)" :key="found.code + found.place + found.detail" class="found">{{ LEVEL_MARKS[found.level] }} {{ found.detail }}</p>
             <p v-if="thing.help && thing.state !== 'done'" class="soft">{{ thing.help }}</p>
           </div>
         </li>

@@ -7,12 +7,11 @@ from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument
-from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.core.errors import Invalid
 from restless_tide.core.texts import TextState
-from restless_tide.wire.dossier import SendingTold, StoreTextsTold, TextsTold
+from restless_tide.wire.dossier import SendingTold, TextsTold
 
 _FIRST_CHARACTERS = 48
-_OPEN = (TextState.ORDERED,)
 
 
 def add(nouns: Nouns) -> None:
@@ -59,7 +58,7 @@ def add(nouns: Nouns) -> None:
         _send,
         "send the texts that differ to a store, or to all; first those of a folder to the desk",
         description="Send the texts that a store does not hold as they are written, to that store or to all. What is fixed\n"
-        "while a version is under review is kept, and goes along by itself as soon as it may. With a folder, its changes\n"
+        "while a version is under review is kept and sent automatically as soon as it may change. With a folder, its changes\n"
         "are written at the desk first; what was changed at both stops it before anything is written.",
     )
     parser.add_argument("folder", nargs="?", metavar="FOLDER", help="a dossier folder; it says which app it is about")
@@ -104,7 +103,7 @@ def _tell(call: Call, told: TextsTold) -> None:
 
 
 def _tell_store(call: Call, told: TextsTold) -> None:
-    store = _store(told, call.given.store)
+    store = dossier_folders.store_of(told, call.given.store)
     fields = {field.key: field for field in store.fields}
     table = call.table("LOCALE", "FIELD", "STATE", "LENGTH", "LEFT", "TEXT")
     for text in store.texts:
@@ -129,14 +128,6 @@ def _tell_store(call: Call, told: TextsTold) -> None:
     if store.findings:
         call.say("")
         show_sheet(call, store.store_title, store.findings)
-
-
-def _store(told: TextsTold, name: str) -> StoreTextsTold:
-    found = next((store for store in told.stores if store.store == name), None)
-    if found is not None:
-        return found
-    names = ", ".join(store.store for store in told.stores) or "no store"
-    raise NotFound(f"{name} asks for no texts of {told.app}.", remedy=f"These do: {names}.", code="store-unknown")
 
 
 def _first(text: str) -> str:
@@ -193,22 +184,33 @@ def _send(call: Call) -> Exit | None:
     sent = call.tide.dossier.send(given.app, store=given.store)
     names = {one.store for one in sent if one.sent}
 
-    def look() -> list[StoreTextsTold]:
-        return [store for store in call.tide.dossier.texts(given.app).stores if store.store in names]
+    def look() -> dict[str, set[TextState]]:
+        stores = call.tide.dossier.texts(given.app).stores
+        return {store.store: {text.state for text in store.texts} for store in stores if store.store in names}
 
-    def open_at(stores: list[StoreTextsTold]) -> list[str]:
-        return [store.store for store in stores if any(text.state in _OPEN for text in store.texts)]
+    def settled(states: dict[str, set[TextState]]) -> bool:
+        return not any(TextState.ORDERED in found for found in states.values())
 
-    left = open_at(call.wait_until(look, lambda stores: not open_at(stores), given.wait)) if names else []
-    call.answer(sent, lambda: _tell_sent(call, sent, left))
-    return Exit.NOT_CONFIRMED if left else None
+    states = call.wait_until(look, settled, given.wait) if names else {}
+    call.answer(sent, lambda: _tell_sent(call, sent, states))
+    if any(TextState.REFUSED in found for found in states.values()):
+        return Exit.REFUSED
+    return None if settled(states) else Exit.NOT_CONFIRMED
 
 
-def _tell_sent(call: Call, sent: list[SendingTold], left: list[str]) -> None:
+def _tell_sent(call: Call, sent: list[SendingTold], states: dict[str, set[TextState]]) -> None:
     for one in sent:
         kept = f" {one.kept} wait until the review there has ended." if one.kept else ""
+        found = states.get(one.store, set())
         if not one.sent:
             call.say(f"{one.store_title}: nothing to send now.{kept}")
-            continue
-        word = "ordered, not confirmed yet" if one.store in left else "held there now"
-        call.say(f"{one.store_title}: {one.sent} {'text' if one.sent == 1 else 'texts'} {word}.{kept}")
+        elif TextState.REFUSED in found:
+            see = f"See why with: tide dossier show --app {call.given.app} --store {one.store}"
+            call.say(f"{one.store_title}: it refused {_texts(one.sent)}. {see}{kept}")
+        else:
+            word = "ordered, not confirmed yet" if TextState.ORDERED in found else "held there now"
+            call.say(f"{one.store_title}: {_texts(one.sent)} {word}.{kept}")
+
+
+def _texts(count: int) -> str:
+    return "1 text" if count == 1 else f"{count} texts"

@@ -83,7 +83,14 @@ class DossierFolder:
                     code="folder-unfit",
                 )
             for field, text in fields.items():
-                found[Place(locale, field, store)] = self._fit(file, field, text)
+                place = Place(locale, field, store)
+                if place in found:
+                    raise Invalid(
+                        f"{file.relative_to(self.path)} names {field} for {locale} twice.",
+                        remedy="Keep one of the two.",
+                        code="folder-unfit",
+                    )
+                found[place] = self._fit(file, field, text)
         return {place: text for place, text in found.items() if text}
 
     def _all(self) -> Iterator[tuple[Path, str | None, str, Mapping[str, str]]]:

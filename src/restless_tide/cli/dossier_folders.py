@@ -12,8 +12,9 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import exit_of, show_sheet
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
 from restless_tide.core.dossier_folder import Difference, Place, Side, compare, digest_of
-from restless_tide.core.errors import Conflict, Invalid
-from restless_tide.wire.dossier import StoreCheckTold, TextsTold
+from restless_tide.core.errors import Conflict, Invalid, NotFound
+from restless_tide.core.texts import text_at
+from restless_tide.wire.dossier import StoreCheckTold, StoreTextsTold, TextsTold
 
 
 def add(nouns: Nouns) -> None:
@@ -43,6 +44,15 @@ def add(nouns: Nouns) -> None:
 
 def _folder_argument(parser: Parser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="such as dossier, beside the app's source")
+
+
+def store_of(told: TextsTold, name: str) -> StoreTextsTold:
+    """What one store gets. Raises NotFound for a store that asks for no texts of the app."""
+    found = next((store for store in told.stores if store.store == name), None)
+    if found is not None:
+        return found
+    names = ", ".join(store.store for store in told.stores) or "no store"
+    raise NotFound(f"{name} asks for no texts of {told.app}.", remedy=f"These do: {names}.", code="store-unknown")
 
 
 def _desk_texts(told: TextsTold) -> dict[Place, str]:
@@ -103,9 +113,12 @@ def _placed(folder: DossierFolder, here: dict[Place, str], sheet: StoreCheckTold
     """Each finding at the file and the line that it is about."""
 
     def where(place: str) -> str:
-        _, locale, field = (*place.split(".", 2), "", "")[:3]
+        about = text_at(place)
+        if about is None:
+            return place
+        locale, field = about
         own = Place(locale, field, sheet.store)
-        return folder.where(own if own in here else Place(locale, sheet.means.get(field, field))) if field else place
+        return folder.where(own if own in here else Place(locale, sheet.means.get(field, field)))
 
     placed = [found.model_copy(update={"place": where(found.place)}) for found in sheet.findings]
     return sheet.model_copy(update={"findings": placed})
@@ -199,12 +212,7 @@ def _export(call: Call) -> None:
     if target.exists() and any(target.iterdir()):
         raise Invalid(f"{given.folder} is not empty.", remedy="Name a new folder.", code="folder-unfit")
     told = call.tide.dossier.texts(given.app)
-    store = next((one for one in told.stores if one.store == given.store), None)
-    if store is None:
-        names = ", ".join(one.store for one in told.stores) or "no store"
-        raise Invalid(
-            f"{given.store} asks for no texts of {given.app}.", remedy=f"These do: {names}.", code="store-unknown"
-        )
+    store = store_of(told, given.store)
     got = {Place(text.locale, text.field): text.text for text in store.texts if text.text}
     folder = DossierFolder(target)
     folder.begin(told.app)

@@ -8,10 +8,12 @@ from pathlib import Path
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.telling import on_the_day, size
+from restless_tide.core.errors import Level
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.wire.problems import FindingTold
 
-_MARKS = {"blocker": "✖ blocker", "caution": "▲ caution", "note": "· note"}
+LEVEL_MARKS = {Level.BLOCKER: "✖", Level.CAUTION: "▲", Level.NOTE: "·"}
+"""In the sequence in which they are told."""
 _CONTENTS_SHOWN = 6
 
 
@@ -39,9 +41,9 @@ def show_sheet(call: Call, store: str, findings: Sequence[FindingTold]) -> None:
     call.say(f"{store}:")
     table = call.table("", "", "")
     table.show_header = False
-    for finding in sorted(findings, key=lambda finding: list(_MARKS).index(finding.level)):
+    for finding in sorted(findings, key=lambda finding: list(LEVEL_MARKS).index(finding.level)):
         told = f"{finding.detail}\n{finding.remedy}" if finding.remedy else finding.detail
-        table.add_row(_MARKS[finding.level], finding.place, cell(told))
+        table.add_row(f"{LEVEL_MARKS[finding.level]} {finding.level}", finding.place, cell(told))
     call.console.print(table)
 
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
+from restless_tide.cli.facts import LEVEL_MARKS
 from restless_tide.cli.parsing import Nouns, app_argument, instant_argument, place_argument
-from restless_tide.core.errors import Level
 from restless_tide.core.evidence import MendAct, NodeState
 from restless_tide.core.sheet import Verdict
+from restless_tide.core.texts import text_at
 from restless_tide.wire.readiness import PlaceSheetTold, ReadinessTold, ThingTold
 
 MARKS = {
@@ -24,7 +25,6 @@ _VERDICTS = {
     Verdict.CAUTIONS: "ready, but something needs a look",
     Verdict.BLOCKED: "not ready",
 }
-_MARK_OF = {Level.BLOCKER: "✖", Level.CAUTION: "▲", Level.NOTE: "·"}
 
 
 def add(nouns: Nouns) -> None:
@@ -79,7 +79,9 @@ def _tell_place(call: Call, told: ReadinessTold, place: PlaceSheetTold) -> None:
 
 def _said(told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold) -> list[str]:
     lines = [thing.reason] if thing.reason else []
-    lines += [f"{_MARK_OF[found.level]} {found.detail}" for found in thing.findings if found.detail not in thing.reason]
+    lines += [
+        f"{LEVEL_MARKS[found.level]} {found.detail}" for found in thing.findings if found.detail not in thing.reason
+    ]
     if thing.help and thing.state is not NodeState.DONE:
         lines.append(thing.help)
     command = command_for(thing.mend, told, place, thing)
@@ -120,8 +122,5 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
 
 def _text_meant(thing: ThingTold) -> tuple[str, str]:
     """The locale and the field of the first text that something is said about."""
-    for found in thing.findings:
-        parts = found.place.split(".", 2)
-        if len(parts) == 3 and parts[0] == "texts":
-            return parts[1], parts[2]
-    return "LOCALE", "FIELD"
+    places = (text_at(found.place) for found in thing.findings)
+    return next((place for place in places if place is not None), ("LOCALE", "FIELD"))

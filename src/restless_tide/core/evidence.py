@@ -31,8 +31,10 @@ from restless_tide.core.texts import (
     at,
     check_texts,
     differing,
+    place_of,
     required,
     state_of_text,
+    text_at,
     text_missing,
 )
 from restless_tide.core.versions import Held
@@ -73,6 +75,18 @@ class MendAct(StrEnum):
     OPEN_TRIAL = "open trial"
     LOOK_THERE = "look at the store"
     WAIT = "wait"
+
+
+REMEDIES: Mapping[MendAct, str] = {
+    MendAct.OPEN_BERTH: "Open the app's place there.",
+    MendAct.SIGN_PAPERS: "Sign it on the store's own pages.",
+    MendAct.PUSH_BUILD: "Push a build there and wait until the store has processed it.",
+    MendAct.ANSWER_QUESTIONS: "Answer the store's questions.",
+    MendAct.WRITE_TEXT: "Write the texts that are missing and send them there.",
+    MendAct.SEND_TEXTS: "Send the texts there.",
+    MendAct.WAIT: "Wait until the store has confirmed it.",
+}
+"""What is advised at a hand-in where a thing is not there, in words that fit every surface."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,7 +198,7 @@ def _berth(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
 
 def _papers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     if known.papers is None:
-        return _unseen(rules, known)
+        return _unseen(rules, key, thing, known)
     missing = [paper for paper in known.papers if not paper.valid]
     if missing:
         told = ", ".join(f"{paper.name} is {paper.state}" for paper in missing)
@@ -254,12 +268,12 @@ def _text(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     findings = [
         _weighed(found, lacking)
         for found in check_texts(rules, given, fields, only_new=True)
-        if found.code != "text-missing" or not at(given.held, *_place_of(found))
+        if found.code != "text-missing" or not at(given.held, *(text_at(found.place) or ("", "")))
     ]
-    told = {_place_of(found) for found in findings if found.level is Level.BLOCKER}
+    told = {text_at(found.place) for found in findings if found.level is Level.BLOCKER}
     findings += [
         _unsent(rules, *place) if place in unsent else text_missing(rules, *place)
-        for place in sorted(lacking - told)
+        for place in sorted(place for place in lacking if place not in told)
         if changed.get(place) is not TextState.ORDERED
     ]
     not_ordered = {place for place in lacking if changed.get(place) is not TextState.ORDERED}
@@ -274,7 +288,7 @@ def _text(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
         said = f"{_texts(len(unsent))} {'differs' if len(unsent) == 1 else 'differ'} from what {rules.store} holds."
         return Evidence(NodeState.DOUBTFUL, said, tuple(findings), MendAct.SEND_TEXTS, changes=True)
     kept = sum(state is TextState.WAITS for state in changed.values())
-    said = f"{_texts(kept)} {'waits' if kept == 1 else 'wait'} for the next version." if kept else ""
+    said = f"{_texts(kept)} {'waits' if kept == 1 else 'wait'} for the review to end." if kept else ""
     if any(found.level is Level.CAUTION for found in findings):
         return Evidence(NodeState.DOUBTFUL, said, tuple(findings), MendAct.WRITE_TEXT, changes=True)
     return Evidence(NodeState.DONE, said, tuple(findings), changes=bool(changed))
@@ -291,18 +305,12 @@ def _weighed(found: Finding, lacking: set[tuple[str, str]]) -> Finding:
     return found
 
 
-def _place_of(found: Finding) -> tuple[str, str]:
-    """The locale and the field of a finding on a text."""
-    _, locale, name = (*found.place.split(".", 2), "", "")[:3]
-    return locale, name
-
-
 def _unsent(rules: Rulebook, locale: str, name: str) -> Finding:
     return Finding(
         "text-not-sent",
         Level.BLOCKER,
         f"{rules.store} does not hold {rules.listing.title(name)} in {locale} yet.",
-        f"texts.{locale}.{name}",
+        place_of(locale, name),
         "Send the texts there.",
     )
 
@@ -379,7 +387,7 @@ def _launch(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     return Evidence(NodeState.MISSING, changes=True)
 
 
-def _unseen(rules: Rulebook, known: Known, *_: object) -> Evidence:
+def _unseen(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     """What the desk cannot see. A release that is live shows that the store was content."""
     if known.standing.live:
         return Evidence(NodeState.DONE, f"{rules.store} has let a release of this app go live.")
@@ -388,18 +396,14 @@ def _unseen(rules: Rulebook, known: Known, *_: object) -> Evidence:
     )
 
 
-def _not_kept_here(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
-    return _unseen(rules, known)
-
-
 EVIDENCE: Mapping[ThingKind, Callable[[Rulebook, str, Thing, Known], Evidence]] = {
     ThingKind.PAPERS: _papers,
     ThingKind.BERTH: _berth,
     ThingKind.BUILD: _build,
     ThingKind.TEXT: _text,
-    ThingKind.PICTURE: _not_kept_here,
-    ThingKind.ANSWERS: _not_kept_here,
-    ThingKind.PAGE: _not_kept_here,
+    ThingKind.PICTURE: _unseen,
+    ThingKind.ANSWERS: _unseen,
+    ThingKind.PAGE: _unseen,
     ThingKind.OFFER: _offer,
     ThingKind.TRIAL: _trial,
     ThingKind.REVIEW: _review,

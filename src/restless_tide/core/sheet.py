@@ -1,7 +1,8 @@
 """The readiness sheet: one walk over a store's graph that says what stops a release, why, and which act helps.
 
-What is asked of a push, of handing in, of another offer and of the sheet on a release's page is this walk;
-they differ only in how far they go.
+What is asked of handing in, of placing a build, of another offer and of the sheet on a release's page is this
+walk; they differ only in how far they go. A push asks the store itself what it holds, and judges by the function
+that the evidence of a build calls, too.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from enum import StrEnum
 
 from restless_tide.core.availability import check_change
 from restless_tide.core.errors import Finding, Level
-from restless_tide.core.evidence import FULFILLED, Evidence, Known, MendAct, NodeState, evidence
+from restless_tide.core.evidence import FULFILLED, REMEDIES, Evidence, Known, MendAct, NodeState, evidence
 from restless_tide.core.graph import locked_because, missing_before, usual_hours, way_to, will_lock
 from restless_tide.core.leg import OPEN_TO_SUBMISSION
 from restless_tide.core.rulebook import PRODUCTION, Rulebook, ThingKind
@@ -179,9 +180,9 @@ def _verdict(lines: Sequence[Line], known: Known) -> Verdict:
 
 
 def _said_of(line: Line) -> list[Finding]:
-    """The line's findings; where it is not there and nothing else says so, one that does."""
+    """The line's findings; where it is not there and none of them is a blocker, one more that is."""
     blocked = any(found.level is Level.BLOCKER for found in line.findings)
     if line.state in FULFILLED or line.kind in _HANDED_ON or blocked:
         return list(line.findings)
     detail = f"{line.title}: {line.reason}" if line.reason else f"{line.title} is {line.state}."
-    return [Finding(line.code, Level.BLOCKER, detail, line.key), *line.findings]
+    return [Finding(line.code, Level.BLOCKER, detail, line.key, REMEDIES.get(line.mend, "")), *line.findings]

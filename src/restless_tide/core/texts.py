@@ -36,7 +36,7 @@ class TextState(StrEnum):
     MISSING = "missing"
     COMPLETE = "complete"
     ORDERED = "ordered"
-    WAITS = "waits for the next version"
+    WAITS = "waits for the review to end"
     ACCEPTED = "accepted"
     CHANGED = "changed since sent"
     REFUSED = "refused"
@@ -85,6 +85,21 @@ NO_TEXTS = TextsAt(language="en", common={}, own={}, held={}, ordered={})
 def at(texts: Texts, locale: str, field: str) -> str:
     """One text, or an empty one."""
     return texts.get(locale, {}).get(field, "")
+
+
+_AREA = "texts"
+
+
+def place_of(locale: str, field: str) -> str:
+    """How a finding names the place of a text."""
+    return f"{_AREA}.{locale}.{field}"
+
+
+def text_at(place: str) -> tuple[str, str] | None:
+    """The locale and the field that a finding's place names; None where it is about no single text."""
+    area, _, rest = place.partition(".")
+    locale, dot, field = rest.partition(".")
+    return (locale, field) if area == _AREA and dot else None
 
 
 def taken(rules: Rulebook, given: TextsAt) -> list[Taken]:
@@ -227,7 +242,7 @@ def check_texts(rules: Rulebook, given: TextsAt, fields: Iterable[str], *, only_
                 "locale-not-shown",
                 Level.NOTE,
                 f"{rules.store} shows no texts in {', '.join(left_out)}; they stay here.",
-                "texts",
+                _AREA,
             )
         )
     return findings
@@ -246,13 +261,13 @@ def text_missing(rules: Rulebook, locale: str, field: str) -> Finding:
         "text-missing",
         Level.BLOCKER,
         f"{rules.store} wants {rules.listing.title(field)} in {locale}.",
-        f"texts.{locale}.{field}",
+        place_of(locale, field),
         f"Write it for {locale}.",
     )
 
 
 def _check(rules: Rulebook, given: TextsAt, one: Taken) -> list[Finding]:
-    title, place = rules.listing.title(one.field), f"texts.{one.locale}.{one.field}"
+    title, place = rules.listing.title(one.field), place_of(one.locale, one.field)
     form, findings = rules.listing.form(one.field), []
     if one.left < 0:
         findings.append(

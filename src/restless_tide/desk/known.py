@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
-from restless_tide.core.berth import BerthState, state_of
+from restless_tide.core.berth import state_of
 from restless_tide.core.evidence import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import builds, holdings, lanes, legs, signing, texts
@@ -25,15 +25,13 @@ def offered(berth: Berth) -> Availability:
     return Availability.model_validate(berth.availability or {})
 
 
-def at_berth(
-    session: Session, berth: Berth, now: datetime, *, build: Build | None = None, day: datetime | None = None
-) -> Known:
-    """What is known of a berth, with the build that is to go there, if there is one."""
+def at_berth(session: Session, berth: Berth, now: datetime, *, build: Build | None = None) -> Known:
+    """What is known of a berth today, with the build that is to go there, if there is one."""
     return Known(
         now=now,
-        day=max(now, day or now),
+        day=now,
         identifier=berth.identifier,
-        berth=BerthState(state_of(berth.store_ref, berth.refused_because)),
+        berth=state_of(berth.store_ref, berth.refused_because),
         berth_refused=berth.refused_because or "",
         papers=_papers(berth.store),
         build=_build(session, build, berth) if build is not None else None,
@@ -47,7 +45,7 @@ def at_berth(
 
 def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = None) -> Known:
     """What is known of a release at a store, by its rulebook of today or by another revision of it."""
-    known = at_berth(session, leg.berth, now, build=leg.build, day=leg.not_before)
+    known = on_day(at_berth(session, leg.berth, now, build=leg.build), leg.not_before or now)
     last = legs.last_round(leg)
     return replace(
         known,
@@ -62,7 +60,7 @@ def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = N
     )
 
 
-def nowhere(session: Session, app: App, store: Store, now: datetime, *, day: datetime | None = None) -> Known:
+def nowhere(session: Session, app: App, store: Store, now: datetime) -> Known:
     """What is known of an app at a store where it has no place yet."""
     rules = rules_of(store)
     platforms = {entry.platform: entry.identifier for entry in app.identifiers}
@@ -75,7 +73,7 @@ def nowhere(session: Session, app: App, store: Store, now: datetime, *, day: dat
     )
     return Known(
         now=now,
-        day=max(now, day or now),
+        day=now,
         identifier=platforms.get(platform or "", ""),
         papers=_papers(store),
         build=BuildKnown(f"Build {newest.label}", newest.version, tuple(facts_of(newest)))
@@ -114,7 +112,8 @@ def last_sent(session: Session, berth: Berth) -> Build | None:
 
 
 def _settled(berth: Berth) -> bool:
-    return berth.sighting is None or lanes.seen_at(berth) == (berth.availability or lanes.seen_at(berth))
+    """Whether the store was last seen to offer the app as ordered; what was never ordered or seen differs from nothing."""
+    return not berth.availability or berth.sighting is None or lanes.seen_at(berth) == berth.availability
 
 
 def _trials_opened(session: Session, berth: Berth) -> int:

@@ -105,11 +105,12 @@ def _of_release(session: Session, release: Release, now: datetime, day: datetime
     return [
         _place(
             session,
+            leg.berth.store,
             leg.berth,
             find.place_of(leg),
             legs.place_title(leg),
             known.of_leg(session, leg, now),
-            day or leg.not_before,
+            day,
             release.version,
         )
         for leg in sorted(release.legs, key=lambda leg: (rules_of(leg.berth.store).store, leg.track != PRODUCTION))
@@ -121,35 +122,34 @@ def _of_store(
 ) -> PlaceSheet:
     berth = session.scalar(select(Berth).where(Berth.app_id == app.id, Berth.store_id == store.id))
     if berth is None:
-        seen = known.nowhere(session, app, store, now, day=day)
+        seen = known.nowhere(session, app, store, now)
     else:
         wanted = select(Build).where(Build.app_id == app.id, Build.platform == berth.platform)
         if version is not None:
             wanted = wanted.where(Build.version == version)
         build = session.scalar(wanted.order_by(Build.created_at.desc()).limit(1))
-        seen = known.at_berth(session, berth, now, build=build, day=day)
+        seen = known.at_berth(session, berth, now, build=build)
     address = Address(store.name, PRODUCTION)
-    return _place(session, berth or store, address, rules_of(store).store, seen, day, version)
+    return _place(session, store, berth, address, rules_of(store).store, seen, day, version)
 
 
 def _place(
     session: Session,
-    at: Berth | Store,
+    store: Store,
+    berth: Berth | None,
     address: Address,
     title: str,
     seen: Known,
     day: datetime | None,
     version: str | None,
 ) -> PlaceSheet:
-    store = at.store if isinstance(at, Berth) else at
-    planned = max(seen.now, day or seen.day)
-    seen = known.on_day(seen, planned)
-    rules, told = _rules_on(session, store, at, version, seen.now, planned)
+    seen = known.on_day(seen, day or seen.day)
+    rules, told = _rules_on(session, store, berth, version, seen)
     return PlaceSheet(
         address=address,
         store_title=rules.store,
         place_title=title,
-        day=planned,
+        day=seen.day,
         revision=rules.revision,
         sheet=core.sheet(rules, seen),
         announced=told,
@@ -158,7 +158,7 @@ def _place(
 
 
 def _rules_on(
-    session: Session, store: Store, at: Berth | Store, version: str | None, now: datetime, day: datetime
+    session: Session, store: Store, berth: Berth | None, version: str | None, seen: Known
 ) -> tuple[Rulebook, tuple[str, ...]]:
     """The rules that hold on the planned day, and what the announced ones mean for this release."""
     current, following = rules_of(store), rulebooks.announced(store)
@@ -166,12 +166,12 @@ def _rules_on(
         return current, ()
     hits = [
         said
-        for hit in rulebooks.hits(session, store, following, now)
-        if isinstance(at, Berth) and hit.app == at.app.title and hit.version in (None, version)
+        for hit in (rulebooks.hits_at(session, berth, following, seen.now) if berth is not None else ())
+        if hit.version in (None, version)
         for said in hit.said
     ]
     begins = f"{following.in_force_since:%d %b %Y}"
-    if following.in_force_since <= day:
+    if following.in_force_since <= seen.day:
         told = f"The rules that {current.store} announced for {begins} hold on the planned day; this sheet is by them."
         return following, (told, *hits)
     if not hits:

@@ -103,17 +103,21 @@ def revisions(session: Session, store: Store) -> list[RulebookRevision]:
 
 def hits(session: Session, store: Store, new: Rulebook, now: datetime) -> list[Hit]:
     """Which apps and releases the revision ``new`` touches that the one in force does not."""
-    old, by = rules_of(store), new.in_force_since
-    changes = compare(old, new)
-    found = []
-    for berth in session.scalars(select(Berth).where(Berth.store_id == store.id)):
-        said = (*_seats_short(session, berth, new), *_tracks_gone(session, berth, old, new))
+    berths = session.scalars(select(Berth).where(Berth.store_id == store.id))
+    return [hit for berth in berths for hit in hits_at(session, berth, new, now)]
+
+
+def hits_at(session: Session, berth: Berth, new: Rulebook, now: datetime) -> list[Hit]:
+    """The same, of one app."""
+    old, by = rules_of(berth.store), new.in_force_since
+    changes, found = compare(old, new), list[Hit]()
+    said = (*_seats_short(session, berth, new), *_tracks_gone(session, berth, old, new))
+    if said:
+        found.append(Hit(berth.app.title, None, said, by))
+    for leg in session.scalars(select(Leg).where(Leg.berth_id == berth.id)):
+        said = tuple(_leg_touched(session, leg, old, new, changes, now))
         if said:
-            found.append(Hit(berth.app.title, None, said, by))
-        for leg in session.scalars(select(Leg).where(Leg.berth_id == berth.id)):
-            said = tuple(_leg_touched(session, leg, old, new, changes, now))
-            if said:
-                found.append(Hit(berth.app.title, leg.release.version, said, by))
+            found.append(Hit(berth.app.title, leg.release.version, said, by))
     return found
 
 

@@ -1,6 +1,6 @@
 """The texts of an app: written once for all stores, or for one store alone; sent where they differ.
 
-What is locked at a store is kept and goes along by itself as soon as the lock opens.
+What is locked at a store is kept and sent automatically as soon as the lock opens.
 """
 
 from __future__ import annotations
@@ -27,6 +27,7 @@ from restless_tide.core.texts import (
     check_texts,
     differing,
     open_and_locked,
+    place_of,
     unwritten,
 )
 from restless_tide.desk import find, lanes, retiring, stores
@@ -67,10 +68,9 @@ def at_berth(session: Session, berth: Berth) -> TextsAt:
     held = session.execute(
         select(HeldText.locale, HeldText.field, HeldText.text, HeldText.kept).where(HeldText.berth_id == berth.id)
     ).all()
-    writing = (OrderKind.WRITE_TEXTS,)
-    pending = [order for order in lanes.pending(session, berth.id) if order.kind in writing]
-    last = select(Order).where(Order.lane == berth.id, Order.kind.in_(writing)).order_by(Order.position.desc()).limit(1)
-    refused = session.scalar(last)
+    pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_TEXTS]
+    sent = select(Order).where(Order.lane == berth.id, Order.kind == OrderKind.WRITE_TEXTS)
+    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
     given = TextsAt(
         language=berth.language,
         common=_by_locale(row[1:] for row in written if row[0] is None),
@@ -80,8 +80,8 @@ def at_berth(session: Session, berth: Berth) -> TextsAt:
         kept=frozenset((row.locale, row.field) for row in held if row.kept),
         name=berth.listed_name,
     )
-    if refused is not None and refused.state is OrderState.REFUSED:
-        return replace(given, refused=refused.payload["texts"], refused_because=refused.trouble or "")
+    if last is not None and last.state is OrderState.REFUSED:
+        return replace(given, refused=last.payload["texts"], refused_because=last.trouble or "")
     return given
 
 
@@ -146,25 +146,29 @@ def write(
             written += [row] if row is not None else []
             continue
         if row is None:
-            row = AppText(app_id=app.id, berth_id=berth.id if berth else None, locale=place, field=field, revision=0)
+            row = AppText(
+                app_id=app.id, berth_id=berth.id if berth else None, locale=place, field=field, text="", revision=0
+            )
             act.session.add(row)
-        row.text, row.revision = text, row.revision + 1
-        row.changed_at, row.changed_by = act.now, act.person
+        _put(act, app, row, text)
         written.append(row)
-        act.log(
-            "text written" if text else "text taken out",
-            _subject(app, place, field, berth),
-            app=app.name,
-            before={"text": before},
-            after={"text": text},
-        )
     act.session.flush()
     return written
 
 
-def _subject(app: App, locale: str, field: str, berth: Berth | None) -> str:
+def _put(act: Act, app: App, row: AppText, text: str) -> None:
+    """Give a text its new words, with its line in the logbook."""
+    berth = act.session.get(Berth, row.berth_id) if row.berth_id else None
     at = f" at {berth.store.name}" if berth is not None else ""
-    return f"text {app.name} {locale} {field}{at}"
+    before, row.text, row.revision = row.text, text, row.revision + 1
+    row.changed_at, row.changed_by = act.now, act.person
+    act.log(
+        "text written" if text else "text taken out",
+        f"text {app.name} {row.locale} {row.field}{at}",
+        app=app.name,
+        before={"text": before},
+        after={"text": text},
+    )
 
 
 def _demand_field(berth: Berth | None, field: str) -> None:
@@ -187,11 +191,11 @@ def _demand_revision(act: Act, row: AppText | None, revision: int, *, locale: st
     who = person.name if person is not None else "Someone"
     theirs = row.text if row is not None else ""
     raise StaleView(
-        f"{who} has changed {field} in {locale} meanwhile. Both texts are below; nothing was written.",
+        f"{who} has changed {field} in {locale} meanwhile; nothing was written.",
         remedy="Take over what you want of the other text and save again.",
         findings=[
-            Finding("text-theirs", Level.NOTE, theirs, f"texts.{locale}.{field}"),
-            Finding("text-mine", Level.NOTE, mine, f"texts.{locale}.{field}"),
+            Finding("text-theirs", Level.NOTE, theirs, place_of(locale, field)),
+            Finding("text-mine", Level.NOTE, mine, place_of(locale, field)),
         ],
     )
 
@@ -205,11 +209,7 @@ def copy_locale(act: Act, app_name: str, source: str, target: str) -> int:
     there = {row.field for row in rows if row.locale == ends}
     copied = {row.field: row.text for row in rows if row.locale == begins}
     if not copied:
-        raise NotFound(
-            f"{app.title} has no texts in {begins}.",
-            remedy=f"It has them in: {', '.join(locales_of(act.session, app)) or 'no locale'}.",
-            code="locale-unknown",
-        )
+        raise _nothing_in(act.session, app, begins)
     wanted = {field: text for field, text in copied.items() if field not in there}
     write(act, app_name, ends, wanted)
     return len(wanted)
@@ -220,24 +220,19 @@ def drop_locale(act: Act, app_name: str, locale: str) -> int:
     app, place = retiring.app_in_use(act.session, app_name), locale_of(locale)
     rows = [row for row in of_app(act.session, app) if row.locale == place]
     if not rows:
-        raise NotFound(
-            f"{app.title} has no texts in {place}.",
-            remedy=f"It has them in: {', '.join(locales_of(act.session, app)) or 'no locale'}.",
-            code="locale-unknown",
-        )
+        raise _nothing_in(act.session, app, place)
     for row in rows:
-        before, row.text, row.revision = row.text, "", row.revision + 1
-        row.changed_at, row.changed_by = act.now, act.person
-        berth = act.session.get(Berth, row.berth_id) if row.berth_id else None
-        act.log(
-            "text taken out",
-            _subject(app, place, row.field, berth),
-            app=app.name,
-            before={"text": before},
-            after={"text": ""},
-        )
+        _put(act, app, row, "")
     act.session.flush()
     return len(rows)
+
+
+def _nothing_in(session: Session, app: App, locale: str) -> NotFound:
+    return NotFound(
+        f"{app.title} has no texts in {locale}.",
+        remedy=f"It has them in: {', '.join(locales_of(session, app)) or 'no locale'}.",
+        code="locale-unknown",
+    )
 
 
 @dataclass(frozen=True)
@@ -251,11 +246,7 @@ class Checked:
 def check(session: Session, app_name: str, common: Texts, own: Mapping[str, Texts]) -> list[Checked]:
     """What each store that carries the app would say of these texts. Raises Invalid for what is no locale."""
     app = find.app(session, app_name)
-    unknown = [
-        Finding("field-unknown", Level.BLOCKER, f"There is no field {field!r}.", f"texts.{locale}.{field}",
-                f"The fields that all stores share are: {', '.join(catalogue().fields)}.")
-        for locale, fields in common.items() for field in fields if field not in catalogue().fields
-    ]  # fmt: skip
+    unknown = _strange(common, list(catalogue().fields), "the fields that all stores share")
     common = {locale_of(locale): fields for locale, fields in common.items()}
     berths = {berth.store.name: berth for berth in app.berths}
     found = []
@@ -265,14 +256,26 @@ def check(session: Session, app_name: str, common: Texts, own: Mapping[str, Text
             continue
         given = at_berth(session, berth) if berth is not None else unplaced(session, app)
         mine = {locale_of(locale): fields for locale, fields in own.get(store.name, {}).items()}
-        strange = [
-            Finding("field-unknown", Level.BLOCKER, f"{rules.store} has no field {field!r}.", f"texts.{locale}.{field}",
-                    f"It has: {', '.join(rules.listing.fields)}.")
-            for locale, fields in mine.items() for field in fields if field not in rules.listing.fields
-        ]  # fmt: skip
+        strange = _strange(mine, list(rules.listing.fields), f"the fields of {rules.store}")
         said = check_texts(rules, replace(given, common=common, own=mine), rules.listing.fields)
         found.append(Checked(store, (*unknown, *strange, *said)))
     return found
+
+
+def _strange(texts: Texts, known: Sequence[str], what: str) -> list[Finding]:
+    """A blocker for each field that is not among the known ones."""
+    return [
+        Finding(
+            "field-unknown",
+            Level.BLOCKER,
+            f"{field!r} is not among {what}.",
+            place_of(locale, field),
+            f"They are: {', '.join(known)}.",
+        )
+        for locale, fields in texts.items()
+        for field in fields
+        if field not in known
+    ]
 
 
 def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending]:
@@ -319,7 +322,7 @@ def _send(act: Act, berth: Berth) -> Sending:
             "texts sent",
             f"texts {berth.app.name} at {berth.store.name}",
             app=berth.app.name,
-            after={"sent": _named(free), "kept for the next version": _named(shut)},
+            after={"sent": _named(free), "kept until the review ends": _named(shut)},
         )
     return Sending(berth, sent, kept)
 

@@ -12,6 +12,7 @@ from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.texts import (
     Taken,
     TextsAt,
+    TextState,
     at,
     check_texts,
     differing,
@@ -94,17 +95,18 @@ def _at_store(session: Session, berth: Berth) -> StoreTextsTold:
     got = taken(rules, given)
     there = {(one.locale, one.field) for one in got}
     emptied = [(locale, name) for locale, fields in changed.items() for name in fields if (locale, name) not in there]
+    told = [*(_got(given, one) for one in got), *(_emptied(rules, given, *place) for place in emptied)]
     return StoreTextsTold(
         store=berth.store.name,
         store_title=rules.store,
         language=berth.language,
         locales=list(listing.locales),
         fields=[_field(rules, key, standing) for key in listing.fields],
-        texts=[*(_got(given, one) for one in got), *(_emptied(rules, given, *place) for place in emptied)],
+        texts=told,
         findings=findings_told(check_texts(rules, given, listing.fields)),
         unwritten=sum(len(fields) for fields in unwritten(rules, given).values()),
         differing=sum(len(fields) for fields in changed.values()),
-        refused_because=given.refused_because,
+        refused_because=given.refused_because if any(one.state is TextState.REFUSED for one in told) else "",
         hand_carried=berth.store.hand_carried,
     )
 

@@ -31,7 +31,7 @@ class AppText(Base):
 
 
 class HeldText(Base):
-    """A text at a store. ``text`` is what it was last seen to hold; ``kept``: it was told to send it, and a lock is in the way."""
+    """A text at a store. ``text`` is what it was last seen to hold; ``kept``: it shall be sent as soon as a lock is open."""
 
     __tablename__ = "held_texts"
 
