@@ -19,6 +19,7 @@ import httpx
 from sqlalchemy import select
 
 from restless_tide.client import Tide
+from restless_tide.core.catalogue import catalogue
 from restless_tide.demo.processes import HOST, Processes
 from restless_tide.desk import people
 from restless_tide.desk.settings import settings_from
@@ -41,6 +42,18 @@ TEXTS = {
     "summary": "What grows at the edge of the tide.",
     "description": "A diary for people who walk along the shore.",
 }
+ANSWERS = {
+    "violence": "none",
+    "open-talk": "none",
+    "audience": ["adults"],
+    "youngest-age": 6,
+    "gathered-data": {kind: [] for kind in catalogue().topics["gathered-data"].kinds},
+    "encryption": "none",
+    "advertising": "none",
+    "third-party-content": "none",
+    "reviewer-sign-in": "no",
+}
+OWN_ANSWERS = {"northgate": {"ground": "no"}, "openfield": {"calls-a-day": 3}}
 PLACE = "android.permission.VIBRATE"
 _WRITERS = {"northgate": (write_ipa, "ipa"), "slatehouse": (write_msix, "msix")}
 CALM = {
@@ -166,8 +179,8 @@ class Harbour:
         if desk:
             self.tide.watching.move_clock(step_hours=hours)
 
-    def new_app(self, *, texts: bool = True) -> str:
-        """An app of its own with berths at both stores, and what they want to be written."""
+    def new_app(self, *, dossier: bool = True) -> str:
+        """An app of its own with berths at both stores, and what they want to be written and answered."""
         name = f"app{os.getpid()}x{next(_names)}"
         identifier = f"org.example.saltgrass.{name}"
         self.tide.apps.register(
@@ -176,15 +189,29 @@ class Harbour:
         for store in self.processes.stores:
             self.tide.apps.open_berth(name, store)
             until(lambda store=store: self.tide.apps.berth(name, store), lambda berth: berth.state == "open")
-        if texts:
-            self.write_texts(name)
+        if dossier:
+            self.write_dossier(name)
         return name
 
-    def write_texts(self, app: str) -> None:
-        """What every store wants to be written about an app, written and held there."""
+    def write_dossier(self, app: str) -> None:
+        """What every store wants to be written and answered about an app, held there."""
         self.tide.dossier.write(app, "en", TEXTS)
+        self.answer(app)
         self.tide.dossier.send(app)
+        self.until_held(app)
+
+    def answer(self, app: str) -> None:
+        """Answer all that every store asks about an app."""
+        self.tide.dossier.answer(app, ANSWERS)
+        for store in OWN_ANSWERS.keys() & {*self.processes.stores}:
+            self.tide.dossier.answer(app, OWN_ANSWERS[store], store=store)
+
+    def until_held(self, app: str) -> None:
+        """Wait until every store holds the dossier as it is written here."""
         until(lambda: self.tide.dossier.texts(app).stores, lambda stores: not any(store.differing for store in stores))
+        until(
+            lambda: self.tide.dossier.questions(app).stores, lambda stores: not any(store.differing for store in stores)
+        )
 
     def package(self, app: str, store: str, version: str = "1.0.0", number: int | str = 1, **recipe: Any) -> Path:
         write, suffix = _WRITERS.get(store, (write_apk, "apk"))

@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 
+from restless_tide.core.answers import AnswersAt
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ConsignmentState
@@ -30,6 +31,7 @@ from restless_tide.core.packages import Facts
 from restless_tide.core.rulebook import Rulebook, ThingKind, read_rulebook
 from restless_tide.core.sheet import Verdict, offer_findings, sheet
 from restless_tide.core.texts import TextsAt
+from tests.answering import mild
 from tests.core.test_steering import NOW, rulebook
 
 NORTHGATE, OPENFIELD, SLATEHOUSE = (rulebook(name) for name in ("northgate", "openfield", "slatehouse"))
@@ -46,6 +48,7 @@ TEXTS = {"en": {"summary": "A diary.", "description": "For walks."}}
 WRITTEN = TextsAt(language="en", common=TEXTS, own={}, held=TEXTS, ordered={}, name="Marram")
 READY = BuildKnown("Build 1.0.0 (1)", "1.0.0", (FACTS,), ConsignmentState.READY)
 DRAFT = LegKnown("1.0.0", LegPhase.DRAFT, {"en": "New."})
+ANSWERED = AnswersAt(held=mild(NORTHGATE) | mild(OPENFIELD) | mild(SLATEHOUSE))
 COMPLETE = Known(
     now=NOW,
     day=NOW,
@@ -55,6 +58,7 @@ COMPLETE = Known(
     build=READY,
     leg=DRAFT,
     texts=WRITTEN,
+    answers=ANSWERED,
 )
 S, M = NodeState, MendAct
 
@@ -177,8 +181,15 @@ def test_a_complete_release_is_ready_and_its_sheet_counts_what_is_needed() -> No
     made = sheet(OPENFIELD, COMPLETE)
     assert made.verdict is Verdict.READY
     assert made.findings() == []
-    assert [line.key for line in made.lines if line.needed] == ["berth", "build", "texts", "review", "launch"]
-    assert (made.done, made.needed) == (3, 5)
+    assert [line.key for line in made.lines if line.needed] == [
+        "berth",
+        "answers",
+        "build",
+        "texts",
+        "review",
+        "launch",
+    ]
+    assert (made.done, made.needed) == (4, 6)
     assert made.usual_hours == OPENFIELD.graph["review"].usually_takes_hours
 
 
@@ -223,5 +234,5 @@ def test_a_rule_that_applies_by_the_planned_day_is_asked_for_and_says_since_when
 def test_a_rulebook_without_things_has_a_graph_of_its_own() -> None:
     text = (Path(__file__).parents[2] / "src/restless_tide/demo/wrackline.toml").read_text(encoding="utf-8")
     bare = read_rulebook(text[: text.index("[things.berth]")])
-    assert list(bare.graph) == ["berth", "build", "texts", "review", "launch"]
-    assert sheet(bare, replace(COMPLETE, texts=replace(WRITTEN, held=TEXTS))).verdict is Verdict.READY
+    assert list(bare.graph) == ["berth", "build", "texts", "answers", "review", "launch"]
+    assert sheet(bare, replace(COMPLETE, answers=AnswersAt(held=mild(bare)))).verdict is Verdict.READY

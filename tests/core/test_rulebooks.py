@@ -143,19 +143,22 @@ def test_questions_follow_facts_earlier_answers_and_dates(
 def test_the_way_to_a_launch_follows_the_graph_and_its_longest_path() -> None:
     things = NORTHGATE.things
     way = [step.key for step in way_to(things, "launch", {"berth"}, NOW)]
-    assert set(way) == {"build", "texts", "pictures", "review", "launch"}
+    assert set(way) == {"build", "texts", "pictures", "answers", "review", "launch"}
     assert way.index("texts") < way.index("pictures") < way.index("review") < way.index("launch")
     assert usual_hours(things, "launch", {"berth"}, NOW) == pytest.approx(
         NORTHGATE.review.usual_hours + things["build"].usually_takes_hours
     )
-    assert usual_hours(things, "launch", {"berth", "build", "texts", "pictures"}, NOW) == NORTHGATE.review.usual_hours
+    assert (
+        usual_hours(things, "launch", {"berth", "build", "texts", "pictures", "answers"}, NOW)
+        == NORTHGATE.review.usual_hours
+    )
     assert way_to(things, "launch", {"launch"}, NOW) == []
     assert way_to(things, "nothing", set(), NOW) == []
 
 
 def test_a_rule_that_applies_later_is_no_hindrance_before_its_date() -> None:
     things, later = OPENFIELD.things, datetime(2031, 3, 2, tzinfo=UTC)
-    done = {"berth", "build", "texts"}
+    done = {"berth", "build", "texts", "answers"}
     assert missing_before(things, "review", done, NOW) == []
     assert missing_before(things, "review", done, later) == ["The page on use without a network"]
     assert missing_before(things, "nothing", done, NOW) == []

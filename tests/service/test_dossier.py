@@ -241,7 +241,7 @@ def test_the_sheet_of_a_release_and_its_hand_in_say_the_same(harbour: Harbour) -
     with pytest.raises(NotReady) as refused:
         harbour.tide.releases.submit(app, "1.0.0")
     assert [found.detail for found in refused.value.findings] == [missing.detail]
-    harbour.write_texts(app)
+    harbour.write_dossier(app)
     harbour.approve(app)
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
 
@@ -317,7 +317,7 @@ def test_what_was_changed_at_both_is_told_line_by_line_and_nothing_is_written(ha
 
 
 def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path: Path) -> None:
-    app = harbour.new_app(texts=False)
+    app = harbour.new_app(dossier=False)
     harbour.draft(app, stores=("openfield", "northgate"))
     assert harbour.tide.dossier.ready(app, "1.0.0").verdict == "blocked"
     folder = tmp_path / "dossier" / "texts"

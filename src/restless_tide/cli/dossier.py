@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from restless_tide.cli import dossier_folders
+from restless_tide.cli import dossier_folders, dossier_questions
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument
+from restless_tide.core.answers import AnswerState
 from restless_tide.core.errors import Invalid
 from restless_tide.core.texts import TextState
 from restless_tide.wire.dossier import SendingTold, TextsTold
@@ -50,14 +51,14 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("locale")
     app_argument(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask first")
-    parser = nouns.command("dossier take", _take, "take over here the texts that a store holds and nobody wrote here")
+    parser = nouns.command("dossier take", _take, "take over here what a store holds and nobody wrote or answered here")
     app_argument(parser)
     store_argument(parser)
     parser = nouns.command(
         "dossier send",
         _send,
-        "send the texts that differ to a store, or to all; first those of a folder to the desk",
-        description="Send the texts that a store does not hold as they are written, to that store or to all. What is fixed\n"
+        "send what differs to a store, or to all: texts and answers; first those of a folder to the desk",
+        description="Send what a store does not hold as it is written and answered here, to that store or to all. What is fixed\n"
         "while a version is under review is kept and sent automatically as soon as it may change. With a folder, its changes\n"
         "are written at the desk first; what was changed at both stops it before anything is written.",
     )
@@ -68,6 +69,7 @@ def add(nouns: Nouns) -> None:
         "--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers (10)"
     )
 
+    dossier_questions.add(nouns)
     dossier_folders.add(nouns)
 
 
@@ -168,11 +170,11 @@ def _drop_locale(call: Call) -> None:
 
 def _take(call: Call) -> None:
     given = call.given
-    before = len(call.tide.dossier.texts(given.app).texts)
     told = call.tide.dossier.take_over(given.app, given.store)
-    new = len(told.texts) - before
-    said = f"{new} {'text is' if new == 1 else 'texts are'} taken over from {given.store}." if new else ""
-    call.answer(told, lambda: call.say(said or f"{given.store} holds no text that is not written here."))
+    found = [_counted(told.texts, "text"), _counted(told.answers, "answer")]
+    said = " and ".join(one for one in found if one)
+    taken = f"Taken over from {given.store}: {said}." if said else f"{given.store} holds nothing that is not here."
+    call.answer(told, lambda: call.say(taken))
 
 
 def _send(call: Call) -> Exit | None:
@@ -182,35 +184,58 @@ def _send(call: Call) -> Exit | None:
     if given.app is None:
         raise Invalid("Which app?", remedy="Name it with --app, or name a dossier folder.", code="app-missing")
     sent = call.tide.dossier.send(given.app, store=given.store)
-    names = {one.store for one in sent if one.sent}
-
-    def look() -> dict[str, set[TextState]]:
-        stores = call.tide.dossier.texts(given.app).stores
-        return {store.store: {text.state for text in store.texts} for store in stores if store.store in names}
-
-    def settled(states: dict[str, set[TextState]]) -> bool:
-        return not any(TextState.ORDERED in found for found in states.values())
-
-    states = call.wait_until(look, settled, given.wait) if names else {}
+    states = call.wait_until(lambda: _states(call, sent), _settled, given.wait) if any(map(_some, sent)) else {}
     call.answer(sent, lambda: _tell_sent(call, sent, states))
-    if any(TextState.REFUSED in found for found in states.values()):
+    if any(_REFUSED & found for found in states.values()):
         return Exit.REFUSED
-    return None if settled(states) else Exit.NOT_CONFIRMED
+    return None if _settled(states) else Exit.NOT_CONFIRMED
 
 
-def _tell_sent(call: Call, sent: list[SendingTold], states: dict[str, set[TextState]]) -> None:
+_UNDER_WAY, _REFUSED = {TextState.ORDERED, AnswerState.SENT}, {TextState.REFUSED, AnswerState.REFUSED}
+_States = dict[str, set[TextState | AnswerState]]
+"""By store: the states in which its texts and answers are."""
+
+
+def _some(one: SendingTold) -> int:
+    return one.sent + one.answers_sent
+
+
+def _states(call: Call, sent: list[SendingTold]) -> _States:
+    found: _States = {}
+    if any(one.sent for one in sent):
+        names = {one.store for one in sent if one.sent}
+        for texts in call.tide.dossier.texts(call.given.app).stores:
+            if texts.store in names:
+                found.setdefault(texts.store, set()).update(text.state for text in texts.texts)
+    if any(one.answers_sent for one in sent):
+        names = {one.store for one in sent if one.answers_sent}
+        for asked in call.tide.dossier.questions(call.given.app).stores:
+            if asked.store in names:
+                found.setdefault(asked.store, set()).update(one.state for one in asked.questions)
+    return found
+
+
+def _settled(states: _States) -> bool:
+    return not any(_UNDER_WAY & found for found in states.values())
+
+
+def _tell_sent(call: Call, sent: list[SendingTold], states: _States) -> None:
     for one in sent:
-        kept = f" {one.kept} wait until the review there has ended." if one.kept else ""
+        waiting = one.kept + one.answers_kept
+        kept = f" {waiting} {'waits' if waiting == 1 else 'wait'} until the review there has ended." if waiting else ""
         found = states.get(one.store, set())
-        if not one.sent:
+        each = [_counted(one.sent, "text"), _counted(one.answers_sent, "answer")]
+        what = " and ".join(words for words in each if words)
+        if not what:
             call.say(f"{one.store_title}: nothing to send now.{kept}")
-        elif TextState.REFUSED in found:
-            see = f"See why with: tide dossier show --app {call.given.app} --store {one.store}"
-            call.say(f"{one.store_title}: it refused {_texts(one.sent)}. {see}{kept}")
+        elif _REFUSED & found:
+            page = "show" if TextState.REFUSED in found else "questions"
+            see = f"See why with: tide dossier {page} --app {call.given.app} --store {one.store}"
+            call.say(f"{one.store_title}: it refused {what}. {see}{kept}")
         else:
-            word = "ordered, not confirmed yet" if TextState.ORDERED in found else "held there now"
-            call.say(f"{one.store_title}: {_texts(one.sent)} {word}.{kept}")
+            word = "ordered, not confirmed yet" if _UNDER_WAY & found else "held there now"
+            call.say(f"{one.store_title}: {what} {word}.{kept}")
 
 
-def _texts(count: int) -> str:
-    return "1 text" if count == 1 else f"{count} texts"
+def _counted(count: int, noun: str) -> str:
+    return f"{count} {noun}{'' if count == 1 else 's'}" if count else ""

@@ -103,7 +103,9 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
             return f"tide build list --app {app} --state held"
         case MendAct.WRITE_TEXT:
             return f"tide dossier write {locale} {field}=TEXT --app {app}"
-        case MendAct.SEND_TEXTS:
+        case MendAct.ANSWER_TOPICS:
+            return f"tide dossier questions --app {app} --store {store}"
+        case MendAct.SEND_TEXTS | MendAct.SEND_ANSWERS:
             return f"tide dossier send --app {app} --store {store}"
         case MendAct.SET_OFFER:
             return f"tide berth offer --app {app} --store {store}"

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
+from typing import Any
 
 from restless_tide.client.noun import Noun
 from restless_tide.wire.dossier import (
+    AnswersWanted,
     CheckTextsWanted,
     LocaleCopyWanted,
+    QuestionsTold,
     SendingTold,
     SendTextsWanted,
     StoreCheckTold,
+    TakenOverTold,
     TakeOverWanted,
     TextsTold,
     TextsWanted,
@@ -57,17 +61,38 @@ class Dossier(Noun):
         """Take out every text of a locale."""
         return self._line.delete_for(f"/v1/apps/{app}/dossier/texts/{locale}", TextsTold)
 
+    def questions(self, app: str) -> QuestionsTold:
+        """What stores ask about an app, what is answered, what each gets of it, and the ratings that follow."""
+        return self._line.get(f"/v1/apps/{app}/dossier/questions", QuestionsTold)
+
+    def answer(
+        self, app: str, answers: Mapping[str, Any], *, store: str | None = None, revision: int | None = None
+    ) -> QuestionsTold:
+        """Answer topics for all stores, or the questions of one alone; None takes an answer out. Raises StaleView when
+        ``revision`` is no longer that of the one answer."""
+        headers = {"If-Match": f'"{revision}"'} if revision is not None else None
+        body = AnswersWanted(answers=dict(answers), store=store)
+        return self._line.patch(f"/v1/apps/{app}/dossier/answers", QuestionsTold, body, headers=headers)
+
     def check(
-        self, app: str, texts: Mapping[str, dict[str, str]], own: Mapping[str, dict[str, dict[str, str]]] | None = None
+        self,
+        app: str,
+        texts: Mapping[str, dict[str, str]],
+        own: Mapping[str, dict[str, dict[str, str]]] | None = None,
+        *,
+        answers: Mapping[str, Any] | None = None,
+        own_answers: Mapping[str, dict[str, Any]] | None = None,
     ) -> list[StoreCheckTold]:
-        """What each store would say of texts that are not written at the desk yet."""
-        body = CheckTextsWanted(texts=dict(texts), own=dict(own or {}))
+        """What each store would say of texts and answers that are not at the desk yet."""
+        body = CheckTextsWanted(
+            texts=dict(texts), own=dict(own or {}), answers=dict(answers or {}), own_answers=dict(own_answers or {})
+        )
         return self._line.post(f"/v1/apps/{app}/dossier/checks", list[StoreCheckTold], body)
 
-    def take_over(self, app: str, store: str) -> TextsTold:
-        """Take over here the texts that a store holds and nobody wrote here."""
-        return self._line.post(f"/v1/apps/{app}/dossier/take-overs", TextsTold, TakeOverWanted(store=store))
+    def take_over(self, app: str, store: str) -> TakenOverTold:
+        """Take over here the texts and answers that a store holds and nobody wrote or gave here."""
+        return self._line.post(f"/v1/apps/{app}/dossier/take-overs", TakenOverTold, TakeOverWanted(store=store))
 
     def send(self, app: str, *, store: str | None = None) -> list[SendingTold]:
-        """Order the texts that differ to a store or to all. Raises NotReady with what a store would refuse."""
+        """Order the texts and answers that differ to a store or to all. Raises NotReady with what a store would refuse."""
         return self._line.post(f"/v1/apps/{app}/dossier/sendings", list[SendingTold], SendTextsWanted(store=store))

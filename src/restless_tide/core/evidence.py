@@ -14,6 +14,24 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
 
+from restless_tide.core.answers import (
+    NO_ANSWERS,
+    AnswersAt,
+    AnswerState,
+    Asked,
+    against_answers,
+    against_package,
+    answer_missing,
+    asked,
+    differing_answers,
+    given_at,
+    place_of_answer,
+    refused_by,
+    shape_at,
+    state_of_answer,
+    whole,
+)
+from restless_tide.core.applying import Case, holds
 from restless_tide.core.availability import Availability, check_change, concerns
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
@@ -67,6 +85,8 @@ class MendAct(StrEnum):
     ANSWER_QUESTIONS = "answer questions"
     WRITE_TEXT = "write text"
     SEND_TEXTS = "send texts"
+    ANSWER_TOPICS = "answer topics"
+    SEND_ANSWERS = "send answers"
     SET_OFFER = "set offer"
     DRAFT_RELEASE = "draft release"
     WRITE_NOTES = "write notes"
@@ -84,6 +104,8 @@ REMEDIES: Mapping[MendAct, str] = {
     MendAct.ANSWER_QUESTIONS: "Answer the store's questions.",
     MendAct.WRITE_TEXT: "Write the texts that are missing and send them there.",
     MendAct.SEND_TEXTS: "Send the texts there.",
+    MendAct.ANSWER_TOPICS: "Answer what the store asks and send the answers there.",
+    MendAct.SEND_ANSWERS: "Send the answers there.",
     MendAct.WAIT: "Wait until the store has confirmed it.",
 }
 """What is advised at a hand-in where a thing is not there, in words that fit every surface."""
@@ -163,6 +185,7 @@ class Known:
     build: BuildKnown | None = None
     leg: LegKnown | None = None
     texts: TextsAt = NO_TEXTS
+    answers: AnswersAt = NO_ANSWERS
     offered: Availability = EVERYWHERE_FREE
     wanted_offer: Availability | None = None
     offer_settled: bool = True
@@ -175,11 +198,33 @@ def evidence(rules: Rulebook, key: str, known: Known) -> Evidence:
     thing = rules.graph[key]
     if thing.applies_from is not None and thing.applies_from > known.day:
         return Evidence(NodeState.NOT_ASKED, f"{rules.store} asks for it from {thing.applies_from:%d %b %Y} on.")
+    applying = _applies(rules, thing, known)
+    if applying is False:
+        return Evidence(NodeState.NOT_ASKED, f"{rules.store} does not ask for it of this app.")
     found = EVIDENCE[thing.kind](rules, key, thing, known)
+    if applying is None and found.state is not NodeState.DONE:
+        said = f"{rules.store} may not ask for it; that depends on what is not known yet."
+        return replace(found, state=NodeState.DOUBTFUL, reason=f"{found.reason} {said}".strip())
     if thing.applies_from is not None and thing.applies_from > known.now:
         said = f"{rules.store} asks for it from {thing.applies_from:%d %b %Y} on, before the planned day."
         return replace(found, reason=f"{found.reason} {said}".strip())
     return found
+
+
+def case_of(known: Known) -> Case:
+    """What the conditions of a rulebook are held against."""
+    facts = known.build.facts if known.build is not None else ()
+    return Case(facts=facts or None, offer=known.offered)
+
+
+def _applies(rules: Rulebook, thing: Thing, known: Known) -> bool | None:
+    """Whether a thing is asked of this app; None where that depends on what is not known yet."""
+    if thing.when is None:
+        return True
+    questions = asked(rules, known.answers, case_of(known), known.day)
+    given = {one.key: one.stands for one in questions if one.stands is not None and one.surely}
+    open_ = frozenset(one.key for one in questions if one.key not in given)
+    return holds(thing.when, replace(case_of(known), answers=given, unanswered=open_))
 
 
 def _berth(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
@@ -315,6 +360,113 @@ def _unsent(rules: Rulebook, locale: str, name: str) -> Finding:
     )
 
 
+def _answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
+    given, chosen, case = known.answers, rules.questions_of(key), case_of(known)
+    ours = [one for one in asked(rules, given, case, known.day) if one.key in chosen]
+    there = [one for one in asked(rules, AnswersAt(held=given.held), case, known.day) if one.key in chosen]
+    notes = [
+        *(_perhaps(rules, one) for one in ours if not one.surely and one.stands is None),
+        *(_announced(rules, one) for one in _coming(rules, chosen, known)),
+    ]
+    if not ours and not there:
+        return Evidence(NodeState.NOT_ASKED, f"{rules.store} asks nothing of this app.", tuple(notes))
+    states = {one: state_of_answer(rules, given, one, given_at(rules, given, one)[0]) for one in chosen}
+    ordered = {one for one, state in states.items() if state is AnswerState.SENT}
+    lacking = {one.key for one in there if _demanded(one) and one.key not in given.held}
+    to_come = {one.key for one in ours if _demanded(one) and one.key not in given.held}
+    changed = differing_answers(rules, given, ours)
+    refused = refused_by(rules, there)
+    told = {found.place for found in refused}
+    unfit = [
+        *against_answers(rules, given, changed),
+        *(found for found in refused_by(rules, ours) if found.place not in told),
+    ]
+    told |= {found.place for found in unfit}
+    wanting = [_lacking(rules, given, one) for one in chosen if one in (lacking | to_come) - ordered]
+    unready = [*unfit, *(found for found in wanting if found.place not in told)]
+    findings = (
+        *refused,
+        *(found if lacking else replace(found, level=Level.CAUTION) for found in unready),
+        *_held_against_package(ours, known),
+        *notes,
+    )
+    if lacking - ordered:
+        ready = not unfit and all(found.code == "answer-not-sent" for found in wanting)
+        act = MendAct.SEND_ANSWERS if ready else MendAct.ANSWER_TOPICS
+        said = f"{rules.store} does not hold {_counted(len(lacking - ordered))} that it demands."
+        return Evidence(NodeState.MISSING, said, findings, act, changes=True)
+    if refused:
+        said = f"{rules.store} takes no app with these answers."
+        return Evidence(NodeState.MISSING, said, findings, MendAct.ANSWER_TOPICS, changes=True)
+    if lacking:
+        said = f"{rules.store} has not confirmed the answers yet."
+        return Evidence(NodeState.WAITING, said, findings, MendAct.WAIT, changes=True)
+    unsent = [one for one in changed if states[one] not in (AnswerState.SENT, AnswerState.WAITS)]
+    if unsent:
+        said = f"{_counted(len(unsent))} {'differs' if len(unsent) == 1 else 'differ'} from what {rules.store} holds."
+        return Evidence(NodeState.DOUBTFUL, said, findings, MendAct.SEND_ANSWERS, changes=True)
+    if any(found.level is Level.CAUTION for found in findings):
+        return Evidence(NodeState.DOUBTFUL, "", findings, MendAct.ANSWER_TOPICS, changes=True)
+    said = "Changed answers wait for the review to end." if changed.keys() & given.kept else ""
+    return Evidence(NodeState.DONE, said, findings, changes=bool(changed))
+
+
+def _demanded(one: Asked) -> bool:
+    return one.surely and one.required
+
+
+def _counted(count: int) -> str:
+    return "1 answer" if count == 1 else f"{count} answers"
+
+
+def _lacking(rules: Rulebook, given: AnswersAt, key: str) -> Finding:
+    answer, _ = given_at(rules, given, key)
+    if not whole(shape_at(rules, key), answer):
+        return answer_missing(rules, key)
+    return Finding(
+        "answer-not-sent",
+        Level.BLOCKER,
+        f"{rules.store} does not hold the answer to: {rules.questionnaire.text(key)}",
+        place_of_answer(key),
+        "Send the answers there.",
+    )
+
+
+def _held_against_package(questions: Sequence[Asked], known: Known) -> list[Finding]:
+    build = known.build
+    if build is None or not build.facts:
+        return []
+    topics = {one.topic for one in questions if one.topic is not None}
+    common = {topic: answer for topic, answer in known.answers.common.items() if topic in topics}
+    return against_package(common, build.facts, build.label)
+
+
+def _perhaps(rules: Rulebook, one: Asked) -> Finding:
+    return Finding(
+        "answer-perhaps",
+        Level.NOTE,
+        f"{rules.store} may ask: {rules.questionnaire.text(one.key)} That depends on what is not known yet.",
+        place_of_answer(one.key),
+    )
+
+
+def _coming(rules: Rulebook, chosen: Sequence[str], known: Known) -> list[str]:
+    rule = rules.questionnaire.questions
+    starts = {key: rule[key].applies_from for key in chosen}
+    return [key for key, start in starts.items() if start is not None and start > known.day]
+
+
+def _announced(rules: Rulebook, key: str) -> Finding:
+    start = rules.questionnaire.questions[key].applies_from
+    return Finding(
+        "answer-asked-later",
+        Level.NOTE,
+        f"From {start:%d %b %Y} on {rules.store} asks: {rules.questionnaire.text(key)}",
+        place_of_answer(key),
+        "Answer it before that day.",
+    )
+
+
 def _offer(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     wanted = known.wanted_offer
     if wanted is not None:
@@ -402,7 +554,7 @@ EVIDENCE: Mapping[ThingKind, Callable[[Rulebook, str, Thing, Known], Evidence]] 
     ThingKind.BUILD: _build,
     ThingKind.TEXT: _text,
     ThingKind.PICTURE: _unseen,
-    ThingKind.ANSWERS: _unseen,
+    ThingKind.ANSWERS: _answers,
     ThingKind.PAGE: _unseen,
     ThingKind.OFFER: _offer,
     ThingKind.TRIAL: _trial,

@@ -6,3 +6,4 @@ MOST_FIELDS = 100
 """Texts of an app in one locale."""
 LONGEST_TEXT = 50_000
 """Characters of a text, such as a description or release notes."""
+MOST_QUESTIONS, MOST_CHOICES = 200, 60

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from restless_tide.core.rulebook import Rulebook
 
+_ASKED = "questionnaire.questions."
 _IDENTITY = frozenset({"revision", "in_force_since"})
 
 
@@ -37,8 +38,19 @@ def compare(old: Rulebook, new: Rulebook) -> list[RuleChange]:
     for place in {**before, **after}:
         if place in _IDENTITY or before.get(place) == after.get(place):
             continue
+        if place.startswith(_ASKED) and place in before and place in after:
+            changes += _within(place, before[place], after[place])
+            continue
         changes.append(RuleChange(place, _name(place), _words(place, before, old), _words(place, after, new)))
     return changes
+
+
+def _within(place: str, before: dict[str, Any], after: dict[str, Any]) -> Iterator[RuleChange]:
+    """What differs within a question about an app that both revisions ask."""
+    for rule in after:
+        if before.get(rule) != after[rule]:
+            name = f"{_name(place)}, {rule.replace('_', ' ')}"
+            yield RuleChange(f"{place}.{rule}", name, _plain(before.get(rule)), _plain(after[rule]))
 
 
 def _leaves(values: dict[str, Any], place: str = "") -> Iterator[tuple[str, Any]]:
@@ -46,6 +58,8 @@ def _leaves(values: dict[str, Any], place: str = "") -> Iterator[tuple[str, Any]
         here = f"{place}.{key}" if place else str(key)
         if here == "processing.questions":
             yield from ((f"{here}.{question['code']}", question) for question in value)
+        elif here.startswith(_ASKED):
+            yield here, value
         elif isinstance(value, dict) and here != "rollout.dictated_ladder":
             yield from _leaves(value, here)
         else:
@@ -57,6 +71,8 @@ def _name(place: str) -> str:
         return title
     if place.startswith("processing.questions."):
         return f"Question {place.rpartition('.')[2]}"
+    if place.startswith(_ASKED):
+        return f"Question about the app, {place.removeprefix(_ASKED)}"
     if place.startswith("cohorts."):
         _, kind, rule = place.split(".")
         return f"{kind.capitalize()} testers, {rule.replace('_', ' ')}"
@@ -88,13 +104,26 @@ def _words(place: str, values: dict[str, Any], rules: Rulebook) -> str:
             return "not asked"
         since = f" from {value['applies_from']:%d %b %Y} on" if value["applies_from"] else ""
         return f"{value['text']}{since}"
+    if place.startswith(_ASKED):
+        if value is None:
+            return "not asked"
+        since = f" from {value['applies_from']:%d %b %Y} on" if value["applies_from"] else ""
+        return f"{rules.questionnaire.text(place.removeprefix(_ASKED))}{since}"
+    if value is None and place == "rollout.pauses_allowed":
+        return "no limit"
+    return _plain(value)
+
+
+def _plain(value: Any) -> str:
     match value:
         case True:
             return "yes"
         case False:
             return "no"
         case None:
-            return "no limit" if place == "rollout.pauses_allowed" else "nothing"
-        case tuple() | list():
+            return "nothing"
+        case tuple() | list() if any(isinstance(one, dict) for one in value):
+            return "1 rule" if len(value) == 1 else f"{len(value)} rules"
+        case tuple() | list() | dict():
             return ", ".join(map(str, value)) or "none"
     return str(value)

@@ -17,20 +17,14 @@ from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
 from typing import Literal
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import AwareDatetime, Field, ValidationError, model_validator
 
 from restless_tide.core.catalogue import Form, catalogue
 from restless_tide.core.errors import Invalid
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.numbers import MOST_PARTS
-
-
-class Rules(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
-
-
-CountedIn = Literal["characters", "UTF-16 units", "bytes"]
-"""How a store counts the length of a text."""
+from restless_tide.core.questionnaire import QuestionnaireRules
+from restless_tide.core.rule import CountedIn, Rules, When
 
 
 class Numbering(StrEnum):
@@ -384,6 +378,10 @@ class Thing(Rules):
     title: str
     help: str = Field(default="", max_length=600, description="the store's own words on it")
     fields: tuple[str, ...] = Field(default=(), description="of kind text: the fields it is about; none: all others")
+    questions: tuple[str, ...] = Field(
+        default=(), description="of kind answers: the questions it is about; none: all others"
+    )
+    when: When | None = Field(default=None, description="only for apps of which this holds; none: for all")
     opens_after: tuple[str, ...] = ()
     locks_at: LocksAt = LocksAt.NEVER
     usually_takes_hours: float = Field(default=0, ge=0)
@@ -395,6 +393,8 @@ class Thing(Rules):
             raise ValueError("a thing of kind offer names its part, and no other does")
         if self.fields and self.kind is not ThingKind.TEXT:
             raise ValueError("only a thing of kind text names fields")
+        if self.questions and self.kind is not ThingKind.ANSWERS:
+            raise ValueError("only a thing of kind answers names questions")
         return self
 
 
@@ -413,6 +413,7 @@ class Rulebook(Rules):
     rollout: RolloutRules
     name: NameRules = NameRules()
     listing: ListingRules = ListingRules()
+    questionnaire: QuestionnaireRules = QuestionnaireRules()
     availability: AvailabilityRules = AvailabilityRules()
     things: dict[str, Thing] = Field(default_factory=dict, description="the prerequisite graph")
     tracks: dict[str, TrackRules] = Field(
@@ -443,7 +444,7 @@ class Rulebook(Rules):
 
     @cached_property
     def graph(self) -> dict[str, Thing]:
-        """The prerequisite graph. A rulebook that names no things has a place, texts, a build, a review and a launch."""
+        """The prerequisite graph. A rulebook that names no things has the usual ones: place, build, texts, answers, review, launch."""
         if self.things:
             return self.things
         texts = (
@@ -451,14 +452,20 @@ class Rulebook(Rules):
             if self.listing.fields
             else {}
         )
+        answers = (
+            {"answers": Thing(kind=ThingKind.ANSWERS, title="The answers", opens_after=("berth",))}
+            if self.questionnaire.questions
+            else {}
+        )
         return {
             "berth": Thing(kind=ThingKind.BERTH, title="The berth"),
             "build": Thing(kind=ThingKind.BUILD, title="A build", opens_after=("berth",)),
             **texts,
+            **answers,
             "review": Thing(
                 kind=ThingKind.REVIEW,
                 title="The review",
-                opens_after=("build", *texts),
+                opens_after=("build", *texts, *answers),
                 usually_takes_hours=self.review.usual_hours,
             ),
             "launch": Thing(kind=ThingKind.LAUNCH, title="The launch", opens_after=("review",)),
@@ -471,6 +478,19 @@ class Rulebook(Rules):
             return []
         named = {field for other in self.graph.values() for field in other.fields}
         return list(thing.fields) or [field for field in self.listing.fields if field not in named]
+
+    def questions_of(self, key: str) -> list[str]:
+        """The questions that a thing of kind answers is about: those it names, or all that no other names."""
+        thing = self.graph[key]
+        if thing.kind is not ThingKind.ANSWERS:
+            return []
+        named = {question for other in self.graph.values() for question in other.questions}
+        return list(thing.questions) or [one for one in self.questionnaire.questions if one not in named]
+
+    def lock_of_question(self, question: str) -> LocksAt:
+        """When an answer can no longer be changed: as the thing that it belongs to."""
+        holders = (thing.locks_at for key, thing in self.graph.items() if question in self.questions_of(key))
+        return next(holders, LocksAt.NEVER)
 
     def lock_of_field(self, field: str) -> LocksAt:
         """When a text can no longer be changed: by its own rule, or by that of its thing."""
@@ -517,6 +537,10 @@ class Rulebook(Rules):
             strange = [field for field in thing.fields if field not in self.listing.fields]
             if strange:
                 raise ValueError(f"things.{key}.fields names {', '.join(strange)}, which no field is called")
+            strange = [one for one in thing.questions if one not in self.questionnaire.questions]
+            strange += sorted(thing.when.answers_named() - self.questionnaire.questions.keys()) if thing.when else []
+            if strange:
+                raise ValueError(f"things.{key} names {', '.join(strange)}, which no question is called")
             if unknown:
                 raise ValueError(f"things.{key}.opens_after names {', '.join(unknown)}, which no thing is called")
         try:

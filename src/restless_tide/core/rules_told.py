@@ -16,7 +16,7 @@ def told_rules(rules: Rulebook) -> list[str]:
     """The rules that a release manager plans by, a line each."""
     return [
         line
-        for line in (_packages(rules), _numbers(rules), _review(rules), _texts(rules), *_rollout(rules), *_rest(rules))
+        for line in (_packages(rules), _numbers(rules), _review(rules), _texts(rules), _asked(rules), *_rollout(rules), *_rest(rules))
         if line
     ]
 
@@ -54,6 +54,14 @@ def _texts(rules: Rulebook) -> str:
     return f"Texts: {each}.{where}" if each else ""
 
 
+def _asked(rules: Rulebook) -> str:
+    asked, ratings = rules.questionnaire, rules.questionnaire.ratings
+    if not asked.questions:
+        return ""
+    grades = f" Grades in {len(ratings.regions)} regions: {', '.join(ratings.grades.values())}." if ratings else ""
+    return f"Asks about the app: {' '.join(asked.text(key) for key in asked.questions)}{grades}"
+
+
 def _rollout(rules: Rulebook) -> list[str]:
     rollout = rules.rollout
     ladder = rollout.dictated_ladder
@@ -87,6 +95,11 @@ def _rest(rules: Rulebook) -> list[str]:
     dated = [
         f"From {question.applies_from:%d %b %Y} on it asks: {question.text}"
         for question in rules.processing.questions
+        if question.applies_from is not None
+    ]
+    dated += [
+        f"From {question.applies_from:%d %b %Y} on it asks about the app: {rules.questionnaire.text(key)}"
+        for key, question in rules.questionnaire.questions.items()
         if question.applies_from is not None
     ]
     return [f"Seats: {seats}.", _tracks(rules), name, *dated]

@@ -6,44 +6,33 @@ What is locked at a store is kept and sent automatically as soon as the lock ope
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.catalogue import catalogue
-from restless_tide.core.errors import Finding, ImpossibleAct, Invalid, Level, NotFound, StaleView
+from restless_tide.core.errors import Finding, Invalid, Level, NotFound
 from restless_tide.core.graph import Standing
 from restless_tide.core.limits import MOST_LOCALES
 from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind, OrderState
-from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.texts import (
     Texts,
     TextsAt,
-    against_sending,
     check_texts,
     differing,
     open_and_locked,
     place_of,
     unwritten,
 )
-from restless_tide.desk import find, lanes, retiring, stores
+from restless_tide.desk import find, held, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Person, Store
-
-
-@dataclass(frozen=True)
-class Sending:
-    """What sending the texts to one store comes to: how many go now, and how many are kept until a lock opens."""
-
-    berth: Berth
-    sent: int
-    kept: int
+from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Store
 
 
 def of_app(session: Session, app: App) -> list[AppText]:
@@ -65,7 +54,7 @@ def at_berth(session: Session, berth: Berth) -> TextsAt:
         .where(AppText.app_id == berth.app_id)
         .order_by(AppText.locale, AppText.field)
     ).all()
-    held = session.execute(
+    there = session.execute(
         select(HeldText.locale, HeldText.field, HeldText.text, HeldText.kept).where(HeldText.berth_id == berth.id)
     ).all()
     pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_TEXTS]
@@ -75,9 +64,9 @@ def at_berth(session: Session, berth: Berth) -> TextsAt:
         language=berth.language,
         common=_by_locale(row[1:] for row in written if row[0] is None),
         own=_by_locale(row[1:] for row in written if row[0] == berth.id),
-        held=_by_locale(row[:3] for row in held if row.text),
+        held=_by_locale(row[:3] for row in there if row.text),
         ordered=_merged([order.payload["texts"] for order in pending]),
-        kept=frozenset((row.locale, row.field) for row in held if row.kept),
+        kept=frozenset((row.locale, row.field) for row in there if row.kept),
         name=berth.listed_name,
     )
     if last is not None and last.state is OrderState.REFUSED:
@@ -140,7 +129,8 @@ def write(
     for field, text in texts.items():
         row = one(act.session, app, place, field, berth)
         if revision is not None:
-            _demand_revision(act, row, revision, locale=place, field=field, mine=text)
+            theirs = row.text if row is not None else ""
+            revisions.demand(act, row, revision, f"{field} in {place}", place_of(place, field), theirs, text)
         before = row.text if row is not None else ""
         if text == before:
             written += [row] if row is not None else []
@@ -183,23 +173,6 @@ def _demand_field(berth: Berth | None, field: str) -> None:
     )
 
 
-def _demand_revision(act: Act, row: AppText | None, revision: int, *, locale: str, field: str, mine: str) -> None:
-    now = row.revision if row is not None else 0
-    if revision == now:
-        return
-    person = act.session.get(Person, row.changed_by) if row is not None else None
-    who = person.name if person is not None else "Someone"
-    theirs = row.text if row is not None else ""
-    raise StaleView(
-        f"{who} has changed {field} in {locale} meanwhile; nothing was written.",
-        remedy="Take over what you want of the other text and save again.",
-        findings=[
-            Finding("text-theirs", Level.NOTE, theirs, place_of(locale, field)),
-            Finding("text-mine", Level.NOTE, mine, place_of(locale, field)),
-        ],
-    )
-
-
 def copy_locale(act: Act, app_name: str, source: str, target: str) -> int:
     """Copy every common text of one locale to another where that has none; returns how many. Raises NotFound, Invalid."""
     app, begins, ends = retiring.app_in_use(act.session, app_name), locale_of(source), locale_of(target)
@@ -235,31 +208,16 @@ def _nothing_in(session: Session, app: App, locale: str) -> NotFound:
     )
 
 
-@dataclass(frozen=True)
-class Checked:
-    """What one store would say of texts that are not written here yet."""
-
-    store: Store
-    findings: tuple[Finding, ...]
-
-
-def check(session: Session, app_name: str, common: Texts, own: Mapping[str, Texts]) -> list[Checked]:
-    """What each store that carries the app would say of these texts. Raises Invalid for what is no locale."""
-    app = find.app(session, app_name)
+def check(session: Session, app: App, store: Store, berth: Berth | None, common: Texts, own: Texts) -> list[Finding]:
+    """What a store would say of texts that are not written here yet. Raises Invalid for what is no locale."""
+    rules = rules_of(store)
     unknown = _strange(common, list(catalogue().fields), "the fields that all stores share")
     common = {locale_of(locale): fields for locale, fields in common.items()}
-    berths = {berth.store.name: berth for berth in app.berths}
-    found = []
-    for store in stores.carrying(session, app):
-        rules, berth = rules_of(store), berths.get(store.name)
-        if not rules.listing.fields:
-            continue
-        given = at_berth(session, berth) if berth is not None else unplaced(session, app)
-        mine = {locale_of(locale): fields for locale, fields in own.get(store.name, {}).items()}
-        strange = _strange(mine, list(rules.listing.fields), f"the fields of {rules.store}")
-        said = check_texts(rules, replace(given, common=common, own=mine), rules.listing.fields)
-        found.append(Checked(store, (*unknown, *strange, *said)))
-    return found
+    given = at_berth(session, berth) if berth is not None else unplaced(session, app)
+    mine = {locale_of(locale): fields for locale, fields in own.items()}
+    strange = _strange(mine, list(rules.listing.fields), f"the fields of {rules.store}")
+    said = check_texts(rules, replace(given, common=common, own=mine), rules.listing.fields)
+    return [*unknown, *strange, *said]
 
 
 def _strange(texts: Texts, known: Sequence[str], what: str) -> list[Finding]:
@@ -278,33 +236,8 @@ def _strange(texts: Texts, known: Sequence[str], what: str) -> list[Finding]:
     ]
 
 
-def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending]:
-    """Order to a store, or to every store, the texts that it does not hold as they are written here.
-
-    What is locked there is kept and goes along when the lock opens. Raises NotReady with what a store would refuse; then
-    nothing is sent anywhere.
-    """
-    app = retiring.app_in_use(act.session, app_name)
-    berths = (
-        [find.berth(act.session, app, find.store(act.session, store_name))]
-        if store_name
-        else [berth for berth in app.berths if berth.store_ref and berth.store.in_use]
-    )
-    if not berths:
-        raise ImpossibleAct(
-            f"{app.title} has no open berth yet.",
-            remedy=f"Open one with: tide berth open --app {app.name} --store STORE",
-            code="berth-unknown",
-        )
-    sheets = [
-        (rules_of(berth.store).store, against_sending(rules_of(berth.store), at_berth(act.session, berth)))
-        for berth in berths
-    ]
-    demand_ready(of_stores(sheets), f"Sending the texts of {app.title}")
-    return [_send(act, berth) for berth in berths]
-
-
-def _send(act: Act, berth: Berth) -> Sending:
+def send(act: Act, berth: Berth) -> tuple[int, int]:
+    """Order to a store the texts that differ there; returns how many go now, and how many are kept until a lock opens."""
     rules, given = rules_of(berth.store), at_berth(act.session, berth)
     changed = {
         locale: {field: text for field, text in fields.items() if given.ordered.get(locale, {}).get(field) != text}
@@ -313,7 +246,7 @@ def _send(act: Act, berth: Berth) -> Sending:
     free, shut = open_and_locked(
         rules, {locale: texts for locale, texts in changed.items() if texts}, standing_at(act.session, berth)
     )
-    _keep(act, berth, shut)
+    held.keep(act, HeldText, berth, _places(shut))
     if free:
         act.order(OrderKind.WRITE_TEXTS, lane=berth.id, store=berth.store, subject=berth.id, payload={"texts": free})
     sent, kept = _counted(free), _counted(shut)
@@ -324,7 +257,7 @@ def _send(act: Act, berth: Berth) -> Sending:
             app=berth.app.name,
             after={"sent": _named(free), "kept until the review ends": _named(shut)},
         )
-    return Sending(berth, sent, kept)
+    return sent, kept
 
 
 def _counted(texts: Mapping[str, Mapping[str, str]]) -> int:
@@ -335,26 +268,8 @@ def _named(texts: Mapping[str, Mapping[str, str]]) -> list[str]:
     return [f"{locale} {field}" for locale, fields in texts.items() for field in fields]
 
 
-def _keep(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
-    rows = {(row.locale, row.field): row for row in _held(act.session, berth)}
-    for locale, fields in texts.items():
-        for field in fields:
-            row = rows.get((locale, field))
-            if row is None:
-                act.session.add(HeldText(berth_id=berth.id, locale=locale, field=field, text="", kept=True))
-            else:
-                row.kept = True
-    act.session.flush()
-
-
-def _held(session: Session, berth: Berth) -> list[HeldText]:
-    return list(session.scalars(select(HeldText).where(HeldText.berth_id == berth.id)))
-
-
-def berths_keeping(session: Session) -> list[Berth]:
-    """The berths at which texts are kept until a lock opens."""
-    found = session.scalars(select(Berth).where(Berth.id.in_(select(HeldText.berth_id).where(HeldText.kept))))
-    return [berth for berth in found if berth.store.in_use and berth.store_ref and berth.app.retired_at is None]
+def _places(texts: Texts) -> list[tuple[str, str]]:
+    return [(locale, field) for locale, fields in texts.items() for field in fields]
 
 
 def opened(session: Session, berth: Berth) -> bool:
@@ -381,7 +296,7 @@ def send_kept(act: Act, berth: Berth) -> None:
     """Send what was kept at a berth, as far as its locks are open now."""
     rules, given = rules_of(berth.store), at_berth(act.session, berth)
     free, needless = _kept(rules, given, standing_at(act.session, berth))
-    for row in _held(act.session, berth):
+    for row in held.rows(act.session, HeldText, berth).values():
         if row.kept and (row.field in free.get(row.locale, {}) or (row.locale, row.field) in needless):
             row.kept = False
     if not free:
@@ -395,41 +310,15 @@ def send_kept(act: Act, berth: Berth) -> None:
     )
 
 
-def seen(
-    act: Act,
-    berth: Berth,
-    texts: Mapping[str, Mapping[str, str]],
-    sequence: int | None = None,
-    at: datetime | None = None,
-) -> None:
-    """A store holds these texts now, by its answer or its event; what it told later already stays as it is."""
-    rows = {(row.locale, row.field): row for row in _held(act.session, berth)}
-    for locale, fields in texts.items():
-        for field, text in fields.items():
-            row = rows.get((locale, field))
-            if row is None:
-                row = HeldText(berth_id=berth.id, locale=locale, field=field, sequence=0, kept=False)
-                act.session.add(row)
-            if sequence is not None and sequence < row.sequence:
-                continue
-            row.text, row.seen_at, row.sequence = text, at or act.now, sequence or row.sequence
-    act.session.flush()
+def seen(act: Act, berth: Berth, texts: Texts, sequence: int | None = None, at: datetime | None = None) -> None:
+    """A store holds these texts now, by its answer or its event."""
+    found = {(locale, field): text for locale, fields in texts.items() for field, text in fields.items()}
+    held.seen(act, HeldText, berth, found, sequence, at)
 
 
-def unread(session: Session, store_id: str) -> list[Berth]:
-    """The berths of a store that asks for texts, of which it was never read what it holds."""
-    store = session.get(Store, store_id)
-    if store is None or not rules_of(store).listing.fields:
-        return []
-    waiting = select(Berth).where(
-        Berth.store_id == store_id, Berth.store_ref.is_not(None), Berth.texts_seen_at.is_(None)
-    )
-    return list(session.scalars(waiting))
-
-
-def read_there(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
+def read_there(act: Act, berth: Berth, texts: Texts) -> None:
     """A store was asked what texts it holds. What an answer or an event told already is newer."""
-    known = {(row.locale, row.field) for row in _held(act.session, berth) if row.sequence}
+    known = {place for place, row in held.rows(act.session, HeldText, berth).items() if row.sequence}
     seen(act, berth, {locale: {field: text for field, text in fields.items() if (locale, field) not in known}
                       for locale, fields in texts.items()})  # fmt: skip
     berth.texts_seen_at = act.now
@@ -438,13 +327,11 @@ def read_there(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -
                 after={"held": _named(texts)})  # fmt: skip
 
 
-def take_over(act: Act, app_name: str, store_name: str) -> int:
+def take_over(act: Act, app_name: str, berth: Berth) -> int:
     """Take over here what a store holds and nobody wrote here; returns how many texts.
 
     What all stores share becomes the common text; what only this store asks for becomes its own.
     """
-    app = retiring.app_in_use(act.session, app_name)
-    berth = find.berth(act.session, app, find.store(act.session, store_name))
     rules, given = rules_of(berth.store), at_berth(act.session, berth)
     found = unwritten(rules, given)
     for locale, fields in found.items():
@@ -453,14 +340,14 @@ def take_over(act: Act, app_name: str, store_name: str) -> int:
         write(act, app_name, locale, shared)
         alone = {key: text for key, text in fields.items() if rules.listing.meaning(key) is None}
         if alone:
-            write(act, app_name, locale, alone, store_name)
+            write(act, app_name, locale, alone, berth.store.name)
     return _counted(found)
 
 
 def refused(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
     """The store did not take texts: those that were locked meanwhile are kept until the lock opens."""
     _, shut = open_and_locked(rules_of(berth.store), texts, standing_at(act.session, berth))
-    _keep(act, berth, shut)
+    held.keep(act, HeldText, berth, _places(shut))
 
 
 def remove_of(act: Act, app: App) -> None:

@@ -9,7 +9,7 @@ import structlog
 
 from restless_tide.core.breaker import Breaker
 from restless_tide.core.errors import Invalid, StoreRefused, TideError
-from restless_tide.desk import lanes, rulebooks, texts
+from restless_tide.desk import dossiers, lanes, rulebooks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, sightings
@@ -55,7 +55,7 @@ def ask(desk: Desk, store_id: str) -> int | None:
         _ask_standing(desk, store_id, gateway)
     if unpushed and desk.settings.push:
         keep_push(desk, store_id, gateway)
-    read_texts(desk, store_id, gateway)
+    read_dossiers(desk, store_id, gateway)
     if events or time.monotonic() >= desk.background.look_after.get(store_id, 0.0):
         desk.background.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
         field_reports.fetch_pictures(desk, store_id, gateway)
@@ -132,18 +132,18 @@ def _ask_standing(desk: Desk, store_id: str, gateway: Gateway) -> None:
             rulebooks.take_announced(act, store, following)
 
 
-def read_texts(desk: Desk, store_id: str, gateway: Gateway) -> None:
-    """Read the texts that the store holds of apps whose texts were never read; what cannot be read is read the next time."""
+def read_dossiers(desk: Desk, store_id: str, gateway: Gateway) -> None:
+    """Read what the store holds of dossiers that were never read; what cannot be read is read the next time."""
     with desk.look() as session:
-        unread = [(berth.id, berth.store_ref or "") for berth in texts.unread(session, store_id)]
+        unread = [(berth.id, berth.store_ref or "") for berth in dossiers.unread(session, store_id)]
     for berth_id, reference in unread:
         try:
-            held = gateway.dossier(reference).texts
+            held = gateway.dossier(reference)
         except TideError as wrong:
-            _log.warning("the texts that a store holds could not be read", store=store_id, why=wrong.detail)
+            _log.warning("what a store holds of a dossier could not be read", store=store_id, why=wrong.detail)
             return
         with desk.act(ENGINE) as act:
-            texts.read_there(act, needed(act.session, Berth, berth_id), held)
+            dossiers.read_there(act, needed(act.session, Berth, berth_id), held.texts, held.answers)
 
 
 def keep_push(desk: Desk, store_id: str, gateway: Gateway) -> None:

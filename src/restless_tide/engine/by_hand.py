@@ -13,12 +13,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO, NoReturn
 
+from restless_tide.core.answers import shape_at, thawed, worded
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import StoreRefused
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
+from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.step import DONE, OF_PROCESSING, OF_REVIEW, REFUSED
 from restless_tide.core.trial import TrialState
 from restless_tide.gateways import protocol
@@ -59,11 +61,19 @@ class ByHand:
     """One order's way to a hand-carried store. ``settled`` is what the person said, once it was said."""
 
     def __init__(
-        self, store: str, app: str, version: str, settled: Settled | None, track: str = "", *, reviewed: bool = True
+        self,
+        rules: Rulebook,
+        app: str,
+        version: str,
+        settled: Settled | None,
+        track: str = "",
+        *,
+        reviewed: bool = True,
     ) -> None:
         """``track`` is its title where the order is about another track than production; ``reviewed``: the store looks first."""
-        self._store, self._app, self._version, self._settled = store, app, version, settled
-        self._at_store = f"{store}, on {track}" if track else store
+        self._rules, self._store = rules, rules.store
+        self._app, self._version, self._settled = app, version, settled
+        self._at_store = f"{self._store}, on {track}" if track else self._store
         self._reviewed = reviewed
         self._files: list[dict[str, Any]] = []
 
@@ -149,6 +159,26 @@ class ByHand:
             texts={f"{field}, {locale}": text for (locale, field), text in written.items()},
         )
         return protocol.TextsAnswer(texts=wanted.texts)
+
+    def write_answers(
+        self, berth: str, wanted: protocol.DossierAnswersRequest, key: str
+    ) -> protocol.DossierAnswersAnswer:
+        self._ask(
+            f"Answer the questions about {self._app} at {self._store}",
+            "Give each question below its answer and save it.",
+            look_for="The store shows these answers as saved.",
+            texts=self._worded(wanted.answers),
+        )
+        return protocol.DossierAnswersAnswer(answers=wanted.answers)
+
+    def _worded(self, answers: protocol.AnswersByQuestion) -> dict[str, str]:
+        """The answers as the store's own pages show them: its questions, and its words for the choices."""
+        asked = self._rules.questionnaire
+        return {
+            asked.text(question): worded(shape_at(self._rules, question), thawed(value))
+            for question, value in answers.items()
+            if question in asked.questions
+        }
 
     def send_package(
         self,

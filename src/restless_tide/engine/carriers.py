@@ -25,7 +25,7 @@ from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import cohorts, lanes, legs, seating, texts
+from restless_tide.desk import app_answers, cohorts, lanes, legs, seating, texts
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.legs import leg_subject
@@ -108,6 +108,7 @@ def _open_berth(desk: Desk, session: Session, order: Order) -> Call:
 def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
     berth.store_ref, berth.refused_because, berth.texts_seen_at = answer.id, None, act.now
+    berth.answers_seen_at = act.now
     act.log(
         "berth opened",
         f"berth {berth.app.name} at {berth.store.name}",
@@ -239,6 +240,24 @@ def _texts_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
     texts.refused(act, berth, order.payload["texts"])
     act.log("texts refused", f"texts {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+
+
+def _write_answers(desk: Desk, session: Session, order: Order) -> Call:
+    reference = needed(session, Berth, order.subject).store_ref or ""
+    wanted = protocol.DossierAnswersRequest(answers=order.payload["answers"])
+    return lambda way: way.write_answers(reference, wanted, order.id)
+
+
+def _answers_written(act: Act, order: Order, answer: protocol.DossierAnswersAnswer) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    app_answers.seen(act, berth, answer.answers, answer.sequence)
+    act.log("answers held", f"answers {berth.app.name} at {berth.store.name}", app=berth.app.name)
+
+
+def _answers_refused(act: Act, order: Order, reason: str) -> None:
+    berth = needed(act.session, Berth, order.subject)
+    app_answers.refused(act, berth, order.payload["answers"])
+    act.log("answers refused", f"answers {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
 
 
 def _drill(desk: Desk, session: Session, order: Order) -> Call:
@@ -546,6 +565,7 @@ _ROLLOUT_STEP = Carrier(_steer, _nothing_more, _steering_refused)
 CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.SET_AVAILABILITY: Carrier(_set_availability, _availability_set, _availability_refused),
     OrderKind.WRITE_TEXTS: Carrier(_write_texts, _texts_written, _texts_refused),
+    OrderKind.WRITE_ANSWERS: Carrier(_write_answers, _answers_written, _answers_refused),
     OrderKind.DRILL: Carrier(_drill, _nothing_more, _note_drill),
     OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
     OrderKind.RENAME_BERTH: Carrier(_rename_berth, _berth_renamed, _renaming_refused),

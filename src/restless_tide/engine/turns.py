@@ -506,7 +506,7 @@ def _by_hand(session: Session, order: Order) -> ByHand:
     leg = session.get(Leg, order.subject)
     title, version = app.title if app else "", leg.release.version if leg else ""
     track, reviewed = _track(session, order)
-    return ByHand(order.store.rulebook["store"], title, version, carried.settled_of(said), track, reviewed=reviewed)
+    return ByHand(rules_of(order.store), title, version, carried.settled_of(said), track, reviewed=reviewed)
 
 
 def _track(session: Session, order: Order) -> tuple[str, bool]:

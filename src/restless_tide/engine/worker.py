@@ -18,7 +18,7 @@ from sqlalchemy import select
 from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.desk import lanes, texts, track_rules, uploads
+from restless_tide.desk import dossiers, lanes, track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.engine import asking, carried, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
@@ -30,6 +30,7 @@ from restless_tide.records.tables import (
     Berth,
     Delivery,
     FieldReport,
+    HeldAnswer,
     HeldText,
     Invitation,
     Leg,
@@ -51,7 +52,7 @@ ASKERS = 6
 LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
 READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
-READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText)
+READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldAnswer)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5
@@ -268,24 +269,24 @@ class Engine:
 
     def _move_up(self) -> float | None:
         track_rules.move_up(self._desk)
-        self._send_kept_texts()
+        self._send_what_was_kept()
         return None
 
-    def _send_kept_texts(self) -> None:
+    def _send_what_was_kept(self) -> None:
         """What waited for the end of a review goes to its store now; a berth that cannot be looked at keeps no other waiting."""
         with self._desk.look() as session:
-            keeping = [berth.id for berth in texts.berths_keeping(session)]
+            keeping = [berth.id for berth in dossiers.keeping(session)]
         for berth_id in keeping:
             try:
                 with self._desk.look() as session:
-                    if not texts.opened(session, lanes.needed(session, Berth, berth_id)):
+                    if not dossiers.opened(session, lanes.needed(session, Berth, berth_id), self._desk.clock.now()):
                         continue
                 with self._desk.act(ENGINE) as act:
-                    texts.send_kept(act, lanes.needed(act.session, Berth, berth_id))
+                    dossiers.send_kept(act, lanes.needed(act.session, Berth, berth_id))
             except LostLease:
                 raise
-            except Exception:  # noqa: BLE001  (the texts of other berths go all the same)
-                _log.exception("kept texts could not be sent", berth=berth_id)
+            except Exception:  # noqa: BLE001  (what is kept for other berths goes all the same)
+                _log.exception("what was kept could not be sent", berth=berth_id)
 
     # notices, and what people carry by hand
 

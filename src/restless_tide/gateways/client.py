@@ -133,6 +133,12 @@ class Gateway:
     def write_texts(self, berth: str, wanted: protocol.TextsRequest, key: str) -> protocol.TextsAnswer:
         return self._call("POST", f"/v1/berths/{berth}/dossier/texts", protocol.TextsAnswer, body=wanted, key=key)
 
+    def write_answers(
+        self, berth: str, wanted: protocol.DossierAnswersRequest, key: str
+    ) -> protocol.DossierAnswersAnswer:
+        place = f"/v1/berths/{berth}/dossier/answers"
+        return self._call("POST", place, protocol.DossierAnswersAnswer, body=wanted, key=key)
+
     def begin_push(self, address: str, key: str) -> protocol.PushAnswer:
         """Have events pushed to ``address``, signed with the secret in the answer."""
         body = protocol.PushRequest(address=address)

@@ -40,6 +40,15 @@ LongText = Annotated[str, Field(max_length=1_000_000)]
 """What devices send; the desk keeps the beginning of it."""
 TextByName = Annotated[dict[Line, Text], Field(max_length=MOST_LISTED)]
 TextsByLocale = Annotated[dict[Line, TextByName], Field(max_length=MOST_LISTED)]
+Names = Annotated[list[Line], Field(max_length=MOST_LISTED)]
+AnswerValue = (
+    Text
+    | Annotated[int, Field(strict=True, ge=-(10**12), le=10**12)]
+    | Names
+    | Annotated[dict[Line, Names], Field(max_length=MOST_LISTED)]
+)
+"""An answer: a choice or words, a whole number, choices, or of a grid the attributes by kind."""
+AnswersByQuestion = Annotated[dict[Line, AnswerValue], Field(max_length=MOST_LISTED)]
 Lines = Annotated[tuple[Line, ...], Field(max_length=MOST_LISTED)]
 Place = Annotated[int, Field(ge=0, lt=2**60)]
 """In the sequence of a store's events."""
@@ -312,7 +321,7 @@ class Dossier(Message):
     """What the store asks about an app besides builds: texts by locale and field, and answers by question."""
 
     texts: TextsByLocale = Field(default_factory=dict)
-    answers: TextByName = Field(default_factory=dict)
+    answers: AnswersByQuestion = Field(default_factory=dict)
 
 
 class TextsRequest(Message):
@@ -328,6 +337,19 @@ class TextsAnswer(Message):
     """The texts that were named, as they are held now. ``sequence`` is that of the event that told of it."""
 
     texts: TextsByLocale
+    sequence: Place | None = None
+
+
+class DossierAnswersRequest(Message):
+    """Answers to questions about an app, by the store's own keys and in its own choices. What is not named stays."""
+
+    answers: AnswersByQuestion
+
+
+class DossierAnswersAnswer(Message):
+    """The answers that were named, as they are held now. ``sequence`` is that of the event that told of it."""
+
+    answers: AnswersByQuestion
     sequence: Place | None = None
 
 
@@ -433,12 +455,13 @@ class RolloutChanged(Message):
 
 
 class BerthChanged(Message):
-    """The data of ``berth.changed``: what is offered, or the texts that are other ones now (an empty one was taken out), or
-    ``expired``: the name was not used in time."""
+    """The data of ``berth.changed``: what is offered, or the texts (an empty one was taken out) or the answers that are
+    other ones now, or ``expired``: the name was not used in time."""
 
     state: str = Field(default="open", max_length=40)
     availability: AvailabilityMessage | None = None
     texts: TextsByLocale = Field(default_factory=dict)
+    answers: AnswersByQuestion = Field(default_factory=dict)
 
 
 class TrackChanged(Message):

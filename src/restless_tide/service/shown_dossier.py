@@ -21,7 +21,7 @@ from restless_tide.core.texts import (
     taken,
     unwritten,
 )
-from restless_tide.desk import texts
+from restless_tide.desk import dossiers, texts
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.readiness import PlaceSheet, ReleaseSheets
 from restless_tide.desk.stores import rules_of
@@ -151,7 +151,7 @@ def _emptied(rules: Rulebook, given: TextsAt, locale: str, name: str) -> StoreTe
     )
 
 
-def checked(found: texts.Checked) -> StoreCheckTold:
+def checked(found: dossiers.Checked) -> StoreCheckTold:
     listing = rules_of(found.store).listing
     return StoreCheckTold(
         store=found.store.name,
@@ -161,6 +161,13 @@ def checked(found: texts.Checked) -> StoreCheckTold:
     )
 
 
-def sending(found: texts.Sending) -> SendingTold:
+def sending(found: dossiers.Sending) -> SendingTold:
     store = found.berth.store
-    return SendingTold(store=store.name, store_title=rules_of(store).store, sent=found.sent, kept=found.kept)
+    return SendingTold(
+        store=store.name,
+        store_title=rules_of(store).store,
+        sent=found.sent,
+        kept=found.kept,
+        answers_sent=found.answers_sent,
+        answers_kept=found.answers_kept,
+    )

@@ -176,6 +176,13 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         status, told = store.perform(fresh(BY_HAND), "write texts", berth, {}, work)
         return JSONResponse(told, status)
 
+    @router.post("/answers/{berth}")
+    def write_answers(berth: str, wish: protocol.DossierAnswersRequest) -> JSONResponse:
+        """Someone answers questions on the store's own pages."""
+        work = lambda: offering.write_answers(store, berth, wish)  # noqa: E731
+        status, told = store.perform(fresh(BY_HAND), "write answers", berth, {}, work)
+        return JSONResponse(told, status)
+
     @router.post("/devices/{berth}")
     def devices(berth: str) -> list[Thing]:
         """The devices of the sample look for updates; what each has now."""

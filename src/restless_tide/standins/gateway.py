@@ -216,6 +216,13 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         work = lambda: offering.write_texts(store, berth, body)  # noqa: E731
         return done(request, key, "write texts", berth, body.model_dump(mode="json"), work)
 
+    @app.post("/v1/berths/{berth}/dossier/answers", response_model=protocol.DossierAnswersAnswer)
+    def write_answers(
+        request: Request, berth: Named, body: protocol.DossierAnswersRequest, _: Known, key: Key
+    ) -> Response:
+        work = lambda: offering.write_answers(store, berth, body)  # noqa: E731
+        return done(request, key, "write answers", berth, body.model_dump(mode="json"), work)
+
     @app.get("/v1/berths/{berth}/gauges")
     def gauges(berth: Named, _: Known) -> protocol.Gauges:
         store.turn()

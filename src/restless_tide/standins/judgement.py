@@ -140,7 +140,7 @@ def questions_for(rules: Rulebook, packages: list[Facts], now: datetime, given: 
     return asked
 
 
-def _length(text: str, counted_in: str) -> int:
+def length_in(text: str, counted_in: str) -> int:
     return {
         "characters": len(text),
         "bytes": len(text.encode("utf-8")),
@@ -153,7 +153,7 @@ def demand_text(rules: Rulebook, field: str, locale: str, text: str) -> None:
     known = rules.listing.fields.get(field)
     if known is None:
         raise Refusal("field-unknown", f"We have no field {field!r}.")
-    if _length(text, known.counted_in) > known.limit_characters:
+    if length_in(text, known.counted_in) > known.limit_characters:
         most = f"{known.limit_characters} {known.counted_in}"
         raise Refusal("text-too-long", f"{field} in {locale} has more than {most}.")
     form = rules.listing.form(field)
@@ -188,7 +188,7 @@ def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
         if not submission["notes"].get(locale, "").strip():
             reasons.append(f"There are no notes in {locale} about what is new.")
     for locale, text in submission["notes"].items():
-        if _length(text, rules.review.notes_counted_in) > rules.review.notes_limit_characters:
+        if length_in(text, rules.review.notes_counted_in) > rules.review.notes_limit_characters:
             reasons.append(
                 f"The notes in {locale} are longer than {rules.review.notes_limit_characters} {rules.review.notes_counted_in}."
             )

@@ -6,7 +6,7 @@ from decimal import Decimal
 
 from restless_tide.core.rulebook import LocksAt, OfferPart, ThingKind
 from restless_tide.gateways import protocol
-from restless_tide.standins import judgement
+from restless_tide.standins import asking, judgement
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import SimulatedStore
@@ -113,6 +113,31 @@ def write_texts(store: SimulatedStore, berth_id: str, wanted: protocol.TextsRequ
     store.shelf.put("dossier", held | {"texts": {locale: fields for locale, fields in kept.items() if fields}})
     told = {"state": "open", "texts": wanted.texts}
     return {"texts": wanted.texts, "sequence": store.event("berth.changed", berth_id, told)}
+
+
+def write_answers(store: SimulatedStore, berth_id: str, wanted: protocol.DossierAnswersRequest) -> Thing:
+    """Take the answers that are named; all of them or none."""
+    held, whim = dossier(store, berth_id), store.setting("refuse_answers", "")
+    if whim:
+        store.shelf.keep_setting("refuse_answers", "")
+        raise Refusal("answers-refused", whim)
+    begun = [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id]
+    answers = wanted.model_dump(mode="json")["answers"]
+    for question, answer in answers.items():
+        asking.demand_answer(store.rules, question, answer)
+        if _locked(_lock_of_answer(store, question), begun, store, berth_id):
+            raise Refusal("locked", f"The answer to {question} is fixed and cannot be changed now.")
+    store.shelf.put("dossier", held | {"answers": held["answers"] | answers})
+    told = {"state": "open", "answers": answers}
+    return {"answers": answers, "sequence": store.event("berth.changed", berth_id, told)}
+
+
+def _lock_of_answer(store: SimulatedStore, question: str) -> LocksAt:
+    things = [thing for thing in store.rules.things.values() if thing.kind is ThingKind.ANSWERS]
+    naming = [thing for thing in things if question in thing.questions] or [
+        thing for thing in things if not thing.questions
+    ]
+    return naming[0].locks_at if naming else LocksAt.NEVER
 
 
 def _lock_of(store: SimulatedStore, field: str) -> LocksAt:

@@ -15,7 +15,7 @@ from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import judgement, tracks
+from restless_tide.standins import asking, judgement, tracks
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import Offered, gauges_of
@@ -446,9 +446,12 @@ class SimulatedStore:
     def _review(self, submission: Thing, at: datetime) -> None:
         reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
         if submission.get("track", PRODUCTION) == PRODUCTION:
-            held = self.shelf.get("dossier", submission["berth"]) or {"texts": {}}
+            held = self.shelf.get("dossier", submission["berth"]) or {"texts": {}, "answers": {}}
             language = self.needed("berth", submission["berth"]).get("language", "")
             reasons += judgement.reasons_against_texts(self.rules, held["texts"], language)
+            packages, _ = self._read(self.needed("consignment", submission["consignment"]))
+            offer = self.needed("berth", submission["berth"]).get("availability") or {}
+            reasons += asking.reasons_against_answers(self.rules, held["answers"], packages, offer, at)
         if not reasons and self._whim("whim_rate", submission["id"]):
             reasons = ["The reviewer could not make out what the app is for."]
         self.shelf.keep_setting("reject_next", [])

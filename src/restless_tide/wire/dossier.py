@@ -7,8 +7,9 @@ from typing import Annotated
 
 from pydantic import Field
 
-from restless_tide.core.catalogue import Form
-from restless_tide.core.limits import MOST_FIELDS, MOST_LOCALES
+from restless_tide.core.answers import AnswerState
+from restless_tide.core.catalogue import AnswerForm, Form
+from restless_tide.core.limits import MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
 from restless_tide.core.texts import Origin, TextState
 from restless_tide.wire.base import OneLine, Text, Told, Wanted
 from restless_tide.wire.problems import FindingTold
@@ -31,14 +32,16 @@ TextsByLocale = Annotated[dict[OneLine, TextsByField], Field(max_length=MOST_LOC
 
 
 class CheckTextsWanted(Wanted):
-    """Texts as they are to be, for instance in a folder: of all stores, and of single ones by their own fields."""
+    """A dossier as it is to be, for instance in a folder: of all stores, and of single ones by their own fields."""
 
     texts: TextsByLocale = Field(default_factory=dict)
     own: dict[OneLine, TextsByLocale] = Field(default_factory=dict, max_length=100)
+    answers: AnswersByQuestion = Field(default_factory=dict)
+    own_answers: dict[OneLine, AnswersByQuestion] = Field(default_factory=dict, max_length=100)
 
 
 class StoreCheckTold(Told):
-    """What one store would say of the texts. ``means`` leads from the store's own fields to those that all stores share."""
+    """What one store would say of texts and answers. ``means`` leads from the store's own fields to those that all stores share."""
 
     store: str
     store_title: str
@@ -46,8 +49,32 @@ class StoreCheckTold(Told):
     findings: list[FindingTold]
 
 
+AnswerValue = (
+    Text
+    | Annotated[int, Field(strict=True)]
+    | Annotated[list[OneLine], Field(max_length=MOST_CHOICES)]
+    | Annotated[dict[OneLine, Annotated[list[OneLine], Field(max_length=MOST_CHOICES)]], Field(max_length=MOST_CHOICES)]
+)
+"""A choice or words, a whole number, several choices, or of a grid the attributes by kind."""
+AnswersByQuestion = Annotated[dict[OneLine, AnswerValue | None], Field(max_length=MOST_QUESTIONS)]
+
+
+class AnswersWanted(Wanted):
+    """Answers by topic, or by one store's own questions; null takes an answer out. What is not named stays as it is."""
+
+    answers: AnswersByQuestion = Field(min_length=1)
+    store: OneLine | None = Field(default=None, description="for this store alone, by its own questions; none: for all")
+
+
 class TakeOverWanted(Wanted):
-    store: OneLine = Field(description="the store whose texts become ours where nothing is written here")
+    store: OneLine = Field(description="the store whose texts and answers become ours where nothing is written here")
+
+
+class TakenOverTold(Told):
+    """How much became ours."""
+
+    texts: int
+    answers: int
 
 
 class SendTextsWanted(Wanted):
@@ -128,9 +155,88 @@ class TextsTold(Told):
 
 
 class SendingTold(Told):
-    """What became of the texts for one store: ordered now, and kept until a lock opens."""
+    """What became of the dossier for one store: texts and answers ordered now, and kept until a lock opens."""
 
     store: str
     store_title: str
     sent: int
     kept: int
+    answers_sent: int
+    answers_kept: int
+
+
+class TopicTold(Told):
+    """A question that stores share, by its meaning, and the answer as it is given here. Its revision is its ETag."""
+
+    key: str
+    title: str
+    text: str
+    help: str
+    form: AnswerForm
+    choices: dict[str, str] = Field(description="with the words for them")
+    kinds: dict[str, str] = Field(description="of a grid: its rows")
+    attributes: dict[str, str] = Field(description="of a grid: its columns")
+    answer: AnswerValue | None
+    revision: int
+    changed_at: datetime | None
+    changed_by: str
+
+
+class QuestionTold(Told):
+    """A question as one store asks it, what the store gets for it, and where that stands there."""
+
+    key: str = Field(description="the store's own key")
+    topic: str | None = Field(description="the topic that it means; none: only this store asks for it")
+    text: str
+    help: str
+    form: AnswerForm
+    choices: dict[str, str]
+    kinds: dict[str, str]
+    attributes: dict[str, str]
+    lowest: int
+    highest: int
+    limit: int
+    counted_in: str
+    required: bool
+    refused_answers: list[str] = Field(description="choices with which the store takes no app")
+    surely: bool = Field(description="false: it is asked only if something that is not known yet turns out so")
+    new: bool = Field(description="it came up after the store had taken answers")
+    applies_from: datetime | None = Field(description="asked from then on")
+    answer: AnswerValue | None = Field(description="in the store's own choices")
+    origin: Origin
+    revision: int = Field(description="of the store's own answer; 0: it has none")
+    state: AnswerState
+    held: AnswerValue | None
+    lock: str = Field(description="why it cannot change now, or when it locks; empty: it may change any time")
+
+
+class RatingTold(Told):
+    """What follows from the answers in one region. ``grade`` none: an answer is missing."""
+
+    region: str
+    title: str
+    countries: list[str] = Field(description="none: all that no other region has")
+    grade: str | None
+    grade_title: str
+
+
+class StoreQuestionsTold(Told):
+    """What one store asks about an app."""
+
+    store: str
+    store_title: str
+    state: AnswerState
+    questions: list[QuestionTold]
+    coming: list[QuestionTold] = Field(description="asked later, by the rules as they are known")
+    ratings: list[RatingTold]
+    findings: list[FindingTold]
+    differing: int = Field(description="how many answers differ from what the store holds")
+    unwritten: int = Field(description="how many answers the store holds that nobody gave here")
+    refused_because: str = Field(description="why the store did not take the answers it was sent last")
+    hand_carried: bool
+
+
+class QuestionsTold(Told):
+    app: str
+    topics: list[TopicTold] = Field(description="those that a store of this app asks about, in the catalogue's order")
+    stores: list[StoreQuestionsTold]

@@ -1,6 +1,8 @@
 """The desk's tables, a noun a file. What is wanted (orders, and the states that acts lead to) and what was seen
 (sightings) never share a column."""
 
+from restless_tide.records.tables.answers import AppAnswer as AppAnswer
+from restless_tide.records.tables.answers import HeldAnswer as HeldAnswer
 from restless_tide.records.tables.apps import App as App
 from restless_tide.records.tables.apps import AppIdentifier as AppIdentifier
 from restless_tide.records.tables.apps import Berth as Berth

@@ -30,8 +30,16 @@ class AppText(Base):
     changed_by: Mapped[str]
 
 
-class HeldText(Base):
-    """A text at a store. ``text`` is what it was last seen to hold; ``kept``: it shall be sent as soon as a lock is open."""
+class HeldThing:
+    """What a store holds of something that is written here. ``kept``: it shall be sent as soon as a lock is open."""
+
+    seen_at: Mapped[datetime | None]
+    sequence: Mapped[int] = mapped_column(default=0)
+    kept: Mapped[bool] = mapped_column(default=False, index=True)
+
+
+class HeldText(HeldThing, Base):
+    """A text at a store, as it was last seen to hold it."""
 
     __tablename__ = "held_texts"
 
@@ -39,6 +47,14 @@ class HeldText(Base):
     locale: Mapped[str] = mapped_column(primary_key=True)
     field: Mapped[str] = mapped_column(primary_key=True)
     text: Mapped[str] = mapped_column(default="")
-    seen_at: Mapped[datetime | None]
-    sequence: Mapped[int] = mapped_column(default=0)
-    kept: Mapped[bool] = mapped_column(default=False, index=True)
+
+    @property
+    def place(self) -> tuple[str, str]:
+        return self.locale, self.field
+
+    @classmethod
+    def new(cls, berth_id: str, place: tuple[str, str]) -> HeldText:
+        return cls(berth_id=berth_id, locale=place[0], field=place[1], text="", sequence=0, kept=False)
+
+    def holds(self, value: str) -> None:
+        self.text = value

@@ -10,19 +10,22 @@ from sqlalchemy import select
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk import find, readiness, texts
+from restless_tide.desk import app_answers, dossiers, find, readiness, texts
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import Person
-from restless_tide.service import shown_dossier
+from restless_tide.service import shown_dossier, shown_questions
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.base import Instant
 from restless_tide.wire.dossier import (
+    AnswersWanted,
     CheckTextsWanted,
     LocaleCopyWanted,
+    QuestionsTold,
     SendingTold,
     SendTextsWanted,
     StoreCheckTold,
+    TakenOverTold,
     TakeOverWanted,
     TextsTold,
     TextsWanted,
@@ -75,16 +78,38 @@ def write_texts(
     if_match: MatchHeader = None,
 ) -> list[WrittenTextTold]:
     """Write texts of one locale, for all stores or for one alone; an empty text is taken out."""
-    revision = None
-    if if_match is not None:
-        revision = whole_number(if_match.strip().strip('"'))
-        if revision is None:
-            raise Invalid(f"If-Match is {if_match!r}; send the revision as it was read.", code="etag-unfit")
     with desk.act(person.id) as act:
-        rows = texts.write(act, app, locale, wanted.texts, wanted.store, revision)
+        rows = texts.write(act, app, locale, wanted.texts, wanted.store, _revision(if_match))
         people = {row.id: row.name for row in act.session.scalars(select(Person))}
         stores = {berth.id: berth.store.name for berth in find.app(act.session, app).berths}
         return [shown_dossier.written(row, people, stores) for row in rows]
+
+
+def _revision(if_match: str | None) -> int | None:
+    """The revision that a caller has read. Raises Invalid."""
+    if if_match is None:
+        return None
+    revision = whole_number(if_match.strip().strip('"'))
+    if revision is None:
+        raise Invalid(f"If-Match is {if_match!r}; send the revision as it was read.", code="etag-unfit")
+    return revision
+
+
+@router.get("/dossier/questions")
+def read_questions(app: str, desk: TheDesk, _: SignedIn) -> QuestionsTold:
+    """What stores ask about an app, what is answered, what each gets of it, and the ratings that follow."""
+    with desk.look() as session:
+        return shown_questions.questions_of(session, find.app(session, app), desk.clock.now())
+
+
+@router.patch("/dossier/answers")
+def write_answers(
+    app: str, wanted: AnswersWanted, desk: TheDesk, person: SignedIn, if_match: MatchHeader = None
+) -> QuestionsTold:
+    """Answer topics for all stores, or the questions of one alone; null takes an answer out."""
+    with desk.act(person.id) as act:
+        app_answers.answer(act, app, wanted.answers, wanted.store, _revision(if_match))
+        return shown_questions.questions_of(act.session, find.app(act.session, app), act.now)
 
 
 @router.post("/dossier/texts/{locale}/copies", status_code=201)
@@ -104,22 +129,25 @@ def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> Texts
 
 
 @router.post("/dossier/checks")
-def check_texts(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> list[StoreCheckTold]:
-    """What each store would say of texts that are not written at the desk yet, such as those of a folder."""
+def check(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> list[StoreCheckTold]:
+    """What each store would say of texts and answers that are not at the desk yet, such as those of a folder."""
     with desk.look() as session:
-        return [shown_dossier.checked(one) for one in texts.check(session, app, wanted.texts, wanted.own)]
+        found = dossiers.check(
+            session, app, desk.clock.now(), wanted.texts, wanted.own, wanted.answers, wanted.own_answers
+        )
+        return [shown_dossier.checked(one) for one in found]
 
 
 @router.post("/dossier/take-overs", status_code=201)
-def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn) -> TextsTold:
-    """Take over here the texts that a store holds and nobody wrote here."""
+def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn) -> TakenOverTold:
+    """Take over here the texts and answers that a store holds and nobody wrote or gave here."""
     with desk.act(person.id) as act:
-        texts.take_over(act, app, wanted.store)
-        return shown_dossier.texts_of(act.session, find.app(act.session, app))
+        written, answered = dossiers.take_over(act, app, wanted.store)
+        return TakenOverTold(texts=written, answers=answered)
 
 
 @router.post("/dossier/sendings", status_code=202)
-def send_texts(app: str, wanted: SendTextsWanted, desk: TheDesk, person: SignedIn) -> list[SendingTold]:
-    """Order to a store, or to all, the texts that it does not hold as they are written; what is locked is kept."""
+def send(app: str, wanted: SendTextsWanted, desk: TheDesk, person: SignedIn) -> list[SendingTold]:
+    """Order to a store, or to all, what it does not hold as it is written here: texts and answers. What is locked is kept."""
     with desk.act(person.id) as act:
-        return [shown_dossier.sending(found) for found in texts.send(act, app, wanted.store)]
+        return [shown_dossier.sending(found) for found in dossiers.send(act, app, wanted.store)]

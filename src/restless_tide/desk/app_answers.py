@@ -1,0 +1,355 @@
+"""The answers about an app: given once for all stores, or for one store alone; sent where they differ.
+
+What is locked at a store is kept and sent automatically as soon as the lock opens.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.answers import (
+    Answer,
+    AnswersAt,
+    Asked,
+    Shape,
+    against_answers,
+    asked,
+    check_answers,
+    differing_answers,
+    place_of_answer,
+    plain,
+    read_answer,
+    shape_at,
+    shape_of_topic,
+    thawed,
+    ungiven,
+    untranslated,
+)
+from restless_tide.core.applying import Case
+from restless_tide.core.availability import Availability
+from restless_tide.core.catalogue import catalogue
+from restless_tide.core.errors import Finding, Invalid, Level
+from restless_tide.core.graph import locked
+from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.packages.facts import Facts
+from restless_tide.core.rulebook import Rulebook
+from restless_tide.desk import find, held, lanes, retiring, revisions
+from restless_tide.desk.desk import Act
+from restless_tide.desk.locks import standing_at
+from restless_tide.desk.packages import facts_of
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import App, AppAnswer, Berth, Build, HeldAnswer, Order, Store
+
+
+def of_app(session: Session, app: App) -> list[AppAnswer]:
+    """Every answer about an app, those for one store among them; without those that were taken out."""
+    found = select(AppAnswer).where(AppAnswer.app_id == app.id, AppAnswer.answer.is_not(None))
+    return list(session.scalars(found.order_by(AppAnswer.question)))
+
+
+def at_berth(session: Session, berth: Berth) -> AnswersAt:
+    """The answers about a berth's app as its store concerns them."""
+    given = session.scalars(select(AppAnswer).where(AppAnswer.app_id == berth.app_id)).all()
+    there = held.rows(session, HeldAnswer, berth)
+    pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_ANSWERS]
+    sent = select(Order).where(Order.lane == berth.id, Order.kind == OrderKind.WRITE_ANSWERS)
+    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
+    ordered: dict[str, Answer] = {}
+    for order in pending:
+        ordered |= _thawed(order.payload["answers"])
+    found = AnswersAt(
+        common={row.question: _value(row) for row in given if row.berth_id is None},
+        own={row.question: _value(row) for row in given if row.berth_id == berth.id},
+        held={question: thawed(row.answer) for question, row in there.items() if row.answer is not None},
+        ordered=ordered,
+        kept=frozenset(question for question, row in there.items() if row.kept),
+    )
+    if last is not None and last.state is OrderState.REFUSED:
+        return replace(found, refused=_thawed(last.payload["answers"]), refused_because=last.trouble or "")
+    return found
+
+
+def unplaced(session: Session, app: App) -> AnswersAt:
+    """The answers about an app as a store concerns them where it has no place yet."""
+    return AnswersAt(common={row.question: _value(row) for row in of_app(session, app) if row.berth_id is None})
+
+
+def _value(row: AppAnswer) -> Answer | None:
+    return None if row.answer is None else thawed(row.answer)
+
+
+def _thawed(answers: Mapping[str, Any]) -> dict[str, Answer]:
+    return {question: thawed(answer) for question, answer in answers.items()}
+
+
+def case_at(session: Session, berth: Berth) -> Case:
+    """What is known of an app where a store's questions depend on it: its newest build for that place, and the offer."""
+    return Case(facts=_newest_facts(session, berth.app, [berth.platform]), offer=_offer(berth))
+
+
+def case_of_unplaced(session: Session, app: App, rules: Rulebook) -> Case:
+    """The same where the app has no place at a store yet: an offer that is free and everywhere, as a new one is."""
+    return Case(facts=_newest_facts(session, app, rules.platforms), offer=Availability())
+
+
+def _newest_facts(session: Session, app: App, platforms: Collection[str]) -> Sequence[Facts] | None:
+    newest = select(Build).where(Build.app_id == app.id, Build.platform.in_(platforms))
+    build = session.scalar(newest.order_by(Build.created_at.desc()).limit(1))
+    return facts_of(build) if build is not None else None
+
+
+def _offer(berth: Berth) -> Availability:
+    return Availability.model_validate(berth.availability or {})
+
+
+def one(session: Session, app: App, question: str, berth: Berth | None) -> AppAnswer | None:
+    """An answer as it is given here, also one taken out; None: nobody ever answered."""
+    wanted = select(AppAnswer).where(AppAnswer.app_id == app.id, AppAnswer.question == question)
+    here = AppAnswer.berth_id.is_(None) if berth is None else AppAnswer.berth_id == berth.id
+    return session.scalar(wanted.where(here))
+
+
+def shape_of(berth: Berth | None, question: str) -> Shape:
+    """How a question is answered: a topic of the catalogue, or a question of one store. Raises Invalid with what there is."""
+    questions = rules_of(berth.store).questionnaire.questions if berth is not None else catalogue().topics
+    if question in questions:
+        return shape_at(rules_of(berth.store), question) if berth is not None else shape_of_topic(question)
+    where = f"{rules_of(berth.store).store} asks" if berth is not None else "The topics that all stores share are"
+    raise Invalid(
+        f"There is no question {question!r}.",
+        remedy=f"{where}: {', '.join(questions) or 'none'}.",
+        code="question-unknown",
+    )
+
+
+def answer(
+    act: Act,
+    app_name: str,
+    answers: Mapping[str, Any],
+    store_name: str | None = None,
+    revision: int | None = None,
+) -> list[AppAnswer]:
+    """Answer topics for all stores, or questions for one alone; None takes an answer out.
+
+    ``revision`` is that of the one answer as it was read, 0 for one that did not exist. Raises StaleView with the other
+    answer when someone has changed it since, and Invalid for a question or an answer that there is not; then nothing is
+    written.
+    """
+    app = retiring.app_in_use(act.session, app_name)
+    berth = find.berth(act.session, app, find.store(act.session, store_name)) if store_name else None
+    if revision is not None and len(answers) != 1:
+        raise Invalid("A revision is that of one answer; give one at a time with it.", code="etag-unfit")
+    read = {
+        question: None if value is None else read_answer(shape_of(berth, question), value, question)
+        for question, value in answers.items()
+        if shape_of(berth, question)
+    }
+    rows = []
+    for question, value in read.items():
+        row = one(act.session, app, question, berth)
+        new = None if value is None else plain(value)
+        if revision is not None:
+            theirs = row.answer if row is not None else None
+            title = shape_of(berth, question).title
+            revisions.demand(act, row, revision, title, place_of_answer(question), told(theirs), told(new))
+        if new == (row.answer if row is not None else None):
+            rows += [row] if row is not None else []
+            continue
+        if row is None:
+            place = berth.id if berth is not None else None
+            row = AppAnswer(app_id=app.id, berth_id=place, question=question, answer=None, revision=0)
+            act.session.add(row)
+        _put(act, app, row, new, berth)
+        rows.append(row)
+    act.session.flush()
+    return rows
+
+
+def _put(act: Act, app: App, row: AppAnswer, new: Any, berth: Berth | None) -> None:
+    before, row.answer, row.revision = row.answer, new, row.revision + 1
+    row.changed_at, row.changed_by = act.now, act.person
+    at = f" at {berth.store.name}" if berth is not None else ""
+    act.log(
+        "answered" if new is not None else "answer taken out",
+        f"answer {app.name} {row.question}{at}",
+        app=app.name,
+        before={"answer": before},
+        after={"answer": new},
+    )
+
+
+def told(value: Any) -> str:
+    """An answer in one line, as ``tide dossier answer`` takes it."""
+    if isinstance(value, Mapping):
+        return "; ".join(f"{kind}: {', '.join(row) or 'none'}" for kind, row in value.items())
+    return ", ".join(value) if isinstance(value, list | tuple) else "" if value is None else str(value)
+
+
+def questions_at(session: Session, berth: Berth, now: datetime, *, given: AnswersAt | None = None) -> list[Asked]:
+    """What a store asks about the berth's app today, by its newest build."""
+    return asked(rules_of(berth.store), given or at_berth(session, berth), case_at(session, berth), now)
+
+
+def to_send(session: Session, berth: Berth, now: datetime, given: AnswersAt) -> dict[str, Answer]:
+    """The whole answers that a store does not hold so, to every question that some build of the app may lead to."""
+    rules = rules_of(berth.store)
+    return differing_answers(rules, given, asked(rules, given, Case(offer=_offer(berth)), now))
+
+
+def against_sending(session: Session, berth: Berth, now: datetime) -> list[Finding]:
+    """What the store would refuse of the answers that it does not hold as they are given."""
+    given = at_berth(session, berth)
+    return against_answers(rules_of(berth.store), given, to_send(session, berth, now, given))
+
+
+def check(
+    session: Session,
+    app: App,
+    store: Store,
+    berth: Berth | None,
+    now: datetime,
+    common: Mapping[str, Any],
+    own: Mapping[str, Any],
+) -> list[Finding]:
+    """What a store would say of answers that are not given here yet; what is no answer at all is among it."""
+    rules = rules_of(store)
+    shared, wrong = _read_all(catalogue().topics, shape_of_topic, common, "the topics that all stores share")
+    questions = rules.questionnaire.questions
+    mine, strange = _read_all(questions, lambda key: shape_at(rules, key), own, f"the questions of {rules.store}")
+    given = replace(at_berth(session, berth) if berth is not None else AnswersAt(), common=shared, own=mine)
+    case = case_at(session, berth) if berth is not None else case_of_unplaced(session, app, rules)
+    return [*wrong, *strange, *check_answers(rules, given, case, now)]
+
+
+def _read_all(
+    known: Collection[str], shape: Callable[[str], Shape], values: Mapping[str, Any], what: str
+) -> tuple[dict[str, Answer | None], list[Finding]]:
+    """The answers that can be read, and a finding for each that cannot."""
+    read: dict[str, Answer | None] = {}
+    findings = []
+    for key, value in values.items():
+        place = place_of_answer(key)
+        if key not in known:
+            told = f"They are: {', '.join(known)}."
+            findings.append(Finding("question-unknown", Level.BLOCKER, f"{key!r} is not among {what}.", place, told))
+            continue
+        try:
+            read[key] = read_answer(shape(key), value, key)
+        except Invalid as wrong:
+            findings.append(Finding(wrong.code, Level.BLOCKER, wrong.detail, place, wrong.remedy))
+    return read, findings
+
+
+def send(act: Act, berth: Berth) -> tuple[int, int]:
+    """Order to a store the answers that differ there; returns how many go now, and how many are kept until a lock opens."""
+    rules, given = rules_of(berth.store), at_berth(act.session, berth)
+    wanted = to_send(act.session, berth, act.now, given)
+    changed = {question: value for question, value in wanted.items() if given.ordered.get(question) != value}
+    free, shut = _open_and_locked(act.session, rules, berth, changed)
+    held.keep(act, HeldAnswer, berth, shut)
+    _order(act, berth, free)
+    if free or shut:
+        act.log(
+            "answers sent",
+            f"answers {berth.app.name} at {berth.store.name}",
+            app=berth.app.name,
+            after={"sent": sorted(free), "kept until the review ends": sorted(shut)},
+        )
+    return len(free), len(shut)
+
+
+def _order(act: Act, berth: Berth, wanted: Mapping[str, Answer]) -> None:
+    if wanted:
+        payload = {"answers": {question: plain(value) for question, value in wanted.items()}}
+        act.order(OrderKind.WRITE_ANSWERS, lane=berth.id, store=berth.store, subject=berth.id, payload=payload)
+
+
+def _open_and_locked(
+    session: Session, rules: Rulebook, berth: Berth, wanted: Mapping[str, Answer]
+) -> tuple[dict[str, Answer], dict[str, Answer]]:
+    standing = standing_at(session, berth)
+    shut = {
+        question: value
+        for question, value in wanted.items()
+        if locked(rules.questionnaire.text(question), rules.lock_of_question(question), standing)
+    }
+    return {question: value for question, value in wanted.items() if question not in shut}, shut
+
+
+def opened(session: Session, berth: Berth, now: datetime) -> bool:
+    """Whether something that is kept at a berth can go now, or need not go any more."""
+    free, needless = _kept(session, berth, now)
+    return bool(free or needless)
+
+
+def _kept(session: Session, berth: Berth, now: datetime) -> tuple[dict[str, Answer], set[str]]:
+    """What of the kept answers may go now, and which are held as they are given already."""
+    given = at_berth(session, berth)
+    wanted = to_send(session, berth, now, given)
+    kept = {question: value for question, value in wanted.items() if question in given.kept}
+    free, _ = _open_and_locked(session, rules_of(berth.store), berth, kept)
+    return free, set(given.kept - wanted.keys())
+
+
+def send_kept(act: Act, berth: Berth) -> None:
+    """Send what was kept at a berth, as far as its locks are open now."""
+    free, needless = _kept(act.session, berth, act.now)
+    for question, row in held.rows(act.session, HeldAnswer, berth).items():
+        if row.kept and (question in free or question in needless):
+            row.kept = False
+    _order(act, berth, free)
+    if free:
+        act.log("kept answers sent", f"answers {berth.app.name} at {berth.store.name}", app=berth.app.name,
+                after={"sent": sorted(free)})  # fmt: skip
+
+
+def seen(
+    act: Act, berth: Berth, answers: Mapping[str, Any], sequence: int | None = None, at: datetime | None = None
+) -> None:
+    """A store holds these answers now, by its answer or its event."""
+    held.seen(act, HeldAnswer, berth, answers, sequence, at)
+
+
+def read_there(act: Act, berth: Berth, answers: Mapping[str, Any]) -> None:
+    """A store was asked what answers it holds. What an answer or an event told already is newer."""
+    known = {place for place, row in held.rows(act.session, HeldAnswer, berth).items() if row.sequence}
+    seen(act, berth, {question: value for question, value in answers.items() if question not in known})
+    berth.answers_seen_at = act.now
+
+
+def refused(act: Act, berth: Berth, answers: Mapping[str, Any]) -> None:
+    """The store did not take answers: those that were locked meanwhile are kept until the lock opens."""
+    _, shut = _open_and_locked(act.session, rules_of(berth.store), berth, _thawed(answers))
+    held.keep(act, HeldAnswer, berth, shut)
+
+
+def take_over(act: Act, app_name: str, berth: Berth) -> int:
+    """Take over here the answers that a store holds and nobody gave here; returns how many.
+
+    An answer that stands for exactly one of a topic becomes that of all stores, another one this store's own.
+    """
+    rules, given = rules_of(berth.store), at_berth(act.session, berth)
+    shared: dict[str, Any] = {}
+    alone: dict[str, Any] = {}
+    for question, value in ungiven(rules, given).items():
+        topic, ours = rules.questionnaire.topic(question), untranslated(rules, question, value)
+        if topic is not None and ours is not None:
+            shared[topic] = plain(ours)
+        else:
+            alone[question] = plain(value)
+    if shared:
+        answer(act, app_name, shared)
+    if alone:
+        answer(act, app_name, alone, berth.store.name)
+    return len(shared) + len(alone)
+
+
+def remove_of(act: Act, app: App) -> None:
+    """Remove the answers about an app that is removed."""
+    act.session.execute(delete(AppAnswer).where(AppAnswer.app_id == app.id))

@@ -1,0 +1,142 @@
+"""The dossier as a whole: what is written and answered about an app, sent to its stores and read from them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import Finding, ImpossibleAct
+from restless_tide.core.readiness import demand_ready, of_stores
+from restless_tide.core.texts import Texts
+from restless_tide.core.texts import against_sending as against_texts
+from restless_tide.desk import app_answers, find, held, retiring, stores, texts
+from restless_tide.desk.desk import Act
+from restless_tide.desk.stores import rules_of
+from restless_tide.records.tables import Berth, Store
+
+
+@dataclass(frozen=True)
+class Sending:
+    """What sending to one store comes to: texts and answers that go now, and those that are kept until a lock opens."""
+
+    berth: Berth
+    sent: int
+    kept: int
+    answers_sent: int
+    answers_kept: int
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What one store would say of a dossier that is not written here yet."""
+
+    store: Store
+    findings: tuple[Finding, ...]
+
+
+def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending]:
+    """Order to a store, or to every store, what it does not hold as it is written here: texts and answers.
+
+    What is locked there is kept and goes along when the lock opens. Raises NotReady with what a store would refuse; then
+    nothing is sent anywhere.
+    """
+    app = retiring.app_in_use(act.session, app_name)
+    berths = (
+        [find.berth(act.session, app, find.store(act.session, store_name))]
+        if store_name
+        else [berth for berth in app.berths if berth.store_ref and berth.store.in_use]
+    )
+    if not berths:
+        raise ImpossibleAct(
+            f"{app.title} has no open berth yet.",
+            remedy=f"Open one with: tide berth open --app {app.name} --store STORE",
+            code="berth-unknown",
+        )
+    sheets = [
+        (
+            rules_of(berth.store).store,
+            [
+                *against_texts(rules_of(berth.store), texts.at_berth(act.session, berth)),
+                *app_answers.against_sending(act.session, berth, act.now),
+            ],
+        )
+        for berth in berths
+    ]
+    demand_ready(of_stores(sheets), f"Sending the dossier of {app.title}")
+    return [Sending(berth, *texts.send(act, berth), *app_answers.send(act, berth)) for berth in berths]
+
+
+Answers = Mapping[str, Any]
+"""By topic, or by one store's own questions."""
+
+
+def check(
+    session: Session,
+    app_name: str,
+    now: datetime,
+    common: Texts,
+    own: Mapping[str, Texts],
+    answers: Answers,
+    own_answers: Mapping[str, Answers],
+) -> list[Checked]:
+    """What each store that carries the app would say of these texts and answers. Raises Invalid for what is no locale."""
+    app = find.app(session, app_name)
+    berths = {berth.store.name: berth for berth in app.berths}
+    found = []
+    for store in stores.carrying(session, app):
+        berth, rules, said = berths.get(store.name), rules_of(store), list[Finding]()
+        if rules.listing.fields:
+            said += texts.check(session, app, store, berth, common, own.get(store.name, {}))
+        if rules.questionnaire.questions:
+            mine = own_answers.get(store.name, {})
+            said += app_answers.check(session, app, store, berth, now, answers, mine)
+        if rules.listing.fields or rules.questionnaire.questions:
+            found.append(Checked(store, tuple(said)))
+    return found
+
+
+def opened(session: Session, berth: Berth, now: datetime) -> bool:
+    """Whether something that is kept at a berth can go now, or need not go any more."""
+    return texts.opened(session, berth) or app_answers.opened(session, berth, now)
+
+
+def send_kept(act: Act, berth: Berth) -> None:
+    """Send what was kept at a berth, as far as its locks are open now."""
+    texts.send_kept(act, berth)
+    app_answers.send_kept(act, berth)
+
+
+def keeping(session: Session) -> list[Berth]:
+    """The berths at which something is kept until a lock opens."""
+    return held.keeping(session)
+
+
+def unread(session: Session, store_id: str) -> list[Berth]:
+    """The berths of a store of which it was never read what it holds of the dossier."""
+    store = session.get(Store, store_id)
+    rules = rules_of(store) if store is not None else None
+    if rules is None or not (rules.listing.fields or rules.questionnaire.questions):
+        return []
+    unseen = or_(Berth.texts_seen_at.is_(None), Berth.answers_seen_at.is_(None))
+    waiting = select(Berth).where(Berth.store_id == store_id, Berth.store_ref.is_not(None), unseen)
+    return list(session.scalars(waiting))
+
+
+def read_there(act: Act, berth: Berth, texts_there: Texts, answers_there: Mapping[str, Any]) -> None:
+    """A store was asked what it holds of the dossier."""
+    if berth.texts_seen_at is None:
+        texts.read_there(act, berth, texts_there)
+    if berth.answers_seen_at is None:
+        app_answers.read_there(act, berth, answers_there)
+
+
+def take_over(act: Act, app_name: str, store_name: str) -> tuple[int, int]:
+    """Take over here what a store holds and nobody wrote here; returns how many texts and how many answers."""
+    app = retiring.app_in_use(act.session, app_name)
+    berth = find.berth(act.session, app, find.store(act.session, store_name))
+    return texts.take_over(act, app_name, berth), app_answers.take_over(act, app_name, berth)

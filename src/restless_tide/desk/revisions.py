@@ -1,0 +1,24 @@
+"""Two people at one thing: who writes says which revision they read, and gets both when it is no longer so."""
+
+from __future__ import annotations
+
+from restless_tide.core.errors import Finding, Level, StaleView
+from restless_tide.desk.desk import Act
+from restless_tide.records.tables import AppAnswer, AppText, Person
+
+
+def demand(
+    act: Act, row: AppText | AppAnswer | None, revision: int, title: str, place: str, theirs: str, mine: str
+) -> None:
+    """Raise StaleView with both versions unless ``row`` is still at ``revision``; 0 is one that nobody wrote yet."""
+    if revision == (row.revision if row is not None else 0):
+        return
+    person = act.session.get(Person, row.changed_by) if row is not None else None
+    raise StaleView(
+        f"{person.name if person is not None else 'Someone'} has changed {title} meanwhile; nothing was written.",
+        remedy="Take over what you want of the other version and save again.",
+        findings=[
+            Finding("theirs", Level.NOTE, theirs, place),
+            Finding("mine", Level.NOTE, mine, place),
+        ],
+    )
