@@ -4,30 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from restless_tide.core.answers import Answer, Shape, shape_at
-from restless_tide.core.catalogue import AnswerForm
+from restless_tide.core.answers import Answer
+from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.rulebook import Rulebook
+from restless_tide.gateways.clauses import answer_for
+
+HARMLESS: dict[str, Answer] = {
+    key: {
+        AnswerForm.CHOICE: next(iter(topic.choices), ""),
+        AnswerForm.CHOICES: tuple(topic.choices)[-1:],
+        AnswerForm.NUMBER: 6,
+        AnswerForm.TEXT: "As it is.",
+        AnswerForm.GRID: dict.fromkeys(topic.kinds, ()),
+    }[topic.form]
+    for key, topic in catalogue().topics.items()
+}
+"""An answer to each topic of the catalogue with which a store takes an app."""
 
 
 def mild(rules: Rulebook, questions: Iterable[str] | None = None) -> dict[str, Answer]:
     """The first answer that the store does not refuse, to these questions or to all."""
-    asked = rules.questionnaire.questions
-    return {
-        key: first(shape_at(rules, key), asked[key].refused_answers)
-        for key in (asked if questions is None else questions)
-    }
-
-
-def first(shape: Shape, refused: Iterable[str] = ()) -> Answer:
-    """The first answer of a shape that is not among the refused ones."""
-    choices = [choice for choice in shape.choices if choice not in set(refused)]
-    match shape.form:
-        case AnswerForm.CHOICE:
-            return choices[0]
-        case AnswerForm.CHOICES:
-            return (choices[0],)
-        case AnswerForm.NUMBER:
-            return shape.lowest
-        case AnswerForm.GRID:
-            return dict.fromkeys(shape.kinds, ())
-    return "As it is."
+    return {key: answer_for(rules, key) for key in (rules.questionnaire.questions if questions is None else questions)}

@@ -19,7 +19,7 @@ import httpx
 from sqlalchemy import select
 
 from restless_tide.client import Tide
-from restless_tide.core.catalogue import catalogue
+from restless_tide.core.answers import plain
 from restless_tide.demo.processes import HOST, Processes
 from restless_tide.desk import people
 from restless_tide.desk.settings import settings_from
@@ -28,6 +28,7 @@ from restless_tide.service.serve import add_first_person, open_desk
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+from tests.answering import HARMLESS
 from tests.nursery import NurseryProcesses
 from tests.patience import OPENLY, PATIENCE_SECONDS
 from tests.ports import own_ports
@@ -42,17 +43,7 @@ TEXTS = {
     "summary": "What grows at the edge of the tide.",
     "description": "A diary for people who walk along the shore.",
 }
-ANSWERS = {
-    "violence": "none",
-    "open-talk": "none",
-    "audience": ["adults"],
-    "youngest-age": 6,
-    "gathered-data": {kind: [] for kind in catalogue().topics["gathered-data"].kinds},
-    "encryption": "none",
-    "advertising": "none",
-    "third-party-content": "none",
-    "reviewer-sign-in": "no",
-}
+ANSWERS = {key: plain(answer) for key, answer in HARMLESS.items() if key != "reviewer-hint"}
 OWN_ANSWERS = {"northgate": {"ground": "no"}, "openfield": {"calls-a-day": 3}}
 PLACE = "android.permission.VIBRATE"
 _WRITERS = {"northgate": (write_ipa, "ipa"), "slatehouse": (write_msix, "msix")}

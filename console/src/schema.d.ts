@@ -598,6 +598,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/dossier/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Write Answers
+         * @description Answer topics for all stores, or the questions of one alone; null takes an answer out.
+         */
+        patch: operations["dossier-write_answers"];
+        trace?: never;
+    };
     "/v1/apps/{app}/dossier/checks": {
         parameters: {
             query?: never;
@@ -608,10 +628,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check Texts
-         * @description What each store would say of texts that are not written at the desk yet, such as those of a folder.
+         * Check
+         * @description What each store would say of texts and answers that are not at the desk yet, such as those of a folder.
          */
-        post: operations["dossier-check_texts"];
+        post: operations["dossier-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Questions
+         * @description What stores ask about an app, what is answered, what each gets of it, and the ratings that follow.
+         */
+        get: operations["dossier-read_questions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -628,10 +668,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Send Texts
-         * @description Order to a store, or to all, the texts that it does not hold as they are written; what is locked is kept.
+         * Send
+         * @description Order to a store, or to all, what it does not hold as it is written here: texts and answers. What is locked is kept.
          */
-        post: operations["dossier-send_texts"];
+        post: operations["dossier-send"];
         delete?: never;
         options?: never;
         head?: never;
@@ -649,7 +689,7 @@ export interface paths {
         put?: never;
         /**
          * Take Over
-         * @description Take over here the texts that a store holds and nobody wrote here.
+         * @description Take over here the texts and answers that a store holds and nobody wrote or gave here.
          */
         post: operations["dossier-take_over"];
         delete?: never;
@@ -2952,25 +2992,18 @@ export interface components {
             /** Revision */
             revision: string;
         };
-        /** AnswersWanted */
-        AnswersWanted: {
-            /** Answers */
-            answers: {
-                [key: string]: string;
-            };
-            /**
-             * Anyway
-             * @description also an answer for which the store refuses the build
-             * @default false
-             */
-            anyway: boolean;
-            /**
-             * Standing
-             * @description give the same answers automatically from now on
-             * @default false
-             */
-            standing: boolean;
-        };
+        /**
+         * AnswerForm
+         * @description How a question is answered: by one choice, by any number of them, in words, by a number, or kind by kind.
+         * @enum {string}
+         */
+        AnswerForm: "choice" | "choices" | "text" | "number" | "grid";
+        /**
+         * AnswerState
+         * @description Where an answer stands at a store.
+         * @enum {string}
+         */
+        AnswerState: "untouched" | "begun" | "complete" | "sent" | "waits for the review to end" | "accepted" | "changed since sent" | "refused";
         /**
          * AppChange
          * @description What is left out stays as it is; an empty identifier takes the platform out.
@@ -3608,15 +3641,29 @@ export interface components {
         };
         /**
          * CheckTextsWanted
-         * @description Texts as they are to be, for instance in a folder: of all stores, and of single ones by their own fields.
+         * @description A dossier as it is to be, for instance in a folder: of all stores, and of single ones by their own fields.
          */
         CheckTextsWanted: {
+            /** Answers */
+            answers?: {
+                [key: string]: string | number | string[] | {
+                    [key: string]: string[];
+                } | null;
+            };
             /** Own */
             own?: {
                 [key: string]: {
                     [key: string]: {
                         [key: string]: string;
                     };
+                };
+            };
+            /** Own Answers */
+            own_answers?: {
+                [key: string]: {
+                    [key: string]: string | number | string[] | {
+                        [key: string]: string[];
+                    } | null;
                 };
             };
             /** Texts */
@@ -3882,7 +3929,7 @@ export interface components {
             /** Possible */
             possible: components["schemas"]["ConsignmentEvent"][];
             /** Questions */
-            questions: components["schemas"]["QuestionTold"][];
+            questions: components["schemas"]["restless_tide__wire__builds__QuestionTold"][];
             /** Reason */
             reason: string | null;
             /**
@@ -5017,7 +5064,7 @@ export interface components {
          * @description The act that helps. Each surface words it for itself: a command, a link.
          * @enum {string}
          */
-        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "answer topics" | "send answers" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -5145,7 +5192,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write answers" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -5767,25 +5814,36 @@ export interface components {
              */
             tracks?: string[];
         };
-        /** QuestionTold */
-        QuestionTold: {
-            /** Choices */
-            choices: string[];
-            /** Code */
-            code: string;
+        /** QuestionsTold */
+        QuestionsTold: {
+            /** App */
+            app: string;
+            /** Stores */
+            stores: components["schemas"]["StoreQuestionsTold"][];
             /**
-             * Help
-             * @default
+             * Topics
+             * @description those that a store of this app asks about, in the catalogue's order
              */
-            help: string;
+            topics: components["schemas"]["TopicTold"][];
+        };
+        /**
+         * RatingTold
+         * @description What follows from the answers in one region. ``grade`` none: an answer is missing.
+         */
+        RatingTold: {
             /**
-             * Refused Answers
-             * @description for these the store refuses the build
-             * @default []
+             * Countries
+             * @description none: all that no other region has
              */
-            refused_answers: string[];
-            /** Text */
-            text: string;
+            countries: string[];
+            /** Grade */
+            grade: string | null;
+            /** Grade Title */
+            grade_title: string;
+            /** Region */
+            region: string;
+            /** Title */
+            title: string;
         };
         /**
          * ReadinessTold
@@ -6448,9 +6506,13 @@ export interface components {
         };
         /**
          * SendingTold
-         * @description What became of the texts for one store: ordered now, and kept until a lock opens.
+         * @description What became of the dossier for one store: texts and answers ordered now, and kept until a lock opens.
          */
         SendingTold: {
+            /** Answers Kept */
+            answers_kept: number;
+            /** Answers Sent */
+            answers_sent: number;
             /** Kept */
             kept: number;
             /** Sent */
@@ -6728,7 +6790,7 @@ export interface components {
         };
         /**
          * StoreCheckTold
-         * @description What one store would say of the texts. ``means`` leads from the store's own fields to those that all stores share.
+         * @description What one store would say of texts and answers. ``means`` leads from the store's own fields to those that all stores share.
          */
         StoreCheckTold: {
             /** Findings */
@@ -6741,6 +6803,13 @@ export interface components {
             store: string;
             /** Store Title */
             store_title: string;
+            /**
+             * Topics
+             * @description from the store's own questions to the topics that all stores share
+             */
+            topics: {
+                [key: string]: string;
+            };
         };
         /**
          * StoreFieldTold
@@ -6775,6 +6844,45 @@ export interface components {
             required: boolean;
             /** Title */
             title: string;
+        };
+        /**
+         * StoreQuestionsTold
+         * @description What one store asks about an app.
+         */
+        StoreQuestionsTold: {
+            /**
+             * Coming
+             * @description asked later, by the rules as they are known
+             */
+            coming: components["schemas"]["restless_tide__wire__dossier__QuestionTold"][];
+            /**
+             * Differing
+             * @description how many answers differ from what the store holds
+             */
+            differing: number;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Hand Carried */
+            hand_carried: boolean;
+            /** Questions */
+            questions: components["schemas"]["restless_tide__wire__dossier__QuestionTold"][];
+            /** Ratings */
+            ratings: components["schemas"]["RatingTold"][];
+            /**
+             * Refused Because
+             * @description why the store did not take the answers it was sent last
+             */
+            refused_because: string;
+            state: components["schemas"]["AnswerState"];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /**
+             * Unwritten
+             * @description how many answers the store holds that nobody gave here
+             */
+            unwritten: number;
         };
         /**
          * StoreTextTold
@@ -7077,9 +7185,19 @@ export interface components {
         TakeOverWanted: {
             /**
              * Store
-             * @description the store whose texts become ours where nothing is written here
+             * @description the store whose texts and answers become ours where nothing is written here
              */
             store: string;
+        };
+        /**
+         * TakenOverTold
+         * @description How much became ours.
+         */
+        TakenOverTold: {
+            /** Answers */
+            answers: number;
+            /** Texts */
+            texts: number;
         };
         /** TesterChangeWanted */
         TesterChangeWanted: {
@@ -7300,6 +7418,52 @@ export interface components {
              * @description where it is used, such as 'build server'
              */
             label: string;
+        };
+        /**
+         * TopicTold
+         * @description A question that stores share, by its meaning, and the answer as it is given here. Its revision is its ETag.
+         */
+        TopicTold: {
+            /** Answer */
+            answer: string | number | string[] | {
+                [key: string]: string[];
+            } | null;
+            /**
+             * Attributes
+             * @description of a grid: its columns
+             */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Changed At */
+            changed_at: string | null;
+            /** Changed By */
+            changed_by: string;
+            /**
+             * Choices
+             * @description with the words for them
+             */
+            choices: {
+                [key: string]: string;
+            };
+            form: components["schemas"]["AnswerForm"];
+            /** Help */
+            help: string;
+            /** Key */
+            key: string;
+            /**
+             * Kinds
+             * @description of a grid: its rows
+             */
+            kinds: {
+                [key: string]: string;
+            };
+            /** Revision */
+            revision: number;
+            /** Text */
+            text: string;
+            /** Title */
+            title: string;
         };
         /** TrackChange */
         TrackChange: {
@@ -7764,6 +7928,45 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** AnswersWanted */
+        restless_tide__wire__builds__AnswersWanted: {
+            /** Answers */
+            answers: {
+                [key: string]: string;
+            };
+            /**
+             * Anyway
+             * @description also an answer for which the store refuses the build
+             * @default false
+             */
+            anyway: boolean;
+            /**
+             * Standing
+             * @description give the same answers automatically from now on
+             * @default false
+             */
+            standing: boolean;
+        };
+        /** QuestionTold */
+        restless_tide__wire__builds__QuestionTold: {
+            /** Choices */
+            choices: string[];
+            /** Code */
+            code: string;
+            /**
+             * Help
+             * @default
+             */
+            help: string;
+            /**
+             * Refused Answers
+             * @description for these the store refuses the build
+             * @default []
+             */
+            refused_answers: string[];
+            /** Text */
+            text: string;
+        };
         /**
          * SignInWanted
          * @description How the store's reviewer signs in; sealed like keys, never shown again.
@@ -7785,6 +7988,109 @@ export interface components {
              * @default
              */
             password: string;
+        };
+        /**
+         * AnswersWanted
+         * @description Answers by topic, or by one store's own questions; null takes an answer out. What is not named stays as it is.
+         */
+        restless_tide__wire__dossier__AnswersWanted: {
+            /** Answers */
+            answers: {
+                [key: string]: string | number | string[] | {
+                    [key: string]: string[];
+                } | null;
+            };
+            /**
+             * Store
+             * @description for this store alone, by its own questions; none: for all
+             */
+            store?: string | null;
+        };
+        /**
+         * QuestionTold
+         * @description A question as one store asks it, what the store gets for it, and where that stands there.
+         */
+        restless_tide__wire__dossier__QuestionTold: {
+            /**
+             * Answer
+             * @description in the store's own choices
+             */
+            answer: string | number | string[] | {
+                [key: string]: string[];
+            } | null;
+            /**
+             * Applies From
+             * @description asked from then on
+             */
+            applies_from: string | null;
+            /** Attributes */
+            attributes: {
+                [key: string]: string;
+            };
+            /** Choices */
+            choices: {
+                [key: string]: string;
+            };
+            /** Counted In */
+            counted_in: string;
+            form: components["schemas"]["AnswerForm"];
+            /** Held */
+            held: string | number | string[] | {
+                [key: string]: string[];
+            } | null;
+            /** Help */
+            help: string;
+            /** Highest */
+            highest: number;
+            /**
+             * Key
+             * @description the store's own key
+             */
+            key: string;
+            /** Kinds */
+            kinds: {
+                [key: string]: string;
+            };
+            /** Limit */
+            limit: number;
+            /**
+             * Lock
+             * @description why it cannot change now, or when it locks; empty: it may change any time
+             */
+            lock: string;
+            /** Lowest */
+            lowest: number;
+            /**
+             * New
+             * @description it came up after the store had taken answers
+             */
+            new: boolean;
+            origin: components["schemas"]["Origin"];
+            /**
+             * Refused Answers
+             * @description choices with which the store takes no app
+             */
+            refused_answers: string[];
+            /** Required */
+            required: boolean;
+            /**
+             * Revision
+             * @description of the store's own answer; 0: it has none
+             */
+            revision: number;
+            state: components["schemas"]["AnswerState"];
+            /**
+             * Surely
+             * @description false: it is asked only if something that is not known yet turns out so
+             */
+            surely: boolean;
+            /** Text */
+            text: string;
+            /**
+             * Topic
+             * @description the topic that it means; none: only this store asks for it
+             */
+            topic: string | null;
         };
         /** SignInWanted */
         restless_tide__wire__people__SignInWanted: {
@@ -9158,7 +9464,45 @@ export interface operations {
             };
         };
     };
-    "dossier-check_texts": {
+    "dossier-write_answers": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision of the one text as you read it; 0 for one that was not there */
+                "if-match"?: string | null;
+            };
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["restless_tide__wire__dossier__AnswersWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-check": {
         parameters: {
             query?: never;
             header?: never;
@@ -9193,7 +9537,38 @@ export interface operations {
             };
         };
     };
-    "dossier-send_texts": {
+    "dossier-read_questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "dossier-send": {
         parameters: {
             query?: never;
             header?: never;
@@ -9249,7 +9624,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TextsTold"];
+                    "application/json": components["schemas"]["TakenOverTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -11602,7 +11977,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AnswersWanted"];
+                "application/json": components["schemas"]["restless_tide__wire__builds__AnswersWanted"];
             };
         };
         responses: {

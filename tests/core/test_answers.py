@@ -40,13 +40,13 @@ from restless_tide.core.errors import Invalid, Level
 from restless_tide.core.evidence import MendAct, NodeState, evidence
 from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook, read_rulebook
-from tests.answering import first, mild
+from tests.answering import HARMLESS, mild
 from tests.core.test_evidence import COMPLETE, FACTS, READY
 from tests.core.test_steering import NOW, rulebook
 
 NORTHGATE, OPENFIELD, SLATEHOUSE = (rulebook(name) for name in ("northgate", "openfield", "slatehouse"))
 STORES = (NORTHGATE, OPENFIELD, SLATEHOUSE)
-COMMON: dict[str, Answer | None] = {key: first(shape_of_topic(key)) for key in catalogue().topics} | {"youngest-age": 3}
+COMMON: dict[str, Answer | None] = HARMLESS | {"youngest-age": 3, "audience": ("children",)}
 FREE, PAID = Availability(), Availability(price=Decimal("2.00"), currency="EUR")
 LATER = datetime(2031, 3, 2, tzinfo=UTC)
 S, A = NodeState, AnswerState

@@ -8,13 +8,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import tomlkit
 from sqlalchemy import create_engine, text
 
 from restless_tide.cli.exits import Exit
 from restless_tide.client import Invalid, NotFound, NotReady, StaleView
 from restless_tide.wire.dossier import StoreTextsTold
 from restless_tide.wire.readiness import PlaceSheetTold
-from tests.harbour import TEXTS, Harbour, until
+from tests.harbour import ANSWERS, OWN_ANSWERS, TEXTS, Harbour, until
 from tests.service.test_cli import Terminal
 
 
@@ -215,6 +216,13 @@ def test_a_new_app_goes_from_nothing_to_ready_by_commands_alone(harbour: Harbour
     assert tide("dossier", "write", "en", "summary=A diary.", "description=For walks.", "--app", app).returncode == 0
     assert f"→ tide dossier send --app {app} --store openfield" in tide(*ready).stdout
     assert "held there now" in tide("dossier", "send", "--app", app).stdout
+    assert f"→ tide dossier questions --app {app} --store openfield" in tide(*ready).stdout
+    asked = tide("dossier", "questions", "--app", app).stdout
+    assert f"→ tide dossier answer encryption=none|system|own --app {app}" in asked
+    common = ("encryption=none", "advertising=none", "third-party-content=none", "gathered-data.*=")
+    assert tide("dossier", "answer", *common, "--app", app).returncode == 0
+    assert f"→ tide dossier send --app {app} --store openfield" in tide(*ready).stdout
+    assert "Openfield: 4 answers held there now." in tide("dossier", "send", "--app", app).stdout
     assert f"→ tide release draft 1.0.0 --app {app} --leg openfield" in tide(*ready).stdout
     assert tide("release", "draft", "1.0.0", "--app", app, "--leg", "openfield").returncode == 0
     assert f"→ tide release notes 1.0.0 LOCALE TEXT --app {app}" in tide(*ready).stdout
@@ -269,10 +277,10 @@ def test_a_folder_is_fetched_changed_checked_compared_and_sent(harbour: Harbour,
     assert tide("dossier", "fetch", "dossier", "--app", app).returncode == 0
     before = {file: file.read_bytes() for file in folder.rglob("*.toml")}
     assert {file.relative_to(folder).as_posix() for file in before} == {
-        "dossier.toml", "agreed.toml", "texts/en.toml", "stores/openfield.toml",
+        "dossier.toml", "agreed.toml", "texts/en.toml", "answers.toml", "stores/openfield.toml", "stores/northgate.toml",
     }  # fmt: skip
     revisions = {text.field: text.revision for text in harbour.tide.dossier.texts(app).texts}
-    assert "0 texts of dossier written at the desk" in tide("dossier", "send", "dossier").stdout
+    assert "Nothing of dossier written at the desk" in tide("dossier", "send", "dossier").stdout
     assert tide("dossier", "fetch", "dossier").returncode == 0
     assert {file: file.read_bytes() for file in folder.rglob("*.toml")} == before, "the round trip changes nothing"
     assert {text.field: text.revision for text in harbour.tide.dossier.texts(app).texts} == revisions
@@ -293,7 +301,7 @@ def test_a_folder_is_fetched_changed_checked_compared_and_sent(harbour: Harbour,
     settled(harbour, app)
     assert held(harbour, app, "northgate")["en"]["description"] == "For walks."
     assert held(harbour, app, "openfield")["en"]["summary"] == "Only there."
-    assert "hold the same texts" in tide("dossier", "compare", "dossier").stdout
+    assert "hold the same." in tide("dossier", "compare", "dossier").stdout
 
 
 def test_what_was_changed_at_both_is_told_line_by_line_and_nothing_is_written(harbour: Harbour, tmp_path: Path) -> None:
@@ -326,6 +334,10 @@ def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path
     (folder / "en.toml").write_text(
         'summary = "A diary."\ndescription = """\nFor people\nwho walk."""\n', encoding="utf-8"
     )
+    (tmp_path / "dossier" / "answers.toml").write_text(tomlkit.dumps(ANSWERS), encoding="utf-8")
+    (tmp_path / "dossier" / "stores").mkdir()
+    for store, answers in OWN_ANSWERS.items():
+        (tmp_path / "dossier" / "stores" / f"{store}.toml").write_text(tomlkit.dumps({"answers": answers}), "utf-8")
     tide = Terminal(harbour, tmp_path)
     assert tide("dossier", "check", "dossier").returncode == Exit.DONE
     assert tide("dossier", "send", "dossier").returncode == Exit.DONE

@@ -43,6 +43,7 @@ def with_berth(harbour: Harbour) -> str:
     until(lambda: harbour.tide.apps.berth(app, "wrackline"), lambda berth: berth.state == "open")
     harbour.tide.dossier.send(app, store="wrackline")
     settle(harbour, app, "Write the texts")
+    settle(harbour, app, "Answer the questions")
     return app
 
 

@@ -17,13 +17,19 @@ from tomlkit.items import String
 
 from restless_tide.core.dossier_folder import (
     AGREED_FILE,
+    ANSWERS,
+    ANSWERS_FILE,
     FOLDER_FILE,
+    NO_LOCALE,
     STORES_FOLDER,
     TEXTS_FOLDER,
+    Answers,
     Fields,
     FolderFile,
     Place,
     StoreFile,
+    unwritten,
+    written,
 )
 from restless_tide.core.errors import Invalid
 from restless_tide.core.limits import LONGEST_TEXT
@@ -32,10 +38,9 @@ from restless_tide.wire.base import Text
 
 LARGEST_FILE_BYTES = 8_000_000
 _HEAD = "# What stores ask about {app}, beside its source. docs/dossier.md explains the folder.\n"
-_AGREED_HEAD = (
-    "# Kept by tide: how each text was when the desk and this folder last agreed. Do not change it by hand.\n"
-)
-_FIELDS, _STORE, _TEXT = TypeAdapter(Fields), TypeAdapter(StoreFile), TypeAdapter(Text)
+_AGREED_HEAD = "# Kept by tide: how each text and answer was when the desk and this folder last agreed. Do not change it by hand.\n"
+_FIELDS, _STORE, _TEXT, _ANSWERS = TypeAdapter(Fields), TypeAdapter(StoreFile), TypeAdapter(Text), TypeAdapter(Answers)
+_STORES_ANSWERS = "stores-answers"
 
 
 class DossierFolder:
@@ -91,7 +96,18 @@ class DossierFolder:
                         code="folder-unfit",
                     )
                 found[place] = self._fit(file, field, text)
-        return {place: text for place, text in found.items() if text}
+        return {place: text for place, text in found.items() if text} | self._answers()
+
+    def _answers(self) -> dict[Place, str]:
+        """Every answer of the folder, those for one store among them."""
+        file, found = self.path / ANSWERS_FILE, dict[Place, str]()
+        if file.is_file():
+            shared = _fitting(file, _ANSWERS, _read(file))
+            found |= {Place(NO_LOCALE, key): written(answer) for key, answer in shared.items()}
+        for file in sorted((self.path / STORES_FOLDER).glob("*.toml")):
+            own = _fitting(file, _STORE, _read(file)).answers
+            found |= {Place(NO_LOCALE, key, file.stem): written(answer) for key, answer in own.items()}
+        return found
 
     def _all(self) -> Iterator[tuple[Path, str | None, str, Mapping[str, str]]]:
         for file in sorted((self.path / TEXTS_FOLDER).glob("*.toml")):
@@ -121,6 +137,9 @@ class DossierFolder:
         if not file.is_file():
             return {}
         held, found = _read(file), dict[Place, str]()
+        found |= {Place(NO_LOCALE, key): str(digest) for key, digest in held.get(ANSWERS, {}).items()}
+        for store, answers in held.get(_STORES_ANSWERS, {}).items():
+            found |= {Place(NO_LOCALE, key, store): str(digest) for key, digest in answers.items()}
         for locale, fields in held.get(TEXTS_FOLDER, {}).items():
             found |= {Place(locale, field): str(digest) for field, digest in fields.items()}
         for store, locales in held.get(STORES_FOLDER, {}).items():
@@ -129,7 +148,7 @@ class DossierFolder:
         return found
 
     def write(self, texts: Mapping[Place, str], order: Sequence[str] = ()) -> None:
-        """Write these texts; an empty one is taken out. ``order`` is the sequence of the fields in a new file."""
+        """Write these texts and answers; an empty one is taken out. ``order`` is the sequence of the fields in a new file."""
         for file in sorted({self._file(place) for place in texts}):
             document = _document(file)
             wanted = {place: text for place, text in texts.items() if self._file(place) == file}
@@ -137,8 +156,10 @@ class DossierFolder:
             for place in sorted(
                 wanted, key=lambda place: (place.locale, rank.get(place.field, len(rank)), place.field)
             ):
-                table = document if place.store is None else _inner(document, TEXTS_FOLDER, place.locale)
-                if wanted[place]:
+                table = self._table(document, place)
+                if wanted[place] and place.is_answer:
+                    table[place.field] = unwritten(wanted[place])
+                elif wanted[place]:
                     table[place.field] = _string(wanted[place])
                 else:
                     table.pop(place.field, None)
@@ -148,16 +169,25 @@ class DossierFolder:
             else:
                 file.write_text(tomlkit.dumps(document), encoding="utf-8")
 
+    def _table(self, document: Any, place: Place) -> Any:
+        """Where in its file a text or an answer stands."""
+        if place.store is None:
+            return document
+        return _inner(document, ANSWERS) if place.is_answer else _inner(document, TEXTS_FOLDER, place.locale)
+
     def agree(self, digests: Mapping[Place, str]) -> None:
         """Keep how each text was when both sides last agreed, by its digest; an empty one is not kept."""
         held: dict[str, Any] = {}
         for place in sorted(digests, key=lambda place: (place.store or "", place.locale, place.field)):
             if not digests[place]:
                 continue
-            table = held.setdefault(TEXTS_FOLDER if place.store is None else STORES_FOLDER, {})
+            area = (ANSWERS, _STORES_ANSWERS) if place.is_answer else (TEXTS_FOLDER, STORES_FOLDER)
+            table = held.setdefault(area[place.store is not None], {})
             if place.store is not None:
                 table = table.setdefault(place.store, {})
-            table.setdefault(place.locale, {})[place.field] = digests[place]
+            if not place.is_answer:
+                table = table.setdefault(place.locale, {})
+            table[place.field] = digests[place]
         text = _AGREED_HEAD + tomlkit.dumps(held)
         file = self.path / AGREED_FILE
         if not file.is_file() or file.read_text(encoding="utf-8") != text:
@@ -165,18 +195,23 @@ class DossierFolder:
 
     def where(self, place: Place) -> str:
         """The file and the line of a text, such as ``texts/en.toml:3``; the file alone where it is not there."""
-        file, table, wanted = self._file(place), "", f"{TEXTS_FOLDER}.{place.locale}" if place.store else ""
+        inner = ANSWERS if place.is_answer else f"{TEXTS_FOLDER}.{place.locale}"
+        file, table, wanted = self._file(place), "", inner if place.store else ""
         name = file.relative_to(self.path).as_posix()
         if not file.is_file():
             return name
         for number, line in enumerate(file.read_text(encoding="utf-8").splitlines(), 1):
             header = re.match(r"\s*\[([^\[\]]+)\]", line)
             table = header.group(1).replace('"', "").strip() if header else table
+            if header and place.is_answer and table == ".".join(filter(None, (wanted, place.field))):
+                return f"{name}:{number}"
             if table == wanted and re.match(rf"\s*{re.escape(place.field)}\s*=", line):
                 return f"{name}:{number}"
         return name
 
     def _file(self, place: Place) -> Path:
+        if place.store is None and place.is_answer:
+            return self.path / ANSWERS_FILE
         if place.store is None:
             known = [
                 file for file in (self.path / TEXTS_FOLDER).glob("*.toml") if file.stem.lower() == place.locale.lower()

@@ -3,15 +3,26 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
+from typing import Any
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.dossier_files import DossierFolder
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import exit_of, show_sheet
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
-from restless_tide.core.dossier_folder import Difference, Place, Side, compare, digest_of
+from restless_tide.core.answers import answer_at
+from restless_tide.core.dossier_folder import (
+    NO_LOCALE,
+    Difference,
+    Place,
+    Side,
+    compare,
+    digest_of,
+    unwritten,
+    written,
+)
 from restless_tide.core.errors import Conflict, Invalid, NotFound
 from restless_tide.core.texts import text_at
 from restless_tide.wire.dossier import StoreCheckTold, StoreTextsTold, TextsTold
@@ -21,21 +32,19 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "dossier fetch",
         _fetch,
-        "write the desk's texts to a folder, or bring a folder up to date",
-        description="Write the texts of an app to a folder of TOML files, or bring one up to date. What was changed in the folder\n"
+        "write the desk's dossier to a folder, or bring a folder up to date",
+        description="Write the texts and answers of an app to a folder of TOML files, or bring one up to date. What was changed there\n"
         "stays; what was changed at both is told line by line and left as it is (exit code 1).",
     )
     _folder_argument(parser)
     parser.add_argument("--app", metavar="APP", help="the app's short name; needed for a new folder")
-    parser = nouns.command(
-        "dossier check", _check, "what each store would say of a folder's texts, before anything is sent"
-    )
+    parser = nouns.command("dossier check", _check, "what each store would say of a folder, before anything is sent")
     _folder_argument(parser)
     parser = nouns.command("dossier compare", _compare, "how a folder and the desk differ, line by line")
     _folder_argument(parser)
-    parser.add_argument("--names", action="store_true", help="only which texts differ")
+    parser.add_argument("--names", action="store_true", help="only what differs")
     parser = nouns.command(
-        "dossier export", _export, "write what one store gets to a new folder, under the store's own fields"
+        "dossier export", _export, "write what one store gets to a new folder, under its own fields and questions"
     )
     _folder_argument(parser)
     app_argument(parser)
@@ -55,33 +64,58 @@ def store_of(told: TextsTold, name: str) -> StoreTextsTold:
     raise NotFound(f"{name} asks for no texts of {told.app}.", remedy=f"These do: {names}.", code="store-unknown")
 
 
-def _desk_texts(told: TextsTold) -> dict[Place, str]:
-    return {Place(text.locale, text.field, text.store): text.text for text in told.texts}
+class _Desk:
+    """A dossier as it stands at the desk: each text and answer, and its revision."""
+
+    def __init__(self, call: Call, app: str) -> None:
+        texts, asked = call.tide.dossier.texts(app), call.tide.dossier.questions(app)
+        self.app = texts.app
+        self.order = [*(field.key for field in texts.fields), *(topic.key for topic in asked.topics)]
+        self.held = {Place(text.locale, text.field, text.store): text.text for text in texts.texts}
+        self.revisions = {Place(text.locale, text.field, text.store): text.revision for text in texts.texts}
+        for topic in asked.topics:
+            self._note(Place(NO_LOCALE, topic.key), topic.answer, topic.revision)
+        for store in asked.stores:
+            for one in (*store.questions, *store.coming):
+                if one.revision:
+                    self._note(Place(NO_LOCALE, one.key, store.store), one.answer, one.revision)
+
+    def _note(self, place: Place, answer: Any, revision: int) -> None:
+        if revision:
+            self.revisions[place] = revision
+        if answer is not None:
+            self.held[place] = written(answer)
 
 
-def _fields(told: TextsTold) -> list[str]:
-    return [field.key for field in told.fields]
+def _counted(places: Iterable[Place]) -> str:
+    """Such as ``3 texts and 1 answer``."""
+    every = list(places)
+    answers = sum(place.is_answer for place in every)
+    each = [(len(every) - answers, "text"), (answers, "answer")]
+    return " and ".join(f"{count} {noun}{'' if count == 1 else 's'}" for count, noun in each if count) or "nothing"
 
 
 def _fetch(call: Call) -> Exit | None:
     given = call.given
     folder = DossierFolder(Path(given.folder))
     app = given.app or folder.app()
-    told = call.tide.dossier.texts(app)
-    folder.begin(told.app)
-    here, desk = folder.texts(), _desk_texts(told)
+    there = _Desk(call, app)
+    folder.begin(there.app)
+    here, desk = folder.texts(), there.held
     found = compare(folder.agreed(), here, desk)
     taken = {one.place: one.desk for one in found if one.side is Side.DESK}
-    folder.write(taken, _fields(told))
+    folder.write(taken, there.order)
     _agree(folder, {place: text for place, text in {**here, **taken}.items() if text}, desk)
     left = [one for one in found if one.side is not Side.DESK]
     conflicts = [one for one in left if one.side is Side.BOTH]
 
     def shown() -> None:
-        call.say(f"{len(taken)} {'text' if len(taken) == 1 else 'texts'} written to {given.folder}.")
+        call.say(f"{_counted(taken).capitalize()} written to {given.folder}.")
         mine = [one for one in left if one.side is Side.HERE]
         if mine:
-            call.say(f"{len(mine)} changed here stay as they are; send them with: tide dossier send {given.folder}")
+            call.say(
+                f"{_counted(one.place for one in mine).capitalize()} changed here stay as they are; send them with: tide dossier send {given.folder}"
+            )
         _tell(call, conflicts)
 
     call.answer({"written": [place.told() for place in taken], "left": _document(left)}, shown)
@@ -98,10 +132,12 @@ def _agree(folder: DossierFolder, here: dict[Place, str], desk: dict[Place, str]
 def _check(call: Call) -> Exit | None:
     folder = DossierFolder(Path(call.given.folder))
     app, here = folder.app(), folder.texts()
-    sheets = [_placed(folder, here, sheet) for sheet in call.tide.dossier.check(app, _common(here), _own(here))]
+    answers, own_answers = _answers(here)
+    told = call.tide.dossier.check(app, _common(here), _own(here), answers=answers, own_answers=own_answers)
+    sheets = [_placed(folder, here, sheet) for sheet in told]
 
     def shown() -> None:
-        call.say(f"{len(here)} texts of {app} are read.")
+        call.say(f"{app}: {_counted(here)} read.")
         for sheet in sheets:
             show_sheet(call, sheet.store_title, sheet.findings)
 
@@ -113,7 +149,10 @@ def _placed(folder: DossierFolder, here: dict[Place, str], sheet: StoreCheckTold
     """Each finding at the file and the line that it is about."""
 
     def where(place: str) -> str:
-        about = text_at(place)
+        about, question = text_at(place), answer_at(place)
+        if question is not None:
+            alone = Place(NO_LOCALE, question, sheet.store)
+            return folder.where(alone if alone in here else Place(NO_LOCALE, sheet.topics.get(question, question)))
         if about is None:
             return place
         locale, field = about
@@ -127,7 +166,7 @@ def _placed(folder: DossierFolder, here: dict[Place, str], sheet: StoreCheckTold
 def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
     found: dict[str, dict[str, str]] = {}
     for place, text in texts.items():
-        if place.store is None:
+        if place.store is None and not place.is_answer:
             found.setdefault(place.locale, {})[place.field] = text
     return found
 
@@ -135,21 +174,30 @@ def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
 def _own(texts: dict[Place, str]) -> dict[str, dict[str, dict[str, str]]]:
     found: dict[str, dict[str, dict[str, str]]] = {}
     for place, text in texts.items():
-        if place.store is not None:
+        if place.store is not None and not place.is_answer:
             found.setdefault(place.store, {}).setdefault(place.locale, {})[place.field] = text
     return found
 
 
+def _answers(here: dict[Place, str]) -> tuple[dict[str, Any], dict[str, dict[str, Any]]]:
+    """The answers that all stores share, and those of single stores."""
+    common: dict[str, Any] = {}
+    own: dict[str, dict[str, Any]] = {}
+    for place, text in here.items():
+        if place.is_answer:
+            (common if place.store is None else own.setdefault(place.store, {}))[place.field] = unwritten(text)
+    return common, own
+
+
 def _compare(call: Call) -> Exit | None:
     folder = DossierFolder(Path(call.given.folder))
-    told = call.tide.dossier.texts(folder.app())
-    found = compare(folder.agreed(), folder.texts(), _desk_texts(told))
+    found = compare(folder.agreed(), folder.texts(), _Desk(call, folder.app()).held)
 
     def shown() -> None:
         if not found:
-            call.say(f"{call.given.folder} and the desk hold the same texts.")
+            call.say(f"{call.given.folder} and the desk hold the same.")
         if call.given.names:
-            table = call.table("TEXT", "CHANGED")
+            table = call.table("PLACE", "CHANGED")
             for one in found:
                 table.add_row(cell(one.place.told()), one.side)
             call.show(table, empty="")
@@ -183,26 +231,28 @@ def hand_over(call: Call, name: str, app: str | None) -> str:
     about = folder.app()
     if app is not None and app != about:
         raise Invalid(f"{name} is the folder of {about}, not of {app}.", code="folder-unfit")
-    told = call.tide.dossier.texts(about)
-    here, desk = folder.texts(), _desk_texts(told)
+    there = _Desk(call, about)
+    here, desk = folder.texts(), there.held
     found = compare(folder.agreed(), here, desk)
     conflicts = [one for one in found if one.side is Side.BOTH]
     if conflicts:
         raise Conflict(
-            f"These texts were changed here and at the desk: {', '.join(one.place.told() for one in conflicts)}.",
-            remedy=f"Look at both with: tide dossier compare {name}. Then write the text that is wanted on both sides.",
+            f"These were changed here and at the desk: {', '.join(one.place.told() for one in conflicts)}.",
+            remedy=f"Look at both with: tide dossier compare {name}. Then write what is wanted on both sides.",
             code="dossier-conflict",
         )
     mine = [one for one in found if one.side is Side.HERE]
-    revisions = {Place(text.locale, text.field, text.store): text.revision for text in told.texts}
     for one in mine:
-        place = one.place
-        known = revisions.get(place)
-        call.tide.dossier.write(about, place.locale, {place.field: one.here}, store=place.store, revision=known)
-    written = {one.place: one.here for one in mine}
-    _agree(folder, here, {place: text for place, text in {**desk, **written}.items() if text})
+        place, known = one.place, there.revisions.get(one.place)
+        if place.is_answer:
+            answer = {place.field: unwritten(one.here) if one.here else None}
+            call.tide.dossier.answer(about, answer, store=place.store, revision=known)
+        else:
+            call.tide.dossier.write(about, place.locale, {place.field: one.here}, store=place.store, revision=known)
+    changed = {one.place: one.here for one in mine}
+    _agree(folder, here, {place: text for place, text in {**desk, **changed}.items() if text})
     if not call.given.json:
-        call.say(f"{len(mine)} {'text' if len(mine) == 1 else 'texts'} of {name} written at the desk.")
+        call.say(f"{_counted(changed).capitalize()} of {name} written at the desk.")
     return about
 
 
@@ -211,13 +261,15 @@ def _export(call: Call) -> None:
     target = Path(given.folder)
     if target.exists() and any(target.iterdir()):
         raise Invalid(f"{given.folder} is not empty.", remedy="Name a new folder.", code="folder-unfit")
-    told = call.tide.dossier.texts(given.app)
+    told, asked = call.tide.dossier.texts(given.app), call.tide.dossier.questions(given.app)
     store = store_of(told, given.store)
     got = {Place(text.locale, text.field): text.text for text in store.texts if text.text}
+    questions = [one for there in asked.stores if there.store == given.store for one in there.questions]
+    got |= {Place(NO_LOCALE, one.key): written(one.answer) for one in questions if one.answer is not None}
     folder = DossierFolder(target)
     folder.begin(told.app)
-    folder.write(got, [field.key for field in store.fields])
+    folder.write(got, [*(field.key for field in store.fields), *(one.key for one in questions)])
     call.answer(
         {"written": [place.told() for place in got]},
-        lambda: call.say(f"{len(got)} texts written to {given.folder}, as {store.store_title} gets them."),
+        lambda: call.say(f"{_counted(got).capitalize()} written to {given.folder}, as {store.store_title} gets them."),
     )

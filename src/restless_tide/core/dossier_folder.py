@@ -1,24 +1,29 @@
 """The dossier as files: what stands where in its folder, and what differs from the desk since both last agreed.
 
 A folder beside an app's source holds ``dossier.toml`` (which app), ``texts/LOCALE.toml`` (what all stores share, by
-field), ``stores/STORE.toml`` (what one store gets instead, by locale and that store's own field), and ``agreed.toml``:
-the digest of each text as desk and folder last agreed on it. With it every difference has a side: changed here,
-changed at the desk, or changed at both, which nobody but a person can settle.
+field), ``answers.toml`` (the answers by topic), ``stores/STORE.toml`` (what one store gets instead or alone, by that
+store's own fields and questions), and ``agreed.toml``: the digest of each text and answer as desk and folder last
+agreed on it. With it every difference has a side: changed here, changed at the desk, or changed at both, which nobody
+but a person can settle.
 """
 
 from __future__ import annotations
 
 import hashlib
+import json
 from collections.abc import Mapping
 from enum import StrEnum
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from restless_tide.core.limits import LONGEST_TEXT, MOST_FIELDS, MOST_LOCALES
+from restless_tide.core.limits import LONGEST_TEXT, MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
 from restless_tide.core.locales import LONGEST_TAG
 
 FOLDER_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
+ANSWERS, ANSWERS_FILE = "answers", "answers.toml"
+NO_LOCALE = ""
+"""Of an answer: it is in no language."""
 _DIGEST_LETTERS = 16
 
 FieldKey = Annotated[str, Field(max_length=100, pattern=r"^[a-z0-9][a-z0-9-]*$")]
@@ -26,6 +31,13 @@ LocaleKey = Annotated[str, Field(max_length=LONGEST_TAG)]
 FileText = Annotated[str, Field(max_length=LONGEST_TEXT)]
 Fields = Annotated[dict[FieldKey, FileText], Field(max_length=MOST_FIELDS)]
 Locales = Annotated[dict[LocaleKey, Fields], Field(max_length=MOST_LOCALES)]
+
+
+Rows = Annotated[dict[FieldKey, list[FieldKey]], Field(max_length=MOST_CHOICES)]
+FileAnswer = (
+    Annotated[int, Field(strict=True)] | FileText | Annotated[list[FieldKey], Field(max_length=MOST_CHOICES)] | Rows
+)
+Answers = Annotated[dict[FieldKey, FileAnswer], Field(max_length=MOST_QUESTIONS)]
 
 
 class _File(BaseModel):
@@ -40,35 +52,62 @@ class FolderFile(_File):
 
 
 class StoreFile(_File):
-    """``stores/STORE.toml``: what this store gets instead, by locale and by the store's own field."""
+    """``stores/STORE.toml``: what this store gets instead or alone, by its own fields and questions, in its own choices."""
 
     texts: Locales = Field(default_factory=dict)
+    answers: Answers = Field(default_factory=dict)
 
 
 class DossierFiles(_File):
-    """The files of a dossier folder. ``texts_file`` is one ``texts/LOCALE.toml``: a text by field."""
+    """The files of a dossier folder. ``texts_file`` is one ``texts/LOCALE.toml``: a text by field. ``answers_file`` is
+    ``answers.toml``: by topic a choice, a text, a number, several choices, or of a grid the attributes by kind."""
 
     dossier: FolderFile
     texts_file: Fields = Field(default_factory=dict)
+    answers_file: Answers = Field(default_factory=dict)
     store_file: StoreFile = StoreFile()
 
 
 class Place(NamedTuple):
-    """Where a text stands. ``store`` None: it is for all stores."""
+    """Where a text or an answer stands; an answer has no locale. ``store`` None: it is for all stores."""
 
     locale: str
     field: str
     store: str | None = None
 
+    @property
+    def is_answer(self) -> bool:
+        return self.locale == NO_LOCALE
+
     def told(self) -> str:
         """The file, and where in it."""
+        if self.is_answer:
+            return (
+                f"{STORES_FOLDER}/{self.store}.toml, {ANSWERS}.{self.field}"
+                if self.store
+                else f"{ANSWERS_FILE}, {self.field}"
+            )
         if self.store is None:
             return f"{TEXTS_FOLDER}/{self.locale}.toml, {self.field}"
         return f"{STORES_FOLDER}/{self.store}.toml, texts.{self.locale}.{self.field}"
 
 
+def written(answer: Any) -> str:
+    """An answer as one text, the same whatever the order of its choices and rows."""
+    if isinstance(answer, Mapping):
+        answer = {kind: sorted(answer[kind]) for kind in sorted(answer)}
+    elif isinstance(answer, list | tuple):
+        answer = sorted(answer)
+    return json.dumps(answer, ensure_ascii=False)
+
+
+def unwritten(text: str) -> Any:
+    """The answer that such a text says."""
+    return json.loads(text)
+
+
 class Side(StrEnum):
-    """Who has changed a text since both last agreed."""
+    """Who has changed a text or an answer since both last agreed."""
 
     HERE = "changed here"
     DESK = "changed at the desk"
@@ -76,7 +115,7 @@ class Side(StrEnum):
 
 
 class Difference(NamedTuple):
-    """A text that folder and desk hold differently; an empty one is not there."""
+    """A text or an answer that folder and desk hold differently; an empty one is not there."""
 
     place: Place
     side: Side
@@ -90,7 +129,7 @@ def digest_of(text: str) -> str:
 
 
 def compare(agreed: Mapping[Place, str], here: Mapping[Place, str], desk: Mapping[Place, str]) -> list[Difference]:
-    """Every text that differs, by place; ``agreed`` holds digests. What both changed in the same way differs no more."""
+    """Every text and answer that differs, by place; ``agreed`` holds digests. What both changed in the same way differs no more."""
     found = []
     for place in sorted(here.keys() | desk.keys(), key=lambda place: (place.store or "", place.locale, place.field)):
         mine, theirs, base = here.get(place, ""), desk.get(place, ""), agreed.get(place, "")

@@ -34,7 +34,7 @@ class RuleChange:
 def compare(old: Rulebook, new: Rulebook) -> list[RuleChange]:
     """Every rule that differs between two revisions, in the order of the rulebook."""
     before, after = dict(_leaves(old.model_dump())), dict(_leaves(new.model_dump()))
-    changes = []
+    changes: list[RuleChange] = []
     for place in {**before, **after}:
         if place in _IDENTITY or before.get(place) == after.get(place):
             continue

@@ -16,7 +16,15 @@ def told_rules(rules: Rulebook) -> list[str]:
     """The rules that a release manager plans by, a line each."""
     return [
         line
-        for line in (_packages(rules), _numbers(rules), _review(rules), _texts(rules), _asked(rules), *_rollout(rules), *_rest(rules))
+        for line in (
+            _packages(rules),
+            _numbers(rules),
+            _review(rules),
+            _texts(rules),
+            _asked(rules),
+            *_rollout(rules),
+            *_rest(rules),
+        )
         if line
     ]
 

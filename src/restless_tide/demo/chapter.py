@@ -13,7 +13,7 @@ import httpx
 
 from restless_tide.client import Tide
 from restless_tide.core.rulebook import read_rulebook
-from restless_tide.demo import texts
+from restless_tide.demo import answers, texts
 from restless_tide.demo.history import HISTORIES, write_history
 from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
@@ -71,8 +71,8 @@ class Chapter:
         begin = self._season.now
         self._say("the stores are connected, the apps registered")
         self._open_everything()
-        self._say("what the stores ask to be written is written once")
-        self._write_texts()
+        self._say("what the stores ask is written and answered once")
+        self._write_dossiers()
         self._say("Marram 2.3.0 goes out to everybody")
         self._release(
             "marram", "Marram", "2.3.0", ios=3, android=210, notes="Photos of your finds can be turned and cropped."
@@ -139,17 +139,20 @@ class Chapter:
         self._tide.apps.offer("ferryglass", "slatehouse", offer, reason="the desktop edition is a paid one")
         self._season.settle()
 
-    def _write_texts(self) -> None:
+    def _write_dossiers(self) -> None:
         own = {"description": texts.MARRAM_AT_WRACKLINE}
         self._tide.dossier.write("marram", "en", own, store="wrackline")
         for app in texts.TEXTS:
+            answers.give(self._tide, app)
             texts.write(self._tide, app)
         self._season.settle()
         self._settle_step("Write the texts of Marram")
+        self._settle_step("Answer the questions about Marram")
 
     def _begun_and_waiting(self) -> None:
-        """Loam's texts have a gap, and a text of Ferryglass waits until the version under review is decided."""
+        """Loam's dossier has gaps, and a text of Ferryglass waits until the version under review is decided."""
         self._tide.dossier.write("loam", "de", texts.LOAM_BEGUN)
+        self._tide.dossier.answer("loam", answers.LOAM_CHANGED)
         self._tide.dossier.send("loam")
         self._tide.releases.add_leg("ferryglass", "5.2.1", "openfield", LegWanted(build=self._fixed))
         self._tide.releases.submit("ferryglass", "5.2.1", store="openfield")

@@ -229,12 +229,20 @@ class Tour:
         self.tide(
             f'release draft 2.4.0 --app marram --leg northgate={ios} --leg openfield={android} --ladder 5@24,25@48,100 --notes "en=Dune maps with contour lines."'
         )
-        self.say("What the stores ask to be written is written once; the sheet says what is missing")
+        self.say("What the stores ask is written and answered once; the sheet says what is missing")
         self.tide("release ready 2.4.0 --app marram", Exit.REFUSED)
         self.tide(
             'dossier write en "summary=A nature diary for the shore." "description=Write down what you find." --app marram'
         )
+        self.tide("dossier questions --app marram")
+        self.tide(
+            "dossier answer violence=none audience=youths,adults encryption=system advertising=none third-party-content=users "
+            "gathered-data.pictures=gathered,optional gathered-data.*= --app marram"
+        )
+        self.tide("dossier answer ground=no --app marram --store northgate")
+        self.tide("dossier answer calls-a-day=2 --app marram --store openfield")
         self.tide("dossier send --app marram")
+        self.tide("dossier questions --app marram --store openfield")
         self.tide("release ready 2.4.0 --app marram", Exit.CAUTION)
         self.tide('standin mischief openfield --reject-next "The first page does not load without a network."')
         self.tide("release submit 2.4.0 --app marram")

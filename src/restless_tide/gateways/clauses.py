@@ -11,7 +11,8 @@ from typing import Any
 import httpx
 
 from restless_tide import tus
-from restless_tide.core.catalogue import Form
+from restless_tide.core.answers import Answer, plain, shape_at
+from restless_tide.core.catalogue import AnswerForm, Form
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Audience, Rulebook, read_served_rulebook
@@ -204,6 +205,39 @@ def _dossier(suite: Suite) -> None:
     demand_problem(suite.call("POST", f"{place}/texts", key=str(uuid.uuid4()), body=over), (409, 413, 422))
     seen = fits(suite.call("GET", place), protocol.Dossier)
     demand(seen.texts.get(locale) == wanted.texts[locale], "texts that were refused are held all the same")
+
+
+def _answers(suite: Suite) -> None:
+    rules: Rulebook = suite.known["a rulebook"]
+    asked, place = rules.questionnaire.questions, f"/v1/berths/{suite.known['a berth']}/dossier"
+    if not asked:
+        raise NotTried("the rulebook asks nothing about an app")
+    given = {key: plain(answer_for(rules, key)) for key in asked}
+    suite.done(
+        f"{place}/answers", protocol.DossierAnswersAnswer, protocol.DossierAnswersRequest(answers=given), "answers"
+    )
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(seen.answers == given, "the answers read back differ")
+    unfit = protocol.DossierAnswersRequest(answers={next(iter(asked)): ["no such choice"]})
+    demand_problem(suite.call("POST", f"{place}/answers", key=str(uuid.uuid4()), body=unfit), (409, 422))
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(seen.answers == given, "answers that were refused are held all the same")
+
+
+def answer_for(rules: Rulebook, key: str) -> Answer:
+    """The first answer to a question that the store does not refuse; of words and numbers the least."""
+    shape = shape_at(rules, key)
+    choices = [choice for choice in shape.choices if choice not in rules.questionnaire.questions[key].refused_answers]
+    match shape.form:
+        case AnswerForm.CHOICE:
+            return choices[0]
+        case AnswerForm.CHOICES:
+            return (choices[0],)
+        case AnswerForm.NUMBER:
+            return shape.lowest
+        case AnswerForm.GRID:
+            return dict.fromkeys(shape.kinds, ())
+    return "As it is."
 
 
 def _text_for(rules: Rulebook, field: str, length: int) -> str:
@@ -512,6 +546,7 @@ CLAUSES: list[Check] = [
     ("1.3", "the same key gives the same answer; another call under it is a conflict", _same_key),
     ("4.3", "availability is set and read back", _availability),
     ("4.4", "the dossier is written within the rulebook's limits and read back", _dossier),
+    ("4.4", "questions are answered with the rulebook's choices and read back", _answers),
     ("5.1", "a package is uploaded by tus, resumed and checked", _upload),
     ("5.2", "an upload expires and can be ended", _terminated),
     ("5.3", "a consignment is processed, its questions answered", _consignment),

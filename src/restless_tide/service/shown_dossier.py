@@ -152,11 +152,12 @@ def _emptied(rules: Rulebook, given: TextsAt, locale: str, name: str) -> StoreTe
 
 
 def checked(found: dossiers.Checked) -> StoreCheckTold:
-    listing = rules_of(found.store).listing
+    listing, asked = rules_of(found.store).listing, rules_of(found.store).questionnaire
     return StoreCheckTold(
         store=found.store.name,
         store_title=rules_of(found.store).store,
         means={key: meaning for key in listing.fields if (meaning := listing.meaning(key)) is not None},
+        topics={key: topic for key in asked.questions if (topic := asked.topic(key)) is not None},
         findings=findings_told(found.findings),
     )
 

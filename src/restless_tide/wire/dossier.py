@@ -46,6 +46,7 @@ class StoreCheckTold(Told):
     store: str
     store_title: str
     means: dict[str, str]
+    topics: dict[str, str] = Field(description="from the store's own questions to the topics that all stores share")
     findings: list[FindingTold]
 
 
