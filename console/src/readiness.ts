@@ -24,6 +24,7 @@ interface Way {
 /** Where the act is done that helps; nothing where it is done at the store, or only waited for. */
 export function wayTo(thing: Thing, app: string, version: string | null): Way | null {
   const text = thing.findings.map((found) => found.place.split('.')).find((place) => place[0] === 'texts' && place.length > 2)
+  const question = thing.findings.filter((found) => found.level !== 'note').map((found) => found.place.split('.')).find((place) => place[0] === 'answers' && place.length > 1)
   const release = version ? `/apps/${app}/releases/${version}` : `/apps/${app}/releases`
   switch (thing.mend) {
     case 'open berth':
@@ -37,6 +38,9 @@ export function wayTo(thing: Thing, app: string, version: string | null): Way | 
       return { said: 'Write it', to: `/apps/${app}/dossier${text ? `?locale=${text[1]}&field=${text[2]}` : ''}` }
     case 'send texts':
       return { said: 'Send the texts', to: `/apps/${app}/dossier` }
+    case 'answer topics':
+    case 'send answers':
+      return { said: thing.mend === 'send answers' ? 'Send the answers' : 'Answer it', to: `/apps/${app}/dossier/questions${question ? `?question=${question[1]}` : ''}` }
     case 'draft release':
       return { said: 'Draft a release', to: `/apps/${app}/releases` }
     case 'write notes':

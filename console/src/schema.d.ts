@@ -5818,6 +5818,11 @@ export interface components {
         QuestionsTold: {
             /** App */
             app: string;
+            /**
+             * Remarks
+             * @description what the newest builds say against the answers that stores share
+             */
+            remarks: components["schemas"]["FindingTold"][];
             /** Stores */
             stores: components["schemas"]["StoreQuestionsTold"][];
             /**
@@ -8027,6 +8032,11 @@ export interface components {
             attributes: {
                 [key: string]: string;
             };
+            /**
+             * Changed By
+             * @description who gave the store's own answer
+             */
+            changed_by: string;
             /** Choices */
             choices: {
                 [key: string]: string;

@@ -29,7 +29,7 @@ def test_a_text_is_written_counted_sent_and_seen_at_every_store(page: Page, harb
     expect(line.get_by_role("button", name="Save", exact=True)).to_be_hidden()
     where = page.get_by_role("region", name="Where the texts stand")
     expect(where).to_contain_text("1 text differs from what it holds")
-    page.get_by_role("button", name="Send the texts that differ").click()
+    page.get_by_role("button", name="Send what differs").click()
     expect(where).not_to_contain_text("differs")
     seen = until(
         lambda: harbour.tide.dossier.texts(app).stores, lambda stores: not any(one.differing for one in stores)

@@ -148,7 +148,7 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
         console.fill("en", "For people who walk along the shore.", there)
         console.button("Save", there)
         expect(there.get_by_role("button", name="Save", exact=True)).to_have_count(0)
-    console.button("Send the texts that differ")
+    console.button("Send what differs")
     console.says("The texts are sent to every store")
     console.link("Releases")
     console.link("1.0.0")

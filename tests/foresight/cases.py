@@ -10,10 +10,13 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
+from restless_tide.core.answers import shape_at
 from restless_tide.core.availability import Availability
-from restless_tide.core.catalogue import Form
+from restless_tide.core.catalogue import AnswerForm, Form
 from restless_tide.core.numbers import MOST_PARTS
+from restless_tide.core.rule import When
 from restless_tide.core.rulebook import LocksAt, Numbering, OfferPart, Rulebook, Who
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 
@@ -35,6 +38,7 @@ class Case:
     recipes: list[PackageRecipe]
     texts: dict[str, dict[str, str]]
     notes: dict[str, str]
+    replies: dict[str, Any]
     before: Availability = field(default_factory=Availability)
     offer: Availability | None = None
     release: str = "1.1.0"
@@ -66,6 +70,7 @@ def sound(name: str, rules: Rulebook, dice: random.Random) -> Case:
     case = Case(
         name, rules, dice.random() < 0.5, kind, recipes, {LANGUAGE: _texts(rules, dice)},
         dict.fromkeys(rules.review.notes_locales_required or (LANGUAGE,), "What is new."),
+        {key: sound_reply(rules, key, dice) for key in rules.questionnaire.questions},
         listed_name=name.title(),
     )  # fmt: skip
     if rules.availability.paid and dice.random() < 0.3:
@@ -92,6 +97,22 @@ def _text(rules: Rulebook, key: str, dice: random.Random) -> str:
     return " ".join(dice.sample(_WORDS, 6)).capitalize() + "."
 
 
+def sound_reply(rules: Rulebook, key: str, dice: random.Random) -> Any:
+    """Some answer to a question, in the store's own choices, that the store does not refuse."""
+    question, shape = rules.questionnaire.questions[key], shape_at(rules, key)
+    choices = [choice for choice in shape.choices if choice not in question.refused_answers]
+    match shape.form:
+        case AnswerForm.CHOICE:
+            return dice.choice(choices)
+        case AnswerForm.CHOICES:
+            return [choice for choice in choices if dice.random() < 0.5] or choices[:1]
+        case AnswerForm.NUMBER:
+            return dice.randint(question.lowest, question.highest)
+        case AnswerForm.GRID:
+            return {kind: [one for one in shape.attributes if dice.random() < 0.3] for kind in shape.kinds}
+    return " ".join(dice.sample(_WORDS, 5))
+
+
 def _paid(rules: Rulebook) -> Availability:
     price = (rules.availability.lowest_price or Decimal("0.99")) + 1
     return Availability(price=price, currency=(rules.availability.currencies or ("EUR",))[0])
@@ -114,7 +135,22 @@ def breaks(rule: str, fits: Fits) -> Callable[[Change], Change]:
 
 def possible(case: Case) -> list[str]:
     """The rules that this case can break."""
-    return [*(rule for rule, (fits, _) in BREAKS.items() if fits(case)), *_of_fields(case.rules)]
+    return [
+        *(rule for rule, (fits, _) in BREAKS.items() if fits(case)),
+        *_of_fields(case.rules),
+        *_of_questions(case.rules),
+    ]
+
+
+def _of_questions(rules: Rulebook) -> Iterator[str]:
+    """What each question about an app demands of its answer."""
+    for key, question in rules.questionnaire.questions.items():
+        form, here = rules.questionnaire.form(key), f"questionnaire.questions.{key}"
+        yield f"{here}.{'range' if form is AnswerForm.NUMBER else 'limit' if form is AnswerForm.TEXT else 'choices'}"
+        if question.required and question.applies_from is None:
+            yield f"{here}.required"
+        if question.refused_answers:
+            yield f"{here}.refused"
 
 
 def _of_fields(rules: Rulebook) -> Iterator[str]:
@@ -135,7 +171,10 @@ def break_rule(case: Case, rule: str, dice: random.Random) -> None:
     if rule in BREAKS:
         BREAKS[rule][1](case, dice)
         return
-    _, _, key, what = rule.split(".")
+    area, _, key, what = rule.split(".")
+    if area == "questionnaire":
+        _break_answer(case, key, what, dice)
+        return
     texts, limits = case.texts[LANGUAGE], case.rules.listing.fields[key]
     match what:
         case "limit":
@@ -147,6 +186,37 @@ def break_rule(case: Case, rule: str, dice: random.Random) -> None:
             texts[key] = dice.choice(["example.org", "https://nowhere", "https://example.org/a b", "ftp://example.org"])
         case "line":
             texts[key] = "one\ntwo"
+
+
+def _break_answer(case: Case, key: str, what: str, dice: random.Random) -> None:
+    question, shape = case.rules.questionnaire.questions[key], shape_at(case.rules, key)
+    match what:
+        case "range":
+            case.replies[key] = dice.choice([question.lowest - 1, question.highest + 1])
+        case "limit":
+            case.replies[key] = "x" * (question.limit_characters + 1)
+        case "choices" if shape.form is AnswerForm.GRID:
+            case.replies[key] = {kind: ["sold"] for kind in shape.kinds}
+        case "choices":
+            case.replies[key] = ["other"] if shape.form is AnswerForm.CHOICES else "other"
+        case "refused":
+            case.replies[key] = question.refused_answers[0]
+        case "required":
+            case.replies.pop(key, None)
+    if question.when is not None and dice.random() < 0.8:
+        _lead_to(case, question.when)
+
+
+def _lead_to(case: Case, when: When) -> None:
+    """Have the case be one of which a single comparison holds, so that the question is asked."""
+    told = when.not_ or when
+    if told.answer is not None:
+        choices = [choice for choice in shape_at(case.rules, told.answer).choices if choice not in told.one_of]
+        case.replies[told.answer] = choices[0] if when.not_ else told.one_of[0]
+    elif told.permission is not None:
+        case.change(permissions=(told.permission,))
+    elif told.paid and case.rules.availability.paid:
+        case.before = _paid(case.rules)
 
 
 def _package(case: Case) -> bool:
@@ -392,3 +462,13 @@ def _(case: Case, dice: random.Random) -> None:
 )
 def _(case: Case, dice: random.Random) -> None:
     case.while_reviewed = "texts"
+
+
+@breaks(
+    "things.answers.each_version",
+    lambda case: any(
+        case.rules.lock_of_question(key) is LocksAt.EACH_VERSION for key in case.rules.questionnaire.questions
+    ),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.while_reviewed = "answers"

@@ -15,12 +15,25 @@ from typing import Any
 
 import httpx
 
+from restless_tide.core.answers import (
+    Answer,
+    AnswersAt,
+    against_answers,
+    asked,
+    differing_answers,
+    plain,
+    read_answer,
+    shape_at,
+    thawed,
+    untranslated,
+)
+from restless_tide.core.applying import Case as Conditions
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Invalid, Level, StoreRefused
 from restless_tide.core.evidence import BuildKnown, Known, LegKnown, Paper
-from restless_tide.core.graph import Standing
+from restless_tide.core.graph import Standing, locked
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.questions import refused_for
@@ -34,7 +47,7 @@ from restless_tide.gateways import protocol
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.standins.gateway import standin_app
 from restless_tide.standins.store import SimulatedStore
-from tests.foresight.cases import EARLIER, LANGUAGE, LIVE, Case, break_rule, possible, sound
+from tests.foresight.cases import EARLIER, LANGUAGE, LIVE, Case, break_rule, possible, sound, sound_reply
 from tests.listening import running
 from tests.patience import OPENLY
 from tests.ports import own_ports
@@ -69,10 +82,10 @@ class Tally:
         lines = [
             f"{self.cases} cases, {sum(self.acts.values())} acts at the stores' gateways.",
             f"{refused} refusals, {foretold} foretold ({share}); {self.needless} blockers that a store did not mind.",
-            "", f"{'rule':44} {'broken':>7} {'refused':>8} {'foretold':>9}   (refused: where it alone was broken)",
+            "", f"{'rule':54} {'broken':>7} {'refused':>8} {'foretold':>9}   (refused: where it alone was broken)",
         ]  # fmt: skip
         lines += [
-            f"{rule:44} {self.tried[rule]:7} {self.refused[rule]:8} {self.foretold[rule]:9}"
+            f"{rule:54} {self.tried[rule]:7} {self.refused[rule]:8} {self.foretold[rule]:9}"
             for rule in sorted(self.tried)
         ]
         lines += ["", *self.misses] if self.misses else []
@@ -155,6 +168,7 @@ class _Trial:
         self.berth = ""
         self.held: list[Held] = []
         self.texts: dict[str, dict[str, str]] = {}
+        self.answers: dict[str, Any] = {}
         self.live = self.under_review = False
         self.expected = Expected()
         self.offered = Availability()
@@ -186,6 +200,7 @@ class _Trial:
         if case.offer is not None:
             self.offer(case.offer)
         self.write_texts(case.texts)
+        self.write_answers(case.replies)
         self.release()
 
     def name_blockers(self) -> list[str]:
@@ -231,7 +246,7 @@ class _Trial:
         return Known(
             now=now, day=now, identifier=self.case.identifier, berth=BerthState.OPEN,
             papers=(Paper("Contract", state, blocks=("price", "free-or-paid")),), offered=self.offered,
-            texts=self.texts_at(self.case.texts), standing=Standing(
+            texts=self.texts_at(self.case.texts), answers=self.answers_at(self.case.replies), standing=Standing(
                 first_build_in=bool(self.held), first_review_begun=self.live or self.under_review,
                 version_in_review=self.under_review, live=self.live,
             ), **more,
@@ -270,6 +285,40 @@ class _Trial:
                     name: text for name, text in (self.texts.get(locale, {}) | fields).items() if text
                 }
 
+    def answers_at(self, wanted: Mapping[str, Any]) -> AnswersAt:
+        """As the desk keeps them: what stands for an answer to a topic by its topic, the rest as this store's own."""
+        common: dict[str, Answer | None] = {}
+        own: dict[str, Answer | None] = {}
+        for key, value in wanted.items():
+            with suppress(Invalid):
+                answer = read_answer(shape_at(self.rules, key), value, key)
+                ours = untranslated(self.rules, key, answer)
+                topic = self.rules.questionnaire.topic(key)
+                if ours is not None and topic is not None:
+                    common[topic] = ours
+                else:
+                    own[key] = answer
+        return AnswersAt(common=common, own=own, held={key: thawed(value) for key, value in self.answers.items()})
+
+    def write_answers(self, wanted: Mapping[str, Any]) -> None:
+        given, now = self.answers_at(wanted), self.store.clock.now()
+        changed = differing_answers(self.rules, given, asked(self.rules, given, Conditions(offer=self.offered), now))
+        request = {key: plain(value) for key, value in changed.items()}
+        blockers = [found.code for found in against_answers(self.rules, given, changed)]
+        for key, value in wanted.items():
+            try:
+                read_answer(shape_at(self.rules, key), value, key)
+            except Invalid as wrong:
+                blockers.append(wrong.code)
+                request[key] = value
+        standing = self.known().standing
+        blockers += ["locked" for key in request if locked("It", self.rules.lock_of_question(key), standing)]
+        if not request:
+            return
+        message = protocol.DossierAnswersRequest(answers=request)
+        if self.act("write answers", blockers, lambda: self.gateway.write_answers(self.berth, message, _key())):
+            self.answers |= request
+
     def history(self) -> None:
         """A release that is live, and a newer build that nobody released."""
         case = self.case
@@ -280,6 +329,9 @@ class _Trial:
             texts = protocol.TextsRequest(texts=sound_one.texts)
             self.gateway.write_texts(self.berth, texts, _key())
             self.texts = {locale: dict(fields) for locale, fields in sound_one.texts.items()}
+            answers = protocol.DossierAnswersRequest(answers=sound_one.replies)
+            self.gateway.write_answers(self.berth, answers, _key())
+            self.answers = dict(sound_one.replies)
         first = replace(sound_one, recipes=[replace(one, version=LIVE, number=1) for one in sound_one.recipes])
         consignment, facts = self.send(first)
         seen = self.gateway.consignment(consignment)
@@ -379,6 +431,10 @@ class _Trial:
             price = (self.offered.price or Decimal(1)) + 1
             if self.offered.price is not None:
                 self.offer(self.offered.model_copy(update={"price": price}))
+            return
+        if case.while_reviewed == "answers":
+            dice = random.Random(self.seed)
+            self.write_answers({key: sound_reply(self.rules, key, dice) for key in case.replies})
             return
         field = next(iter(self.rules.listing.fields))
         self.write_texts({**case.texts, LANGUAGE: {**case.texts[LANGUAGE], field: "Changed meanwhile."}})

@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
+import DossierTabs from '../components/DossierTabs.vue'
 import DossierText from '../components/DossierText.vue'
 import Explained from '../components/Explained.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -64,10 +65,13 @@ const send = (store: string | null) =>
   doing.run(async () => {
     await told(api.POST('/v1/apps/{app}/dossier/sendings', { params: { path }, body: { store } }))
     await load()
-  }, store ? `The texts are sent to ${store}` : 'The texts are sent to every store')
+  }, store ? `What differs is sent to ${store}` : 'What differs is sent to every store')
 
 const takeOver = (store: string) =>
-  doing.run(async () => void (data.value = await told(api.POST('/v1/apps/{app}/dossier/take-overs', { params: { path }, body: { store } }))), `The texts of ${store} are taken over`)
+  doing.run(async () => {
+    await told(api.POST('/v1/apps/{app}/dossier/take-overs', { params: { path }, body: { store } }))
+    await load()
+  }, `What ${store} holds is taken over`)
 
 async function add(): Promise<void> {
   const done = await doing.run(async () => {
@@ -89,8 +93,9 @@ async function drop(): Promise<void> {
 
 <template>
   <AppHead title="Dossier">
-    <BButton v-if="waiting.length" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send the texts that differ</BButton>
+    <BButton v-if="waiting.length" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
+  <DossierTabs :app="app" />
   <p class="soft intro">The <Explained word="dossier" /> holds what stores ask about an app. A text is written once and goes to every store that asks for it.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />

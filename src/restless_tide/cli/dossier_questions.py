@@ -69,12 +69,15 @@ def _tell(call: Call, told: QuestionsTold) -> None:
     for topic in told.topics:
         stores = ", ".join(f"{store}: {_stands(one)}" for store, one in asked_by.get(topic.key, []))
         table.add_row(
-            cell(topic.key), cell(topic.text), cell(_short(_topic_answer(topic))), cell(stores or "nobody now")
+            cell(topic.key), cell(topic.text), cell(_short(_topic_answer(topic))), cell(stores or "no store now")
         )
     for store, one in alone:
         answer = _short(_answer_of(one))
         table.add_row(cell(one.key), cell(one.text), cell(answer), cell(f"{store.store} alone: {_stands(one)}"))
     call.show(table, empty="No store where the app has a place asks anything about it.")
+    if told.remarks:
+        call.say("")
+        show_sheet(call, "Held against the newest builds", told.remarks)
     for store in told.stores:
         call.say("")
         call.say(f"{store.store_title}: {store.state}.{_rating(store)}")

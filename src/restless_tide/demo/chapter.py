@@ -24,6 +24,7 @@ from restless_tide.standins.signing import certificate_of, der_of, profile
 from restless_tide.tls import verified
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.steps import StepTold
 
 LENGTH = timedelta(days=23)
 WRACKLINE = Path(__file__).parent / "wrackline.toml"
@@ -145,7 +146,7 @@ class Chapter:
         for app in texts.TEXTS:
             answers.give(self._tide, app)
             texts.write(self._tide, app)
-        self._season.settle()
+        self._season.wait_for(lambda: self._waiting("Write the texts of Marram") is not None)
         self._settle_step("Write the texts of Marram")
         self._settle_step("Answer the questions about Marram")
 
@@ -161,9 +162,13 @@ class Chapter:
         self._tide.dossier.send("ferryglass")
         self._season.settle()
 
+    def _waiting(self, title: str) -> StepTold | None:
+        return next((step for step in self._tide.steps.waiting() if step.title.startswith(title)), None)
+
     def _settle_step(self, title: str, outcome: str = "done", said: str = "") -> None:
         """Someone does the step whose title begins so, and reports the result."""
-        step = next(step for step in self._tide.steps.waiting() if step.title.startswith(title))
+        step = self._waiting(title)
+        assert step is not None, f"no step waits that begins with {title!r}"
         self._tide.steps.settle(step.id, outcome, said=said)
         self._season.settle()
 

@@ -19,6 +19,7 @@ from restless_tide.core.answers import (
     Asked,
     Shape,
     against_answers,
+    against_package,
     asked,
     check_answers,
     differing_answers,
@@ -106,6 +107,18 @@ def _newest_facts(session: Session, app: App, platforms: Collection[str]) -> Seq
 
 def _offer(berth: Berth) -> Availability:
     return Availability.model_validate(berth.availability or {})
+
+
+def against_packages(session: Session, app: App) -> list[Finding]:
+    """What the newest build for each platform says against the answers that all stores share."""
+    common = {row.question: _value(row) for row in of_app(session, app) if row.berth_id is None}
+    found = []
+    for entry in app.identifiers:
+        newest = select(Build).where(Build.app_id == app.id, Build.platform == entry.platform)
+        build = session.scalar(newest.order_by(Build.created_at.desc()).limit(1))
+        if build is not None:
+            found += against_package(common, facts_of(build), f"Build {build.label} for {entry.platform}")
+    return found
 
 
 def one(session: Session, app: App, question: str, berth: Berth | None) -> AppAnswer | None:

@@ -38,12 +38,13 @@ def questions_of(session: Session, app: App, now: datetime) -> QuestionsTold:
     rows = app_answers.of_app(session, app)
     people = {person.id: person.name for person in session.scalars(select(Person))}
     berths = [berth for berth in app.berths if berth.store.in_use and rules_of(berth.store).questionnaire.questions]
-    stores = [_at_store(session, berth, rows, now) for berth in berths]
+    stores = [_at_store(session, berth, rows, people, now) for berth in berths]
     topics = {one.topic for store in stores for one in (*store.questions, *store.coming)}
     common = {row.question: row for row in rows if row.berth_id is None}
     return QuestionsTold(
         app=app.name,
         topics=[_topic(key, common.get(key), people) for key in catalogue().topics if key in topics or key in common],
+        remarks=findings_told(app_answers.against_packages(session, app)),
         stores=stores,
     )
 
@@ -59,11 +60,17 @@ def _topic(key: str, row: AppAnswer | None, people: dict[str, str]) -> TopicTold
     )
 
 
-def _at_store(session: Session, berth: Berth, rows: list[AppAnswer], now: datetime) -> StoreQuestionsTold:
+def _at_store(
+    session: Session, berth: Berth, rows: list[AppAnswer], people: dict[str, str], now: datetime
+) -> StoreQuestionsTold:
     rules, given, standing = rules_of(berth.store), app_answers.at_berth(session, berth), standing_at(session, berth)
     case = app_answers.case_at(session, berth)
     questions = asked(rules, given, case, now)
-    own = {row.question: row.revision for row in rows if row.berth_id == berth.id}
+    own = {
+        row.question: (row.revision, people.get(row.changed_by, row.changed_by))
+        for row in rows
+        if row.berth_id == berth.id
+    }
     return StoreQuestionsTold(
         store=berth.store.name,
         store_title=rules.store,
@@ -87,8 +94,11 @@ def _coming(rules: Rulebook, given: AnswersAt, case: Case, questions: list[Asked
     return [one for one in asked(rules, given, case, max(last, now)) if one.key not in today]
 
 
-def _question(rules: Rulebook, given: AnswersAt, one: Asked, standing: Standing, own: dict[str, int]) -> QuestionTold:
+def _question(
+    rules: Rulebook, given: AnswersAt, one: Asked, standing: Standing, own: dict[str, tuple[int, str]]
+) -> QuestionTold:
     rule, shape = rules.questionnaire.questions[one.key], asdict(shape_at(rules, one.key))
+    revision, changed_by = own.get(one.key, (0, ""))
     title, lock = shape.pop("title"), rules.lock_of_question(one.key)
     return QuestionTold(
         **shape,
@@ -105,7 +115,8 @@ def _question(rules: Rulebook, given: AnswersAt, one: Asked, standing: Standing,
         applies_from=one.applies_from,
         answer=_plain(one.answer),
         origin=one.origin,
-        revision=own.get(one.key, 0),
+        revision=revision,
+        changed_by=changed_by,
         state=one.state,
         held=_plain(given.held.get(one.key)),
         lock=locked("The answer", lock, standing) or locks_later("The answer", lock, standing),

@@ -206,6 +206,7 @@ class QuestionTold(Told):
     answer: AnswerValue | None = Field(description="in the store's own choices")
     origin: Origin
     revision: int = Field(description="of the store's own answer; 0: it has none")
+    changed_by: str = Field(description="who gave the store's own answer")
     state: AnswerState
     held: AnswerValue | None
     lock: str = Field(description="why it cannot change now, or when it locks; empty: it may change any time")
@@ -240,4 +241,5 @@ class StoreQuestionsTold(Told):
 class QuestionsTold(Told):
     app: str
     topics: list[TopicTold] = Field(description="those that a store of this app asks about, in the catalogue's order")
+    remarks: list[FindingTold] = Field(description="what the newest builds say against the answers that stores share")
     stores: list[StoreQuestionsTold]

@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { ANSWER_MARKS, type Answer, type Question, type Questions, type StoreQuestions } from '../answering'
+import { api, Problem, told } from '../api'
+import AppHead from '../components/AppHead.vue'
+import DossierQuestion from '../components/DossierQuestion.vue'
+import DossierTabs from '../components/DossierTabs.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useLive } from '../live'
+import { useDoing, useLoading } from '../loading'
+
+/** What stores ask about an app: answered once for all that ask the same, with the ratings that follow. */
+const props = defineProps<{ app: string }>()
+const route = useRoute()
+const path = { app: props.app }
+const { data, problem, load } = useLoading<Questions>(() => told(api.GET('/v1/apps/{app}/dossier/questions', { params: { path } })))
+useLive(load, (change) => change.app === props.app || change.app === null)
+const doing = useDoing()
+
+const stores = computed(() => data.value?.stores ?? [])
+const kept = (store: StoreQuestions) => store.questions.filter((one) => one.state.startsWith('waits')).length
+const sendable = (store: StoreQuestions) => store.differing > kept(store)
+const left = (store: StoreQuestions) => store.questions.filter((one) => one.surely && one.required && (one.state === 'untouched' || one.state === 'begun')).length
+/** Bring the first question of a store that is still open into view, ready to be answered. */
+function toFirst(store: StoreQuestions): void {
+  const first = store.questions.find((one) => one.surely && one.required && (one.state === 'untouched' || one.state === 'begun'))
+  const card = document.getElementById(`question-${first?.topic ?? first?.key}`)
+  card?.scrollIntoView({ block: 'center' })
+  card?.querySelector<HTMLElement>('input, textarea')?.focus()
+}
+const takers = (topic: string) => stores.value.flatMap((store) => [...store.questions, ...store.coming].filter((one) => one.topic === topic).map((question) => ({ store, question })))
+const topics = computed(() => (data.value?.topics ?? []).filter((topic) => takers(topic.key).length))
+const alone = computed(() => stores.value.flatMap((store) => store.questions.filter((one) => one.topic === null).map((question) => ({ store, question }))))
+const coming = computed(() => stores.value.flatMap((store) => store.coming.filter((one) => one.topic === null).map((question) => ({ store, question }))))
+const day = (question: Question) => new Date(question.applies_from ?? '').toLocaleDateString(undefined, { day: 'numeric', month: 'long', year: 'numeric' })
+const remarksOn = (topic: string) => (data.value?.remarks ?? []).filter((one) => one.place === `answers.${topic}` && one.level !== 'note').map((one) => one.detail)
+/** A question that the readiness sheet points to, by its store's own key of it. */
+const isAsked = (questions: Question[]) => questions.some((one) => one.key === route.query.question)
+
+async function save(key: string, answer: Answer | null, revision: number, store: string | null = null): Promise<Problem | null> {
+  try {
+    await told(api.PATCH('/v1/apps/{app}/dossier/answers', { params: { path, header: { 'if-match': `"${revision}"` } }, body: { answers: { [key]: answer }, store } }))
+    return null
+  } catch (wrong) {
+    return wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
+  } finally {
+    await load()
+  }
+}
+const send = (store: string | null) =>
+  doing.run(async () => {
+    await told(api.POST('/v1/apps/{app}/dossier/sendings', { params: { path }, body: { store } }))
+    await load()
+  }, store ? `What differs is sent to ${store}` : 'What differs is sent to every store')
+const takeOver = (store: string) =>
+  doing.run(async () => {
+    await told(api.POST('/v1/apps/{app}/dossier/take-overs', { params: { path }, body: { store } }))
+    await load()
+  }, `What ${store} holds is taken over`)
+</script>
+
+<template>
+  <AppHead title="Dossier">
+    <BButton v-if="stores.some(sendable)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
+  </AppHead>
+  <DossierTabs :app="app" />
+  <p class="soft intro">What several stores ask is answered once, and each gets it in its own words.</p>
+  <ProblemNote :problem="problem" />
+  <ProblemNote :problem="doing.problem.value" />
+  <template v-if="data">
+    <section v-if="stores.length" class="card-plain stores" aria-label="Where the answers stand">
+      <div v-for="store in stores" :key="store.store" class="store">
+        <strong>{{ store.store_title }}</strong>
+        <span>{{ ANSWER_MARKS[store.state] }} {{ left(store) ? `${left(store)} of ${store.questions.length} to answer` : store.differing ? `${store.differing} ${store.differing === 1 ? 'answer differs' : 'answers differ'} from what it holds` : store.state === 'accepted' ? 'holds the answers as they are given' : store.state }}</span>
+        <BButton v-if="left(store)" size="sm" variant="link" @click="toFirst(store)">Go to the first</BButton>
+        <BButton v-else-if="sendable(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
+        <p v-if="store.ratings.length" class="ratings">Rating: <span v-for="one in store.ratings" :key="one.region" class="grade">{{ one.title }} <b>{{ one.grade_title || 'open, an answer is missing' }}</b></span></p>
+        <p v-if="store.refused_because" class="refused">✕ It refused the answers it was sent last: {{ store.refused_because }}</p>
+        <p v-if="kept(store)" class="soft">{{ kept(store) === 1 ? '1 waits and goes' : `${kept(store)} wait and go` }} along automatically when the review there has ended.</p>
+        <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'answer' : 'answers' }} that nobody gave here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
+      </div>
+    </section>
+    <p v-else class="card-plain soft">No store where this app has a place asks anything about it. Open its place at a store on the page <RouterLink to="/stores">Stores</RouterLink> first.</p>
+
+    <DossierQuestion
+      v-for="topic in topics" :id="topic.key" :key="topic.key" :title="topic.title" :text="topic.text" :help="topic.help" :shape="topic" :answer="(topic.answer as Answer | null)" :revision="topic.revision"
+      :changed-by="topic.changed_by" :takers="takers(topic.key)" :remarks="remarksOn(topic.key)" :asked="isAsked(takers(topic.key).map((one) => one.question))" :save="save"
+    />
+    <DossierQuestion
+      v-for="{ store, question } in alone" :id="question.key" :key="`${store.store}/${question.key}`" :title="question.text" :text="question.text" :help="question.help" :shape="question"
+      :answer="(question.answer as Answer | null)" :revision="question.revision" :changed-by="question.changed_by" :takers="[{ store, question }]" :only="store.store" :remarks="[]" :asked="isAsked([question])" :save="save"
+    />
+    <section v-if="coming.length" aria-labelledby="coming">
+      <h2 id="coming" class="coming">Asked later</h2>
+      <DossierQuestion
+        v-for="{ store, question } in coming" :id="question.key" :key="`${store.store}/${question.key}`" :title="`${question.text}`" :text="`${store.store_title} asks it from ${day(question)} on.`" :help="question.help" :shape="question"
+        :answer="(question.answer as Answer | null)" :revision="question.revision" :changed-by="question.changed_by" :takers="[{ store, question }]" :only="store.store" :remarks="[]" :asked="isAsked([question])" :save="save"
+      />
+    </section>
+  </template>
+  <p v-else-if="!problem" class="soft" role="status">Loading …</p>
+</template>
+
+<style scoped>
+.stores { display: grid; gap: 0.35rem; margin-bottom: 1rem; }
+.store { display: grid; grid-template-columns: minmax(7rem, 12rem) 1fr auto; gap: 0.2rem 1rem; align-items: center; }
+.store p { grid-column: 2 / -1; margin: 0; }
+.ratings { color: var(--soft); display: flex; flex-wrap: wrap; gap: 0.2rem 1.2rem; }
+.grade b { color: var(--ink); font-weight: 600; }
+.refused { color: var(--alarm); }
+.coming { margin: 1.4rem 0 0.6rem; }
+@media (max-width: 560px) { .store { grid-template-columns: 1fr; } .store p { grid-column: 1; } }
+</style>
