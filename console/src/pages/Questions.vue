@@ -22,10 +22,11 @@ const doing = useDoing()
 const stores = computed(() => data.value?.stores ?? [])
 const kept = (store: StoreQuestions) => store.questions.filter((one) => one.state.startsWith('waits')).length
 const sendable = (store: StoreQuestions) => store.differing > kept(store)
-const left = (store: StoreQuestions) => store.questions.filter((one) => one.surely && one.required && (one.state === 'untouched' || one.state === 'begun')).length
+const demanded = (store: StoreQuestions) => store.questions.filter((one) => one.surely && one.required)
+const open = (store: StoreQuestions) => demanded(store).filter((one) => one.state === 'untouched' || one.state === 'begun')
 /** Bring the first question of a store that is still open into view, ready to be answered. */
 function toFirst(store: StoreQuestions): void {
-  const first = store.questions.find((one) => one.surely && one.required && (one.state === 'untouched' || one.state === 'begun'))
+  const [first] = open(store)
   const card = document.getElementById(`question-${first?.topic ?? first?.key}`)
   card?.scrollIntoView({ block: 'center' })
   card?.querySelector<HTMLElement>('input, textarea')?.focus()
@@ -73,8 +74,8 @@ const takeOver = (store: string) =>
     <section v-if="stores.length" class="card-plain stores" aria-label="Where the answers stand">
       <div v-for="store in stores" :key="store.store" class="store">
         <strong>{{ store.store_title }}</strong>
-        <span>{{ ANSWER_MARKS[store.state] }} {{ left(store) ? `${left(store)} of ${store.questions.length} to answer` : store.differing ? `${store.differing} ${store.differing === 1 ? 'answer differs' : 'answers differ'} from what it holds` : store.state === 'accepted' ? 'holds the answers as they are given' : store.state }}</span>
-        <BButton v-if="left(store)" size="sm" variant="link" @click="toFirst(store)">Go to the first</BButton>
+        <span>{{ ANSWER_MARKS[store.state] }} {{ open(store).length ? `${open(store).length} of ${demanded(store).length} to answer` : store.differing ? `${store.differing} ${store.differing === 1 ? 'answer differs' : 'answers differ'} from what it holds` : store.state === 'accepted' ? 'holds the answers as they are given' : store.state }}</span>
+        <BButton v-if="open(store).length" size="sm" variant="link" @click="toFirst(store)">Go to the first</BButton>
         <BButton v-else-if="sendable(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
         <p v-if="store.ratings.length" class="ratings">Rating: <span v-for="one in store.ratings" :key="one.region" class="grade">{{ one.title }} <b>{{ one.grade_title || 'open, an answer is missing' }}</b></span></p>
         <p v-if="store.refused_because" class="refused">✕ It refused the answers it was sent last: {{ store.refused_because }}</p>

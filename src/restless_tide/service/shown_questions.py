@@ -74,7 +74,7 @@ def _at_store(
     return StoreQuestionsTold(
         store=berth.store.name,
         store_title=rules.store,
-        state=state_of_all(one.state for one in questions if one.required),
+        state=state_of_all(one.state for one in questions if one.required and one.surely),
         questions=[_question(rules, given, one, standing, own) for one in questions],
         coming=[_question(rules, given, one, standing, own) for one in _coming(rules, given, case, questions, now)],
         ratings=_ratings(rules, questions),

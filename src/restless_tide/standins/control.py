@@ -176,7 +176,7 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         status, told = store.perform(fresh(BY_HAND), "write texts", berth, {}, work)
         return JSONResponse(told, status)
 
-    @router.post("/answers/{berth}")
+    @router.post("/dossier-answers/{berth}")
     def write_answers(berth: str, wish: protocol.DossierAnswersRequest) -> JSONResponse:
         """Someone answers questions on the store's own pages."""
         work = lambda: offering.write_answers(store, berth, wish)  # noqa: E731
