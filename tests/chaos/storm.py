@@ -221,6 +221,9 @@ def settle(there: Harbour, storm: Storm) -> None:
     """Wait until nothing is ordered any more and everything that the stores told has been taken."""
     deadline = time.monotonic() + SETTLE_SECONDS
     while time.monotonic() < deadline:
+        if (ended := there.processes.ended()) is not None:
+            storm.violations.append(f"{ended} has ended by itself: see {there.processes.folder / f'{ended}.log'}")
+            return
         pending = sum(store.pending_orders for store in there.tide.stores.every())
         seen = dict(rows(there, "SELECT name, events_seen FROM stores"))
         last = {store: last_event(there, store) for store in STORES}

@@ -9,8 +9,11 @@ import pytest
 from tests.chaos.storm import rage
 
 MOST_STORMS = 8
+LONGEST_STORM_SECONDS = 1200
+"""Longer than all that a storm itself waits for, so that it tells what it waited for in vain."""
 
 
+@pytest.mark.timeout(LONGEST_STORM_SECONDS)
 def test_after_a_short_storm_the_desk_and_the_stores_agree(tmp_path: Path) -> None:
     storm = rage(tmp_path, seed=20, kills=10, count=2)
     assert storm.violations == []
@@ -19,6 +22,7 @@ def test_after_a_short_storm_the_desk_and_the_stores_agree(tmp_path: Path) -> No
     assert storm.accepted
 
 
+@pytest.mark.timeout(LONGEST_STORM_SECONDS)
 def test_a_desk_that_forgets_its_idempotency_keys_is_caught_by_the_storm(tmp_path: Path) -> None:
     """Whether an answer is lost between the right two moments is chance; one of a few storms is enough."""
     storms = []

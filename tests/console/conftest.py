@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Error as PlaywrightError
 
 from tests.browser import launched
 from tests.harbour import EMAIL, PASSWORD, Harbour
@@ -15,12 +17,40 @@ from tests.patience import PATIENCE_SECONDS
 expect.set_options(timeout=PATIENCE_SECONDS * 1000)
 
 
+class Chromium:
+    """One browser for a module. One that has died by itself is started anew for what comes after."""
+
+    def __init__(self) -> None:
+        self._playwright = sync_playwright().start()
+        self._browser = launched(self._playwright)
+
+    @property
+    def browser(self) -> Browser:
+        try:
+            self._browser.new_context().close()
+        except PlaywrightError:
+            self.close()
+            self._playwright = sync_playwright().start()
+            self._browser = launched(self._playwright)
+        return self._browser
+
+    def close(self) -> None:
+        with suppress(PlaywrightError):
+            self._browser.close()
+        with suppress(Exception):  # of a driver that has died nothing is left to be stopped
+            self._playwright.stop()
+
+
 @pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        opened = launched(playwright)
-        yield opened
-        opened.close()
+def chromium() -> Iterator[Chromium]:
+    opened = Chromium()
+    yield opened
+    opened.close()
+
+
+@pytest.fixture
+def browser(chromium: Chromium) -> Browser:
+    return chromium.browser
 
 
 def sign_in(page: Page) -> None:
@@ -32,9 +62,9 @@ def sign_in(page: Page) -> None:
 
 
 @pytest.fixture(scope="module")
-def signed_in(browser: Browser, harbour: Harbour) -> Any:
+def signed_in(chromium: Chromium, harbour: Harbour) -> Any:
     """What a browser keeps once someone has signed in."""
-    context = browser.new_context(base_url=harbour.address)
+    context = chromium.browser.new_context(base_url=harbour.address)
     sign_in(context.new_page())
     kept = context.storage_state()
     context.close()
