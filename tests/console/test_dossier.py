@@ -114,7 +114,12 @@ def test_a_new_app_goes_from_nothing_to_ready_by_the_console_alone(
     page.get_by_role("button", name="Send to Openfield").click()
     expect(page.get_by_text("holds the texts as they are written")).to_be_visible()
     page.get_by_role("link", name="Questions").click()
-    for title, choice in (("Encryption", "No"), ("Advertising", "None"), ("Content of others", "No")):
+    for title, choice in (
+        ("Category", "Nature and outdoors"),
+        ("Encryption", "No"),
+        ("Advertising", "None"),
+        ("Content of others", "No"),
+    ):
         field(page, title).get_by_label(choice, exact=True).check()
         field(page, title).get_by_role("button", name="Save", exact=True).click()
         expect(field(page, title).get_by_role("button", name="Save", exact=True)).to_be_hidden()

@@ -219,10 +219,10 @@ def test_a_new_app_goes_from_nothing_to_ready_by_commands_alone(harbour: Harbour
     assert f"→ tide dossier questions --app {app} --store openfield" in tide(*ready).stdout
     asked = tide("dossier", "questions", "--app", app).stdout
     assert f"→ tide dossier answer encryption=none|system|own --app {app}" in asked
-    common = ("encryption=none", "advertising=none", "third-party-content=none", "gathered-data.*=")
+    common = ("category=nature", "encryption=none", "advertising=none", "third-party-content=none", "gathered-data.*=")
     assert tide("dossier", "answer", *common, "--app", app).returncode == 0
     assert f"→ tide dossier send --app {app} --store openfield" in tide(*ready).stdout
-    assert "Openfield: 4 answers held there now." in tide("dossier", "send", "--app", app).stdout
+    assert "Openfield: 5 answers held there now." in tide("dossier", "send", "--app", app).stdout
     assert f"→ tide release draft 1.0.0 --app {app} --leg openfield" in tide(*ready).stdout
     assert tide("release", "draft", "1.0.0", "--app", app, "--leg", "openfield").returncode == 0
     assert f"→ tide release notes 1.0.0 LOCALE TEXT --app {app}" in tide(*ready).stdout

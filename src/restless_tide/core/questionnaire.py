@@ -19,6 +19,7 @@ from restless_tide.core.rule import MOST_DEEP, CountedIn, Rules, When, decided
 
 KEY = r"^[a-z0-9][a-z0-9-]{0,59}$"
 MOST_CASES = 20_000
+NOT_TAKEN = ""
 CHOSEN = (AnswerForm.CHOICE, AnswerForm.CHOICES)
 
 
@@ -33,7 +34,9 @@ class QuestionRules(Rules):
         default_factory=dict, max_length=MOST_CHOICES, description="the store's own choices, with its words for them"
     )
     maps: dict[str, str] = Field(
-        default_factory=dict, description="the topic's choices, or of a grid its kinds, as the store calls them"
+        default_factory=dict,
+        description="the topic's choices, or of a grid its kinds, as the store calls them; of several choices, one that it "
+        "does not take is an empty text",
     )
     kinds: dict[str, str] = Field(default_factory=dict, max_length=MOST_CHOICES, description="of a grid: its rows")
     attributes: dict[str, str] = Field(default_factory=dict, max_length=20, description="of a grid: its columns")
@@ -192,20 +195,29 @@ def _troubles(asked: QuestionnaireRules, key: str, question: QuestionRules) -> I
     if meant is None:
         return
     theirs, ours = (asked.kinds(key), meant.kinds) if form is AnswerForm.GRID else (asked.choices(key), meant.choices)
-    yield from _mapped("maps", question.maps, ours, theirs, whole=form is not AnswerForm.GRID)
+    yield from _mapped(
+        "maps", question.maps, ours, theirs, whole=form is not AnswerForm.GRID, several=form is AnswerForm.CHOICES
+    )
     yield from _mapped(
         "maps_attributes", question.maps_attributes, meant.attributes, asked.attributes(key), whole=False
     )
 
 
 def _mapped(
-    name: str, maps: Mapping[str, str], ours: Iterable[str], theirs: Mapping[str, str], *, whole: bool
+    name: str,
+    maps: Mapping[str, str],
+    ours: Iterable[str],
+    theirs: Mapping[str, str],
+    *,
+    whole: bool,
+    several: bool = False,
 ) -> Iterator[str]:
-    """What is wrong with a mapping. ``whole``: everything of ours has to have a counterpart."""
-    strange = [one for one in maps if one not in ours] + [one for one in maps.values() if one not in theirs]
+    """What is wrong with a mapping. ``whole``: everything of ours has a counterpart, or of ``several`` choices none."""
+    strange = [one for one in maps if one not in ours]
+    strange += [one for one in maps.values() if one not in theirs and not (one == NOT_TAKEN and several)]
     if strange:
         yield f"{name} names {', '.join(strange)}, which is not there"
-    lost = [one for one in ours if maps.get(one, one) not in theirs]
+    lost = [one for one in ours if maps.get(one, one) not in theirs and maps.get(one) != NOT_TAKEN]
     if whole and lost:
         yield f"{name} says nothing of {', '.join(lost)}"
     unreached = [one for one in theirs if one not in {maps.get(ours_, ours_) for ours_ in ours}]

@@ -21,18 +21,23 @@ _QUIET: Final[dict[str, Any]] = {
 ANSWERS: Final[dict[str, dict[str, Any]]] = {
     "marram": _QUIET
     | {
+        "category": "nature",
+        "tags": ["diary", "maps", "offline"],
         "third-party-content": "users",
         "gathered-data": _NOTHING
         | {"location": ["gathered", "optional"], "pictures": ["gathered", "optional"], "crashes": ["gathered"]},
     },
     "ferryglass": _QUIET
     | {
+        "category": "travel",
+        "tags": ["timetable", "offline", "volunteers"],
+        "contact-mail": "stores@saltgrass.example.org",
         "third-party-content": "allowed",
         "youngest-age": 8,
         "reviewer-sign-in": "no",
         "gathered-data": _NOTHING | {"crashes": ["gathered"]},
     },
-    "loam": _QUIET | {"audience": ["adults"], "gathered-data": _NOTHING},
+    "loam": _QUIET | {"category": "home", "audience": ["adults"], "gathered-data": _NOTHING},
 }
 OWN: Final[dict[str, dict[str, dict[str, Any]]]] = {
     "marram": {

@@ -236,7 +236,7 @@ class Tour:
         )
         self.tide("dossier questions --app marram")
         self.tide(
-            "dossier answer violence=none audience=youths,adults encryption=system advertising=none third-party-content=users "
+            "dossier answer category=nature tags=diary,offline violence=none audience=youths,adults encryption=system advertising=none third-party-content=users "
             "gathered-data.pictures=gathered,optional gathered-data.*= --app marram"
         )
         self.tide("dossier answer ground=no --app marram --store northgate")
