@@ -22,7 +22,7 @@ interface Way {
 }
 
 /** Where the act is done that helps; nothing where it is done at the store, or only waited for. */
-export function wayTo(thing: Thing, app: string, version: string | null): Way | null {
+export function wayTo(thing: Thing, app: string, version: string | null, means: Record<string, string>): Way | null {
   const text = thing.findings.map((found) => found.place.split('.')).find((place) => place[0] === 'texts' && place.length > 2)
   const question = thing.findings.filter((found) => found.level !== 'note').map((found) => found.place.split('.')).find((place) => place[0] === 'answers' && place.length > 1)
   const release = version ? `/apps/${app}/releases/${version}` : `/apps/${app}/releases`
@@ -35,7 +35,7 @@ export function wayTo(thing: Thing, app: string, version: string | null): Way | 
     case 'answer questions':
       return { said: 'Answer the questions', to: `/apps/${app}/builds` }
     case 'write text':
-      return { said: 'Write it', to: `/apps/${app}/dossier${text ? `?locale=${text[1]}&field=${text[2]}` : ''}` }
+      return { said: 'Write it', to: `/apps/${app}/dossier${text ? `?locale=${text[1]}&field=${means[text[2]!] ?? text[2]}` : ''}` }
     case 'send texts':
       return { said: 'Send the texts', to: `/apps/${app}/dossier` }
     case 'answer topics':

@@ -5409,6 +5409,13 @@ export interface components {
              */
             first_release: boolean;
             /**
+             * Means
+             * @description from the store's own fields to those that all stores share
+             */
+            means: {
+                [key: string]: string;
+            };
+            /**
              * Needed
              * @description how many things are needed
              */
@@ -5431,6 +5438,13 @@ export interface components {
              * @description in the order of the store's graph
              */
             things: components["schemas"]["ThingTold"][];
+            /**
+             * Topics
+             * @description from the store's own questions to the topics that all stores share
+             */
+            topics: {
+                [key: string]: string;
+            };
             /**
              * Usual Hours
              * @description how long the rest usually takes

@@ -349,5 +349,14 @@ def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path
     }
     assert tide("dossier", "export", "out", "--app", app, "--store", "northgate").returncode == 0
     assert (tmp_path / "out" / "texts" / "en.toml").read_text(encoding="utf-8").startswith('summary = "A diary."')
+    (folder / "de.toml").write_text('summary = "Ein Tagebuch."\n', encoding="utf-8")
+    (tmp_path / "dossier" / "answers.toml").write_text(tomlkit.dumps(ANSWERS | {"advertising": "own"}), encoding="utf-8")
+    tide("dossier", "send", "dossier")
+    settled(harbour, app)
+    told = tide("release", "ready", "1.0.0", "--app", app, "--store", "openfield", "--folder", "dossier")
+    assert told.returncode == Exit.REFUSED
+    assert re.search(r"Openfield wants Description in de\.\s+\(texts/de\.toml\)", told.stdout)
+    assert "(stores/openfield.toml" in told.stdout
+    assert f"→ tide dossier write de description=TEXT --app {app}" in told.stdout
     again = tide("dossier", "export", "out", "--app", app, "--store", "northgate")
     assert (again.returncode, "is not empty" in again.stderr) == (Exit.REFUSED, True)

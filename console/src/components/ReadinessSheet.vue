@@ -44,7 +44,7 @@ const later = (place: PlaceSheet) => new Date(place.day).getTime() - Date.now() 
           <span class="sign" aria-hidden="true">{{ MARKS[thing.state] }}</span>
           <div>
             <strong>{{ thing.title }}</strong> <span class="state">{{ thing.state }}</span>
-            <RouterLink v-if="wayTo(thing, app, version ?? null)" class="mend" :to="wayTo(thing, app, version ?? null)!.to">{{ wayTo(thing, app, version ?? null)!.said }}</RouterLink>
+            <RouterLink v-if="wayTo(thing, app, version ?? null, place.means)" class="mend" :to="wayTo(thing, app, version ?? null, place.means)!.to">{{ wayTo(thing, app, version ?? null, place.means)!.said }}</RouterLink>
             <p v-if="thing.reason">{{ thing.reason }} <span v-if="elsewhere(thing, place.store_title)" class="soft">{{ elsewhere(thing, place.store_title) }}</span></p>
             <p v-for="found in said(thing)" :key="found.code + found.place + found.detail" class="found">{{ LEVEL_MARKS[found.level] }} {{ found.detail }}</p>
             <p v-if="thing.help && thing.state !== 'done'" class="soft">{{ thing.help }}</p>

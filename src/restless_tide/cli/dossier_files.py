@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from pydantic import TypeAdapter, ValidationError
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import String
 
+from restless_tide.core.answers import answer_at
 from restless_tide.core.dossier_folder import (
     AGREED_FILE,
     ANSWERS,
@@ -34,6 +36,7 @@ from restless_tide.core.dossier_folder import (
 from restless_tide.core.errors import Invalid
 from restless_tide.core.limits import LONGEST_TEXT
 from restless_tide.core.locales import locale_of
+from restless_tide.core.texts import text_at
 from restless_tide.wire.base import Text
 
 LARGEST_FILE_BYTES = 8_000_000
@@ -192,6 +195,25 @@ class DossierFolder:
         file = self.path / AGREED_FILE
         if not file.is_file() or file.read_text(encoding="utf-8") != text:
             file.write_text(text, encoding="utf-8")
+
+    def meant(self, place: str, store: str, means: Mapping[str, str], topics: Mapping[str, str]) -> str:
+        """The file and the line that a finding of a store is about; its place as it is where that is no text or answer.
+
+        ``means`` and ``topics`` lead from the store's own fields and questions to those that all stores share.
+        """
+        about, question = text_at(place), answer_at(place)
+        if about is not None:
+            locale, field = about
+            own, shared = Place(locale, field, store), means.get(field)
+        elif question is not None:
+            own, shared = Place(NO_LOCALE, question, store), topics.get(question)
+        else:
+            return place
+        return self.where(own if shared is None or own in self._here else Place(own.locale, shared))
+
+    @cached_property
+    def _here(self) -> dict[Place, str]:
+        return self.texts()
 
     def where(self, place: Place) -> str:
         """The file and the line of a text, such as ``texts/en.toml:3``; the file alone where it is not there."""

@@ -12,7 +12,6 @@ from restless_tide.cli.dossier_files import DossierFolder
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import exit_of, show_sheet
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
-from restless_tide.core.answers import answer_at
 from restless_tide.core.dossier_folder import (
     NO_LOCALE,
     Difference,
@@ -24,7 +23,6 @@ from restless_tide.core.dossier_folder import (
     written,
 )
 from restless_tide.core.errors import Conflict, Invalid, NotFound
-from restless_tide.core.texts import text_at
 from restless_tide.wire.dossier import StoreCheckTold, StoreTextsTold, TextsTold
 
 
@@ -134,7 +132,7 @@ def _check(call: Call) -> Exit | None:
     app, here = folder.app(), folder.texts()
     answers, own_answers = _answers(here)
     told = call.tide.dossier.check(app, _common(here), _own(here), answers=answers, own_answers=own_answers)
-    sheets = [_placed(folder, here, sheet) for sheet in told]
+    sheets = [_placed(folder, sheet) for sheet in told]
 
     def shown() -> None:
         call.say(f"{app}: {_counted(here)} read.")
@@ -145,21 +143,12 @@ def _check(call: Call) -> Exit | None:
     return exit_of([found for sheet in sheets for found in sheet.findings])
 
 
-def _placed(folder: DossierFolder, here: dict[Place, str], sheet: StoreCheckTold) -> StoreCheckTold:
+def _placed(folder: DossierFolder, sheet: StoreCheckTold) -> StoreCheckTold:
     """Each finding at the file and the line that it is about."""
-
-    def where(place: str) -> str:
-        about, question = text_at(place), answer_at(place)
-        if question is not None:
-            alone = Place(NO_LOCALE, question, sheet.store)
-            return folder.where(alone if alone in here else Place(NO_LOCALE, sheet.topics.get(question, question)))
-        if about is None:
-            return place
-        locale, field = about
-        own = Place(locale, field, sheet.store)
-        return folder.where(own if own in here else Place(locale, sheet.means.get(field, field)))
-
-    placed = [found.model_copy(update={"place": where(found.place)}) for found in sheet.findings]
+    placed = [
+        found.model_copy(update={"place": folder.meant(found.place, sheet.store, sheet.means, sheet.topics)})
+        for found in sheet.findings
+    ]
     return sheet.model_copy(update={"findings": placed})
 
 

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from restless_tide.cli.call import Call, cell
+from restless_tide.cli.dossier_files import DossierFolder
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import LEVEL_MARKS
 from restless_tide.cli.parsing import Nouns, app_argument, instant_argument, place_argument
+from restless_tide.core.dossier_folder import Place
+from restless_tide.core.errors import Invalid
 from restless_tide.core.evidence import MendAct, NodeState
 from restless_tide.core.sheet import Verdict
 from restless_tide.core.texts import text_at
+from restless_tide.wire.problems import FindingTold
 from restless_tide.wire.readiness import PlaceSheetTold, ReadinessTold, ThingTold
 
 MARKS = {
@@ -39,11 +45,16 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     place_argument(parser, required=False)
     instant_argument(parser, "--on", "by the rules of this day, when it is to go out")
+    parser.add_argument(
+        "--folder", metavar="FOLDER", help="name the file and line of each text and answer in this dossier folder"
+    )
     parser.add_argument("--all", action="store_true", help="also what does not change with this release")
 
 
 def _ready(call: Call) -> Exit | None:
     given = call.given
+    if given.folder and DossierFolder(Path(given.folder)).app() != given.app:
+        raise Invalid(f"{given.folder} is the folder of another app.", code="folder-unfit")
     told = call.tide.dossier.ready(given.app, given.version, store=given.store, on=given.on)
     call.answer(told, lambda: _tell(call, told))
     return EXITS[told.verdict]
@@ -65,22 +76,28 @@ def _tell_place(call: Call, told: ReadinessTold, place: PlaceSheetTold) -> None:
     table = call.table("", "", "", "")
     table.show_header = False
     hidden = 0
+    folder = DossierFolder(Path(call.given.folder)) if call.given.folder else None
     for thing in place.things:
         if not call.given.all and (thing.folded or not thing.needed):
             hidden += 1
             continue
         table.add_row(
-            f"  {MARKS[thing.state]}", cell(thing.title), thing.state, cell("\n".join(_said(told, place, thing)))
+            f"  {MARKS[thing.state]}",
+            cell(thing.title),
+            thing.state,
+            cell("\n".join(_said(told, place, thing, folder))),
         )
     call.console.print(table)
     if hidden:
         call.say(f"  {hidden} more {'is' if hidden == 1 else 'are'} not needed or not changed by this release (--all).")
 
 
-def _said(told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold) -> list[str]:
+def _said(told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold, folder: DossierFolder | None) -> list[str]:
     lines = [thing.reason] if thing.reason else []
     lines += [
-        f"{LEVEL_MARKS[found.level]} {found.detail}" for found in thing.findings if found.detail not in thing.reason
+        f"{LEVEL_MARKS[found.level]} {found.detail}{_in_folder(folder, place, found)}"
+        for found in thing.findings
+        if found.detail not in thing.reason
     ]
     if thing.help and thing.state is not NodeState.DONE:
         lines.append(thing.help)
@@ -91,7 +108,7 @@ def _said(told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold) -> list[
 def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing: ThingTold) -> str:
     """The command by which an act is done; for what is done at a store, where to go."""
     app, store, version = told.app, place.store, told.version or "VERSION"
-    locale, field = _text_meant(thing)
+    at = _text_meant(thing)
     match act:
         case MendAct.OPEN_BERTH:
             return f"tide berth open --app {app} --store {store}"
@@ -102,7 +119,8 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
         case MendAct.ANSWER_QUESTIONS:
             return f"tide build list --app {app} --state held"
         case MendAct.WRITE_TEXT:
-            return f"tide dossier write {locale} {field}=TEXT --app {app}"
+            alone = "" if at.field in place.means else f" --store {store}"
+            return f"tide dossier write {at.locale} {place.means.get(at.field, at.field)}=TEXT --app {app}{alone}"
         case MendAct.ANSWER_TOPICS:
             return f"tide dossier questions --app {app} --store {store}"
         case MendAct.SEND_TEXTS | MendAct.SEND_ANSWERS:
@@ -122,7 +140,15 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
     return ""
 
 
-def _text_meant(thing: ThingTold) -> tuple[str, str]:
-    """The locale and the field of the first text that something is said about."""
+def _text_meant(thing: ThingTold) -> Place:
+    """The first text that something is said about, by the store's own field."""
     places = (text_at(found.place) for found in thing.findings)
-    return next((place for place in places if place is not None), ("LOCALE", "FIELD"))
+    return Place(*next((place for place in places if place is not None), ("LOCALE", "FIELD")))
+
+
+def _in_folder(folder: DossierFolder | None, place: PlaceSheetTold, found: FindingTold) -> str:
+    """The file and line of a text or an answer in a dossier folder, such as ``  (texts/en.toml:3)``; or nothing."""
+    if folder is None:
+        return ""
+    where = folder.meant(found.place, place.store, place.means, place.topics)
+    return f"  ({where})" if where != found.place else ""

@@ -85,6 +85,10 @@ class QuestionnaireRules(Rules):
         meant = self.questions[key].means or key
         return meant if meant in catalogue().topics else None
 
+    def topics(self) -> dict[str, str]:
+        """What each question means that several stores share."""
+        return {key: topic for key in self.questions if (topic := self.topic(key)) is not None}
+
     def _meant(self, key: str) -> Topic | None:
         topic = self.topic(key)
         return catalogue().topics[topic] if topic is not None else None

@@ -306,6 +306,10 @@ class ListingRules(Rules):
         meant = self.fields[key].means or key
         return meant if meant in catalogue().fields else None
 
+    def meanings(self) -> dict[str, str]:
+        """What each field means that several stores share."""
+        return {key: meaning for key in self.fields if (meaning := self.meaning(key)) is not None}
+
     def form(self, key: str) -> Form:
         """How a field is written."""
         meant = self.meaning(key)

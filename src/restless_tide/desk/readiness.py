@@ -26,13 +26,13 @@ from restless_tide.records.tables import App, Berth, Build, Release, Store
 
 @dataclass(frozen=True)
 class PlaceSheet:
-    """The sheet of one place. ``announced`` says what another rulebook changes until the planned day, or after it."""
+    """The sheet of one place, by ``rules``. ``announced`` says what another rulebook changes until the planned day, or after it."""
 
     address: Address
     store_title: str
     place_title: str
     day: datetime
-    revision: str
+    rules: Rulebook
     sheet: Sheet
     announced: tuple[str, ...]
     first_release: bool
@@ -150,7 +150,7 @@ def _place(
         store_title=rules.store,
         place_title=title,
         day=seen.day,
-        revision=rules.revision,
+        rules=rules,
         sheet=core.sheet(rules, seen),
         announced=told,
         first_release=not seen.standing.live,

@@ -59,8 +59,10 @@ def _place(one: PlaceSheet) -> PlaceSheetTold:
         store_title=one.store_title,
         place_title=one.place_title,
         day=one.day,
-        rulebook_revision=one.revision,
+        rulebook_revision=one.rules.revision,
         first_release=one.first_release,
+        means=one.rules.listing.meanings(),
+        topics=one.rules.questionnaire.topics(),
         things=[ThingTold.of(line, findings=findings_told(line.findings)) for line in one.sheet.lines],
         announced=list(one.announced),
     )
@@ -152,12 +154,12 @@ def _emptied(rules: Rulebook, given: TextsAt, locale: str, name: str) -> StoreTe
 
 
 def checked(found: dossiers.Checked) -> StoreCheckTold:
-    listing, asked = rules_of(found.store).listing, rules_of(found.store).questionnaire
+    rules = rules_of(found.store)
     return StoreCheckTold(
         store=found.store.name,
-        store_title=rules_of(found.store).store,
-        means={key: meaning for key in listing.fields if (meaning := listing.meaning(key)) is not None},
-        topics={key: topic for key in asked.questions if (topic := asked.topic(key)) is not None},
+        store_title=rules.store,
+        means=rules.listing.meanings(),
+        topics=rules.questionnaire.topics(),
         findings=findings_told(found.findings),
     )
 
