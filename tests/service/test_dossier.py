@@ -350,7 +350,9 @@ def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path
     assert tide("dossier", "export", "out", "--app", app, "--store", "northgate").returncode == 0
     assert (tmp_path / "out" / "texts" / "en.toml").read_text(encoding="utf-8").startswith('summary = "A diary."')
     (folder / "de.toml").write_text('summary = "Ein Tagebuch."\n', encoding="utf-8")
-    (tmp_path / "dossier" / "answers.toml").write_text(tomlkit.dumps(ANSWERS | {"advertising": "own"}), encoding="utf-8")
+    (tmp_path / "dossier" / "answers.toml").write_text(
+        tomlkit.dumps(ANSWERS | {"advertising": "own"}), encoding="utf-8"
+    )
     tide("dossier", "send", "dossier")
     settled(harbour, app)
     told = tide("release", "ready", "1.0.0", "--app", app, "--store", "openfield", "--folder", "dossier")

@@ -420,10 +420,22 @@ def test_reports_of_the_sixth_release_are_carried_over_and_back(tmp_path: Path) 
     database.close()
 
 
+def of_that_time(rules: Rulebook) -> Rulebook:
+    """The same without what rulebooks did not have then: questions about an app."""
+    document = rules.model_dump(mode="json", exclude={"questionnaire"})
+    answers = {key for key, thing in rules.things.items() if thing.kind is ThingKind.ANSWERS}
+    document["things"] = {
+        key: thing | {"opens_after": [before for before in thing["opens_after"] if before not in answers]}
+        for key, thing in document["things"].items()
+        if key not in answers
+    }
+    return Rulebook.model_validate(document)
+
+
 def test_rulebooks_of_the_seventh_release_are_carried_over_and_back(tmp_path: Path) -> None:
     """Until then a thing told no kind, and the desk knew some by their names."""
     database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
-    rules = {path.stem: read_rulebook(path.read_text(encoding="utf-8")) for path in RULEBOOKS.glob("*.toml")}
+    rules = {path.stem: of_that_time(read_rulebook(path.read_text("utf-8"))) for path in RULEBOOKS.glob("*.toml")}
     database.migrate()
     with database.writing() as session:
         for name, book in rules.items():

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import JSON, ForeignKey, Index
+from sqlalchemy import text as sql
 from sqlalchemy.orm import Mapped, mapped_column
 
 from restless_tide.records.columns import Base, key
@@ -19,7 +20,10 @@ class AppAnswer(Base):
     """
 
     __tablename__ = "app_answers"
-    __table_args__ = (Index("app_answers_once", "app_id", "berth_id", "question"),)
+    __table_args__ = (
+        Index("app_answers_common_once", "app_id", "question", unique=True, sqlite_where=sql("berth_id IS NULL")),
+        Index("app_answers_own_once", "app_id", "berth_id", "question", unique=True),
+    )
 
     id: Mapped[str] = key("an")
     app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from sqlalchemy import ForeignKey, Index
+from sqlalchemy import text as sql
 from sqlalchemy.orm import Mapped, mapped_column
 
 from restless_tide.records.columns import Base, key
@@ -17,7 +18,10 @@ class AppText(Base):
     """
 
     __tablename__ = "app_texts"
-    __table_args__ = (Index("app_texts_once", "app_id", "berth_id", "locale", "field"),)
+    __table_args__ = (
+        Index("app_texts_common_once", "app_id", "locale", "field", unique=True, sqlite_where=sql("berth_id IS NULL")),
+        Index("app_texts_own_once", "app_id", "berth_id", "locale", "field", unique=True),
+    )
 
     id: Mapped[str] = key("tx")
     app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))

@@ -11,6 +11,9 @@ branch_labels = None
 depends_on = None
 
 
+_COMMON = sa.text("berth_id IS NULL")
+
+
 def upgrade() -> None:
     op.create_table(
         "app_answers",
@@ -23,7 +26,10 @@ def upgrade() -> None:
         sa.Column("changed_at", columns.AwareUtc(), nullable=False),
         sa.Column("changed_by", sa.String(), nullable=False),
     )
-    op.create_index("app_answers_once", "app_answers", ["app_id", "berth_id", "question"])
+    op.drop_index("app_texts_once", "app_texts")
+    for table, columns_of_one in (("app_texts", ["locale", "field"]), ("app_answers", ["question"])):
+        op.create_index(f"{table}_common_once", table, ["app_id", *columns_of_one], unique=True, sqlite_where=_COMMON)
+        op.create_index(f"{table}_own_once", table, ["app_id", "berth_id", *columns_of_one], unique=True)
     op.create_table(
         "held_answers",
         sa.Column("berth_id", sa.String(), sa.ForeignKey("berths.id"), primary_key=True),
@@ -38,6 +44,9 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
+    op.drop_index("app_texts_own_once", "app_texts")
+    op.drop_index("app_texts_common_once", "app_texts")
+    op.create_index("app_texts_once", "app_texts", ["app_id", "berth_id", "locale", "field"])
     op.drop_column("berths", "answers_seen_at")
     op.drop_table("held_answers")
     op.drop_table("app_answers")
