@@ -21,7 +21,7 @@ from restless_tide.core.errors import Conflict, Invalid
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.report import ReportKind, ReportState
-from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rulebook import Rulebook, ThingKind
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import logbook
 from restless_tide.desk.clock import RealClock
