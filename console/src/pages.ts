@@ -2,3 +2,6 @@
 export const OF_APP = [
   ['releases', 'Releases'], ['tracks', 'Tracks'], ['builds', 'Builds'], ['dossier', 'Dossier'], ['cohorts', 'Testing'], ['reports', 'Field reports'], ['signing', 'Signing'],
 ] as const
+
+/** The pages of an app that stand under another of its pages. */
+export const WITHIN = [['dossier/questions', 'Dossier, questions']] as const

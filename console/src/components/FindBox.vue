@@ -3,7 +3,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, type App, type Found, told } from '../api'
-import { OF_APP } from '../pages'
+import { OF_APP, WITHIN } from '../pages'
 
 const props = defineProps<{ apps: App[] }>()
 const router = useRouter()
@@ -34,7 +34,7 @@ let asked = 0
 const local = computed(() => {
   const words = text.value.toLowerCase().split(/\s+/).filter(Boolean)
   if (!words.length) return []
-  const pages = [...PAGES, ...ACTS, ...props.apps.flatMap((app) => OF_APP.map(([page, title]) => ({ kind: 'page', title: `${app.title}: ${title}`, about: '', place: `/apps/${app.name}/${page}` })))]
+  const pages = [...PAGES, ...ACTS, ...props.apps.flatMap((app) => [...OF_APP, ...WITHIN].map(([page, title]) => ({ kind: 'page', title: `${app.title}: ${title}`, about: '', place: `/apps/${app.name}/${page}` })))]
   return pages.filter((page) => words.every((word) => `${page.title} ${page.about}`.toLowerCase().includes(word))).slice(0, 6)
 })
 const all = computed(() => [...matches.value, ...local.value])
