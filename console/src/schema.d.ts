@@ -6898,6 +6898,11 @@ export interface components {
             /** Store Title */
             store_title: string;
             /**
+             * Unasked
+             * @description not asked of this app as it is; an answer is kept all the same
+             */
+            unasked: components["schemas"]["restless_tide__wire__dossier__QuestionTold"][];
+            /**
              * Unwritten
              * @description how many answers the store holds that nobody gave here
              */

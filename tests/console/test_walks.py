@@ -138,7 +138,7 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
     console.fill("Title", "Marram")
     console.button("Save")
 
-    console.walk("write what stores ask for")
+    console.walk("write and answer what stores ask")
     console.link("Marram")
     console.link("1.0.0")
     expect(page.get_by_role("button", name="Hand in for review")).to_be_disabled()
@@ -148,8 +148,26 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
         console.fill("en", "For people who walk along the shore.", there)
         console.button("Save", there)
         expect(there.get_by_role("button", name="Save", exact=True)).to_have_count(0)
+    console.link("Questions")
+    for title, choice in (
+        ("Category", "Nature and outdoors"),
+        ("Violence", "None"),
+        ("Audience", "Adults"),
+        ("Encryption", "No"),
+        ("Advertising", "None"),
+        ("Content of others", "No"),
+        ("Does the app lead people onto ground where they can come to harm?", "No"),
+    ):
+        there = page.get_by_role("region", name=title, exact=True)
+        console.press(there.get_by_label(choice, exact=True))
+        console.button("Save", there)
+        expect(there.get_by_role("button", name="Save", exact=True)).to_have_count(0)
+    there = page.get_by_role("region", name="Data gathered", exact=True)
+    console.button("None of all this", there)
+    console.button("Save", there)
+    expect(page.get_by_role("button", name="Save", exact=True)).to_have_count(0)
     console.button("Send what differs")
-    console.says("The texts are sent to every store")
+    console.says("What differs is sent to every store")
     console.link("Releases")
     console.link("1.0.0")
 
@@ -199,7 +217,7 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
     context.close()
     assert console.acts == {
         "connect three stores": 10, "first app": 13, "push three platforms": 5, "hand it to testers": 12, "draft a release": 4,
-        "correct a slip": 9, "write what stores ask for": 10, "submit and see it go out": 1, "halt": 4, "find who halted": 0, "retire it": 12,
+        "correct a slip": 9, "write and answer what stores ask": 27, "submit and see it go out": 1, "halt": 4, "find who halted": 0, "retire it": 12,
     }  # fmt: skip
 
 

@@ -189,6 +189,18 @@ def test_a_store_that_asks_more_meanwhile_keeps_the_answers_and_marks_what_is_ne
     }
 
 
+def test_an_answer_to_what_a_store_does_not_ask_now_is_kept(harbour: Harbour, tmp_path: Path) -> None:
+    app, tide = harbour.new_app(), Terminal(harbour, tmp_path)
+    done = tide("dossier", "answer", "hidden-cost=no", "--app", app, "--store", "openfield")
+    assert (done.returncode, "hidden-cost is answered: No." in done.stdout) == (Exit.DONE, True)
+    assert "hidden-cost" in {one.key for one in asked_by(harbour, app, "openfield").unasked}
+    assert harbour.tide.dossier.send(app, store="openfield")[0].answers_sent == 0
+    tide("dossier", "fetch", "dossier", "--app", app)
+    assert "hold the same." in tide("dossier", "compare", "dossier").stdout
+    harbour.tide.dossier.answer(app, {"advertising": "own"})
+    assert harbour.tide.dossier.send(app, store="openfield")[0].answers_sent == 2
+
+
 def test_answers_of_a_folder_come_back_as_they_were_sent_and_a_mistake_has_its_line(
     harbour: Harbour, tmp_path: Path
 ) -> None:

@@ -89,8 +89,11 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
     tide("release", "drop-leg", "1.0.0", "--store", "slatehouse", *of)
     tide("release", "notes", "1.0.0", "en", "Dune maps, and faster.", *of)
 
-    tide.walk("write what stores ask for")
+    tide.walk("write and answer what stores ask")
     tide("dossier", "write", "en", "summary=A diary.", "description=For people who walk along the shore.", *of)
+    common = ("category=nature", "violence=none", "audience=adults", "encryption=none", "advertising=none")
+    tide("dossier", "answer", *common, "third-party-content=none", "gathered-data.*=", *of)
+    tide("dossier", "answer", "ground=no", *of, "--store", "northgate")
     tide("dossier", "send", *of)
 
     tide.walk("submit and see it go out")
@@ -118,5 +121,5 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
 
     assert tide.commands == {
         "connect three stores": 3, "first app": 4, "push three platforms": 1, "hand it to testers": 4, "draft a release": 1,
-        "correct a slip": 3, "write what stores ask for": 2, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 6,
+        "correct a slip": 3, "write and answer what stores ask": 4, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 6,
     }  # fmt: skip

@@ -204,12 +204,14 @@ class DossierFolder:
         about, question = text_at(place), answer_at(place)
         if about is not None:
             locale, field = about
-            own, shared = Place(locale, field, store), means.get(field)
+            own, shared = Place(locale, field, store), means.get(field, field)
         elif question is not None:
-            own, shared = Place(NO_LOCALE, question, store), topics.get(question)
+            own, shared = Place(NO_LOCALE, question, store), topics.get(question, question)
         else:
             return place
-        return self.where(own if shared is None or own in self._here else Place(own.locale, shared))
+        common = Place(own.locale, shared)
+        alone = own.field not in (topics if own.is_answer else means) and common not in self._here
+        return self.where(own if alone or own in self._here else common)
 
     @cached_property
     def _here(self) -> dict[Place, str]:

@@ -74,7 +74,7 @@ class _Desk:
         for topic in asked.topics:
             self._note(Place(NO_LOCALE, topic.key), topic.answer, topic.revision)
         for store in asked.stores:
-            for one in (*store.questions, *store.coming):
+            for one in (*store.questions, *store.coming, *store.unasked):
                 if one.revision:
                     self._note(Place(NO_LOCALE, one.key, store.store), one.answer, one.revision)
 

@@ -220,7 +220,7 @@ def _shapes(told: QuestionsTold, store: str | None) -> tuple[dict[str, Shape], d
         shapes = {key: shape_of_topic(key) for key in catalogue().topics}
         return shapes, {topic.key: topic.answer for topic in told.topics if topic.answer is not None}
     there = store_asking(told, store)
-    asked = [*there.questions, *there.coming]
+    asked = [*there.questions, *there.coming, *there.unasked]
     return (
         {one.key: shape_told(one) for one in asked},
         {one.key: one.answer for one in asked if one.answer is not None},

@@ -7,7 +7,7 @@ own key of the question. What a store gets is always worked out of the two, neve
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -282,6 +282,11 @@ def asked(rules: Rulebook, given: AnswersAt, case: Case, day: datetime) -> list[
     """
     found = {key: _asked(rules, given, key, surely, day) for key, surely in _open(rules, given, case, day).items()}
     return [found[key] for key in rules.questionnaire.questions if key in found]
+
+
+def unasked(rules: Rulebook, given: AnswersAt, known: Collection[str], day: datetime) -> list[Asked]:
+    """The questions of a store that are not among the ``known`` ones: it does not ask them of this app now."""
+    return [_asked(rules, given, key, False, day) for key in rules.questionnaire.questions if key not in known]
 
 
 def _open(rules: Rulebook, given: AnswersAt, case: Case, day: datetime) -> dict[str, bool]:

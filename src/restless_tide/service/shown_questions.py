@@ -19,6 +19,7 @@ from restless_tide.core.answers import (
     rated,
     shape_at,
     state_of_all,
+    unasked,
     ungiven,
 )
 from restless_tide.core.applying import Case
@@ -66,6 +67,8 @@ def _at_store(
     rules, given, standing = rules_of(berth.store), app_answers.at_berth(session, berth), standing_at(session, berth)
     case = app_answers.case_at(session, berth)
     questions = asked(rules, given, case, now)
+    coming = _coming(rules, given, case, questions, now)
+    others = unasked(rules, given, {one.key for one in (*questions, *coming)}, now)
     own = {
         row.question: (row.revision, people.get(row.changed_by, row.changed_by))
         for row in rows
@@ -76,7 +79,8 @@ def _at_store(
         store_title=rules.store,
         state=state_of_all(one.state for one in questions if one.required and one.surely),
         questions=[_question(rules, given, one, standing, own) for one in questions],
-        coming=[_question(rules, given, one, standing, own) for one in _coming(rules, given, case, questions, now)],
+        coming=[_question(rules, given, one, standing, own) for one in coming],
+        unasked=[_question(rules, given, one, standing, own) for one in others],
         ratings=_ratings(rules, questions),
         findings=findings_told(check_answers(rules, given, case, now)),
         differing=len(app_answers.to_send(session, berth, now, given)),

@@ -230,6 +230,7 @@ class StoreQuestionsTold(Told):
     state: AnswerState
     questions: list[QuestionTold]
     coming: list[QuestionTold] = Field(description="asked later, by the rules as they are known")
+    unasked: list[QuestionTold] = Field(description="not asked of this app as it is; an answer is kept all the same")
     ratings: list[RatingTold]
     findings: list[FindingTold]
     differing: int = Field(description="how many answers differ from what the store holds")
