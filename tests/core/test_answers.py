@@ -197,6 +197,16 @@ def test_the_answer_that_a_store_holds_is_known_again_where_it_stands_for_one_al
     assert untranslated(NORTHGATE, "ground", "no") is None
 
 
+def test_what_a_store_no_longer_takes_of_its_own_answer_is_left_out() -> None:
+    grid = {"whereabouts": ("kept", "sold"), "moods": ("kept",)}
+    own = {"rough-scenes": "wild", "made-for": ("small", "cats"), "what-is-kept": grid, "ground": 3}
+    got = {one.key: one.answer for one in asked(NORTHGATE, AnswersAt(own=own), case(), NOW)}
+    assert got == {
+        "shelf": None, "rough-scenes": None, "made-for": ("small",), "ground": None, "ground-warning": None,
+        "what-is-kept": {"whereabouts": ("kept",)},
+    }  # fmt: skip
+
+
 def test_what_nobody_answered_here_stays_at_the_store_and_counts_there() -> None:
     given = AnswersAt(held={"ground": "yes", "rough-scenes": "often"}, common={"violence": None})
     assert ungiven(NORTHGATE, given) == {"ground": "yes"}

@@ -184,6 +184,23 @@ def _unfit(place: str, wanted: str, value: Any) -> Invalid:
     return Invalid(f"{place} cannot be {str(value)[:80]!r}.", remedy=f"Give {wanted}.", code="answer-unfit")
 
 
+def fitted(shape: Shape, answer: Answer) -> Answer | None:
+    """What of an answer still fits the choices that there are; None where nothing does."""
+    match shape.form:
+        case AnswerForm.CHOICE:
+            return answer if isinstance(answer, str) and answer in shape.choices else None
+        case AnswerForm.CHOICES:
+            return tuple(one for one in answer if one in shape.choices) or None if isinstance(answer, tuple) else None
+        case AnswerForm.NUMBER:
+            return answer if isinstance(answer, int) else None
+        case AnswerForm.TEXT:
+            return answer if isinstance(answer, str) else None
+    if not isinstance(answer, Mapping):
+        return None
+    rows = {kind: row for kind, row in answer.items() if kind in shape.kinds}
+    return {kind: tuple(one for one in row if one in shape.attributes) for kind, row in rows.items()} or None
+
+
 def worded(shape: Shape, answer: Answer) -> str:
     """An answer in the words of its choices, as a person reads it."""
     if isinstance(answer, Mapping):
@@ -267,10 +284,14 @@ def _back(rules: Rulebook, key: str, meant: Topic) -> Any:
 
 
 def given_at(rules: Rulebook, given: AnswersAt, key: str) -> tuple[Answer | None, Origin]:
-    """What a store gets for a question, in its own choices, and where that comes from."""
+    """What a store gets for a question, in its own choices, and where that comes from.
+
+    Of an answer that was given for this store alone, what the store no longer takes is left out.
+    """
     own = given.own.get(key)
-    if own is not None:
-        return own, Origin.OWN
+    fitting = fitted(shape_at(rules, key), own) if own is not None else None
+    if fitting is not None:
+        return fitting, Origin.OWN
     common = given.common.get(rules.questionnaire.topic(key) or "")
     return (translated(rules, key, common) if common is not None else None), Origin.COMMON
 

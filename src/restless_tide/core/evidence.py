@@ -9,7 +9,7 @@ What the desk cannot see is never called done: it is ``doubtful``, and a person 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
@@ -372,18 +372,11 @@ def _answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
         return Evidence(NodeState.NOT_ASKED, f"{rules.store} asks nothing of this app.", tuple(notes))
     states = {one: state_of_answer(rules, given, one, given_at(rules, given, one)[0]) for one in chosen}
     ordered = {one for one, state in states.items() if state is AnswerState.SENT}
-    lacking = {one.key for one in there if _demanded(one) and one.key not in given.held}
-    to_come = {one.key for one in ours if _demanded(one) and one.key not in given.held}
+    lacking, to_come = _lacking(there, given), _lacking(ours, given)
     changed = differing_answers(rules, given, ours)
     refused = refused_by(rules, there)
-    told = {found.place for found in refused}
-    unfit = [
-        *against_answers(rules, given, changed),
-        *(found for found in refused_by(rules, ours) if found.place not in told),
-    ]
-    told |= {found.place for found in unfit}
-    wanting = [_lacking(rules, given, one) for one in chosen if one in (lacking | to_come) - ordered]
-    unready = [*unfit, *(found for found in wanting if found.place not in told)]
+    unready = _unready(rules, given, [one for one in chosen if one in (lacking | to_come) - ordered], ours, changed)
+    unready = [found for found in unready if found.place not in {one.place for one in refused}]
     findings = (
         *refused,
         *(found if lacking else replace(found, level=Level.CAUTION) for found in unready),
@@ -391,7 +384,7 @@ def _answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
         *notes,
     )
     if lacking - ordered:
-        ready = not unfit and all(found.code == "answer-not-sent" for found in wanting)
+        ready = all(found.code == "answer-not-sent" for found in unready)
         act = MendAct.SEND_ANSWERS if ready else MendAct.ANSWER_TOPICS
         said = f"{rules.store} does not hold {_counted(len(lacking - ordered))} that it demands."
         return Evidence(NodeState.MISSING, said, findings, act, changes=True)
@@ -411,15 +404,25 @@ def _answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     return Evidence(NodeState.DONE, said, findings, changes=bool(changed))
 
 
-def _demanded(one: Asked) -> bool:
-    return one.surely and one.required
+def _lacking(questions: Sequence[Asked], given: AnswersAt) -> set[str]:
+    """The questions that are surely asked and demanded, and of which the store holds no answer."""
+    return {one.key for one in questions if one.surely and one.required and one.key not in given.held}
+
+
+def _unready(
+    rules: Rulebook, given: AnswersAt, wanting: Sequence[str], ours: Sequence[Asked], changed: Iterable[str]
+) -> list[Finding]:
+    """What stands against answers that the store does not hold yet, one finding for each at most."""
+    unfit = [*against_answers(rules, given, changed), *refused_by(rules, ours)]
+    told = {found.place for found in unfit}
+    return [*unfit, *(_wanting(rules, given, one) for one in wanting if place_of_answer(one) not in told)]
 
 
 def _counted(count: int) -> str:
     return "1 answer" if count == 1 else f"{count} answers"
 
 
-def _lacking(rules: Rulebook, given: AnswersAt, key: str) -> Finding:
+def _wanting(rules: Rulebook, given: AnswersAt, key: str) -> Finding:
     answer, _ = given_at(rules, given, key)
     if not whole(shape_at(rules, key), answer):
         return answer_missing(rules, key)

@@ -158,10 +158,10 @@ def answer(
     berth = find.berth(act.session, app, find.store(act.session, store_name)) if store_name else None
     if revision is not None and len(answers) != 1:
         raise Invalid("A revision is that of one answer; give one at a time with it.", code="etag-unfit")
+    shapes = {question: shape_of(berth, question) for question in answers}
     read = {
-        question: None if value is None else read_answer(shape_of(berth, question), value, question)
+        question: None if value is None else read_answer(shapes[question], value, question)
         for question, value in answers.items()
-        if shape_of(berth, question)
     }
     rows = []
     for question, value in read.items():
@@ -169,7 +169,7 @@ def answer(
         new = None if value is None else plain(value)
         if revision is not None:
             theirs = row.answer if row is not None else None
-            title = shape_of(berth, question).title
+            title = shapes[question].title
             revisions.demand(act, row, revision, title, place_of_answer(question), told(theirs), told(new))
         if new == (row.answer if row is not None else None):
             rows += [row] if row is not None else []
