@@ -152,7 +152,9 @@ def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dic
 
 def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
     store = dice.choice([None, *STORES, BESIDE])
-    act = dice.choice(["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer", "texts", "promote"])
+    act = dice.choice(
+        ["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer", "texts", "answers", "promote"]
+    )
     if act == "promote":
         promote(there, app, storm)
         return
@@ -173,6 +175,15 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
             texts = {"summary": f"A diary, {dice.randrange(1000)} pages.", "description": "Changed in a storm."}
             there.tide.dossier.write(app, dice.choice(["en", "de"]), texts)
             sent = there.tide.dossier.send(app, store=(store or "").partition("/")[0] or None)
+            storm.accepted["write texts"] += sum(bool(one.sent) for one in sent)
+            storm.accepted["write answers"] += sum(bool(one.answers_sent) for one in sent)
+            return
+        if act == "answers":
+            there.tide.dossier.answer(
+                app, {"violence": dice.choice(["none", "mild"]), "youngest-age": dice.randint(3, 21)}
+            )
+            sent = there.tide.dossier.send(app, store=(store or "").partition("/")[0] or None)
+            storm.accepted["write answers"] += sum(bool(one.answers_sent) for one in sent)
             storm.accepted["write texts"] += sum(bool(one.sent) for one in sent)
             return
         share = None
@@ -285,6 +296,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     found += _disagreements(there)
     found += people.disagreements(there, STORES, rows)
     found += _other_texts(there)
+    found += _other_answers(there)
     found += _misplaced(there)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
@@ -375,6 +387,26 @@ def _disagreements(there: Harbour) -> list[str]:
         truth = berth.get("availability", {}).get("countries", [])
         if sorted(truth) != sorted(json.loads(countries or "[]")):
             found.append(f"berth {reference} at {store}: {truth} there, {countries} here")
+    return found
+
+
+def _other_answers(there: Harbour) -> list[str]:
+    """Where a store holds other answers than the desk believes."""
+    found = []
+    held: dict[tuple[str, str], dict[str, Any]] = defaultdict(dict)
+    asked = rows(
+        there,
+        "SELECT stores.name, berths.store_ref, question, answer FROM held_answers"
+        " JOIN berths ON berths.id = berth_id JOIN stores ON stores.id = berths.store_id WHERE answer IS NOT NULL",
+    )
+    for store, reference, question, answer in asked:
+        held[store, reference][question] = json.loads(answer) if isinstance(answer, str) else answer
+    for (store, reference), here in held.items():
+        dossier = next(one for one in there.control(store, "things/dossier") if one["id"] == reference)
+        if dossier["answers"] != here:
+            found.append(f"answers of {reference} at {store}: {dossier['answers']} there, {here} here")
+    if rows(there, "SELECT 1 FROM logbook WHERE act = 'answers changed at the store' LIMIT 1"):
+        found.append("answers were taken as changed that nobody changed at a store")
     return found
 
 
