@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from restless_tide.core.answers import Answer
+from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways.clauses import answer_for

@@ -19,7 +19,7 @@ import httpx
 from sqlalchemy import select
 
 from restless_tide.client import Tide
-from restless_tide.core.answers import plain
+from restless_tide.core.answer_shapes import plain
 from restless_tide.demo.processes import HOST, Processes
 from restless_tide.desk import people
 from restless_tide.desk.settings import settings_from

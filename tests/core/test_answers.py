@@ -12,32 +12,24 @@ import pytest
 from hypothesis import given as drawn
 from hypothesis import strategies as st
 
-from restless_tide.core.answers import (
-    Answer,
-    AnswersAt,
-    AnswerState,
-    Asked,
-    against_package,
-    asked,
-    check_answers,
-    differing_answers,
+from restless_tide.core.answer_checks import against_package, check_answers, rated
+from restless_tide.core.answer_shapes import (
     plain,
-    rated,
     read_answer,
     shape_at,
     shape_of_topic,
-    state_of_all,
     thawed,
     translated,
-    ungiven,
     untranslated,
     worded,
 )
-from restless_tide.core.applying import Case
+from restless_tide.core.answers import AnswersAt, AnswerState, Asked, asked, differing_answers, state_of_all, ungiven
+from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.errors import Invalid, Level
-from restless_tide.core.evidence import MendAct, NodeState, evidence
+from restless_tide.core.evidence import evidence
+from restless_tide.core.known import MendAct, NodeState
 from restless_tide.core.revision import compare
 from restless_tide.core.rulebook import Rulebook, read_rulebook
 from tests.answering import HARMLESS, mild

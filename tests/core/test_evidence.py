@@ -14,18 +14,9 @@ from restless_tide.core.answers import AnswersAt
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ConsignmentState
-from restless_tide.core.evidence import (
-    EVIDENCE,
-    BuildKnown,
-    Evidence,
-    Known,
-    LegKnown,
-    MendAct,
-    NodeState,
-    Paper,
-    evidence,
-)
+from restless_tide.core.evidence import EVIDENCE, evidence
 from restless_tide.core.graph import Standing
+from restless_tide.core.known import BuildKnown, Evidence, Known, LegKnown, MendAct, NodeState, Paper
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages import Facts
 from restless_tide.core.rulebook import Rulebook, ThingKind, read_rulebook

@@ -12,7 +12,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from restless_tide.core.answers import shape_at
+from restless_tide.core.answer_shapes import shape_at
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import AnswerForm, Form
 from restless_tide.core.numbers import MOST_PARTS

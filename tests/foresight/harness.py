@@ -15,25 +15,17 @@ from typing import Any
 
 import httpx
 
-from restless_tide.core.answers import (
-    Answer,
-    AnswersAt,
-    against_answers,
-    asked,
-    differing_answers,
-    plain,
-    read_answer,
-    shape_at,
-    thawed,
-    untranslated,
-)
+from restless_tide.core.answer_checks import against_answers
+from restless_tide.core.answer_shapes import plain, read_answer, shape_at, thawed, untranslated
+from restless_tide.core.answers import AnswersAt, asked, differing_answers
+from restless_tide.core.applying import Answer
 from restless_tide.core.applying import Case as Conditions
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Invalid, Level, StoreRefused
-from restless_tide.core.evidence import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.graph import Standing, locked
+from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.questions import refused_for

@@ -16,7 +16,7 @@ from pydantic import TypeAdapter, ValidationError
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import String
 
-from restless_tide.core.answers import answer_at
+from restless_tide.core.answer_checks import answer_at
 from restless_tide.core.dossier_folder import (
     AGREED_FILE,
     ANSWERS,

@@ -9,7 +9,8 @@ from typing import Any
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument
-from restless_tide.core.answers import ANSWERED, Shape, shape_of_topic, thawed, worded
+from restless_tide.core.answer_shapes import Shape, shape_of_topic, thawed, worded
+from restless_tide.core.answers import ANSWERED
 from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.errors import Invalid, NotFound
 from restless_tide.core.numbers import whole_number

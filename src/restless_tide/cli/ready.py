@@ -11,7 +11,7 @@ from restless_tide.cli.facts import LEVEL_MARKS
 from restless_tide.cli.parsing import Nouns, app_argument, instant_argument, place_argument
 from restless_tide.core.dossier_folder import Place
 from restless_tide.core.errors import Invalid
-from restless_tide.core.evidence import MendAct, NodeState
+from restless_tide.core.known import MendAct, NodeState
 from restless_tide.core.sheet import Verdict
 from restless_tide.core.texts import text_at
 from restless_tide.wire.problems import FindingTold

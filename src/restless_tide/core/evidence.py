@@ -9,42 +9,21 @@ What the desk cannot see is never called done: it is ``doubtful``, and a person 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from datetime import datetime
-from enum import StrEnum
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 
-from restless_tide.core.answers import (
-    NO_ANSWERS,
-    AnswersAt,
-    AnswerState,
-    Asked,
-    against_answers,
-    against_package,
-    answer_missing,
-    asked,
-    differing_answers,
-    given_at,
-    place_of_answer,
-    refused_by,
-    shape_at,
-    state_of_answer,
-    whole,
-)
-from restless_tide.core.applying import Case, holds
+from restless_tide.core.answers import asked
+from restless_tide.core.applying import holds
 from restless_tide.core.availability import Availability, check_change, concerns
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.errors import Finding, Level
-from restless_tide.core.graph import Standing
+from restless_tide.core.evidence_of_answers import of_answers
+from restless_tide.core.known import BuildKnown, Evidence, Known, MendAct, NodeState, case_of
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
-from restless_tide.core.packages.facts import Facts
 from restless_tide.core.readiness import check_handing_in, check_packages, check_push
-from restless_tide.core.rulebook import PRODUCTION, Rulebook, Thing, ThingKind
-from restless_tide.core.signing import NOTHING_EXPECTED, Expected
+from restless_tide.core.rulebook import Rulebook, Thing, ThingKind
 from restless_tide.core.texts import (
-    NO_TEXTS,
-    TextsAt,
     TextState,
     at,
     check_texts,
@@ -55,142 +34,6 @@ from restless_tide.core.texts import (
     text_at,
     text_missing,
 )
-from restless_tide.core.versions import Held
-
-EVERYWHERE_FREE, NOTHING_BEGUN = Availability(), Standing()
-
-
-class NodeState(StrEnum):
-    """Where a thing stands that a store wants."""
-
-    DONE = "done"
-    DOUBTFUL = "doubtful"
-    MISSING = "missing"
-    WAITING = "waiting"
-    LOCKED = "locked"
-    NOT_ASKED = "not asked"
-
-
-FULFILLED = frozenset({NodeState.DONE, NodeState.DOUBTFUL, NodeState.NOT_ASKED})
-"""What comes after such a thing may begin."""
-
-
-class MendAct(StrEnum):
-    """The act that helps. Each surface words it for itself: a command, a link."""
-
-    NONE = ""
-    OPEN_BERTH = "open berth"
-    SIGN_PAPERS = "sign papers"
-    PUSH_BUILD = "push build"
-    ANSWER_QUESTIONS = "answer questions"
-    WRITE_TEXT = "write text"
-    SEND_TEXTS = "send texts"
-    ANSWER_TOPICS = "answer topics"
-    SEND_ANSWERS = "send answers"
-    SET_OFFER = "set offer"
-    DRAFT_RELEASE = "draft release"
-    WRITE_NOTES = "write notes"
-    SUBMIT = "submit"
-    GO_AHEAD = "go ahead"
-    OPEN_TRIAL = "open trial"
-    LOOK_THERE = "look at the store"
-    WAIT = "wait"
-
-
-REMEDIES: Mapping[MendAct, str] = {
-    MendAct.OPEN_BERTH: "Open the app's place there.",
-    MendAct.SIGN_PAPERS: "Sign it on the store's own pages.",
-    MendAct.PUSH_BUILD: "Push a build there and wait until the store has processed it.",
-    MendAct.ANSWER_QUESTIONS: "Answer the store's questions.",
-    MendAct.WRITE_TEXT: "Write the texts that are missing and send them there.",
-    MendAct.SEND_TEXTS: "Send the texts there.",
-    MendAct.ANSWER_TOPICS: "Answer what the store asks and send the answers there.",
-    MendAct.SEND_ANSWERS: "Send the answers there.",
-    MendAct.WAIT: "Wait until the store has confirmed it.",
-}
-"""What is advised at a hand-in where a thing is not there, in words that fit every surface."""
-
-
-@dataclass(frozen=True, slots=True)
-class Evidence:
-    """Where a thing stands. ``reason`` is one sentence; ``changes``: this release has something to do with it.
-
-    ``code`` is that of the finding which says at a hand-in that the thing is not there.
-    """
-
-    state: NodeState
-    reason: str = ""
-    findings: tuple[Finding, ...] = ()
-    mend: MendAct = MendAct.NONE
-    changes: bool = False
-    code: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Paper:
-    """A contract of the account; ``blocks`` are the keys of the things that need it."""
-
-    name: str
-    state: str
-    until: datetime | None = None
-    blocks: tuple[str, ...] = ()
-
-    @property
-    def valid(self) -> bool:
-        return self.state == "valid"
-
-
-@dataclass(frozen=True, slots=True)
-class BuildKnown:
-    """The build that is to go there. ``state`` None: it was never sent; ``held`` is what the store has of the app.
-
-    Without ``facts`` nothing is known of its packages, and nothing is said of them.
-    """
-
-    label: str
-    version: str
-    facts: tuple[Facts, ...]
-    state: ConsignmentState | None = None
-    reason: str = ""
-    held: tuple[Held, ...] = ()
-    expected: Expected = NOTHING_EXPECTED
-
-
-@dataclass(frozen=True, slots=True)
-class LegKnown:
-    """The release at this store. ``notes`` None: its track shows none; ``reasons`` are those of the last rejection."""
-
-    version: str
-    phase: LegPhase
-    notes: Mapping[str, str] | None
-    track: str = PRODUCTION
-    waits_for: tuple[str, ...] = ()
-    reasons: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Known:
-    """All that the desk knows of one app at one store. ``day`` is when the release is planned to go there.
-
-    ``berth`` None: nobody has asked for a place there. ``papers`` None: the desk cannot see the account.
-    ``offer_settled``: the store was last seen to offer the app as ordered.
-    """
-
-    now: datetime
-    day: datetime
-    identifier: str
-    berth: BerthState | None = None
-    berth_refused: str = ""
-    papers: tuple[Paper, ...] | None = None
-    build: BuildKnown | None = None
-    leg: LegKnown | None = None
-    texts: TextsAt = NO_TEXTS
-    answers: AnswersAt = NO_ANSWERS
-    offered: Availability = EVERYWHERE_FREE
-    wanted_offer: Availability | None = None
-    offer_settled: bool = True
-    standing: Standing = NOTHING_BEGUN
-    trials_opened: int = 0
 
 
 def evidence(rules: Rulebook, key: str, known: Known) -> Evidence:
@@ -209,12 +52,6 @@ def evidence(rules: Rulebook, key: str, known: Known) -> Evidence:
         said = f"{rules.store} asks for it from {thing.applies_from:%d %b %Y} on, before the planned day."
         return replace(found, reason=f"{found.reason} {said}".strip())
     return found
-
-
-def case_of(known: Known) -> Case:
-    """What the conditions of a rulebook are held against."""
-    facts = known.build.facts if known.build is not None else ()
-    return Case(facts=facts or None, offer=known.offered)
 
 
 def _applies(rules: Rulebook, thing: Thing, known: Known) -> bool | None:
@@ -360,116 +197,6 @@ def _unsent(rules: Rulebook, locale: str, name: str) -> Finding:
     )
 
 
-def _answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
-    given, chosen, case = known.answers, rules.questions_of(key), case_of(known)
-    ours = [one for one in asked(rules, given, case, known.day) if one.key in chosen]
-    there = [one for one in asked(rules, AnswersAt(held=given.held), case, known.day) if one.key in chosen]
-    notes = [
-        *(_perhaps(rules, one) for one in ours if not one.surely and one.stands is None),
-        *(_announced(rules, one) for one in _coming(rules, chosen, known)),
-    ]
-    if not ours and not there:
-        return Evidence(NodeState.NOT_ASKED, f"{rules.store} asks nothing of this app.", tuple(notes))
-    states = {one: state_of_answer(rules, given, one, given_at(rules, given, one)[0]) for one in chosen}
-    ordered = {one for one, state in states.items() if state is AnswerState.SENT}
-    lacking, to_come = _lacking(there, given), _lacking(ours, given)
-    changed = differing_answers(rules, given, ours)
-    refused = refused_by(rules, there)
-    unready = _unready(rules, given, [one for one in chosen if one in (lacking | to_come) - ordered], ours, changed)
-    unready = [found for found in unready if found.place not in {one.place for one in refused}]
-    findings = (
-        *refused,
-        *(found if lacking else replace(found, level=Level.CAUTION) for found in unready),
-        *_held_against_package(ours, known),
-        *notes,
-    )
-    if lacking - ordered:
-        ready = all(found.code == "answer-not-sent" for found in unready)
-        act = MendAct.SEND_ANSWERS if ready else MendAct.ANSWER_TOPICS
-        said = f"{rules.store} does not hold {_counted(len(lacking - ordered))} that it demands."
-        return Evidence(NodeState.MISSING, said, findings, act, changes=True)
-    if refused:
-        said = f"{rules.store} takes no app with these answers."
-        return Evidence(NodeState.MISSING, said, findings, MendAct.ANSWER_TOPICS, changes=True)
-    if lacking:
-        said = f"{rules.store} has not confirmed the answers yet."
-        return Evidence(NodeState.WAITING, said, findings, MendAct.WAIT, changes=True)
-    unsent = [one for one in changed if states[one] not in (AnswerState.SENT, AnswerState.WAITS)]
-    if unsent:
-        said = f"{_counted(len(unsent))} {'differs' if len(unsent) == 1 else 'differ'} from what {rules.store} holds."
-        return Evidence(NodeState.DOUBTFUL, said, findings, MendAct.SEND_ANSWERS, changes=True)
-    if any(found.level is Level.CAUTION for found in findings):
-        return Evidence(NodeState.DOUBTFUL, "", findings, MendAct.ANSWER_TOPICS, changes=True)
-    said = "Changed answers wait for the review to end." if changed.keys() & given.kept else ""
-    return Evidence(NodeState.DONE, said, findings, changes=bool(changed))
-
-
-def _lacking(questions: Sequence[Asked], given: AnswersAt) -> set[str]:
-    """The questions that are surely asked and demanded, and of which the store holds no answer."""
-    return {one.key for one in questions if one.surely and one.required and one.key not in given.held}
-
-
-def _unready(
-    rules: Rulebook, given: AnswersAt, wanting: Sequence[str], ours: Sequence[Asked], changed: Iterable[str]
-) -> list[Finding]:
-    """What stands against answers that the store does not hold yet, one finding for each at most."""
-    unfit = [*against_answers(rules, given, changed), *refused_by(rules, ours)]
-    told = {found.place for found in unfit}
-    return [*unfit, *(_wanting(rules, given, one) for one in wanting if place_of_answer(one) not in told)]
-
-
-def _counted(count: int) -> str:
-    return "1 answer" if count == 1 else f"{count} answers"
-
-
-def _wanting(rules: Rulebook, given: AnswersAt, key: str) -> Finding:
-    answer, _ = given_at(rules, given, key)
-    if not whole(shape_at(rules, key), answer):
-        return answer_missing(rules, key)
-    return Finding(
-        "answer-not-sent",
-        Level.BLOCKER,
-        f"{rules.store} does not hold the answer to: {rules.questionnaire.text(key)}",
-        place_of_answer(key),
-        "Send the answers there.",
-    )
-
-
-def _held_against_package(questions: Sequence[Asked], known: Known) -> list[Finding]:
-    build = known.build
-    if build is None or not build.facts:
-        return []
-    topics = {one.topic for one in questions if one.topic is not None}
-    common = {topic: answer for topic, answer in known.answers.common.items() if topic in topics}
-    return against_package(common, build.facts, build.label)
-
-
-def _perhaps(rules: Rulebook, one: Asked) -> Finding:
-    return Finding(
-        "answer-perhaps",
-        Level.NOTE,
-        f"{rules.store} may ask: {rules.questionnaire.text(one.key)} That depends on what is not known yet.",
-        place_of_answer(one.key),
-    )
-
-
-def _coming(rules: Rulebook, chosen: Sequence[str], known: Known) -> list[str]:
-    rule = rules.questionnaire.questions
-    starts = {key: rule[key].applies_from for key in chosen}
-    return [key for key, start in starts.items() if start is not None and start > known.day]
-
-
-def _announced(rules: Rulebook, key: str) -> Finding:
-    start = rules.questionnaire.questions[key].applies_from
-    return Finding(
-        "answer-asked-later",
-        Level.NOTE,
-        f"From {start:%d %b %Y} on {rules.store} asks: {rules.questionnaire.text(key)}",
-        place_of_answer(key),
-        "Answer it before that day.",
-    )
-
-
 def _offer(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     wanted = known.wanted_offer
     if wanted is not None:
@@ -557,7 +284,7 @@ EVIDENCE: Mapping[ThingKind, Callable[[Rulebook, str, Thing, Known], Evidence]] 
     ThingKind.BUILD: _build,
     ThingKind.TEXT: _text,
     ThingKind.PICTURE: _unseen,
-    ThingKind.ANSWERS: _answers,
+    ThingKind.ANSWERS: of_answers,
     ThingKind.PAGE: _unseen,
     ThingKind.OFFER: _offer,
     ThingKind.TRIAL: _trial,

@@ -14,8 +14,9 @@ from enum import StrEnum
 
 from restless_tide.core.availability import check_change
 from restless_tide.core.errors import Finding, Level
-from restless_tide.core.evidence import FULFILLED, REMEDIES, Evidence, Known, MendAct, NodeState, evidence
+from restless_tide.core.evidence import evidence
 from restless_tide.core.graph import locked_because, missing_before, usual_hours, way_to, will_lock
+from restless_tide.core.known import FULFILLED, REMEDIES, Evidence, Known, MendAct, NodeState
 from restless_tide.core.leg import OPEN_TO_SUBMISSION
 from restless_tide.core.rulebook import PRODUCTION, Rulebook, ThingKind
 

@@ -13,26 +13,10 @@ from typing import Any
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.answers import (
-    Answer,
-    AnswersAt,
-    Asked,
-    Shape,
-    against_answers,
-    against_package,
-    asked,
-    check_answers,
-    differing_answers,
-    place_of_answer,
-    plain,
-    read_answer,
-    shape_at,
-    shape_of_topic,
-    thawed,
-    ungiven,
-    untranslated,
-)
-from restless_tide.core.applying import Case
+from restless_tide.core.answer_checks import against_answers, against_package, check_answers, place_of_answer
+from restless_tide.core.answer_shapes import Shape, plain, read_answer, shape_at, shape_of_topic, thawed, untranslated
+from restless_tide.core.answers import AnswersAt, Asked, asked, differing_answers, ungiven
+from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.errors import Finding, Invalid, Level

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import state_of
-from restless_tide.core.evidence import BuildKnown, Known, LegKnown, Paper
+from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import app_answers, builds, holdings, lanes, legs, signing, texts
 from restless_tide.desk.locks import standing_at

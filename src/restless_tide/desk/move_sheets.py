@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core import sheet as walk
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding, Invalid, Level
-from restless_tide.core.evidence import LegKnown
+from restless_tide.core.known import LegKnown
 from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
 from restless_tide.core.leg import PART_WAY, LegPhase
 from restless_tide.core.packages import Facts

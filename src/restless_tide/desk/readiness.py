@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core import sheet as core
 from restless_tide.core.errors import Invalid, NotFound
-from restless_tide.core.evidence import Known
+from restless_tide.core.known import Known
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.sheet import Sheet, Verdict
 from restless_tide.core.tracks import Address, parse_address

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, BinaryIO, NoReturn
 
-from restless_tide.core.answers import shape_at, thawed, worded
+from restless_tide.core.answer_shapes import shape_at, thawed, worded
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import StoreRefused
 from restless_tide.core.ladder import FULL_SHARE

@@ -11,7 +11,8 @@ from typing import Any
 import httpx
 
 from restless_tide import tus
-from restless_tide.core.answers import Answer, plain, shape_at
+from restless_tide.core.answer_shapes import plain, shape_at
+from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, Form
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber

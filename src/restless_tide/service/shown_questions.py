@@ -9,20 +9,10 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.answers import (
-    Answer,
-    AnswersAt,
-    Asked,
-    asked,
-    check_answers,
-    plain,
-    rated,
-    shape_at,
-    state_of_all,
-    unasked,
-    ungiven,
-)
-from restless_tide.core.applying import Case
+from restless_tide.core.answer_checks import check_answers, rated
+from restless_tide.core.answer_shapes import plain, shape_at
+from restless_tide.core.answers import AnswersAt, Asked, asked, state_of_all, unasked, ungiven
+from restless_tide.core.applying import Answer, Case
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.graph import Standing, locked, locks_later
 from restless_tide.core.rulebook import Rulebook

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from pydantic import Field
 
-from restless_tide.core.evidence import MendAct, NodeState
+from restless_tide.core.known import MendAct, NodeState
 from restless_tide.core.rulebook import ThingKind
 from restless_tide.core.sheet import Verdict
 from restless_tide.wire.base import Told
