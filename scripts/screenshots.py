@@ -60,7 +60,7 @@ def console(browser: Browser, processes: Processes) -> None:
         ("stores", "/stores"),
         ("steps", "/steps"),
         ("logbook", "/logbook"),
-        ("release", "/apps/marram/releases/2.4.0"),
+        ("questions", "/apps/marram/dossier/questions"),
         ("dossier", "/apps/ferryglass/dossier"),
     ):
         page.goto(path)

@@ -141,5 +141,5 @@ async function keepSpecial(): Promise<void> {
 .held summary { color: var(--accent); }
 blockquote { border-left: 3px solid var(--line); margin: 0.3rem 0; padding-left: 0.8rem; white-space: pre-wrap; overflow-wrap: anywhere; }
 .theirs, .remark { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.4rem 0.8rem; margin: 0.4rem 0 0; }
-@media (max-width: 760px) { .takers li { grid-template-columns: 1fr; padding: 0.4rem 0; } }
+@media (max-width: 760px) { .takers li { grid-template-columns: 1fr; padding: 0.4rem 0; } .takers li > button { justify-self: start; padding-left: 0; } }
 </style>
