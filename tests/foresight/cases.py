@@ -8,6 +8,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -284,6 +285,11 @@ def _(case: Case, dice: random.Random) -> None:
 @breaks("packages.profile_kinds", lambda case: case.format == "ipa" and bool(case.rules.packages.profile_kinds))
 def _(case: Case, dice: random.Random) -> None:
     case.change(devices=("DEMO-DEVICE-0A11",))
+
+
+@breaks("packages.profile_expired", lambda case: case.format == "ipa")
+def _(case: Case, dice: random.Random) -> None:
+    case.change(profile_ends=datetime(2026, 1, 1, tzinfo=UTC))
 
 
 @breaks("packages.smallest_icon_pixels", lambda case: case.rules.packages.smallest_icon_pixels is not None)

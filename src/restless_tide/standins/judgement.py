@@ -55,6 +55,12 @@ def objection_to_build(
     return next((found for found in objections if found), None)
 
 
+def objection_to_profiles(packages: list[Facts], at: datetime) -> str | None:
+    """Why packages are refused whose profile has ended, or None."""
+    ended = [facts.profile.name for facts in packages if facts.profile is not None and facts.profile.expires_at <= at]
+    return f"The profile {ended[0]} has expired." if ended else None
+
+
 def objection_to_package(
     rules: Rulebook, berth: Thing, facts: Facts, earlier: Iterable[Thing], live: str | None
 ) -> str | None:

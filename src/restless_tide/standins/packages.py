@@ -58,7 +58,7 @@ class PackageRecipe:
     processors: Sequence[str] = ("arm64-v8a",)
     signer: str = "Saltgrass upload"
     signer_begins: datetime = datetime(2026, 1, 1, tzinfo=UTC)
-    profile_ends: datetime = datetime(2027, 9, 1, tzinfo=UTC)
+    profile_ends: datetime = datetime(2047, 9, 1, tzinfo=UTC)
     devices: Sequence[str] | None = None
     rights: Sequence[str] = ()
     icon_pixels: int = 192

@@ -412,6 +412,7 @@ class SimulatedStore:
             ]
             live = self.live(berth["id"])
             trouble = judgement.objection_to_build(self.rules, berth, facts, earlier, live)
+            trouble = trouble or judgement.objection_to_profiles(facts, at)
         if trouble is None and self._whim("failing_rate", consignment["id"]):
             trouble = "The build could not be processed; hand it in again under another number."
         if trouble is not None:
