@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { ANSWER_MARKS, type Answer, type Question, type Questions, type StoreQuestions } from '../answering'
 import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
+import Explained from '../components/Explained.vue'
 import DossierQuestion from '../components/DossierQuestion.vue'
 import DossierTabs from '../components/DossierTabs.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -67,7 +68,7 @@ const takeOver = (store: string) =>
     <BButton v-if="stores.some(sendable)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
   <DossierTabs :app="app" />
-  <p class="soft intro">What several stores ask is answered once, and each gets it in its own words.</p>
+  <p class="soft intro"><Explained word="topic" said="What several stores ask" /> is answered once, and each gets it in its own words.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">

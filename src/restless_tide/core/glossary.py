@@ -37,6 +37,7 @@ GLOSSARY: Mapping[str, str] = {
     "step": "Something a person has to do at a store by hand, with what to take there and what to look for.",
     "drill": "A halt that goes its whole way to a store and changes nothing, to know that the button works.",
     "dossier": "All that stores ask about an app besides builds. What several stores ask is entered once and serves them all.",
+    "topic": "A question that several stores ask, by what it means. It is answered once; each store gets the answer in its own words.",
     "readiness sheet": "What a store wants before a release can go to its people: what is there, what is missing, and which act helps.",
     "finding": "One line of a readiness sheet: a blocker stops it, a caution is to be looked at, a note is good to know.",
     "logbook": "Who did what, when and why. Lines are only added, and each proves the ones before it.",
