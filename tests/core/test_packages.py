@@ -379,7 +379,7 @@ def test_a_profile_signed_by_openssl_is_read_and_verified(
     assert facts.profile is not None
     assert (facts.profile.kind, facts.profile.team, facts.profile.name) == (kind, "SALT1", "Marram")
     assert facts.profile.devices == tuple(content.get("ProvisionedDevices", ()))  # type: ignore[call-overload]
-    assert facts.profile.expires_at.isoformat() == "2047-09-01T00:00:00+00:00"
+    assert facts.profile.expires_at.isoformat() == "2027-09-01T00:00:00+00:00"
     assert facts.debuggable == (kind == "development")
     assert [(entry.scheme, entry.verified) for entry in facts.signatures] == [("profile", True)]
     digest = run("openssl", "x509", "-in", tmp_path / "cert.pem", "-noout", "-fingerprint", "-sha256")
