@@ -66,7 +66,9 @@ class _Keeper:
         place = self._folder / f"{next(self._numbers):06d}.eml"
         content = envelope.content or b""
         raw = content if isinstance(content, bytes) else content.encode()
-        place.write_bytes(raw)
+        arriving = place.with_suffix(".arriving")
+        arriving.write_bytes(raw)
+        arriving.rename(place)  # whoever lists the mails meanwhile sees a whole one or none
         for address in envelope.rcpt_tos:
             failed = _named(address, self.mood.send_back)
             if (failed or _named(address, self.mood.delay)) and envelope.mail_from and self.mood.bounces_to:
