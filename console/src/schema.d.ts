@@ -8032,7 +8032,7 @@ export interface components {
         };
         /**
          * QuestionTold
-         * @description A question as one store asks it, what the store gets for it, and where that stands there.
+         * @description A question as one store asks it, by its own key; what the store gets for it, and where that stands there.
          */
         restless_tide__wire__dossier__QuestionTold: {
             /**
@@ -8047,7 +8047,10 @@ export interface components {
              * @description asked from then on
              */
             applies_from: string | null;
-            /** Attributes */
+            /**
+             * Attributes
+             * @description of a grid: its columns
+             */
             attributes: {
                 [key: string]: string;
             };
@@ -8056,7 +8059,10 @@ export interface components {
              * @description who gave the store's own answer
              */
             changed_by: string;
-            /** Choices */
+            /**
+             * Choices
+             * @description with the words for them
+             */
             choices: {
                 [key: string]: string;
             };
@@ -8071,12 +8077,12 @@ export interface components {
             help: string;
             /** Highest */
             highest: number;
-            /**
-             * Key
-             * @description the store's own key
-             */
+            /** Key */
             key: string;
-            /** Kinds */
+            /**
+             * Kinds
+             * @description of a grid: its rows
+             */
             kinds: {
                 [key: string]: string;
             };

@@ -23,7 +23,16 @@ from restless_tide.core.answer_shapes import (
     untranslated,
     worded,
 )
-from restless_tide.core.answers import AnswersAt, AnswerState, Asked, asked, differing_answers, state_of_all, ungiven
+from restless_tide.core.answers import (
+    AnswersAt,
+    AnswerState,
+    Asked,
+    asked,
+    coming,
+    differing_answers,
+    state_of_all,
+    ungiven,
+)
 from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import AnswerForm, catalogue
@@ -389,6 +398,12 @@ YES_NO = 'form = "choice"\nchoices = { no = "No", yes = "Yes" }\n'
             "names b, which no question is called",
         ),
         ('[things.a]\nkind = "berth"\ntitle = "A"\nquestions = ["b"]\n', "only a thing of kind answers"),
+        (
+            '[questionnaire.questions.violence]\n[things.a]\nkind = "page"\ntitle = "A"\n'
+            'when = { answer = "violence", one_of = ["much"] }\n',
+            "things.a.when names much, which violence does not have",
+        ),
+        ('[questionnaire.questions.a]\nform = "number"\nhighest = 9_000_000_000\n', "less than or equal to"),
     ],
 )
 def test_a_questionnaire_that_cannot_be_asked_or_rated_is_refused(text: str, told: str) -> None:
@@ -452,6 +467,34 @@ def test_the_sheet_names_a_question_that_is_announced_and_asks_it_on_the_planned
     ]
     then = evidence(OPENFIELD, "answers", replace(COMPLETE, day=LATER, answers=AnswersAt(held=there)))
     assert then.state is S.MISSING
+
+
+def test_what_is_asked_later_is_told_with_its_day_also_where_it_only_follows_what_is_asked_later() -> None:
+    text = BARE + (
+        f"[questionnaire.questions.a]\n{YES_NO}applies_from = 2031-03-01T00:00:00Z\n"
+        '[questionnaire.questions.b]\nform = "text"\nwhen = { answer = "a", one_of = ["yes"] }\n'
+        '[questionnaire.questions.c]\nform = "text"\nwhen = { paid = true }\napplies_from = 2032-01-01T00:00:00Z\n'
+        '[questionnaire.questions.d]\nform = "text"\n'
+    )
+    rules = read_rulebook(text)
+    told = coming(rules, AnswersAt(own={"a": "yes"}), case(), NOW)
+    assert [(one.key, one.applies_from.year) for one in told if one.applies_from] == [("a", 2031), ("b", 2031)]
+    assert [one.key for one in coming(rules, AnswersAt(own={"a": "no"}), case(PAID), NOW)] == ["a", "c"]
+
+
+def test_an_answer_that_no_store_takes_is_missing_until_a_better_one_is_sent_and_confirmed() -> None:
+    there = held(OPENFIELD, promotion="some", hidden_cost="yes")
+    corrected = AnswersAt(own={"hidden-cost": "no"}, held=there)
+    states = [
+        (found.state, found.mend)
+        for given in (AnswersAt(held=there), corrected, replace(corrected, ordered={"hidden-cost": "no"}))
+        for found in [evidence(OPENFIELD, "answers", replace(COMPLETE, answers=given))]
+    ]
+    assert states == [
+        (S.MISSING, MendAct.ANSWER_TOPICS),
+        (S.MISSING, MendAct.SEND_ANSWERS),
+        (S.WAITING, MendAct.WAIT),
+    ]
 
 
 def test_a_thing_may_be_asked_of_some_apps_alone() -> None:

@@ -134,7 +134,10 @@ def test_two_people_at_one_answer_both_see_both(harbour: Harbour) -> None:
     harbour.tide.dossier.answer(app, {"violence": "mild"}, revision=seen["violence"])
     with pytest.raises(StaleView) as stale:
         harbour.tide.dossier.answer(app, {"violence": "strong"}, revision=seen["violence"])
-    assert [found.detail for found in stale.value.findings] == ["mild", "strong"]
+    assert [found.detail for found in stale.value.findings] == [
+        "Mild: nobody is hurt for long",
+        "Strong: people or animals are hurt or killed",
+    ]
     assert "Ida Fenwick has changed Violence meanwhile" in stale.value.detail
 
 

@@ -125,21 +125,11 @@ async function keepSpecial(): Promise<void> {
   </section>
 </template>
 
+<style scoped src="../dossier.css"></style>
 <style scoped>
 .question { margin-bottom: 0.9rem; }
 .asked { margin: 0.15rem 0 0; }
-.help { margin: 0 0 0.4rem; }
-.keep { margin-top: 0.4rem; }
-.takers { margin-top: 0.5rem; font-size: 0.9rem; }
-.takers li { display: grid; grid-template-columns: minmax(7rem, 10rem) minmax(12rem, 2fr) minmax(8rem, 1fr) minmax(8rem, 1.2fr) auto; gap: 0.15rem 0.9rem; align-items: baseline; padding: 0.2rem 0; }
-.who { font-weight: 600; }
 .theirs-asked { overflow-wrap: anywhere; }
-.over, .problem { color: var(--alarm); font-weight: 600; }
-.special, .held { grid-column: 1 / -1; }
-.special { display: grid; gap: 0.4rem; border-left: 3px solid var(--accent); padding-left: 0.8rem; }
-.special p { margin: 0; }
-.held summary { color: var(--accent); }
-blockquote { border-left: 3px solid var(--line); margin: 0.3rem 0; padding-left: 0.8rem; white-space: pre-wrap; overflow-wrap: anywhere; }
-.theirs, .remark { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.4rem 0.8rem; margin: 0.4rem 0 0; }
+.takers li { grid-template-columns: minmax(7rem, 10rem) minmax(12rem, 2fr) minmax(8rem, 1fr) minmax(8rem, 1.2fr) auto; }
 @media (max-width: 760px) { .takers li { grid-template-columns: 1fr; padding: 0.4rem 0; } .takers li > button { justify-self: start; padding-left: 0; } }
 </style>

@@ -138,23 +138,12 @@ async function keepSpecial(): Promise<void> {
   </section>
 </template>
 
+<style scoped src="../dossier.css"></style>
 <style scoped>
 .text { margin-bottom: 0.9rem; }
 h2 { font-size: 1.05rem; margin: 0; }
-.help { margin: 0 0 0.4rem; }
 form.two { display: grid; grid-template-columns: 1fr 1fr; gap: 0.8rem; align-items: start; }
 .pane { display: grid; gap: 0.15rem; width: 100%; font-size: 0.9rem; }
-.keep { margin-top: 0.4rem; }
-.takers { margin-top: 0.5rem; font-size: 0.9rem; }
-.takers li { display: grid; grid-template-columns: minmax(8rem, 14rem) minmax(9rem, 15rem) minmax(7rem, 11rem) 1fr auto; gap: 0.15rem 0.9rem; align-items: baseline; padding: 0.15rem 0; }
-.who { font-weight: 600; }
-.over { color: var(--alarm); font-weight: 600; }
-.special, .held { grid-column: 1 / -1; }
-.special { display: grid; gap: 0.3rem; border-left: 3px solid var(--accent); padding-left: 0.8rem; }
-.special label { display: grid; gap: 0.2rem; }
-.held summary { color: var(--accent); }
-blockquote { border-left: 3px solid var(--line); margin: 0.3rem 0; padding-left: 0.8rem; white-space: pre-wrap; overflow-wrap: anywhere; }
-.theirs, .remark { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.4rem 0.8rem; margin: 0.4rem 0 0; }
-.problem { color: var(--alarm); margin: 0.4rem 0 0; }
+.takers li { grid-template-columns: minmax(8rem, 14rem) minmax(9rem, 15rem) minmax(7rem, 11rem) 1fr auto; }
 @media (max-width: 760px) { form.two { grid-template-columns: 1fr; } .takers li { grid-template-columns: 1fr; padding: 0.4rem 0; } }
 </style>

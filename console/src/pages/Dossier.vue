@@ -10,8 +10,9 @@ import DossierText from '../components/DossierText.vue'
 import Explained from '../components/Explained.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useDoing, useLoading } from '../loading'
+import { useLoading } from '../loading'
 import type { components } from '../schema'
+import { useSending } from '../sending'
 
 /** What stores ask to be written about an app: once for all of them, one language beside another. */
 type Texts = components['schemas']['TextsTold']
@@ -21,7 +22,7 @@ const route = useRoute()
 const path = { app: props.app }
 const { data, problem, load } = useLoading<Texts>(() => told(api.GET('/v1/apps/{app}/dossier/texts', { params: { path } })))
 useLive(load, (change) => change.app === props.app || change.app === null)
-const doing = useDoing()
+const { doing, send, takeOver } = useSending(props.app, load)
 
 const here = ref(String(route.query.locale ?? ''))
 const beside = ref('')
@@ -60,18 +61,6 @@ async function save(locale: string, field: string, text: string, revision: numbe
     await load()
   }
 }
-
-const send = (store: string | null) =>
-  doing.run(async () => {
-    await told(api.POST('/v1/apps/{app}/dossier/sendings', { params: { path }, body: { store } }))
-    await load()
-  }, store ? `What differs is sent to ${store}` : 'What differs is sent to every store')
-
-const takeOver = (store: string) =>
-  doing.run(async () => {
-    await told(api.POST('/v1/apps/{app}/dossier/take-overs', { params: { path }, body: { store } }))
-    await load()
-  }, `What ${store} holds is taken over`)
 
 async function add(): Promise<void> {
   const done = await doing.run(async () => {
@@ -141,11 +130,8 @@ async function drop(): Promise<void> {
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
+<style scoped src="../dossier.css"></style>
 <style scoped>
-.stores { display: grid; gap: 0.35rem; margin-bottom: 1rem; }
-.store { display: grid; grid-template-columns: minmax(7rem, 12rem) 1fr auto; gap: 0.2rem 1rem; align-items: center; }
-.store p { grid-column: 2 / -1; margin: 0; }
-.refused { color: var(--alarm); }
 .languages { margin-bottom: 0.8rem; }
 .chip { border: 1px solid var(--line); background: none; color: inherit; border-radius: 1rem; padding: 0.2rem 0.8rem; }
 .chip[aria-pressed='true'] { border-color: var(--accent); box-shadow: inset 0 0 0 1px var(--accent); font-weight: 600; }
@@ -154,5 +140,4 @@ async function drop(): Promise<void> {
 .beside select { width: auto; }
 .add { margin-bottom: 0.8rem; align-items: end; }
 .add label { display: grid; gap: 0.2rem; }
-@media (max-width: 560px) { .store { grid-template-columns: 1fr; } .store p { grid-column: 1; } }
 </style>

@@ -10,7 +10,8 @@ import DossierTabs from '../components/DossierTabs.vue'
 import Explained from '../components/Explained.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useDoing, useLoading } from '../loading'
+import { useLoading } from '../loading'
+import { useSending } from '../sending'
 
 /** What stores ask about an app: answered once for all that ask the same, with the ratings that follow. */
 const props = defineProps<{ app: string }>()
@@ -18,7 +19,7 @@ const route = useRoute()
 const path = { app: props.app }
 const { data, problem, load } = useLoading<Questions>(() => told(api.GET('/v1/apps/{app}/dossier/questions', { params: { path } })))
 useLive(load, (change) => change.app === props.app || change.app === null)
-const doing = useDoing()
+const { doing, send, takeOver } = useSending(props.app, load)
 
 const stores = computed(() => data.value?.stores ?? [])
 const kept = (store: StoreQuestions) => store.questions.filter((one) => one.state.startsWith('waits')).length
@@ -51,16 +52,6 @@ async function save(key: string, answer: Answer | null, revision: number, store:
     await load()
   }
 }
-const send = (store: string | null) =>
-  doing.run(async () => {
-    await told(api.POST('/v1/apps/{app}/dossier/sendings', { params: { path }, body: { store } }))
-    await load()
-  }, store ? `What differs is sent to ${store}` : 'What differs is sent to every store')
-const takeOver = (store: string) =>
-  doing.run(async () => {
-    await told(api.POST('/v1/apps/{app}/dossier/take-overs', { params: { path }, body: { store } }))
-    await load()
-  }, `What ${store} holds is taken over`)
 </script>
 
 <template>
@@ -105,13 +96,9 @@ const takeOver = (store: string) =>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>
 
+<style scoped src="../dossier.css"></style>
 <style scoped>
-.stores { display: grid; gap: 0.35rem; margin-bottom: 1rem; }
-.store { display: grid; grid-template-columns: minmax(7rem, 12rem) 1fr auto; gap: 0.2rem 1rem; align-items: center; }
-.store p { grid-column: 2 / -1; margin: 0; }
 .ratings { color: var(--soft); display: flex; flex-wrap: wrap; gap: 0.2rem 1.2rem; }
 .grade b { color: var(--ink); font-weight: 600; }
-.refused { color: var(--alarm); }
 .coming { margin: 1.4rem 0 0.6rem; }
-@media (max-width: 560px) { .store { grid-template-columns: 1fr; } .store p { grid-column: 1; } }
 </style>

@@ -112,6 +112,15 @@ class Call:
         return seen
 
 
+_FIRST_CHARACTERS = 48
+
+
+def begun(text: str) -> str:
+    """The beginning of a text, in one line of a table."""
+    line = text.replace("\n", " ⏎ ")
+    return line if len(line) <= _FIRST_CHARACTERS else f"{line[:_FIRST_CHARACTERS]}…"
+
+
 def cell(value: object) -> str:
     """A value as a table's cell, with nothing in it read as markup."""
     return escaped("" if value is None else str(value))

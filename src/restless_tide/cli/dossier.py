@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from restless_tide.cli import dossier_folders, dossier_questions
-from restless_tide.cli.call import Call, cell, text_argument
+from restless_tide.cli.call import Call, begun, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument
@@ -11,8 +11,6 @@ from restless_tide.core.answers import AnswerState
 from restless_tide.core.errors import Invalid
 from restless_tide.core.texts import TextState
 from restless_tide.wire.dossier import SendingTold, TextsTold
-
-_FIRST_CHARACTERS = 48
 
 
 def add(nouns: Nouns) -> None:
@@ -88,7 +86,7 @@ def _tell(call: Call, told: TextsTold) -> None:
                 text.locale,
                 cell(f"{title} ({text.field})" if title != text.field else title),
                 cell(text.store or "all stores"),
-                cell(_first(text.text)),
+                cell(begun(text.text)),
                 cell(text.changed_by),
             )
     call.show(
@@ -105,7 +103,7 @@ def _tell(call: Call, told: TextsTold) -> None:
 
 
 def _tell_store(call: Call, told: TextsTold) -> None:
-    store = dossier_folders.store_of(told, call.given.store)
+    store = dossier_folders.store_of(told.stores, call.given.store)
     fields = {field.key: field for field in store.fields}
     table = call.table("LOCALE", "FIELD", "STATE", "LENGTH", "LEFT", "TEXT")
     for text in store.texts:
@@ -118,7 +116,7 @@ def _tell_store(call: Call, told: TextsTold) -> None:
                 text.state,
                 f"{text.length} {field.counted_in}",
                 str(text.left),
-                cell(_first(text.text or text.held)),
+                cell(begun(text.text or text.held)),
             )
     call.show(table, empty=f"{store.store_title} gets no text yet.")
     for field in store.fields:
@@ -130,11 +128,6 @@ def _tell_store(call: Call, told: TextsTold) -> None:
     if store.findings:
         call.say("")
         show_sheet(call, store.store_title, store.findings)
-
-
-def _first(text: str) -> str:
-    line = text.replace("\n", " ⏎ ")
-    return line if len(line) <= _FIRST_CHARACTERS else f"{line[:_FIRST_CHARACTERS]}…"
 
 
 def _write(call: Call) -> None:

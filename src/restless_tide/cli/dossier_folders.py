@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.dossier_files import DossierFolder
@@ -23,7 +23,7 @@ from restless_tide.core.dossier_folder import (
     written,
 )
 from restless_tide.core.errors import Conflict, Invalid, NotFound
-from restless_tide.wire.dossier import StoreCheckTold, StoreTextsTold, TextsTold
+from restless_tide.wire.dossier import StoreCheckTold, StoreQuestionsTold, StoreTextsTold
 
 
 def add(nouns: Nouns) -> None:
@@ -53,13 +53,16 @@ def _folder_argument(parser: Parser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="such as dossier, beside the app's source")
 
 
-def store_of(told: TextsTold, name: str) -> StoreTextsTold:
-    """What one store gets. Raises NotFound for a store that asks for no texts of the app."""
-    found = next((store for store in told.stores if store.store == name), None)
+AtStore = TypeVar("AtStore", StoreTextsTold, StoreQuestionsTold)
+
+
+def store_of(stores: Sequence[AtStore], name: str) -> AtStore:
+    """What one store asks for. Raises NotFound for a store that asks for nothing of the app."""
+    found = next((store for store in stores if store.store == name), None)
     if found is not None:
         return found
-    names = ", ".join(store.store for store in told.stores) or "no store"
-    raise NotFound(f"{name} asks for no texts of {told.app}.", remedy=f"These do: {names}.", code="store-unknown")
+    names = ", ".join(store.store for store in stores) or "no store"
+    raise NotFound(f"{name} asks for nothing here.", remedy=f"These do: {names}.", code="store-unknown")
 
 
 class _Desk:
@@ -251,7 +254,7 @@ def _export(call: Call) -> None:
     if target.exists() and any(target.iterdir()):
         raise Invalid(f"{given.folder} is not empty.", remedy="Name a new folder.", code="folder-unfit")
     told, asked = call.tide.dossier.texts(given.app), call.tide.dossier.questions(given.app)
-    store = store_of(told, given.store)
+    store = store_of(told.stores, given.store)
     got = {Place(text.locale, text.field): text.text for text in store.texts if text.text}
     questions = [one for there in asked.stores if there.store == given.store for one in there.questions]
     got |= {Place(NO_LOCALE, one.key): written(one.answer) for one in questions if one.answer is not None}

@@ -6,18 +6,18 @@ import shlex
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from restless_tide.cli.call import Call, cell, text_argument
+from restless_tide.cli.call import Call, begun, cell, text_argument
+from restless_tide.cli.dossier_folders import store_of
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument
 from restless_tide.core.answer_shapes import Shape, shape_of_topic, thawed, worded
 from restless_tide.core.answers import ANSWERED
 from restless_tide.core.catalogue import AnswerForm, catalogue
-from restless_tide.core.errors import Invalid, NotFound
+from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
 from restless_tide.wire.dossier import QuestionsTold, QuestionTold, StoreQuestionsTold, TopicTold
 
 EVERY_ROW = "*"
-_FIRST_CHARACTERS = 44
 
 
 def add(nouns: Nouns) -> None:
@@ -70,10 +70,10 @@ def _tell(call: Call, told: QuestionsTold) -> None:
     for topic in told.topics:
         stores = ", ".join(f"{store}: {_stands(one)}" for store, one in asked_by.get(topic.key, []))
         table.add_row(
-            cell(topic.key), cell(topic.text), cell(_short(_topic_answer(topic))), cell(stores or "no store now")
+            cell(topic.key), cell(topic.text), cell(begun(_topic_answer(topic))), cell(stores or "no store now")
         )
     for store, one in alone:
-        answer = _short(_answer_of(one))
+        answer = begun(_answer_of(one))
         table.add_row(cell(one.key), cell(one.text), cell(answer), cell(f"{store.store} alone: {_stands(one)}"))
     call.show(table, empty="No store where the app has a place asks anything about it.")
     if told.remarks:
@@ -132,13 +132,13 @@ def _tell_coming(call: Call, store: StoreQuestionsTold) -> None:
 
 
 def _tell_store(call: Call, told: QuestionsTold) -> None:
-    store = store_asking(told, call.given.store)
+    store = store_of(told.stores, call.given.store)
     table = call.table("QUESTION", "TEXT", "STATE", "ANSWER", "IT TAKES")
     for one in store.questions:
         own = " (its own)" if one.origin == "own" and one.topic is not None else ""
         about = one.key if one.topic in (None, one.key) else f"{one.key} (topic {one.topic})"
         table.add_row(
-            cell(about), cell(one.text), cell(_stands(one)), cell(_short(_answer_of(one)) + own), cell(_takes(one))
+            cell(about), cell(one.text), cell(_stands(one)), cell(begun(_answer_of(one)) + own), cell(_takes(one))
         )
     call.show(table, empty=f"{store.store_title} asks nothing about it.")
     call.say(f"{store.store_title}: {store.state}.{_rating(store)}")
@@ -154,15 +154,6 @@ def _tell_store(call: Call, told: QuestionsTold) -> None:
     if store.findings:
         call.say("")
         show_sheet(call, store.store_title, store.findings)
-
-
-def store_asking(told: QuestionsTold, name: str) -> StoreQuestionsTold:
-    """What one store asks. Raises NotFound for a store that asks nothing about the app."""
-    found = next((store for store in told.stores if store.store == name), None)
-    if found is not None:
-        return found
-    names = ", ".join(store.store for store in told.stores) or "no store"
-    raise NotFound(f"{name} asks nothing about {told.app}.", remedy=f"These do: {names}.", code="store-unknown")
 
 
 def shape_told(one: QuestionTold) -> Shape:
@@ -190,11 +181,6 @@ def _topic_answer(topic: TopicTold) -> str:
     return worded(shape_of_topic(topic.key), thawed(topic.answer)) if topic.answer is not None else ""
 
 
-def _short(text: str) -> str:
-    line = text.replace("\n", " ⏎ ")
-    return line if len(line) <= _FIRST_CHARACTERS else f"{line[:_FIRST_CHARACTERS]}…"
-
-
 def _answer(call: Call) -> None:
     given = call.given
     told = call.tide.dossier.questions(given.app)
@@ -220,7 +206,7 @@ def _shapes(told: QuestionsTold, store: str | None) -> tuple[dict[str, Shape], d
     if store is None:
         shapes = {key: shape_of_topic(key) for key in catalogue().topics}
         return shapes, {topic.key: topic.answer for topic in told.topics if topic.answer is not None}
-    there = store_asking(told, store)
+    there = store_of(told.stores, store)
     asked = [*there.questions, *there.coming, *there.unasked]
     return (
         {one.key: shape_told(one) for one in asked},

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 
 from restless_tide.core.answer_shapes import Shape, shape_at, whole, worded
-from restless_tide.core.answers import AnswersAt, Asked, asked, given_at
+from restless_tide.core.answers import AnswersAt, Asked, asked, case_after, given_at
 from restless_tide.core.applying import Answer, Case, holds
 from restless_tide.core.catalogue import AnswerForm, Sign, Topic, catalogue
 from restless_tide.core.changes import measured
@@ -117,10 +117,7 @@ def rated(rules: Rulebook, questions: Sequence[Asked]) -> dict[str, str | None]:
     ratings = rules.questionnaire.ratings
     if ratings is None:
         return {}
-    case = Case(
-        answers={one.key: one.stands for one in questions if one.stands is not None and one.surely},
-        unanswered=frozenset(one.key for one in questions if one.stands is None or not one.surely),
-    )
+    case = case_after(Case(), questions)
     order = list(ratings.grades)
     found: dict[str, str | None] = {}
     for region in ratings.regions:

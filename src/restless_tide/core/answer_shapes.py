@@ -10,12 +10,11 @@ from typing import Any
 from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, Topic, catalogue
 from restless_tide.core.errors import Invalid
+from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.rulebook import Rulebook
 
 LONGEST_ANSWER = 4_000
-
-
-LARGEST_NUMBER = 1_000_000_000
+"""Characters of an answer in words."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,9 +79,8 @@ def read_answer(shape: Shape, value: Any, place: str) -> Answer:
                 return tuple(choice for choice in shape.choices if choice in several)
             raise _unfit(place, f"one or more of {', '.join(shape.choices)}", value)
         case AnswerForm.NUMBER:
-            whole = value if isinstance(value, int) and not isinstance(value, bool) else None
-            if whole is not None and abs(whole) <= LARGEST_NUMBER:
-                return whole
+            if isinstance(value, int) and not isinstance(value, bool) and abs(value) <= LARGEST_NUMBER:
+                return value
             raise _unfit(place, "a whole number", value)
         case AnswerForm.TEXT:
             if isinstance(value, str) and value.strip() and len(value) <= LONGEST_ANSWER:

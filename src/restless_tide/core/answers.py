@@ -102,16 +102,32 @@ def unasked(rules: Rulebook, given: AnswersAt, known: Collection[str], day: date
     return [_asked(rules, given, key, False, day) for key in rules.questionnaire.questions if key not in known]
 
 
+def coming(rules: Rulebook, given: AnswersAt, case: Case, day: datetime) -> list[Asked]:
+    """The questions that a store asks only later, in order of time; ``applies_from`` is when each begins to be asked."""
+    known = {one.key for one in asked(rules, given, case, day)}
+    starts = {rule.applies_from for rule in rules.questionnaire.questions.values() if rule.applies_from is not None}
+    found: dict[str, Asked] = {}
+    for start in sorted(start for start in starts if start > day):
+        for one in asked(rules, given, case, start):
+            if one.key not in known:
+                found.setdefault(one.key, dataclasses.replace(one, applies_from=start))
+    return list(found.values())
+
+
+def case_after(case: Case, questions: Sequence[Asked]) -> Case:
+    """The same case, with what stands for the questions that are surely asked, and the others open."""
+    answers = {one.key: one.stands for one in questions if one.stands is not None and one.surely}
+    open_ = frozenset(one.key for one in questions if one.key not in answers)
+    return dataclasses.replace(case, answers=answers, unanswered=open_)
+
+
 def _open(rules: Rulebook, given: AnswersAt, case: Case, day: datetime) -> dict[str, bool]:
     """The questions asked, each after those that its condition looks at; the value says whether it surely is."""
     settled: dict[str, bool] = {}
     answers: dict[str, Answer] = {}
     unanswered: set[str] = set()
-    waiting = dict(rules.questionnaire.questions)
-    while waiting:
-        key = next(one for one, rule in waiting.items()
-                   if rule.when is None or not rule.when.answers_named() & waiting.keys())  # fmt: skip
-        question = waiting.pop(key)
+    for key in rules.questionnaire.in_sequence:
+        question = rules.questionnaire.questions[key]
         here = dataclasses.replace(case, answers=answers, unanswered=frozenset(unanswered))
         said = holds(question.when, here) if question.applies_from is None or question.applies_from <= day else False
         if said is False:
@@ -131,20 +147,20 @@ def _standing(rules: Rulebook, given: AnswersAt, key: str) -> Answer | None:
 
 
 def _asked(rules: Rulebook, given: AnswersAt, key: str, surely: bool, day: datetime) -> Asked:
-    question = rules.questionnaire.questions[key]
+    question, held = rules.questionnaire.questions[key], given.held.get(key)
     answer, origin = given_at(rules, given, key)
     state = state_of_answer(rules, given, key, answer)
     return Asked(
         key=key,
         topic=rules.questionnaire.topic(key),
         answer=answer,
-        stands=_standing(rules, given, key),
+        stands=held if answer is None else answer,
         origin=origin,
         surely=surely,
         required=question.required,
         applies_from=question.applies_from,
         state=state,
-        new=bool(given.held) and key not in given.held and state is AnswerState.UNTOUCHED,
+        new=bool(given.held) and held is None and state is AnswerState.UNTOUCHED,
     )
 
 
@@ -152,8 +168,7 @@ def state_of_answer(rules: Rulebook, given: AnswersAt, key: str, answer: Answer 
     """Where the answer that a store gets stands there."""
     held = given.held.get(key)
     if answer is None:
-        taken_out = key in given.own or (rules.questionnaire.topic(key) or "") in given.common
-        return AnswerState.ACCEPTED if held is not None and not taken_out else AnswerState.UNTOUCHED
+        return AnswerState.UNTOUCHED if held is None else AnswerState.ACCEPTED
     if answer == held:
         return AnswerState.ACCEPTED
     if given.ordered.get(key) == answer:

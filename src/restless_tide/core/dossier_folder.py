@@ -17,7 +17,14 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from restless_tide.core.limits import LONGEST_TEXT, MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
+from restless_tide.core.limits import (
+    LARGEST_NUMBER,
+    LONGEST_TEXT,
+    MOST_CHOICES,
+    MOST_FIELDS,
+    MOST_LOCALES,
+    MOST_QUESTIONS,
+)
 from restless_tide.core.locales import LONGEST_TAG
 
 FOLDER_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
@@ -35,7 +42,10 @@ Locales = Annotated[dict[LocaleKey, Fields], Field(max_length=MOST_LOCALES)]
 
 Rows = Annotated[dict[FieldKey, list[FieldKey]], Field(max_length=MOST_CHOICES)]
 FileAnswer = (
-    Annotated[int, Field(strict=True)] | FileText | Annotated[list[FieldKey], Field(max_length=MOST_CHOICES)] | Rows
+    Annotated[int, Field(strict=True, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER)]
+    | FileText
+    | Annotated[list[FieldKey], Field(max_length=MOST_CHOICES)]
+    | Rows
 )
 Answers = Annotated[dict[FieldKey, FileAnswer], Field(max_length=MOST_QUESTIONS)]
 

@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
-from restless_tide.core.answers import asked
+from restless_tide.core.answers import asked, case_after
 from restless_tide.core.applying import holds
 from restless_tide.core.availability import Availability, check_change, concerns
 from restless_tide.core.berth import BerthState
@@ -58,10 +58,8 @@ def _applies(rules: Rulebook, thing: Thing, known: Known) -> bool | None:
     """Whether a thing is asked of this app; None where that depends on what is not known yet."""
     if thing.when is None:
         return True
-    questions = asked(rules, known.answers, case_of(known), known.day)
-    given = {one.key: one.stands for one in questions if one.stands is not None and one.surely}
-    open_ = frozenset(one.key for one in questions if one.key not in given)
-    return holds(thing.when, replace(case_of(known), answers=given, unanswered=open_))
+    case = case_of(known)
+    return holds(thing.when, case_after(case, asked(rules, known.answers, case, known.day)))
 
 
 def _berth(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:

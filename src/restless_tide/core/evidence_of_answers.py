@@ -18,6 +18,7 @@ from restless_tide.core.answers import (
     AnswerState,
     Asked,
     asked,
+    coming,
     differing_answers,
     given_at,
     state_of_answer,
@@ -28,12 +29,13 @@ from restless_tide.core.rulebook import Rulebook, Thing
 
 
 def of_answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
+    """Where a thing of kind answers stands. What the store holds decides; what is changed here and not sent is a caution."""
     given, chosen, case = known.answers, rules.questions_of(key), case_of(known)
     ours = [one for one in asked(rules, given, case, known.day) if one.key in chosen]
     there = [one for one in asked(rules, AnswersAt(held=given.held), case, known.day) if one.key in chosen]
     notes = [
         *(_perhaps(rules, one) for one in ours if not one.surely and one.stands is None),
-        *(_announced(rules, one) for one in _coming(rules, chosen, known)),
+        *(_announced(rules, one) for one in coming(rules, given, case, known.day) if one.key in chosen),
     ]
     if not ours and not there:
         return Evidence(NodeState.NOT_ASKED, f"{rules.store} asks nothing of this app.", tuple(notes))
@@ -55,10 +57,16 @@ def of_answers(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidenc
         act = MendAct.SEND_ANSWERS if ready else MendAct.ANSWER_TOPICS
         said = f"{rules.store} does not hold {_counted(len(lacking - ordered))} that it demands."
         return Evidence(NodeState.MISSING, said, findings, act, changes=True)
-    if refused:
-        said = f"{rules.store} takes no app with these answers."
-        return Evidence(NodeState.MISSING, said, findings, MendAct.ANSWER_TOPICS, changes=True)
-    if lacking:
+    left = {one.place for one in refused} - {place_of_answer(one) for one in ordered}
+    if left:
+        corrected = left <= {place_of_answer(one) for one in changed} - {
+            found.place for found in refused_by(rules, ours)
+        }
+        act = MendAct.SEND_ANSWERS if corrected else MendAct.ANSWER_TOPICS
+        return Evidence(
+            NodeState.MISSING, f"{rules.store} takes no app with these answers.", findings, act, changes=True
+        )
+    if lacking or refused:
         said = f"{rules.store} has not confirmed the answers yet."
         return Evidence(NodeState.WAITING, said, findings, MendAct.WAIT, changes=True)
     unsent = [one for one in changed if states[one] not in (AnswerState.SENT, AnswerState.WAITS)]
@@ -120,18 +128,11 @@ def _perhaps(rules: Rulebook, one: Asked) -> Finding:
     )
 
 
-def _coming(rules: Rulebook, chosen: Sequence[str], known: Known) -> list[str]:
-    rule = rules.questionnaire.questions
-    starts = {key: rule[key].applies_from for key in chosen}
-    return [key for key, start in starts.items() if start is not None and start > known.day]
-
-
-def _announced(rules: Rulebook, key: str) -> Finding:
-    start = rules.questionnaire.questions[key].applies_from
+def _announced(rules: Rulebook, one: Asked) -> Finding:
     return Finding(
         "answer-asked-later",
         Level.NOTE,
-        f"From {start:%d %b %Y} on {rules.store} asks: {rules.questionnaire.text(key)}",
-        place_of_answer(key),
+        f"From {one.applies_from:%d %b %Y} on {rules.store} asks: {rules.questionnaire.text(one.key)}",
+        place_of_answer(one.key),
         "Answer it before that day.",
     )

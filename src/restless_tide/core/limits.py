@@ -7,3 +7,5 @@ MOST_FIELDS = 100
 LONGEST_TEXT = 50_000
 """Characters of a text, such as a description or release notes."""
 MOST_QUESTIONS, MOST_CHOICES = 200, 60
+LARGEST_NUMBER = 1_000_000_000
+"""Of an answer that is a number."""

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
 from itertools import product
 
 from pydantic import AwareDatetime, Field, model_validator
 
 from restless_tide.core.catalogue import AnswerForm, Topic, catalogue
-from restless_tide.core.limits import MOST_CHOICES, MOST_QUESTIONS
+from restless_tide.core.limits import LARGEST_NUMBER, MOST_CHOICES, MOST_QUESTIONS
 from restless_tide.core.rule import MOST_DEEP, CountedIn, Rules, When, decided
 
 KEY = r"^[a-z0-9][a-z0-9-]{0,59}$"
@@ -41,8 +42,8 @@ class QuestionRules(Rules):
     kinds: dict[str, str] = Field(default_factory=dict, max_length=MOST_CHOICES, description="of a grid: its rows")
     attributes: dict[str, str] = Field(default_factory=dict, max_length=20, description="of a grid: its columns")
     maps_attributes: dict[str, str] = Field(default_factory=dict, description="of a grid: the topic's attributes")
-    lowest: int = Field(default=0, description="of a number")
-    highest: int = Field(default=1_000_000, description="of a number")
+    lowest: int = Field(default=0, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER, description="of a number")
+    highest: int = Field(default=1_000_000, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER, description="of a number")
     limit_characters: int = Field(default=2_000, gt=0, description="of words, counted as counted_in says")
     counted_in: CountedIn = "characters"
     required: bool = Field(default=True, description="a release is not reviewed without an answer")
@@ -88,6 +89,30 @@ class QuestionnaireRules(Rules):
     def topics(self) -> dict[str, str]:
         """What each question means that several stores share."""
         return {key: topic for key in self.questions if (topic := self.topic(key)) is not None}
+
+    @cached_property
+    def in_sequence(self) -> list[str]:
+        """The questions, each after those that its condition looks at. Raises CycleError."""
+        follows = {key: rule.when.answers_named() if rule.when else set() for key, rule in self.questions.items()}
+        return list(TopologicalSorter(follows).static_order())
+
+    def check_condition(self, place: str, when: When) -> None:
+        """Raise ValueError where a condition names what is not asked here, or no answer to it."""
+        if when.depth() > MOST_DEEP:
+            raise ValueError(f"{place} is put together {when.depth()} deep; {MOST_DEEP} at most")
+        for one in when.comparisons():
+            if one.answer is None:
+                continue
+            if one.answer not in self.questions:
+                raise ValueError(f"{place} names {one.answer}, which no question is called")
+            form = self.form(one.answer)
+            if one.at_least is not None and form is not AnswerForm.NUMBER:
+                raise ValueError(f"{place} compares {one.answer} with a number, and it is none")
+            known = self.attributes(one.answer) if form is AnswerForm.GRID else self.choices(one.answer)
+            strange = [choice for choice in one.one_of if choice not in known]
+            strange += [one.kind] if one.kind is not None and one.kind not in self.kinds(one.answer) else []
+            if strange:
+                raise ValueError(f"{place} names {', '.join(strange)}, which {one.answer} does not have")
 
     def _meant(self, key: str) -> Topic | None:
         topic = self.topic(key)
@@ -144,13 +169,11 @@ class QuestionnaireRules(Rules):
 
     @model_validator(mode="after")
     def _can_be_asked_in_an_order(self) -> QuestionnaireRules:
-        follows: dict[str, set[str]] = {}
         for key, question in self.questions.items():
-            follows[key] = question.when.answers_named() if question.when is not None else set()
             if question.when is not None:
-                _check_condition(self, f"questions.{key}.when", question.when)
+                self.check_condition(f"questions.{key}.when", question.when)
         try:
-            TopologicalSorter(follows).prepare()
+            _ = self.in_sequence
         except CycleError as wrong:
             circle = " after ".join(wrong.args[1])
             raise ValueError(f"questions are asked after each other in a circle: {circle}") from None
@@ -169,7 +192,7 @@ class QuestionnaireRules(Rules):
             if strange:
                 raise ValueError(f"{place} names {', '.join(strange)}, which no region is called")
             if rule.when is not None:
-                _check_condition(self, f"{place}.when", rule.when)
+                self.check_condition(f"{place}.when", rule.when)
                 if any(one.answer is None or one.at_least is not None or self.form(one.answer) not in CHOSEN
                        for one in rule.when.comparisons()):  # fmt: skip
                     raise ValueError(f"{place}.when compares something else than answers with choices")
@@ -227,24 +250,6 @@ def _mapped(
     unreached = [one for one in theirs if one not in {maps.get(ours_, ours_) for ours_ in ours}]
     if unreached and not whole:
         yield f"no answer of the topic leads to {', '.join(unreached)}: name it in {name}"
-
-
-def _check_condition(asked: QuestionnaireRules, place: str, when: When) -> None:
-    if when.depth() > MOST_DEEP:
-        raise ValueError(f"{place} is put together {when.depth()} deep; {MOST_DEEP} at most")
-    for one in when.comparisons():
-        if one.answer is None:
-            continue
-        if one.answer not in asked.questions:
-            raise ValueError(f"{place} names {one.answer}, which no question is called")
-        form = asked.form(one.answer)
-        if one.at_least is not None and form is not AnswerForm.NUMBER:
-            raise ValueError(f"{place} compares {one.answer} with a number, and it is none")
-        known = asked.attributes(one.answer) if form is AnswerForm.GRID else asked.choices(one.answer)
-        strange = [choice for choice in one.one_of if choice not in known]
-        strange += [one.kind] if one.kind is not None and one.kind not in asked.kinds(one.answer) else []
-        if strange:
-            raise ValueError(f"{place} names {', '.join(strange)}, which {one.answer} does not have")
 
 
 def _demand_every_case(asked: QuestionnaireRules, ratings: RatingRules, region: str) -> None:

@@ -542,9 +542,10 @@ class Rulebook(Rules):
             if strange:
                 raise ValueError(f"things.{key}.fields names {', '.join(strange)}, which no field is called")
             strange = [one for one in thing.questions if one not in self.questionnaire.questions]
-            strange += sorted(thing.when.answers_named() - self.questionnaire.questions.keys()) if thing.when else []
             if strange:
-                raise ValueError(f"things.{key} names {', '.join(strange)}, which no question is called")
+                raise ValueError(f"things.{key}.questions names {', '.join(strange)}, which no question is called")
+            if thing.when is not None:
+                self.questionnaire.check_condition(f"things.{key}.when", thing.when)
             if unknown:
                 raise ValueError(f"things.{key}.opens_after names {', '.join(unknown)}, which no thing is called")
         try:

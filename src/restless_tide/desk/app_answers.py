@@ -14,8 +14,17 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.answer_checks import against_answers, against_package, check_answers, place_of_answer
-from restless_tide.core.answer_shapes import Shape, plain, read_answer, shape_at, shape_of_topic, thawed, untranslated
-from restless_tide.core.answers import AnswersAt, Asked, asked, differing_answers, ungiven
+from restless_tide.core.answer_shapes import (
+    Shape,
+    plain,
+    read_answer,
+    shape_at,
+    shape_of_topic,
+    thawed,
+    untranslated,
+    worded,
+)
+from restless_tide.core.answers import AnswersAt, asked, differing_answers, ungiven
 from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import catalogue
@@ -28,8 +37,8 @@ from restless_tide.desk import find, held, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.packages import facts_of
-from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, AppAnswer, Berth, Build, HeldAnswer, Order, Store
+from restless_tide.desk.stores import offered, rules_of
+from restless_tide.records.tables import App, AppAnswer, Berth, HeldAnswer, Order, Store
 
 
 def of_app(session: Session, app: App) -> list[AppAnswer]:
@@ -75,7 +84,7 @@ def _thawed(answers: Mapping[str, Any]) -> dict[str, Answer]:
 
 def case_at(session: Session, berth: Berth) -> Case:
     """What is known of an app where a store's questions depend on it: its newest build for that place, and the offer."""
-    return Case(facts=_newest_facts(session, berth.app, [berth.platform]), offer=_offer(berth))
+    return Case(facts=_newest_facts(session, berth.app, [berth.platform]), offer=offered(berth))
 
 
 def case_of_unplaced(session: Session, app: App, rules: Rulebook) -> Case:
@@ -84,13 +93,8 @@ def case_of_unplaced(session: Session, app: App, rules: Rulebook) -> Case:
 
 
 def _newest_facts(session: Session, app: App, platforms: Collection[str]) -> Sequence[Facts] | None:
-    newest = select(Build).where(Build.app_id == app.id, Build.platform.in_(platforms))
-    build = session.scalar(newest.order_by(Build.created_at.desc()).limit(1))
+    build = find.newest_build(session, app, platforms)
     return facts_of(build) if build is not None else None
-
-
-def _offer(berth: Berth) -> Availability:
-    return Availability.model_validate(berth.availability or {})
 
 
 def against_packages(session: Session, app: App) -> list[Finding]:
@@ -98,8 +102,7 @@ def against_packages(session: Session, app: App) -> list[Finding]:
     common = {row.question: _value(row) for row in of_app(session, app) if row.berth_id is None}
     found = []
     for entry in app.identifiers:
-        newest = select(Build).where(Build.app_id == app.id, Build.platform == entry.platform)
-        build = session.scalar(newest.order_by(Build.created_at.desc()).limit(1))
+        build = find.newest_build(session, app, [entry.platform])
         if build is not None:
             found += against_package(common, facts_of(build), f"Build {build.label} for {entry.platform}")
     return found
@@ -152,20 +155,29 @@ def answer(
         row = one(act.session, app, question, berth)
         new = None if value is None else plain(value)
         if revision is not None:
-            theirs = row.answer if row is not None else None
-            title = shapes[question].title
-            revisions.demand(act, row, revision, title, place_of_answer(question), told(theirs), told(new))
+            shape, theirs = shapes[question], _value(row) if row is not None else None
+            place = place_of_answer(question)
+            revisions.demand(act, row, revision, shape.title, place, _worded(shape, theirs), _worded(shape, value))
         if new == (row.answer if row is not None else None):
             rows += [row] if row is not None else []
             continue
         if row is None:
-            place = berth.id if berth is not None else None
-            row = AppAnswer(app_id=app.id, berth_id=place, question=question, answer=None, revision=0)
+            row = AppAnswer(
+                app_id=app.id,
+                berth_id=berth.id if berth is not None else None,
+                question=question,
+                answer=None,
+                revision=0,
+            )
             act.session.add(row)
         _put(act, app, row, new, berth)
         rows.append(row)
     act.session.flush()
     return rows
+
+
+def _worded(shape: Shape, value: Answer | None) -> str:
+    return "" if value is None else worded(shape, value)
 
 
 def _put(act: Act, app: App, row: AppAnswer, new: Any, berth: Berth | None) -> None:
@@ -181,22 +193,10 @@ def _put(act: Act, app: App, row: AppAnswer, new: Any, berth: Berth | None) -> N
     )
 
 
-def told(value: Any) -> str:
-    """An answer in one line, as ``tide dossier answer`` takes it."""
-    if isinstance(value, Mapping):
-        return "; ".join(f"{kind}: {', '.join(row) or 'none'}" for kind, row in value.items())
-    return ", ".join(value) if isinstance(value, list | tuple) else "" if value is None else str(value)
-
-
-def questions_at(session: Session, berth: Berth, now: datetime, *, given: AnswersAt | None = None) -> list[Asked]:
-    """What a store asks about the berth's app today, by its newest build."""
-    return asked(rules_of(berth.store), given or at_berth(session, berth), case_at(session, berth), now)
-
-
 def to_send(session: Session, berth: Berth, now: datetime, given: AnswersAt) -> dict[str, Answer]:
     """The whole answers that a store does not hold so, to every question that some build of the app may lead to."""
     rules = rules_of(berth.store)
-    return differing_answers(rules, given, asked(rules, given, Case(offer=_offer(berth)), now))
+    return differing_answers(rules, given, asked(rules, given, Case(offer=offered(berth)), now))
 
 
 def against_sending(session: Session, berth: Berth, now: datetime) -> list[Finding]:

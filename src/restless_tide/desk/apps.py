@@ -20,7 +20,7 @@ from restless_tide.core.readiness import demand_name, demand_ready
 from restless_tide.core.sheet import Line, offer_findings, sheet
 from restless_tide.desk import find, known, lanes, retiring
 from restless_tide.desk.desk import Act
-from restless_tide.desk.stores import rules_of, slug
+from restless_tide.desk.stores import offered, rules_of, slug
 from restless_tide.records.tables import App, AppIdentifier, Berth
 
 _IDENTIFIER = re.compile(r"[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z0-9][A-Za-z0-9_-]*)+")
@@ -159,7 +159,7 @@ def set_availability(act: Act, app_name: str, store_name: str, wanted: Availabil
     app, store = find.app(act.session, app_name), find.store(act.session, store_name)
     berth = find.berth(act.session, app, store)
     demand_codes(wanted)
-    before = known.offered(berth)
+    before = offered(berth)
     if wanted == before:
         return berth
     findings, _ = check_availability(act.session, berth, wanted, act.now)

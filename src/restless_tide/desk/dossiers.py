@@ -14,10 +14,10 @@ from restless_tide.core.errors import Finding, ImpossibleAct
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.texts import Texts
 from restless_tide.core.texts import against_sending as against_texts
-from restless_tide.desk import app_answers, find, held, retiring, stores, texts
+from restless_tide.desk import app_answers, find, retiring, stores, texts
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Berth, Store
+from restless_tide.records.tables import Berth, HeldAnswer, HeldText, Store
 
 
 @dataclass(frozen=True)
@@ -113,7 +113,9 @@ def send_kept(act: Act, berth: Berth) -> None:
 
 def keeping(session: Session) -> list[Berth]:
     """The berths at which something is kept until a lock opens."""
-    return held.keeping(session)
+    kept = [select(table.berth_id).where(table.kept) for table in (HeldText, HeldAnswer)]
+    found = session.scalars(select(Berth).where(or_(*(Berth.id.in_(places) for places in kept))))
+    return [berth for berth in found if berth.store.in_use and berth.store_ref and berth.app.retired_at is None]
 
 
 def unread(session: Session, store_id: str) -> list[Berth]:

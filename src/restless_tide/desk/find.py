@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from difflib import get_close_matches
 from typing import NoReturn
 
@@ -200,3 +200,11 @@ def _missing(noun: str, name: str, known: Sequence[str], remedy: str) -> NoRetur
     elif known:
         remedy = f"Known: {', '.join(sorted(known))}. {remedy}"
     raise NotFound(f"No {noun} is called {name!r}.", remedy=remedy, code=f"{noun}-unknown")
+
+
+def newest_build(session: Session, app: App, platforms: Collection[str], version: str | None = None) -> Build | None:
+    """The build of an app for one of these platforms that was entered last, of a version or of any."""
+    found = select(Build).where(Build.app_id == app.id, Build.platform.in_(platforms))
+    if version is not None:
+        found = found.where(Build.version == version)
+    return session.scalar(found.order_by(Build.created_at.desc()).limit(1))

@@ -52,10 +52,3 @@ def keep(act: Act, table: type[R], berth: Berth, places: Iterable[Any]) -> None:
             act.session.add(row)
         row.kept = True
     act.session.flush()
-
-
-def keeping(session: Session) -> list[Berth]:
-    """The berths at which something is kept until a lock opens."""
-    kept = [select(table.berth_id).where(table.kept) for table in (HeldText, HeldAnswer)]
-    found = session.scalars(select(Berth).where(Berth.id.in_(kept[0]) | Berth.id.in_(kept[1])))
-    return [berth for berth in found if berth.store.in_use and berth.store_ref and berth.app.retired_at is None]

@@ -8,21 +8,15 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.availability import Availability
 from restless_tide.core.berth import state_of
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import app_answers, builds, holdings, lanes, legs, signing, texts
+from restless_tide.desk import app_answers, builds, find, holdings, lanes, legs, signing, texts
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.standing import account_of
-from restless_tide.desk.stores import rules_of
+from restless_tide.desk.stores import offered, rules_of
 from restless_tide.records.tables import App, Berth, Build, Consignment, Leg, Store, Trial
-
-
-def offered(berth: Berth) -> Availability:
-    """Where, for how much and to whom the app is offered, as ordered."""
-    return Availability.model_validate(berth.availability or {})
 
 
 def at_berth(session: Session, berth: Berth, now: datetime, *, build: Build | None = None) -> Known:
@@ -66,12 +60,7 @@ def nowhere(session: Session, app: App, store: Store, now: datetime) -> Known:
     rules = rules_of(store)
     platforms = {entry.platform: entry.identifier for entry in app.identifiers}
     platform = next((name for name in rules.platforms if name in platforms), None)
-    newest = session.scalar(
-        select(Build)
-        .where(Build.app_id == app.id, Build.platform == platform)
-        .order_by(Build.created_at.desc())
-        .limit(1)
-    )
+    newest = find.newest_build(session, app, [platform]) if platform is not None else None
     return Known(
         now=now,
         day=now,

@@ -21,7 +21,7 @@ from restless_tide.core.tracks import Address, parse_address
 from restless_tide.core.versions import parse_version
 from restless_tide.desk import find, known, legs, naming, rulebooks, stores
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, Berth, Build, Release, Store
+from restless_tide.records.tables import App, Berth, Release, Store
 
 
 @dataclass(frozen=True)
@@ -124,10 +124,7 @@ def _of_store(
     if berth is None:
         seen = known.nowhere(session, app, store, now)
     else:
-        wanted = select(Build).where(Build.app_id == app.id, Build.platform == berth.platform)
-        if version is not None:
-            wanted = wanted.where(Build.version == version)
-        build = session.scalar(wanted.order_by(Build.created_at.desc()).limit(1))
+        build = find.newest_build(session, app, [berth.platform], version)
         seen = known.at_berth(session, berth, now, build=build)
     address = Address(store.name, PRODUCTION)
     return _place(session, store, berth, address, rules_of(store).store, seen, day, version)

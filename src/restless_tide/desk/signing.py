@@ -94,8 +94,7 @@ def declare(act: Act, app_name: str, platform: str, names: Sequence[str], reason
 def hold(act: Act, app_name: str, platform: str, holder: KeyHolder, reason: str) -> Signing:
     """Say who holds the key that devices know the app by."""
     app = find.app(act.session, app_name)
-    newest = select(Build).where(Build.app_id == app.id, Build.platform == platform)
-    build = act.session.scalar(newest.order_by(Build.created_at.desc()).limit(1))
+    build = find.newest_build(act.session, app, [platform])
     formats = {entry.package.facts["format"] for entry in build.packages} if build else set()
     forced = sorted(formats & STORE_SIGNED)
     if holder is KeyHolder.TEAM and forced:

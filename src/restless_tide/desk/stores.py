@@ -9,9 +9,10 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from restless_tide.core.availability import Availability
 from restless_tide.core.errors import Invalid
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.records.tables import App, Store, UntakenEvent
+from restless_tide.records.tables import App, Berth, Store, UntakenEvent
 
 _read: dict[str, tuple[dict[str, Any], Rulebook]] = {}
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
@@ -27,6 +28,11 @@ def slug(text: str, noun: str) -> str:
             code="name-unfit",
         )
     return name
+
+
+def offered(berth: Berth) -> Availability:
+    """Where, for how much and to whom an app is offered at its berth, as ordered."""
+    return Availability.model_validate(berth.availability or {})
 
 
 def rules_of(store: Store) -> Rulebook:

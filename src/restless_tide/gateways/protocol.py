@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import LONGEST_TRACK_TITLE, PRODUCTION, TRACK_KEY
 
@@ -43,7 +44,7 @@ TextsByLocale = Annotated[dict[Line, TextByName], Field(max_length=MOST_LISTED)]
 Names = Annotated[list[Line], Field(max_length=MOST_LISTED)]
 AnswerValue = (
     Text
-    | Annotated[int, Field(strict=True, ge=-(10**12), le=10**12)]
+    | Annotated[int, Field(strict=True, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER)]
     | Names
     | Annotated[dict[Line, Names], Field(max_length=MOST_LISTED)]
 )

@@ -23,7 +23,6 @@ from restless_tide.core.step import STEP
 from restless_tide.desk import (
     apps,
     find,
-    known,
     lanes,
     legs,
     logbook,
@@ -37,7 +36,7 @@ from restless_tide.desk import (
 )
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
-from restless_tide.desk.stores import rules_of
+from restless_tide.desk.stores import offered, rules_of
 from restless_tide.records import tables
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, QuestionTold
@@ -120,7 +119,7 @@ def berth(session: Session, row: tables.Berth) -> BerthTold:
         store_title=rules_of(row.store).store,
         state=state_of(row.store_ref, row.refused_because),
         waiting_because=_waiting_because(pending),
-        offered=known.offered(row).told(),
+        offered=offered(row).told(),
     )
 
 
@@ -130,8 +129,8 @@ def berth_detail(session: Session, row: tables.Berth, now: datetime) -> BerthDet
         confirmed=told.confirmed,
         pending=told.pending,
         berth=told,
-        offered=known.offered(row),
-        offered_told=known.offered(row).told(),
+        offered=offered(row),
+        offered_told=offered(row).told(),
         seen=Availability.model_validate(lanes.seen_at(row)) if row.sighting else None,
         choices=rules_of(row.store).availability,
         things=[

@@ -11,8 +11,8 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.answer_checks import check_answers, rated
 from restless_tide.core.answer_shapes import plain, shape_at
-from restless_tide.core.answers import AnswersAt, Asked, asked, state_of_all, unasked, ungiven
-from restless_tide.core.applying import Answer, Case
+from restless_tide.core.answers import AnswersAt, Asked, asked, coming, state_of_all, unasked, ungiven
+from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.graph import Standing, locked, locks_later
 from restless_tide.core.rulebook import Rulebook
@@ -57,8 +57,8 @@ def _at_store(
     rules, given, standing = rules_of(berth.store), app_answers.at_berth(session, berth), standing_at(session, berth)
     case = app_answers.case_at(session, berth)
     questions = asked(rules, given, case, now)
-    coming = _coming(rules, given, case, questions, now)
-    others = unasked(rules, given, {one.key for one in (*questions, *coming)}, now)
+    later = coming(rules, given, case, now)
+    others = unasked(rules, given, {one.key for one in (*questions, *later)}, now)
     own = {
         row.question: (row.revision, people.get(row.changed_by, row.changed_by))
         for row in rows
@@ -69,7 +69,7 @@ def _at_store(
         store_title=rules.store,
         state=state_of_all(one.state for one in questions if one.required and one.surely),
         questions=[_question(rules, given, one, standing, own) for one in questions],
-        coming=[_question(rules, given, one, standing, own) for one in coming],
+        coming=[_question(rules, given, one, standing, own) for one in later],
         unasked=[_question(rules, given, one, standing, own) for one in others],
         ratings=_ratings(rules, questions),
         findings=findings_told(check_answers(rules, given, case, now)),
@@ -78,14 +78,6 @@ def _at_store(
         refused_because=given.refused_because,
         hand_carried=berth.store.hand_carried,
     )
-
-
-def _coming(rules: Rulebook, given: AnswersAt, case: Case, questions: list[Asked], now: datetime) -> list[Asked]:
-    """What is asked later: at the last instant from which a question of this store applies."""
-    starts = [rule.applies_from for rule in rules.questionnaire.questions.values() if rule.applies_from is not None]
-    last = max(starts, default=now)
-    today = {one.key for one in questions}
-    return [one for one in asked(rules, given, case, max(last, now)) if one.key not in today]
 
 
 def _question(

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from restless_tide.core.answers import AnswerState
 from restless_tide.core.catalogue import AnswerForm, Form
-from restless_tide.core.limits import MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
+from restless_tide.core.limits import LARGEST_NUMBER, MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
 from restless_tide.core.texts import Origin, TextState
 from restless_tide.wire.base import OneLine, Text, Told, Wanted
 from restless_tide.wire.problems import FindingTold
@@ -52,7 +52,7 @@ class StoreCheckTold(Told):
 
 AnswerValue = (
     Text
-    | Annotated[int, Field(strict=True)]
+    | Annotated[int, Field(strict=True, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER)]
     | Annotated[list[OneLine], Field(max_length=MOST_CHOICES)]
     | Annotated[dict[OneLine, Annotated[list[OneLine], Field(max_length=MOST_CHOICES)]], Field(max_length=MOST_CHOICES)]
 )
@@ -166,34 +166,32 @@ class SendingTold(Told):
     answers_kept: int
 
 
-class TopicTold(Told):
-    """A question that stores share, by its meaning, and the answer as it is given here. Its revision is its ETag."""
+class ShapeTold(Told):
+    """What is asked, and how it may be answered."""
 
     key: str
-    title: str
     text: str
     help: str
     form: AnswerForm
     choices: dict[str, str] = Field(description="with the words for them")
     kinds: dict[str, str] = Field(description="of a grid: its rows")
     attributes: dict[str, str] = Field(description="of a grid: its columns")
+
+
+class TopicTold(ShapeTold):
+    """A question that stores share, by its meaning, and the answer as it is given here. Its revision is its ETag."""
+
+    title: str
     answer: AnswerValue | None
     revision: int
     changed_at: datetime | None
     changed_by: str
 
 
-class QuestionTold(Told):
-    """A question as one store asks it, what the store gets for it, and where that stands there."""
+class QuestionTold(ShapeTold):
+    """A question as one store asks it, by its own key; what the store gets for it, and where that stands there."""
 
-    key: str = Field(description="the store's own key")
     topic: str | None = Field(description="the topic that it means; none: only this store asks for it")
-    text: str
-    help: str
-    form: AnswerForm
-    choices: dict[str, str]
-    kinds: dict[str, str]
-    attributes: dict[str, str]
     lowest: int
     highest: int
     limit: int
