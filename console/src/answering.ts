@@ -28,6 +28,7 @@ const WORDS: Partial<Record<Question['state'], string>> = { untouched: 'not answ
 /** Where an answer stands at a store, in words. */
 export function standing(question: Question): string {
   if (question.state === 'untouched' && !question.surely) return '· asked only if something that is not known yet turns out so'
+  if (question.state === 'untouched' && !question.required) return '· may be left out'
   return `${ANSWER_MARKS[question.state]} ${WORDS[question.state] ?? question.state}${question.new ? ', new' : ''}`
 }
 

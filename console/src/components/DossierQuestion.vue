@@ -131,5 +131,5 @@ async function keepSpecial(): Promise<void> {
 .asked { margin: 0.15rem 0 0; }
 .theirs-asked { overflow-wrap: anywhere; }
 .takers li { grid-template-columns: minmax(7rem, 10rem) minmax(12rem, 2fr) minmax(8rem, 1fr) minmax(8rem, 1.2fr) auto; }
-@media (max-width: 760px) { .takers li { grid-template-columns: 1fr; padding: 0.4rem 0; } .takers li > button { justify-self: start; padding-left: 0; } }
+@media (max-width: 760px) { .takers li { grid-template-columns: 1fr; } }
 </style>

@@ -145,5 +145,5 @@ h2 { font-size: 1.05rem; margin: 0; }
 form.two { display: grid; grid-template-columns: 1fr 1fr; gap: 0.8rem; align-items: start; }
 .pane { display: grid; gap: 0.15rem; width: 100%; font-size: 0.9rem; }
 .takers li { grid-template-columns: minmax(8rem, 14rem) minmax(9rem, 15rem) minmax(7rem, 11rem) 1fr auto; }
-@media (max-width: 760px) { form.two { grid-template-columns: 1fr; } .takers li { grid-template-columns: 1fr; padding: 0.4rem 0; } }
+@media (max-width: 760px) { form.two { grid-template-columns: 1fr; } .takers li { grid-template-columns: 1fr; } }
 </style>
