@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, dossier, stores, testing, tracks
+from bench import builds, commands, console, dossier, pictures, stores, testing, tracks
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -121,6 +121,7 @@ def of_tracks(folder: Path) -> None:
 
 def of_the_dossier(folder: Path) -> None:
     dossier.sheet(folder)
+    pictures.drawing(folder)
     fast = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "1"}
     with Processes(folder / "dossier", free_ports(30_000), fast, stores=("northgate", "openfield")) as processes:
         token = opened(processes)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import random
 import sys
 import time
@@ -11,6 +12,7 @@ from statistics import median
 
 from playwright.sync_api import Locator, Page, sync_playwright
 from sqlalchemy import text
+from sqlalchemy.orm import Session
 from tests.browser import launched
 
 from bench.filling import a_rising_leg, a_store, an_app
@@ -37,6 +39,9 @@ CHANGED = 3
 TYPED = 4_000
 _WORDS = ("walk", "shore", "dunes", "tide", "shell", "bird", "diary", "find")
 _RAW = (
+    "SELECT berth_id, locale, picture_class, pictures FROM app_picture_sets WHERE app_id = :app",
+    "SELECT * FROM picture_files",
+    "SELECT berth_id, locale, picture_class, files, kept FROM held_pictures WHERE berth_id IN (SELECT id FROM berths WHERE app_id = :app)",
     "SELECT locale, field, text, revision FROM app_texts WHERE app_id = :app",
     "SELECT berth_id, locale, field, text, kept FROM held_texts WHERE berth_id IN (SELECT id FROM berths WHERE app_id = :app)",
     "SELECT * FROM legs JOIN releases ON releases.id = legs.release_id JOIN berths ON berths.id = legs.berth_id "
@@ -81,6 +86,7 @@ def sheet(folder: Path) -> None:
                 tables.HeldText(berth_id=leg.berth_id, locale=locale, field=field, text=said, seen_at=now)
                 for leg in legs
             )
+        _show(session, app, legs, now)
         app_id = app.id
 
     def ours() -> None:
@@ -95,6 +101,35 @@ def sheet(folder: Path) -> None:
 
     say(f"sheet of a release, 4 stores × {len(LOCALES)} locales", timed(ours, 9), "its rows by raw SQL", timed(raw, 9))
     desk.close()
+
+
+def _show(session: Session, app: tables.App, legs: list[tables.Leg], now: datetime) -> None:
+    """Five pictures on a phone in every locale, as large as all stores take them, and what is held of them."""
+    for locale in LOCALES:
+        digests = [hashlib.sha256(f"{locale} {at}".encode()).hexdigest() for at in range(5)]
+        session.add_all(
+            tables.PictureFile(
+                sha256=sha256, format="png", width=1080, height=2300, size_bytes=90_000, transparent=False, plain=True,
+                kept_at=now,
+            )
+            for sha256 in digests
+        )  # fmt: skip
+        session.flush()
+        session.add(
+            tables.AppPictureSet(
+                app_id=app.id,
+                locale=locale,
+                picture_class="phone",
+                pictures=digests,
+                changed_at=now,
+                changed_by="bench",
+            )
+        )
+        session.add_all(
+            tables.HeldPictures(berth_id=leg.berth_id, locale=locale, picture_class=key, files=digests, seen_at=now)
+            for leg in legs
+            for key in ("scenes", "views")
+        )
 
 
 def over_the_wire(processes: Processes, tide: Tide, token: str, folder: Path) -> None:

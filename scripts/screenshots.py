@@ -59,13 +59,17 @@ def console(browser: Browser, processes: Processes) -> None:
         ("reports", "/apps/marram/reports"),
         ("stores", "/stores"),
         ("steps", "/steps"),
-        ("logbook", "/logbook"),
         ("questions", "/apps/marram/dossier/questions"),
         ("dossier", "/apps/ferryglass/dossier"),
     ):
         page.goto(path)
         page.locator("main .card-plain, main article, main table").first.wait_for()
         take(page, name)
+    page.goto("/apps/marram/dossier/pictures")
+    page.get_by_role("region", name="Pictures on a phone").evaluate("part => part.scrollIntoView()")
+    for shown in page.get_by_role("region", name="Pictures on a phone").locator(".picture img").all():
+        shown.evaluate("image => image.decode()")
+    take(page, "pictures")
     page.goto("/apps/ferryglass/tracks")
     page.get_by_role("region", name="Openfield", exact=True).evaluate("part => part.scrollIntoView()")
     take(page, "tracks")

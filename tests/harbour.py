@@ -25,6 +25,7 @@ from restless_tide.desk import people
 from restless_tide.desk.settings import settings_from
 from restless_tide.records.tables import Person
 from restless_tide.service.serve import add_first_person, open_desk
+from restless_tide.standins import pictures
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
@@ -72,6 +73,24 @@ def until(look: Callable[[], Seen], settled: Callable[[Seen], object]) -> Seen:
         pause = min(pause * PAUSES_GROW_BY, LONGEST_PAUSE_SECONDS)
         seen = look()
     return seen
+
+
+@cache
+def sample_pictures() -> dict[str, list[Path]]:
+    """An icon, two pictures on a phone and one on a desktop, made once: in sizes that most stores take as they are."""
+    folder = Path(tempfile.mkdtemp(prefix="tide-pictures-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    found: dict[str, list[Path]] = {}
+    for picture_class, contents in (
+        ("icon", [pictures.icon(900)]),
+        ("phone", [pictures.screen(seed, 1080, 2300) for seed in ("The shore", "The tide")]),
+        ("desktop", [pictures.screen("The map", 2000, 1250)]),
+    ):
+        for at, content in enumerate(contents, 1):
+            file = folder / f"{picture_class}-{at}.png"
+            file.write_bytes(content)
+            found.setdefault(picture_class, []).append(file)
+    return found
 
 
 @cache
@@ -187,9 +206,16 @@ class Harbour:
     def write_dossier(self, app: str) -> None:
         """What every store wants to be written and answered about an app, held there."""
         self.tide.dossier.write(app, "en", TEXTS)
+        self.put_pictures(app)
         self.answer(app)
         self.tide.dossier.send(app)
         self.until_held(app)
+
+    def put_pictures(self, app: str) -> None:
+        """The pictures that every store wants, small ones that need no change at most of them."""
+        for picture_class, files in sample_pictures().items():
+            kept = [self.tide.dossier.keep_picture(file).sha256 for file in files]
+            self.tide.dossier.put_pictures(app, "en", picture_class, kept)
 
     def answer(self, app: str) -> None:
         """Answer all that every store asks about an app."""
@@ -200,6 +226,9 @@ class Harbour:
     def until_held(self, app: str) -> None:
         """Wait until every store holds the dossier as it is written here."""
         until(lambda: self.tide.dossier.texts(app).stores, lambda stores: not any(store.differing for store in stores))
+        until(
+            lambda: self.tide.dossier.pictures(app).stores, lambda stores: not any(store.differing for store in stores)
+        )
         until(
             lambda: self.tide.dossier.questions(app).stores, lambda stores: not any(store.differing for store in stores)
         )

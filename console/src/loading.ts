@@ -10,6 +10,8 @@ interface Loading<T> {
   data: Ref<T | null>
   problem: Ref<Problem | null>
   load: () => Promise<void>
+  /** Show what the answer to a change of our own says; it is newer than whatever was asked before. */
+  keep: (found: T) => void
 }
 
 /** A piece of data with the problem that kept it away; the last good data stays on the page.
@@ -35,7 +37,12 @@ export function useLoading<T>(ask: () => Promise<T>): Loading<T> {
     }
     answered = mine
   }
-  return { data, problem, load }
+  function keep(found: T): void {
+    answered = ++asked
+    data.value = found
+    problem.value = null
+  }
+  return { data, problem, load, keep }
 }
 
 interface Doing {

@@ -38,6 +38,11 @@ export function wayTo(thing: Thing, app: string, version: string | null, means: 
       return { said: 'Write it', to: `/apps/${app}/dossier${text ? `?locale=${text[1]}&field=${means[text[2]!] ?? text[2]}` : ''}` }
     case 'send texts':
       return { said: 'Send the texts', to: `/apps/${app}/dossier` }
+    case 'put pictures in':
+    case 'send pictures': {
+      const [, locale, key] = thing.findings.filter((found) => found.level !== 'note').map((found) => found.place.split('.')).find((place) => place[0] === 'pictures' && place.length > 2) ?? []
+      return { said: thing.mend === 'send pictures' ? 'Send the pictures' : 'Put them in', to: `/apps/${app}/dossier/pictures${key ? `?locale=${locale}&class=${key}` : ''}` }
+    }
     case 'answer topics':
     case 'send answers':
       return { said: thing.mend === 'send answers' ? 'Send the answers' : 'Answer it', to: `/apps/${app}/dossier/questions${question ? `?question=${question[1]}` : ''}` }

@@ -18,6 +18,7 @@ export const router = createRouter({
     { path: '/apps/:app/tracks/:store/:track', component: () => import('./pages/Track.vue'), props: true, meta: { title: 'Track' } },
     { path: '/apps/:app/builds', component: () => import('./pages/Builds.vue'), props: true, meta: { title: 'Builds' } },
     { path: '/apps/:app/builds/:build', component: () => import('./pages/Build.vue'), props: true, meta: { title: 'Build' } },
+    { path: '/apps/:app/dossier/pictures', component: () => import('./pages/Pictures.vue'), props: true, meta: { title: 'Pictures' } },
     { path: '/apps/:app/dossier/questions', component: () => import('./pages/Questions.vue'), props: true, meta: { title: 'Questions' } },
     { path: '/apps/:app/dossier', component: () => import('./pages/Dossier.vue'), props: true, meta: { title: 'Dossier' } },
     { path: '/apps/:app/signing', component: () => import('./pages/Signing.vue'), props: true, meta: { title: 'Signing' } },

@@ -629,9 +629,69 @@ export interface paths {
         put?: never;
         /**
          * Check
-         * @description What each store would say of texts and answers that are not at the desk yet, such as those of a folder.
+         * @description What each store would say of texts, pictures and answers that are not at the desk yet, such as those of a folder.
          */
         post: operations["dossier-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/picture-imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import Pictures
+         * @description Put files in where they belong by their sides and their names, in the order of the names.
+         */
+        post: operations["pictures-import_pictures"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Pictures
+         * @description The pictures of an app as they are put in, and what each store gets of them.
+         */
+        get: operations["pictures-read_pictures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/pictures/{locale}/{picture_class}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put Pictures
+         * @description Have these pictures be a set, in this order, for all stores or for one alone; an empty list takes the set out.
+         */
+        put: operations["pictures-put_pictures"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -669,7 +729,7 @@ export interface paths {
         put?: never;
         /**
          * Send
-         * @description Order to a store, or to all, what it does not hold as it is written here: texts and answers. What is locked is kept.
+         * @description Order to a store, or to all, what it does not hold as it is here: texts, pictures, answers. What is locked is kept.
          */
         post: operations["dossier-send"];
         delete?: never;
@@ -689,7 +749,7 @@ export interface paths {
         put?: never;
         /**
          * Take Over
-         * @description Take over here the texts and answers that a store holds and nobody wrote or gave here.
+         * @description Take over here the texts, pictures and answers that a store holds and nobody put in here.
          */
         post: operations["dossier-take_over"];
         delete?: never;
@@ -2052,6 +2112,66 @@ export interface paths {
          * @description The icon inside a package, where a browser can show it.
          */
         get: operations["builds-package_icon"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep
+         * @description Put a file of a picture or a film in; a set names it by its digest. Files that no set names are dropped after a while.
+         */
+        post: operations["pictures-keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/pictures/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch
+         * @description A file that was put in, or made for a store, as it is.
+         */
+        get: operations["pictures-fetch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/pictures/{sha256}/small": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch Small
+         * @description A small copy of a picture, or of the first moment of a film, as WebP.
+         */
+        get: operations["pictures-fetch_small"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3666,6 +3786,23 @@ export interface components {
                     } | null;
                 };
             };
+            /** Own Pictures */
+            own_pictures?: {
+                [key: string]: {
+                    [key: string]: {
+                        [key: string]: string[];
+                    };
+                };
+            };
+            /**
+             * Pictures
+             * @description by files that were sent before
+             */
+            pictures?: {
+                [key: string]: {
+                    [key: string]: string[];
+                };
+            };
             /** Texts */
             texts?: {
                 [key: string]: {
@@ -4658,6 +4795,26 @@ export interface components {
             width: number;
         };
         /**
+         * IconsTold
+         * @description The icon that is put in beside the one inside the newest package.
+         */
+        IconsTold: {
+            /** Alike */
+            alike: boolean | null;
+            /**
+             * Apart
+             * @description mean CIE 1976 colour difference of small copies; none: not comparable
+             */
+            apart: number | null;
+            /** Original */
+            original: string;
+            /**
+             * Package
+             * @description the package's digest; its icon is at /v1/packages/{sha256}/icon
+             */
+            package: string;
+        };
+        /**
          * ImportTold
          * @description A list as it was understood. ``rows`` are those a person should look at; ``counts`` are of all.
          */
@@ -4688,6 +4845,19 @@ export interface components {
             rows: components["schemas"]["RowTold"][];
             /** Said */
             said: string[];
+        };
+        /** ImportedFile */
+        ImportedFile: {
+            /**
+             * Name
+             * @description within its folder, slashes between, such as phone/en/01.png
+             */
+            name: string;
+            /**
+             * Sha256
+             * @description SHA-256 in hexadecimal digits
+             */
+            sha256: string;
         };
         /**
          * InvitationEvent
@@ -5064,7 +5234,7 @@ export interface components {
          * @description The act that helps. Each surface words it for itself: a command, a link.
          * @enum {string}
          */
-        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "answer topics" | "send answers" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -5192,7 +5362,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write answers" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write pictures" | "write answers" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -5369,6 +5539,117 @@ export interface components {
              */
             testers: string[];
         };
+        /**
+         * PictureClassTold
+         * @description A class that all stores share, by its meaning.
+         */
+        PictureClassTold: {
+            form: components["schemas"]["PictureForm"];
+            /** Help */
+            help: string;
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+        };
+        /**
+         * PictureFileTold
+         * @description A file that was put in, with what was read out of it. Fetch it at ``/v1/pictures/{sha256}``.
+         */
+        PictureFileTold: {
+            /** Codec */
+            codec: string | null;
+            form: components["schemas"]["PictureForm"];
+            /** Format */
+            format: string;
+            /** Height */
+            height: number;
+            /** Media Type */
+            media_type: string;
+            /**
+             * Plain
+             * @description false: written for print, or lying on its side; stores get it redrawn
+             */
+            plain: boolean;
+            /** Seconds */
+            seconds: number | null;
+            /** Sha256 */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Transparent */
+            transparent: boolean;
+            /** Width */
+            width: number;
+        };
+        /**
+         * PictureForm
+         * @description What stands in a class of pictures: stills, or films.
+         * @enum {string}
+         */
+        PictureForm: "picture" | "film";
+        /**
+         * PictureFormat
+         * @description How a file of pictures is written.
+         * @enum {string}
+         */
+        PictureFormat: "png" | "jpeg" | "webp" | "mp4" | "webm";
+        /**
+         * PictureImportTold
+         * @description What became of files that were to be put in automatically.
+         */
+        PictureImportTold: {
+            /** Files */
+            files: components["schemas"]["RecognisedTold"][];
+            /** Put In */
+            put_in: number;
+        };
+        /**
+         * PictureImportWanted
+         * @description Files that the desk shall put in automatically where they belong.
+         */
+        PictureImportWanted: {
+            /** Files */
+            files: components["schemas"]["ImportedFile"][];
+            /**
+             * Instead
+             * @description they take the place of what is there; else they come after it
+             * @default false
+             */
+            instead: boolean;
+            /**
+             * Trial
+             * @description say where they belong, and put nothing in
+             * @default false
+             */
+            trial: boolean;
+        };
+        /**
+         * PictureSetTold
+         * @description A set as it is put in here. Its revision is its ETag.
+         */
+        PictureSetTold: {
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Changed By */
+            changed_by: string;
+            /** Locale */
+            locale: string;
+            /** Picture Class */
+            picture_class: string;
+            /** Pictures */
+            pictures: components["schemas"]["PictureFileTold"][];
+            /** Revision */
+            revision: number;
+            /**
+             * Store
+             * @description the store it is for; none: for all
+             */
+            store: string | null;
+        };
         /** PictureTold */
         PictureTold: {
             /** Height */
@@ -5379,6 +5660,65 @@ export interface components {
             place: number;
             /** Size Bytes */
             size_bytes: number;
+            /** Width */
+            width: number;
+        };
+        /** PicturesTold */
+        PicturesTold: {
+            /** App */
+            app: string;
+            /** Classes */
+            classes: components["schemas"]["PictureClassTold"][];
+            icons: components["schemas"]["IconsTold"] | null;
+            /** Locales */
+            locales: string[];
+            /** Sets */
+            sets: components["schemas"]["PictureSetTold"][];
+            /** Stores */
+            stores: components["schemas"]["StorePicturesTold"][];
+        };
+        /**
+         * PicturesWanted
+         * @description A whole set in its order, by files that were put in before; without any, the set is taken out.
+         */
+        PicturesWanted: {
+            /** Pictures */
+            pictures: string[];
+            /**
+             * Store
+             * @description for this store alone, by its own classes; none: for all
+             */
+            store?: string | null;
+        };
+        /**
+         * PieceTold
+         * @description One file of a set as a store gets it. ``file`` empty: it is not made yet, or ``why`` says why it does not fit.
+         */
+        PieceTold: {
+            /** As It Is */
+            as_it_is: boolean;
+            /**
+             * Cut
+             * @description share of the original's area that is cut off
+             */
+            cut: number;
+            /** File */
+            file: string;
+            /**
+             * Flat
+             * @description its transparent parts become white
+             */
+            flat: boolean;
+            /** Format */
+            format: string;
+            /** Height */
+            height: number;
+            /** Original */
+            original: string;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Why */
+            why: string;
             /** Width */
             width: number;
         };
@@ -5429,6 +5769,13 @@ export interface components {
             place_title: string;
             /** Rulebook Revision */
             rulebook_revision: string;
+            /**
+             * Shows
+             * @description from the store's own classes of pictures to those that all stores share
+             */
+            shows: {
+                [key: string]: string;
+            };
             /** Store */
             store: string;
             /** Store Title */
@@ -5923,6 +6270,22 @@ export interface components {
             reason: string;
             /** Store */
             store: string;
+        };
+        /**
+         * RecognisedTold
+         * @description Where a file belongs; with ``why`` nobody can tell, and it was not put in.
+         */
+        RecognisedTold: {
+            /** Locale */
+            locale: string;
+            /** Name */
+            name: string;
+            /** Picture Class */
+            picture_class: string;
+            /** Sha256 */
+            sha256: string;
+            /** Why */
+            why: string;
         };
         /** RegisterTold */
         RegisterTold: {
@@ -6525,7 +6888,7 @@ export interface components {
         };
         /**
          * SendingTold
-         * @description What became of the dossier for one store: texts and answers ordered now, and kept until a lock opens.
+         * @description What became of the dossier for one store: texts, sets of pictures and answers ordered now, and kept until a lock opens.
          */
         SendingTold: {
             /** Answers Kept */
@@ -6534,6 +6897,10 @@ export interface components {
             answers_sent: number;
             /** Kept */
             kept: number;
+            /** Pictures Kept */
+            pictures_kept: number;
+            /** Pictures Sent */
+            pictures_sent: number;
             /** Sent */
             sent: number;
             /** Store */
@@ -6735,9 +7102,14 @@ export interface components {
         StepEvent: "confirm" | "refuse" | "undo" | "drop";
         /**
          * StepFile
-         * @description A file to take along; fetch it at /v1/packages/{sha256}/file.
+         * @description A file to take along.
          */
         StepFile: {
+            /**
+             * Address
+             * @description where it is fetched
+             */
+            address: string;
             /** Name */
             name: string;
             /** Sha256 */
@@ -6809,13 +7181,21 @@ export interface components {
         };
         /**
          * StoreCheckTold
-         * @description What one store would say of texts and answers. ``means`` leads from the store's own fields to those that all stores share.
+         * @description What one store would say of texts, pictures and answers. ``means`` leads from the store's own fields to those that
+         *     all stores share.
          */
         StoreCheckTold: {
             /** Findings */
             findings: components["schemas"]["FindingTold"][];
             /** Means */
             means: {
+                [key: string]: string;
+            };
+            /**
+             * Shows
+             * @description from the store's own classes of pictures to those that all stores share
+             */
+            shows: {
                 [key: string]: string;
             };
             /** Store */
@@ -6829,6 +7209,55 @@ export interface components {
             topics: {
                 [key: string]: string;
             };
+        };
+        /**
+         * StoreClassTold
+         * @description How a store takes a class of pictures.
+         */
+        StoreClassTold: {
+            /** Also From */
+            also_from: string[];
+            /** By Locale */
+            by_locale: boolean;
+            /** Every Size */
+            every_size: boolean;
+            /** Fewest */
+            fewest: number;
+            form: components["schemas"]["PictureForm"];
+            /** Formats */
+            formats: components["schemas"]["PictureFormat"][];
+            /** Help */
+            help: string;
+            /**
+             * Key
+             * @description the store's own key
+             */
+            key: string;
+            /** Largest Bytes */
+            largest_bytes: number;
+            /**
+             * Lock
+             * @description why it cannot change now, or when it locks; empty: it may change any time
+             */
+            lock: string;
+            /**
+             * Means
+             * @description the class of all stores that it is; none: only this store asks for it
+             */
+            means: string | null;
+            /** Most */
+            most: number;
+            /** Needs */
+            needs: string | null;
+            /**
+             * Sides
+             * @description what sides it takes, in words; pixels
+             */
+            sides: string;
+            /** Title */
+            title: string;
+            /** Transparent */
+            transparent: string;
         };
         /**
          * StoreFieldTold
@@ -6863,6 +7292,46 @@ export interface components {
             required: boolean;
             /** Title */
             title: string;
+        };
+        /**
+         * StorePicturesTold
+         * @description The pictures of an app at one store.
+         */
+        StorePicturesTold: {
+            /** Classes */
+            classes: components["schemas"]["StoreClassTold"][];
+            /**
+             * Differing
+             * @description how many sets differ from what the store holds
+             */
+            differing: number;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Hand Carried */
+            hand_carried: boolean;
+            /** Language */
+            language: string;
+            /**
+             * Locales
+             * @description the locales that the store takes; empty: any
+             */
+            locales: string[];
+            /**
+             * Refused Because
+             * @description why the store did not take the pictures it was sent last
+             */
+            refused_because: string;
+            /** Sets */
+            sets: components["schemas"]["StoreSetTold"][];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /**
+             * Unwritten
+             * @description how many sets the store holds that nobody put in here; they stay there
+             */
+            unwritten: number;
         };
         /**
          * StoreQuestionsTold
@@ -6907,6 +7376,31 @@ export interface components {
              * @description how many answers the store holds that nobody gave here
              */
             unwritten: number;
+        };
+        /**
+         * StoreSetTold
+         * @description A set as a store gets it, and where it stands there.
+         */
+        StoreSetTold: {
+            /**
+             * Held
+             * @description the digests of the files that the store was last seen to hold
+             */
+            held: string[];
+            /** Locale */
+            locale: string;
+            /** @description none: nothing is put in for it, the store alone holds it */
+            origin: components["schemas"]["Origin"] | null;
+            /** Picture Class */
+            picture_class: string;
+            /** Pieces */
+            pieces: components["schemas"]["PieceTold"][];
+            /**
+             * Serves
+             * @description the store's class whose pictures serve here, too; else its own
+             */
+            serves: string;
+            state: components["schemas"]["TextState"];
         };
         /**
          * StoreTextTold
@@ -7209,7 +7703,7 @@ export interface components {
         TakeOverWanted: {
             /**
              * Store
-             * @description the store whose texts and answers become ours where nothing is written here
+             * @description the store whose dossier becomes ours where there is nothing here
              */
             store: string;
         };
@@ -7220,6 +7714,11 @@ export interface components {
         TakenOverTold: {
             /** Answers */
             answers: number;
+            /**
+             * Pictures
+             * @description sets of them
+             */
+            pictures: number;
             /** Texts */
             texts: number;
         };
@@ -9559,6 +10058,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreCheckTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-import_pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PictureImportWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureImportTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-read_pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PicturesTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-put_pictures": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision of the set as you read it; 0 for one that was not there */
+                "if-match"?: string | null;
+            };
+            path: {
+                app: string;
+                /** @description BCP 47, such as en or de-AT */
+                locale: string;
+                picture_class: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PicturesWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PicturesTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -12489,6 +13095,99 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureFileTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description SHA-256 in hexadecimal digits */
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-fetch_small": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description SHA-256 in hexadecimal digits */
                 sha256: string;
             };
             cookie?: never;

@@ -28,10 +28,11 @@ from typing import Any
 
 from restless_tide.client import DeskUnreachable
 from restless_tide.demo.processes import STORES
+from restless_tide.standins import pictures
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.errors import TideError
 from tests.chaos import people
-from tests.harbour import CALM, Harbour
+from tests.harbour import CALM, Harbour, sample_pictures
 
 APPS = 4
 ACTS_A_LIFE = 4
@@ -150,10 +151,40 @@ def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dic
     storm.lives.append(time.monotonic() - began)
 
 
+def send(there: Harbour, app: str, store: str | None, storm: Storm) -> None:
+    """Send what differs of the dossier to a store or to all."""
+    for one in there.tide.dossier.send(app, store=(store or "").partition("/")[0] or None):
+        storm.accepted["write texts"] += bool(one.sent)
+        storm.accepted["write pictures"] += bool(one.pictures_sent)
+        storm.accepted["write answers"] += bool(one.answers_sent)
+
+
+def another_pictures(dice: random.Random) -> list[Path]:
+    """Two or three pictures on a phone, some of which stores hold already, in any order."""
+    files = [*sample_pictures()["phone"]]
+    new = files[0].with_name(f"storm-{dice.randrange(6)}.png")
+    if not new.exists():
+        new.write_bytes(pictures.screen(new.stem, 1080, 2300))
+    return dice.sample([*files, new], dice.choice([2, 3]))
+
+
 def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
     store = dice.choice([None, *STORES, BESIDE])
     act = dice.choice(
-        ["pause", "resume", "resume", "advance", "halt", "rush", "rush", "offer", "texts", "answers", "promote"]
+        [
+            "pause",
+            "resume",
+            "resume",
+            "advance",
+            "halt",
+            "rush",
+            "rush",
+            "offer",
+            "texts",
+            "pictures",
+            "answers",
+            "promote",
+        ]
     )
     if act == "promote":
         promote(there, app, storm)
@@ -174,17 +205,18 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
         if act == "texts":
             texts = {"summary": f"A diary, {dice.randrange(1000)} pages.", "description": "Changed in a storm."}
             there.tide.dossier.write(app, dice.choice(["en", "de"]), texts)
-            sent = there.tide.dossier.send(app, store=(store or "").partition("/")[0] or None)
-            storm.accepted["write texts"] += sum(bool(one.sent) for one in sent)
-            storm.accepted["write answers"] += sum(bool(one.answers_sent) for one in sent)
+            send(there, app, store, storm)
+            return
+        if act == "pictures":
+            kept = [there.tide.dossier.keep_picture(file).sha256 for file in another_pictures(dice)]
+            there.tide.dossier.put_pictures(app, "en", "phone", kept)
+            send(there, app, store, storm)
             return
         if act == "answers":
             there.tide.dossier.answer(
                 app, {"violence": dice.choice(["none", "mild"]), "youngest-age": dice.randint(3, 21)}
             )
-            sent = there.tide.dossier.send(app, store=(store or "").partition("/")[0] or None)
-            storm.accepted["write answers"] += sum(bool(one.answers_sent) for one in sent)
-            storm.accepted["write texts"] += sum(bool(one.sent) for one in sent)
+            send(there, app, store, storm)
             return
         share = None
         if act == "advance":
@@ -296,6 +328,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     found += _disagreements(there)
     found += people.disagreements(there, STORES, rows)
     found += _other_texts(there)
+    found += _other_pictures(there)
     found += _other_answers(there)
     found += _misplaced(there)
     found += _untold(there, orders)
@@ -407,6 +440,28 @@ def _other_answers(there: Harbour) -> list[str]:
             found.append(f"answers of {reference} at {store}: {dossier['answers']} there, {here} here")
     if rows(there, "SELECT 1 FROM logbook WHERE act = 'answers changed at the store' LIMIT 1"):
         found.append("answers were taken as changed that nobody changed at a store")
+    return found
+
+
+def _other_pictures(there: Harbour) -> list[str]:
+    """Where a store holds other pictures than the desk believes, or a file of them is not there."""
+    found = []
+    held: dict[tuple[str, str], dict[str, dict[str, list[str]]]] = defaultdict(lambda: defaultdict(dict))
+    for store, reference, locale, key, files in rows(
+        there,
+        "SELECT stores.name, berths.store_ref, locale, picture_class, files FROM held_pictures"
+        " JOIN berths ON berths.id = berth_id JOIN stores ON stores.id = berths.store_id WHERE files != '[]'",
+    ):
+        held[store, reference][locale][key] = json.loads(files)
+    for (store, reference), here in held.items():
+        dossier = next(one for one in there.control(store, "things/dossier") if one["id"] == reference)
+        if dossier["pictures"] != {locale: dict(sets) for locale, sets in here.items()}:
+            found.append(f"pictures of {reference} at {store}: {dossier['pictures']} there, {dict(here)} here")
+        files = {one for sets in dossier["pictures"].values() for those in sets.values() for one in those}
+        place = there.processes.folder / store / "pictures"
+        found += [f"{store} has lost the file {one[:12]}" for one in files if not (place / one).exists()]
+    if rows(there, "SELECT 1 FROM logbook WHERE act = 'pictures changed at the store' LIMIT 1"):
+        found.append("pictures were taken as changed that nobody changed at a store")
     return found
 
 

@@ -77,7 +77,7 @@ def test_a_service_killed_while_a_package_arrives_keeps_what_it_got_and_the_push
 
 
 def test_a_service_killed_on_the_way_to_the_store_goes_on_where_the_store_stands(killable: Harbour) -> None:
-    app = killable.new_app()
+    app = killable.new_app(dossier=False)
     recipe = PackageRecipe(f"org.example.saltgrass.{app}", "1.0.0", 1, "A", padding_bytes=60_000_000)
     sent = killable.push(write_apk(killable.folder / "large.apk", recipe), app=app, store="openfield")
     part = until(lambda: killable.tide.builds.consignment(sent.id), lambda seen: seen.sent_bytes > 0)

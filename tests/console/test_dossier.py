@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from pathlib import Path
 
 import pytest
 from playwright.sync_api import Locator, Page, expect
@@ -82,71 +81,6 @@ def test_a_language_is_added_beside_another_and_taken_out(page: Page, harbour: H
     page.get_by_role("button", name="Take them out").click()
     expect(page.get_by_role("button", name=re.compile("^de-AT"))).to_be_hidden()
     assert harbour.tide.dossier.texts(app).locales == ["en"]
-
-
-def test_a_new_app_goes_from_nothing_to_ready_by_the_console_alone(
-    page: Page, harbour: Harbour, tmp_path: Path
-) -> None:
-    app = "byclicks"
-    page.goto("/stores")
-    page.get_by_role("button", name="Register an app").click()
-    page.get_by_label("Title").fill("Byclicks")
-    page.get_by_label("Short name").fill(app)
-    page.get_by_label("Identifier on Android").fill(f"org.example.saltgrass.{app}")
-    page.get_by_role("button", name="Register it").click()
-    expect(page.get_by_role("row", name=re.compile("Byclicks"))).to_be_visible()
-    page.goto(f"/apps/{app}/releases")
-    sheet = page.get_by_role("region", name="Is it ready?")
-    openfield = sheet.locator("details.place").filter(has_text="Openfield")
-    expect(openfield).to_contain_text("The app has no place at Openfield yet.")
-    if openfield.get_attribute("open") is None:  # it is open where it is the only store
-        openfield.locator("summary").first.click()
-    openfield.get_by_role("link", name="Open a place there").click()
-    row = page.get_by_role("row", name=re.compile("Byclicks"))
-    row.get_by_role("button", name="Open at Openfield").click()
-    row.get_by_role("button", name="Open the berth").click()
-    until(lambda: harbour.tide.apps.one(app).berths, lambda berths: berths and berths[0].state == "open")
-    page.goto(f"/apps/{app}/dossier")
-    for title, text in (("Short line", "A diary."), ("Description", "For people who walk.")):
-        field(page, title).get_by_label("en", exact=True).fill(text)
-        field(page, title).get_by_role("button", name="Save", exact=True).click()
-        expect(field(page, title).get_by_role("button", name="Save", exact=True)).to_be_hidden()
-    page.get_by_role("button", name="Send to Openfield").click()
-    expect(page.get_by_text("holds the texts as they are written")).to_be_visible()
-    page.get_by_role("link", name="Questions").click()
-    for title, choice in (
-        ("Category", "Nature and outdoors"),
-        ("Encryption", "No"),
-        ("Advertising", "None"),
-        ("Content of others", "No"),
-    ):
-        field(page, title).get_by_label(choice, exact=True).check()
-        field(page, title).get_by_role("button", name="Save", exact=True).click()
-        expect(field(page, title).get_by_role("button", name="Save", exact=True)).to_be_hidden()
-    field(page, "Data gathered").get_by_role("button", name="None of all this").click()
-    field(page, "Data gathered").get_by_role("button", name="Save", exact=True).click()
-    page.get_by_role("button", name="Send to Openfield").click()
-    expect(page.get_by_text("holds the answers as they are given")).to_be_visible()
-    page.goto(f"/apps/{app}/builds")
-    page.locator("input[type=file]").set_input_files(harbour.package(app, "openfield"))
-    page.get_by_role("button", name=re.compile("Send to")).click()
-    until(
-        lambda: harbour.tide.builds.of_app(app),
-        lambda builds: builds and builds[0].consignments[0].state == "processing",
-    )
-    harbour.pass_hours(1, desk=False)
-    until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "ready")
-    page.goto(f"/apps/{app}/releases")
-    page.get_by_role("button", name="Draft a release").click()
-    page.get_by_label("What is new, in English").fill("The first one.")
-    page.get_by_role("button", name="Draft it").click()
-    sheet = page.get_by_role("region", name="Is it ready?")
-    expect(sheet).to_contain_text("✓ Ready")
-    page.get_by_role("button", name="Hand in for review").click()
-    expect(page.get_by_role("region", name="Openfield").locator("header")).to_contain_text("under review")
-    harbour.all_confirmed(app)
-    harbour.pass_hours(60, desk=False)  # no review is left for what another test wants of the store
-    expect(page.get_by_role("region", name="Openfield").locator("header")).to_contain_text("rising")
 
 
 def test_the_sheet_is_the_first_thing_on_a_page_and_leads_to_the_text_that_is_missing(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,7 +11,7 @@ import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.console.conftest import sign_in
-from tests.harbour import Harbour, until
+from tests.harbour import Harbour, sample_pictures, until
 from tests.patience import PATIENCE_SECONDS
 
 STORES = {"northgate": "Northgate", "openfield": "Openfield", "slatehouse": "Slatehouse"}
@@ -148,6 +149,11 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
         console.fill("en", "For people who walk along the shore.", there)
         console.button("Save", there)
         expect(there.get_by_role("button", name="Save", exact=True)).to_have_count(0)
+    console.link("Pictures")
+    for title, key in (("Icon", "icon"), ("Pictures on a phone", "phone"), ("Pictures on a desktop", "desktop")):
+        there = page.get_by_role("region", name=title, exact=True)
+        there.locator("input[type=file]").first.set_input_files(sample_pictures()[key])
+        expect(there.get_by_text(re.compile("put in[.]"))).to_be_visible()
     console.link("Questions")
     for title, choice in (
         ("Category", "Nature and outdoors"),
@@ -217,7 +223,7 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
     context.close()
     assert console.acts == {
         "connect three stores": 10, "first app": 13, "push three platforms": 5, "hand it to testers": 12, "draft a release": 4,
-        "correct a slip": 9, "write and answer what stores ask": 27, "submit and see it go out": 1, "halt": 4, "find who halted": 0, "retire it": 12,
+        "correct a slip": 9, "write and answer what stores ask": 28, "submit and see it go out": 1, "halt": 4, "find who halted": 0, "retire it": 12,
     }  # fmt: skip
 
 

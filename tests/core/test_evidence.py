@@ -19,6 +19,7 @@ from restless_tide.core.graph import Standing
 from restless_tide.core.known import BuildKnown, Evidence, Known, LegKnown, MendAct, NodeState, Paper
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages import Facts
+from restless_tide.core.picture_sets import PicturesAt
 from restless_tide.core.rulebook import Rulebook, ThingKind, read_rulebook
 from restless_tide.core.sheet import Verdict, offer_findings, sheet
 from restless_tide.core.texts import TextsAt
@@ -40,6 +41,9 @@ WRITTEN = TextsAt(language="en", common=TEXTS, own={}, held=TEXTS, ordered={}, n
 READY = BuildKnown("Build 1.0.0 (1)", "1.0.0", (FACTS,), ConsignmentState.READY)
 DRAFT = LegKnown("1.0.0", LegPhase.DRAFT, {"en": "New."})
 ANSWERED = AnswersAt(held=mild(NORTHGATE) | mild(OPENFIELD) | mild(SLATEHOUSE))
+SHOWN = PicturesAt(
+    held={"en": dict.fromkeys((*NORTHGATE.listing.pictures, "mark", "views", "tile", "emblem", "screens"), ("f" * 64,))}
+)
 COMPLETE = Known(
     now=NOW,
     day=NOW,
@@ -49,6 +53,7 @@ COMPLETE = Known(
     build=READY,
     leg=DRAFT,
     texts=WRITTEN,
+    pictures=SHOWN,
     answers=ANSWERED,
 )
 S, M = NodeState, MendAct
@@ -177,17 +182,22 @@ def test_a_complete_release_is_ready_and_its_sheet_counts_what_is_needed() -> No
         "answers",
         "build",
         "texts",
+        "pictures",
+        "clip",
         "review",
         "launch",
     ]
-    assert (made.done, made.needed) == (4, 6)
+    assert (made.done, made.needed) == (6, 8)
     assert made.usual_hours == OPENFIELD.graph["review"].usually_takes_hours
 
 
 def test_what_cannot_be_seen_makes_cautions_and_what_is_missing_blocks() -> None:
     facts = FACTS.model_copy(update={"format": "ipa"})
     known = replace(COMPLETE, build=replace(READY, facts=(facts,)))
-    assert sheet(NORTHGATE, known).verdict is Verdict.CAUTIONS
+    assert evidence(NORTHGATE, "pictures", known).state is S.DONE
+    unsaid = NORTHGATE.model_copy(update={"listing": NORTHGATE.listing.model_copy(update={"pictures": {}})})
+    assert evidence(unsaid, "pictures", known).state is S.DOUBTFUL
+    assert sheet(unsaid, known).verdict is Verdict.CAUTIONS
     assert sheet(OPENFIELD, replace(known, build=None)).verdict is Verdict.BLOCKED
 
 
@@ -225,5 +235,5 @@ def test_a_rule_that_applies_by_the_planned_day_is_asked_for_and_says_since_when
 def test_a_rulebook_without_things_has_a_graph_of_its_own() -> None:
     text = (Path(__file__).parents[2] / "src/restless_tide/demo/wrackline.toml").read_text(encoding="utf-8")
     bare = read_rulebook(text[: text.index("[things.berth]")])
-    assert list(bare.graph) == ["berth", "build", "texts", "answers", "review", "launch"]
+    assert list(bare.graph) == ["berth", "build", "texts", "pictures", "answers", "review", "launch"]
     assert sheet(bare, replace(COMPLETE, answers=AnswersAt(held=mild(bare)))).verdict is Verdict.READY

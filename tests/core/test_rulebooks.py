@@ -97,6 +97,7 @@ def test_two_revisions_are_compared_in_words() -> None:
         f"Longest release notes: {SLATEHOUSE.review.notes_limit_characters} → 60",
         "Locales that need release notes: en → en, de",
         "Pauses per rollout: 5 → 1",
+        "Pictures stills, fewest: 1 → 2",
     ]
     assert compare(SLATEHOUSE, SLATEHOUSE) == []
     fewer = OPENFIELD.model_copy(update={"processing": OPENFIELD.processing.model_copy(update={"questions": ()})})
@@ -158,7 +159,7 @@ def test_the_way_to_a_launch_follows_the_graph_and_its_longest_path() -> None:
 
 def test_a_rule_that_applies_later_is_no_hindrance_before_its_date() -> None:
     things, later = OPENFIELD.things, datetime(2031, 3, 2, tzinfo=UTC)
-    done = {"berth", "build", "texts", "answers"}
+    done = {"berth", "build", "texts", "pictures", "clip", "answers"}
     assert missing_before(things, "review", done, NOW) == []
     assert missing_before(things, "review", done, later) == ["The page on use without a network"]
     assert missing_before(things, "nothing", done, NOW) == []

@@ -12,13 +12,14 @@ from restless_tide.core.invitation import INVITATION
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.machine import Machine
 from restless_tide.core.notice import DELIVERY
-from restless_tide.core.order import ORDER
+from restless_tide.core.order import ORDER, RULES, OrderKind
 from restless_tide.core.own_track import OWN_TRACK
 from restless_tide.core.report import REPORT
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.round import ROUND
 from restless_tide.core.step import STEP
 from restless_tide.core.trial import TRIAL
+from restless_tide.engine.carriers import CARRIERS
 
 HOUSE = Path(__file__).parents[2] / "src" / "restless_tide"
 ROOMS = ("desk", "engine", "wire", "service", "client", "cli")
@@ -59,3 +60,7 @@ def test_no_room_decides_by_a_states_name(room: str) -> None:
         if words:
             found[place] = words
     assert not found
+
+
+def test_every_kind_of_order_is_carried_out_and_put_in_sequence_by_a_row_of_its_own() -> None:
+    assert set(CARRIERS) == set(RULES) == set(OrderKind)

@@ -8,7 +8,7 @@ import pytest
 
 from restless_tide.core.catalogue import Form, catalogue
 from restless_tide.core.errors import Invalid
-from restless_tide.core.graph import Standing
+from restless_tide.core.graph import Standing, open_and_locked
 from restless_tide.core.locales import LONGEST_TAG, locale_of
 from restless_tide.core.rulebook import LocksAt, Rulebook, read_rulebook
 from restless_tide.core.texts import (
@@ -19,7 +19,6 @@ from restless_tide.core.texts import (
     check_texts,
     differing,
     lock_told,
-    open_and_locked,
     required,
     state_of_text,
     taken,
@@ -131,9 +130,10 @@ def test_what_a_store_holds_and_nobody_wrote_here_stays_as_it_is() -> None:
 
 
 def test_what_is_locked_is_kept_apart_field_by_field() -> None:
-    free, kept = open_and_locked(OPENFIELD, differing(OPENFIELD, GIVEN), Standing(version_in_review=True))
-    assert free == {"en": {"data-page": "https://example.org/data"}}
-    assert set(kept["en"]) == {"summary", "description"}
+    fields = differing(OPENFIELD, GIVEN)["en"]
+    free, kept = open_and_locked(fields, OPENFIELD.lock_of_field, Standing(version_in_review=True))
+    assert free == {"data-page": "https://example.org/data"}
+    assert set(kept) == {"summary", "description"}
     assert OPENFIELD.lock_of_field("summary") is LocksAt.EACH_VERSION
     assert "under review" in lock_told(OPENFIELD, "summary", Standing(version_in_review=True))
     assert lock_told(OPENFIELD, "data-page", Standing(version_in_review=True)) == ""

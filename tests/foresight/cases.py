@@ -15,11 +15,13 @@ from typing import Any
 
 from restless_tide.core.answer_shapes import shape_at
 from restless_tide.core.availability import Availability
-from restless_tide.core.catalogue import AnswerForm, Form
+from restless_tide.core.catalogue import AnswerForm, Form, PictureForm
 from restless_tide.core.numbers import MOST_PARTS
+from restless_tide.core.picture_rules import PictureFormat
 from restless_tide.core.rule import When
 from restless_tide.core.rulebook import LocksAt, Numbering, OfferPart, Rulebook, Who
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
+from tests.foresight.gallery import gallery, sides, sound_film, sound_pictures
 
 WRITERS: dict[str, Callable[[Path, PackageRecipe], Path]] = {"apk": write_apk, "ipa": write_ipa, "msix": write_msix}
 LIVE, EARLIER = "1.0.0", 4
@@ -40,6 +42,7 @@ class Case:
     texts: dict[str, dict[str, str]]
     notes: dict[str, str]
     replies: dict[str, Any]
+    pictures: dict[str, list[str]]
     before: Availability = field(default_factory=Availability)
     offer: Availability | None = None
     release: str = "1.1.0"
@@ -72,6 +75,7 @@ def sound(name: str, rules: Rulebook, dice: random.Random) -> Case:
         name, rules, dice.random() < 0.5, kind, recipes, {LANGUAGE: _texts(rules, dice)},
         dict.fromkeys(rules.review.notes_locales_required or (LANGUAGE,), "What is new."),
         {key: sound_reply(rules, key, dice) for key in rules.questionnaire.questions},
+        _pictures(rules, dice),
         listed_name=name.title(),
     )  # fmt: skip
     if rules.availability.paid and dice.random() < 0.3:
@@ -86,6 +90,16 @@ def _texts(rules: Rulebook, dice: random.Random) -> dict[str, str]:
         if not limits.required and dice.random() < 0.5:
             continue
         found[key] = _text(rules, key, dice)[: limits.limit_characters]
+    return found
+
+
+def _pictures(rules: Rulebook, dice: random.Random) -> dict[str, list[str]]:
+    """What each class demands, and some that may be left out: digests of originals in the gallery."""
+    found = {}
+    for key, rule in rules.listing.pictures.items():
+        wanted = rule.fewest and not rule.also_from
+        if wanted or dice.random() < (0.1 if rules.listing.picture_form(key) is PictureForm.FILM else 0.25):
+            found[key] = sound_pictures(rules, key, dice)
     return found
 
 
@@ -139,6 +153,7 @@ def possible(case: Case) -> list[str]:
     return [
         *(rule for rule, (fits, _) in BREAKS.items() if fits(case)),
         *_of_fields(case.rules),
+        *_of_pictures(case.rules),
         *_of_questions(case.rules),
     ]
 
@@ -152,6 +167,27 @@ def _of_questions(rules: Rulebook) -> Iterator[str]:
             yield f"{here}.required"
         if question.refused_answers:
             yield f"{here}.refused"
+
+
+def _of_pictures(rules: Rulebook) -> Iterator[str]:
+    """What each class of pictures demands."""
+    for key, rule in rules.listing.pictures.items():
+        here, film = f"listing.pictures.{key}", rules.listing.picture_form(key) is PictureForm.FILM
+        yield f"{here}.most"
+        yield f"{here}.sides"
+        yield f"{here}.form"
+        if rule.fewest and not rule.also_from:
+            yield f"{here}.required"
+        if rule.fewest > 1:
+            yield f"{here}.fewest"
+        if rule.transparent == "required":
+            yield f"{here}.opaque"
+        if not film and rule.largest_bytes and rules.listing.picture_formats(key)[0] is PictureFormat.PNG:
+            yield f"{here}.bytes"
+        if film:
+            yield from (f"{here}.{what}" for what in ("length", "codec", "needs"))
+        if film and len(rules.listing.picture_formats(key)) == 1:
+            yield f"{here}.format"
 
 
 def _of_fields(rules: Rulebook) -> Iterator[str]:
@@ -173,6 +209,9 @@ def break_rule(case: Case, rule: str, dice: random.Random) -> None:
         BREAKS[rule][1](case, dice)
         return
     area, _, key, what = rule.split(".")
+    if area == "listing" and rule.split(".")[1] == "pictures":
+        _break_pictures(case, key, what, dice)
+        return
     if area == "questionnaire":
         _break_answer(case, key, what, dice)
         return
@@ -187,6 +226,49 @@ def break_rule(case: Case, rule: str, dice: random.Random) -> None:
             texts[key] = dice.choice(["example.org", "https://nowhere", "https://example.org/a b", "ftp://example.org"])
         case "line":
             texts[key] = "one\ntwo"
+
+
+def _break_pictures(case: Case, key: str, what: str, dice: random.Random) -> None:
+    rule, film = case.rules.listing.pictures[key], case.rules.listing.picture_form(key) is PictureForm.FILM
+    width, height = sides(rule)
+    shorter = max(rule.smallest_side, 180) // 2 * 2
+    seconds, hall = rule.shortest_seconds + 1, gallery()
+    match what:
+        case "most" if film:
+            case.pictures[key] = [hall.film(seconds + at, shorter, shorter * 2) for at in range(rule.most + 1)]
+        case "most":
+            clear = rule.transparent == "required"
+            case.pictures[key] = [hall.still(width, height, f"m{at}", transparent=clear) for at in range(rule.most + 1)]
+        case "fewest":
+            case.pictures[key] = [hall.still(width, height)]
+        case "required":
+            case.pictures.pop(key, None)
+        case "sides" if film:
+            case.pictures[key] = [hall.film(seconds, shorter // 4 * 2, shorter)]
+        case "sides":
+            clear = rule.transparent == "required"
+            small = rule.smallest_side if not rule.sizes else min(min(size) for size in rule.sizes)
+            case.pictures[key] = [
+                hall.still(max(small - 1 - at, 16), max(small - 1, 16), transparent=clear)
+                for at in range(max(rule.fewest, 1))
+            ]
+        case "form":
+            wrong = hall.still(64, 128) if film else hall.film(4, 180, 360)
+            case.pictures[key] = [wrong] * 1
+        case "opaque":
+            case.pictures[key] = [hall.still(width, height)]
+        case "bytes":
+            side = int((rule.largest_bytes / 3) ** 0.5) + 20
+            case.pictures[key] = [hall.still(side, side, noisy=True)]
+        case "length":
+            case.pictures[key] = [hall.film(max(1, rule.shortest_seconds - 2), shorter, shorter * 2)]
+        case "codec":
+            case.pictures[key] = [hall.film(seconds, shorter, shorter * 2, "mpeg4")]
+        case "format":
+            case.pictures[key] = [hall.film(seconds, shorter, shorter * 2, "libvpx-vp9", "webm")]
+        case "needs":
+            case.pictures[key] = [sound_film(rule)]
+            case.pictures.pop(rule.needs or "", None)
 
 
 def _break_answer(case: Case, key: str, what: str, dice: random.Random) -> None:
@@ -468,6 +550,14 @@ def _(case: Case, dice: random.Random) -> None:
 )
 def _(case: Case, dice: random.Random) -> None:
     case.while_reviewed = "texts"
+
+
+@breaks(
+    "things.pictures.each_version",
+    lambda case: any(case.rules.lock_of_picture(key) is LocksAt.EACH_VERSION for key in case.rules.listing.pictures),
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.while_reviewed = "pictures"
 
 
 @breaks(

@@ -22,24 +22,34 @@ from restless_tide.core.applying import Answer
 from restless_tide.core.applying import Case as Conditions
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
+from restless_tide.core.catalogue import PictureForm
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Invalid, Level, StoreRefused
-from restless_tide.core.graph import Standing, locked
+from restless_tide.core.graph import Standing, locked, open_and_locked
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.picture_sets import (
+    PicturesAt,
+    against_sending_sets,
+    differing_sets,
+    recipes,
+    taken_sets,
+)
 from restless_tide.core.questions import refused_for
 from restless_tide.core.readiness import check_push, demand_name
-from restless_tide.core.rulebook import Rulebook
+from restless_tide.core.rulebook import LocksAt, Rulebook
 from restless_tide.core.sheet import offer_findings, sheet
 from restless_tide.core.signing import Expected
-from restless_tide.core.texts import TextsAt, against_sending, differing, open_and_locked
+from restless_tide.core.texts import TextsAt, against_sending, differing
 from restless_tide.core.versions import Held
+from restless_tide.desk.parts import flat
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.standins.gateway import standin_app
 from restless_tide.standins.store import SimulatedStore
 from tests.foresight.cases import EARLIER, LANGUAGE, LIVE, Case, break_rule, possible, sound, sound_reply
+from tests.foresight.gallery import gallery, sides
 from tests.listening import running
 from tests.patience import OPENLY
 from tests.ports import own_ports
@@ -160,6 +170,7 @@ class _Trial:
         self.berth = ""
         self.held: list[Held] = []
         self.texts: dict[str, dict[str, str]] = {}
+        self.pictures: dict[str, tuple[str, ...]] = {}
         self.answers: dict[str, Any] = {}
         self.live = self.under_review = False
         self.expected = Expected()
@@ -192,6 +203,7 @@ class _Trial:
         if case.offer is not None:
             self.offer(case.offer)
         self.write_texts(case.texts)
+        self.write_pictures(case.pictures)
         self.write_answers(case.replies)
         self.release()
 
@@ -238,7 +250,7 @@ class _Trial:
         return Known(
             now=now, day=now, identifier=self.case.identifier, berth=BerthState.OPEN,
             papers=(Paper("Contract", state, blocks=("price", "free-or-paid")),), offered=self.offered,
-            texts=self.texts_at(self.case.texts), answers=self.answers_at(self.case.replies), standing=Standing(
+            texts=self.texts_at(self.case.texts), pictures=self.pictures_at(self.case.pictures), answers=self.answers_at(self.case.replies), standing=Standing(
                 first_build_in=bool(self.held), first_review_begun=self.live or self.under_review,
                 version_in_review=self.under_review, live=self.live,
             ), **more,
@@ -265,9 +277,9 @@ class _Trial:
     def write_texts(self, wanted: Mapping[str, Mapping[str, str]]) -> None:
         given = self.texts_at(wanted)
         changed, standing = differing(self.rules, given), self.known().standing
-        _, kept = open_and_locked(self.rules, changed, standing)
+        _, kept = open_and_locked(flat(changed), lambda place: self.rules.lock_of_field(place[1]), standing)
         blockers = [found.code for found in against_sending(self.rules, given)]
-        blockers += ["locked" for fields in kept.values() for _ in fields]
+        blockers += ["locked" for _ in kept]
         if not changed:
             return
         request = protocol.TextsRequest(texts=changed)
@@ -276,6 +288,48 @@ class _Trial:
                 self.texts[locale] = {
                     name: text for name, text in (self.texts.get(locale, {}) | fields).items() if text
                 }
+
+    def pictures_at(self, wanted: Mapping[str, Sequence[str]]) -> PicturesAt:
+        """As the desk keeps them: what several stores share by its meaning, the rest as this store's own; all that is to be
+        made is made."""
+        listing, hall = self.rules.listing, gallery()
+        common: dict[str, tuple[str, ...]] = {}
+        own: dict[str, tuple[str, ...]] = {}
+        for key, files in wanted.items():
+            meaning = listing.picture_meaning(key) if key in listing.pictures else None
+            (common if meaning else own)[meaning or key] = tuple(files)
+        given = PicturesAt(
+            language=LANGUAGE, common={LANGUAGE: common}, own={LANGUAGE: own}, held={LANGUAGE: self.pictures},
+            files=hall.facts, made=hall.made,
+        )  # fmt: skip
+        for recipe in recipes(self.rules, given):
+            hall.make(recipe)
+        return replace(given)  # what was worked out of it is worked out anew, with what is made now
+
+    def write_pictures(self, wanted: Mapping[str, Sequence[str]]) -> None:
+        """Send what differs; where the desk would not, the originals as they are."""
+        given, hall = self.pictures_at(wanted), gallery()
+        changed, standing = differing_sets(self.rules, given), self.known().standing
+        if not changed:
+            return
+        blockers = [found.code for found in against_sending_sets(self.rules, given)]
+        _, shut = open_and_locked(changed, lambda place: self.rules.lock_of_picture(place[1]), standing)
+        blockers += ["locked" for _ in shut]
+        taken = {(one.locale, one.key): one for one in taken_sets(self.rules, given)}
+        sets: dict[str, tuple[protocol.PictureSent, ...]] = {}
+        for place in changed:
+            pieces = taken[place].pieces if place in taken else ()
+            files = [piece.file or piece.original.sha256 for piece in pieces]
+            sets[place[1]] = tuple(hall.sent(one, self.upload(one)) for one in files)
+        request = protocol.PicturesRequest(pictures={LANGUAGE: sets})
+        if self.act("write pictures", blockers, lambda: self.gateway.write_pictures(self.berth, request, _key())):
+            self.pictures |= request_digests(request)
+            self.pictures = {key: files for key, files in self.pictures.items() if files}
+
+    def upload(self, sha256: str) -> str:
+        with gallery().path(sha256).open("rb") as source:
+            size = gallery().path(sha256).stat().st_size
+            return self.gateway.send_package(self.berth, source, size, _key())
 
     def answers_at(self, wanted: Mapping[str, Any]) -> AnswersAt:
         """As the desk keeps them: what stands for an answer to a topic by its topic, the rest as this store's own."""
@@ -321,6 +375,7 @@ class _Trial:
             texts = protocol.TextsRequest(texts=sound_one.texts)
             self.gateway.write_texts(self.berth, texts, _key())
             self.texts = {locale: dict(fields) for locale, fields in sound_one.texts.items()}
+            self.write_sound_pictures(sound_one.pictures)
             answers = protocol.DossierAnswersRequest(answers=sound_one.replies)
             self.gateway.write_answers(self.berth, answers, _key())
             self.answers = dict(sound_one.replies)
@@ -341,6 +396,14 @@ class _Trial:
         newer = replace(sound_one, recipes=[replace(one, version="1.1.0", number=EARLIER) for one in sound_one.recipes])
         self.send(newer)
         self.held = [Held(**one.model_dump()) for one in self.gateway.holdings(self.berth).builds]
+
+    def write_sound_pictures(self, wanted: Mapping[str, Sequence[str]]) -> None:
+        given, hall = self.pictures_at(wanted), gallery()
+        sets = {one.key: one.files or () for one in taken_sets(self.rules, given)}
+        told = {key: tuple(hall.sent(one, self.upload(one)) for one in files) for key, files in sets.items()}
+        request = protocol.PicturesRequest(pictures={LANGUAGE: told})
+        self.gateway.write_pictures(self.berth, request, _key())
+        self.pictures = {key: tuple(files) for key, files in sets.items()}
 
     def send(self, case: Case) -> tuple[str, list[Facts]]:
         """Hand a build in and let the store look at it; its reference, and what is in it."""
@@ -424,12 +487,32 @@ class _Trial:
             if self.offered.price is not None:
                 self.offer(self.offered.model_copy(update={"price": price}))
             return
+        if case.while_reviewed == "pictures":
+            locked_ones = [
+                key for key in self.rules.listing.pictures if self.rules.lock_of_picture(key) is LocksAt.EACH_VERSION
+            ]
+            another = {key: other_pictures(self.rules, key) for key in locked_ones[:1]}
+            self.write_pictures({**case.pictures, **another})
+            return
         if case.while_reviewed == "answers":
             dice = random.Random(self.seed)
             self.write_answers({key: sound_reply(self.rules, key, dice) for key in case.replies})
             return
         field = next(iter(self.rules.listing.fields))
         self.write_texts({**case.texts, LANGUAGE: {**case.texts[LANGUAGE], field: "Changed meanwhile."}})
+
+
+def request_digests(request: protocol.PicturesRequest) -> dict[str, tuple[str, ...]]:
+    return {key: tuple(files) for key, files in request.digests()[LANGUAGE].items()}
+
+
+def other_pictures(rules: Rulebook, key: str) -> list[str]:
+    """Others than any case has."""
+    rule = rules.listing.pictures[key]
+    if rules.listing.picture_form(key) is PictureForm.FILM:
+        shorter = max(rule.smallest_side, 180) // 2 * 2
+        return [gallery().film(rule.shortest_seconds + 2, shorter, shorter * 2)]
+    return [gallery().still(*sides(rule), f"other {at}") for at in range(max(rule.fewest, 1))]
 
 
 def _read(file: Path) -> Facts:

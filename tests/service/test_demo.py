@@ -45,14 +45,14 @@ def test_a_demo_stopped_early_ends_everything_and_begins_anew_the_next_time(tmp_
     environment = os.environ | {"TIDE_PORT": str(ports.desk)}
     command = [sys.executable, "-m", "restless_tide.demo"]
     demo = subprocess.Popen(
-        command, cwd=tmp_path, env=environment, stdout=subprocess.PIPE, text=True, preexec_fn=_heed_ctrl_c
-    )
+        command, cwd=tmp_path, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+        preexec_fn=_heed_ctrl_c,
+    )  # fmt: skip
     assert demo.stdout is not None
     until(lambda: (tmp_path / ".demo" / "desk.log").exists(), bool)
     demo.send_signal(signal.SIGINT)
     said, _ = demo.communicate(timeout=PATIENCE_SECONDS)
-    assert demo.returncode == 130
-    assert "begins it anew" in said
+    assert (demo.returncode, "begins it anew" in said) == (130, True), said
     assert "Traceback" not in said
     assert not (tmp_path / ".demo" / "sign-in.json").exists()
     until(lambda: _free(ports), bool)

@@ -15,8 +15,9 @@ from restless_tide.cli.exits import Exit
 from restless_tide.client import Invalid, NotFound, NotReady, StaleView
 from restless_tide.wire.dossier import StoreTextsTold
 from restless_tide.wire.readiness import PlaceSheetTold
-from tests.harbour import ANSWERS, OWN_ANSWERS, TEXTS, Harbour, until
+from tests.harbour import ANSWERS, TEXTS, Harbour, until
 from tests.service.test_cli import Terminal
+from tests.service.test_from_nothing import write_folder
 
 
 def at_store(harbour: Harbour, app: str, store: str) -> StoreTextsTold:
@@ -197,45 +198,6 @@ def test_texts_of_a_desk_that_never_read_them_are_read_from_the_store(own_harbou
 # the readiness sheet
 
 
-def test_a_new_app_goes_from_nothing_to_ready_by_commands_alone(harbour: Harbour, tmp_path: Path) -> None:
-    tide = Terminal(harbour, tmp_path)
-    app = "byhand"
-    tide("app", "add", app, "--android", f"org.example.saltgrass.{app}")
-    ready = ("release", "ready", "1.0.0", "--app", app, "--store", "openfield")
-    done = tide(*ready)
-    assert done.returncode == Exit.REFUSED
-    assert f"→ tide berth open --app {app} --store openfield" in done.stdout
-    assert tide("berth", "open", "--app", app, "--store", "openfield").returncode == 0
-    file = harbour.package(app, "openfield")
-    assert f"→ tide build push FILE --app {app} --store openfield" in tide(*ready).stdout
-    assert tide("build", "push", str(file), "--app", app).returncode == 0
-    until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "processing")
-    harbour.pass_hours(1, desk=False)
-    until(lambda: harbour.tide.builds.of_app(app)[0].consignments[0].state, lambda state: state == "ready")
-    assert f"→ tide dossier write en summary=TEXT --app {app}" in tide(*ready).stdout
-    assert tide("dossier", "write", "en", "summary=A diary.", "description=For walks.", "--app", app).returncode == 0
-    assert f"→ tide dossier send --app {app} --store openfield" in tide(*ready).stdout
-    assert "held there now" in tide("dossier", "send", "--app", app).stdout
-    assert f"→ tide dossier questions --app {app} --store openfield" in tide(*ready).stdout
-    asked = tide("dossier", "questions", "--app", app).stdout
-    assert f"→ tide dossier answer encryption=none|system|own --app {app}" in asked
-    common = ("category=nature", "encryption=none", "advertising=none", "third-party-content=none", "gathered-data.*=")
-    assert tide("dossier", "answer", *common, "--app", app).returncode == 0
-    assert f"→ tide dossier send --app {app} --store openfield" in tide(*ready).stdout
-    assert "Openfield: 5 answers held there now." in tide("dossier", "send", "--app", app).stdout
-    assert f"→ tide release draft 1.0.0 --app {app} --leg openfield" in tide(*ready).stdout
-    assert tide("release", "draft", "1.0.0", "--app", app, "--leg", "openfield").returncode == 0
-    assert f"→ tide release notes 1.0.0 LOCALE TEXT --app {app}" in tide(*ready).stdout
-    assert tide("release", "notes", "1.0.0", "en", "The first one.", "--app", app).returncode == 0
-    done = tide(*ready)
-    assert f"→ tide release submit 1.0.0 --app {app} --store openfield" in done.stdout
-    assert done.returncode == Exit.DONE
-    assert f"{app} 1.0.0: ready" in done.stdout
-    shown = tide("dossier", "show", "--app", app, "--store", "openfield").stdout
-    assert "accepted" in shown
-    assert "up to 160 characters, required" in shown
-
-
 def test_the_sheet_of_a_release_and_its_hand_in_say_the_same(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("openfield",))
@@ -324,20 +286,11 @@ def test_what_was_changed_at_both_is_told_line_by_line_and_nothing_is_written(ha
     assert 'description = "Newer."' in file.read_text(encoding="utf-8"), "what only the desk changed came along"
 
 
-def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path: Path) -> None:
+def test_a_folder_is_checked_sent_exported_and_named_by_file_and_line(harbour: Harbour, tmp_path: Path) -> None:
     app = harbour.new_app(dossier=False)
     harbour.draft(app, stores=("openfield", "northgate"))
-    assert harbour.tide.dossier.ready(app, "1.0.0").verdict == "blocked"
     folder = tmp_path / "dossier" / "texts"
-    folder.mkdir(parents=True)
-    (tmp_path / "dossier" / "dossier.toml").write_text(f'format = 1\napp = "{app}"\n', encoding="utf-8")
-    (folder / "en.toml").write_text(
-        'summary = "A diary."\ndescription = """\nFor people\nwho walk."""\n', encoding="utf-8"
-    )
-    (tmp_path / "dossier" / "answers.toml").write_text(tomlkit.dumps(ANSWERS), encoding="utf-8")
-    (tmp_path / "dossier" / "stores").mkdir()
-    for store, answers in OWN_ANSWERS.items():
-        (tmp_path / "dossier" / "stores" / f"{store}.toml").write_text(tomlkit.dumps({"answers": answers}), "utf-8")
+    write_folder(tmp_path / "dossier", app)
     tide = Terminal(harbour, tmp_path)
     assert tide("dossier", "check", "dossier").returncode == Exit.DONE
     assert tide("dossier", "send", "dossier").returncode == Exit.DONE
@@ -345,10 +298,14 @@ def test_a_new_app_comes_to_ready_from_a_folder_alone(harbour: Harbour, tmp_path
     sheet = harbour.tide.dossier.ready(app, "1.0.0")
     assert {place.store: str(place.verdict) for place in sheet.places} == {
         "openfield": "ready",
-        "northgate": "cautions",
+        "northgate": "ready",
     }
     assert tide("dossier", "export", "out", "--app", app, "--store", "northgate").returncode == 0
-    assert (tmp_path / "out" / "texts" / "en.toml").read_text(encoding="utf-8").startswith('summary = "A diary."')
+    assert (
+        (tmp_path / "out" / "texts" / "en.toml")
+        .read_text(encoding="utf-8")
+        .startswith(f'summary = "{TEXTS["summary"]}"')
+    )
     (folder / "de.toml").write_text('summary = "Ein Tagebuch."\n', encoding="utf-8")
     (tmp_path / "dossier" / "answers.toml").write_text(
         tomlkit.dumps(ANSWERS | {"advertising": "own"}), encoding="utf-8"

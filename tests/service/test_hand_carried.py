@@ -43,6 +43,7 @@ def with_berth(harbour: Harbour) -> str:
     until(lambda: harbour.tide.apps.berth(app, "wrackline"), lambda berth: berth.state == "open")
     harbour.tide.dossier.send(app, store="wrackline")
     settle(harbour, app, "Write the texts")
+    settle(harbour, app, "Put in the pictures")
     settle(harbour, app, "Answer the questions")
     return app
 
@@ -62,7 +63,7 @@ def test_a_release_goes_from_draft_to_halted_with_one_leg_carried_by_a_person_be
     sent = carried.tide.builds.send(app, android, "wrackline").consignments[0]
     step = step_of(carried, app, "Hand in build")
     (file,) = step.files
-    fetched = carried.tide.steps.fetch(file.sha256, tmp_path / "taken.apk")
+    fetched = carried.tide.steps.fetch(file, tmp_path / "taken.apk")
     assert fetched.read_bytes() == (carried.folder / f"{app}-1.0.0-1.apk").read_bytes()
     carried.tide.steps.settle(step.id, "done")
     settle(carried, app, "See whether", "ready")

@@ -105,13 +105,12 @@ def test_another_file_under_the_same_number_is_refused(harbour: Harbour) -> None
 
 
 def test_what_does_not_fit_is_refused_before_a_byte_goes_to_the_store(harbour: Harbour) -> None:
-    app = harbour.new_app()
+    app, stranger = harbour.new_app(), harbour.new_app()
     harbour.ready_build(app, "openfield", "1.0.0", 7)
     uploads = len(harbour.control("openfield", "things/upload"))
     with pytest.raises(NotReady, match="Number 7 is not above 7") as late:
         harbour.push(harbour.package(app, "openfield", "1.1.0", 7), app=app, store="openfield")
     assert "number 8 or higher" in late.value.remedy
-    stranger = harbour.new_app()
     with pytest.raises(NotReady, match="The package says it is"):
         harbour.push(harbour.package(stranger, "openfield", "1.0.0", 9), app=app, store="openfield")
     with pytest.raises(NotReady, match="takes apk, aab; this is ipa"):

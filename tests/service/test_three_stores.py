@@ -137,7 +137,7 @@ def test_an_announced_revision_names_the_releases_it_hits_before_its_date_and_is
     )
     assert (now.rulebook_revision, now.verdict, then.rulebook_revision, then.verdict) == (
         "7",
-        "cautions",
+        "ready",
         "8",
         "blocked",
     )

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.harbour import Harbour, until
+from tests.harbour import Harbour, sample_pictures, until
 from tests.service.test_cli import Terminal
 
 STORES = ("northgate", "openfield", "slatehouse")
@@ -94,6 +94,8 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
     common = ("category=nature", "violence=none", "audience=adults", "encryption=none", "advertising=none")
     tide("dossier", "answer", *common, "third-party-content=none", "gathered-data.*=", *of)
     tide("dossier", "answer", "ground=no", *of, "--store", "northgate")
+    for picture_class, pictures in sample_pictures().items():
+        tide("dossier", "add-pictures", picture_class, "en", *map(str, pictures), *of)
     tide("dossier", "send", *of)
 
     tide.walk("submit and see it go out")
@@ -121,5 +123,5 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
 
     assert tide.commands == {
         "connect three stores": 3, "first app": 4, "push three platforms": 1, "hand it to testers": 4, "draft a release": 1,
-        "correct a slip": 3, "write and answer what stores ask": 4, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 6,
+        "correct a slip": 3, "write and answer what stores ask": 7, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 6,
     }  # fmt: skip

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-/** The two parts of a dossier: what is written, and what is answered. */
+/** The parts of a dossier: what is written, what is shown, and what is answered. */
 defineProps<{ app: string }>()
 </script>
 
 <template>
   <nav class="parts" aria-label="Parts of the dossier">
     <RouterLink :to="`/apps/${app}/dossier`" exact-active-class="here">Texts</RouterLink>
+    <RouterLink :to="`/apps/${app}/dossier/pictures`" exact-active-class="here">Pictures</RouterLink>
     <RouterLink :to="`/apps/${app}/dossier/questions`" exact-active-class="here">Questions</RouterLink>
   </nav>
 </template>

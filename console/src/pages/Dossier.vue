@@ -20,7 +20,7 @@ type Texts = components['schemas']['TextsTold']
 const props = defineProps<{ app: string }>()
 const route = useRoute()
 const path = { app: props.app }
-const { data, problem, load } = useLoading<Texts>(() => told(api.GET('/v1/apps/{app}/dossier/texts', { params: { path } })))
+const { data, problem, load, keep } = useLoading<Texts>(() => told(api.GET('/v1/apps/{app}/dossier/texts', { params: { path } })))
 useLive(load, (change) => change.app === props.app || change.app === null)
 const { doing, send, takeOver } = useSending(props.app, load)
 
@@ -64,7 +64,7 @@ async function save(locale: string, field: string, text: string, revision: numbe
 
 async function add(): Promise<void> {
   const done = await doing.run(async () => {
-    if (wanted.copy) data.value = await told(api.POST('/v1/apps/{app}/dossier/texts/{locale}/copies', { params: { path: { ...path, locale: wanted.locale } }, body: { source: wanted.copy } }))
+    if (wanted.copy) keep(await told(api.POST('/v1/apps/{app}/dossier/texts/{locale}/copies', { params: { path: { ...path, locale: wanted.locale } }, body: { source: wanted.copy } })))
   })
   if (!done) return
   beside.value = wanted.copy
@@ -75,7 +75,7 @@ async function add(): Promise<void> {
 
 async function drop(): Promise<void> {
   const gone = here.value
-  const done = await doing.run(async () => void (data.value = await told(api.DELETE('/v1/apps/{app}/dossier/texts/{locale}', { params: { path: { ...path, locale: gone } } }))), `The texts in ${gone} are taken out`)
+  const done = await doing.run(async () => keep(await told(api.DELETE('/v1/apps/{app}/dossier/texts/{locale}', { params: { path: { ...path, locale: gone } } }))), `The texts in ${gone} are taken out`)
   if (done) here.value = data.value?.locales[0] ?? first.value
 }
 </script>

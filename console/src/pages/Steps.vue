@@ -57,7 +57,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
           <dd><pre>{{ text }}</pre> <BButton size="sm" variant="link" @click="copy(step.id + name, text)">{{ copied[step.id + name] ? 'copied' : 'copy' }}</BButton></dd>
         </template>
       </dl>
-      <p v-for="file in step.files" :key="file.sha256"><a :href="`/v1/packages/${file.sha256}/file`" download>Fetch the file</a> <span class="soft">{{ size(file.size_bytes) }}</span></p>
+      <p v-for="file in step.files" :key="file.sha256"><a :href="file.address" download>{{ file.name === file.sha256.slice(0, 12) ? 'Fetch the file' : `Fetch ${file.name}` }}</a> <span class="soft">{{ size(file.size_bytes) }}</span></p>
       <p><strong>Look for:</strong> {{ step.look_for }}</p>
       <label v-if="step.outcomes.length > 1" class="said">What the store said <span class="soft small-print">needed when it says no; paste it as it stands</span><textarea v-model="words[step.id]" class="form-control form-control-sm" rows="2" /></label>
       <div class="row-gap">

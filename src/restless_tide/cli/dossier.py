@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from restless_tide.cli import dossier_folders, dossier_questions
+from restless_tide.cli import dossier_folders, dossier_pictures, dossier_questions
 from restless_tide.cli.call import Call, begun, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
@@ -49,14 +49,14 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("locale")
     app_argument(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask first")
-    parser = nouns.command("dossier take", _take, "take over here what a store holds and nobody wrote or answered here")
+    parser = nouns.command("dossier take", _take, "take over here what a store holds and nobody put in here")
     app_argument(parser)
     store_argument(parser)
     parser = nouns.command(
         "dossier send",
         _send,
-        "send what differs to a store, or to all: texts and answers; first those of a folder to the desk",
-        description="Send what a store does not hold as it is written and answered here, to that store or to all. What is fixed\n"
+        "send what differs to a store, or to all: texts, pictures, answers; first those of a folder to the desk",
+        description="Send what a store does not hold as it is here, to that store or to all: texts, pictures, answers. What is fixed\n"
         "while a version is under review is kept and sent automatically as soon as it may change. With a folder, its changes\n"
         "are written at the desk first; what was changed at both stops it before anything is written.",
     )
@@ -67,6 +67,7 @@ def add(nouns: Nouns) -> None:
         "--wait", type=span, default=10.0, metavar="SECONDS", help="how long to wait for the stores' answers (10)"
     )
 
+    dossier_pictures.add(nouns)
     dossier_questions.add(nouns)
     dossier_folders.add(nouns)
 
@@ -164,8 +165,7 @@ def _drop_locale(call: Call) -> None:
 def _take(call: Call) -> None:
     given = call.given
     told = call.tide.dossier.take_over(given.app, given.store)
-    found = [_counted(told.texts, "text"), _counted(told.answers, "answer")]
-    said = " and ".join(one for one in found if one)
+    said = dossier_folders.counted(told.texts, told.pictures, told.answers)
     taken = f"Taken over from {given.store}: {said}." if said else f"{given.store} holds nothing that is not here."
     call.answer(told, lambda: call.say(taken))
 
@@ -179,56 +179,57 @@ def _send(call: Call) -> Exit | None:
     sent = call.tide.dossier.send(given.app, store=given.store)
     states = call.wait_until(lambda: _states(call, sent), _settled, given.wait) if any(map(_some, sent)) else {}
     call.answer(sent, lambda: _tell_sent(call, sent, states))
-    if any(_REFUSED & found for found in states.values()):
+    if any(_REFUSED & _all_of(states, store) for store in states):
         return Exit.REFUSED
     return None if _settled(states) else Exit.NOT_CONFIRMED
 
 
 _UNDER_WAY, _REFUSED = {TextState.ORDERED, AnswerState.SENT}, {TextState.REFUSED, AnswerState.REFUSED}
-_States = dict[str, set[TextState | AnswerState]]
-"""By store: the states in which its texts and answers are."""
+_States = dict[str, dict[str, set[str]]]
+"""By store, then by the command that shows them: the states in which its texts, pictures and answers are."""
 
 
 def _some(one: SendingTold) -> int:
-    return one.sent + one.answers_sent
+    return one.sent + one.pictures_sent + one.answers_sent
 
 
 def _states(call: Call, sent: list[SendingTold]) -> _States:
-    found: _States = {}
+    found: _States = {one.store: {} for one in sent if _some(one)}
+    app, dossier = call.given.app, call.tide.dossier
     if any(one.sent for one in sent):
-        names = {one.store for one in sent if one.sent}
-        for texts in call.tide.dossier.texts(call.given.app).stores:
-            if texts.store in names:
-                found.setdefault(texts.store, set()).update(text.state for text in texts.texts)
+        for texts in dossier.texts(app).stores:
+            found.get(texts.store, {})["show"] = {text.state for text in texts.texts}
+    if any(one.pictures_sent for one in sent):
+        for shown in dossier.pictures(app).stores:
+            found.get(shown.store, {})["pictures"] = {one.state for one in shown.sets}
     if any(one.answers_sent for one in sent):
-        names = {one.store for one in sent if one.answers_sent}
-        for asked in call.tide.dossier.questions(call.given.app).stores:
-            if asked.store in names:
-                found.setdefault(asked.store, set()).update(one.state for one in asked.questions)
+        for asked in dossier.questions(app).stores:
+            found.get(asked.store, {})["questions"] = {one.state for one in asked.questions}
     return found
 
 
+def _all_of(states: _States, store: str) -> set[str]:
+    return set().union(*states.get(store, {}).values())
+
+
 def _settled(states: _States) -> bool:
-    return not any(_UNDER_WAY & found for found in states.values())
+    return not any(_UNDER_WAY & _all_of(states, store) for store in states)
 
 
 def _tell_sent(call: Call, sent: list[SendingTold], states: _States) -> None:
     for one in sent:
-        waiting = one.kept + one.answers_kept
+        waiting = one.kept + one.pictures_kept + one.answers_kept
         kept = f" {waiting} {'waits' if waiting == 1 else 'wait'} until the review there has ended." if waiting else ""
-        found = states.get(one.store, set())
-        each = [_counted(one.sent, "text"), _counted(one.answers_sent, "answer")]
-        what = " and ".join(words for words in each if words)
+        found = _all_of(states, one.store)
+        what = dossier_folders.counted(one.sent, one.pictures_sent, one.answers_sent)
         if not what:
             call.say(f"{one.store_title}: nothing to send now.{kept}")
         elif _REFUSED & found:
-            page = "show" if TextState.REFUSED in found else "questions"
-            see = f"See why with: tide dossier {page} --app {call.given.app} --store {one.store}"
-            call.say(f"{one.store_title}: it refused {what}. {see}{kept}")
+            pages = [page for page, those in states[one.store].items() if _REFUSED & those]
+            each = {"show": one.sent, "pictures": one.pictures_sent, "questions": one.answers_sent}
+            refused = dossier_folders.counted(*(count if page in pages else 0 for page, count in each.items()))
+            see = f"See why with: tide dossier {pages[0]} --app {call.given.app} --store {one.store}"
+            call.say(f"{one.store_title}: it refused {refused}. {see}{kept}")
         else:
             word = "ordered, not confirmed yet" if _UNDER_WAY & found else "held there now"
             call.say(f"{one.store_title}: {what} {word}.{kept}")
-
-
-def _counted(count: int, noun: str) -> str:
-    return f"{count} {noun}{'' if count == 1 else 's'}" if count else ""

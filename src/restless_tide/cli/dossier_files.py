@@ -5,7 +5,9 @@ Comments and the order of lines are kept where a file is there already; a file i
 
 from __future__ import annotations
 
+import hashlib
 import re
+import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -23,6 +25,7 @@ from restless_tide.core.dossier_folder import (
     ANSWERS_FILE,
     FOLDER_FILE,
     NO_LOCALE,
+    PICTURES_FOLDER,
     STORES_FOLDER,
     TEXTS_FOLDER,
     Answers,
@@ -30,12 +33,17 @@ from restless_tide.core.dossier_folder import (
     FolderFile,
     Place,
     StoreFile,
+    format_named,
+    format_of,
+    in_order,
+    name_order,
     unwritten,
     written,
 )
 from restless_tide.core.errors import Invalid
-from restless_tide.core.limits import LONGEST_TEXT
+from restless_tide.core.limits import LARGEST_FILM_BYTES, LONGEST_TEXT
 from restless_tide.core.locales import locale_of
+from restless_tide.core.picture_sets import pictures_place
 from restless_tide.core.texts import text_at
 from restless_tide.wire.base import Text
 
@@ -43,7 +51,13 @@ LARGEST_FILE_BYTES = 8_000_000
 _HEAD = "# What stores ask about {app}, beside its source. docs/dossier.md explains the folder.\n"
 _AGREED_HEAD = "# Kept by tide: how each text and answer was when the desk and this folder last agreed. Do not change it by hand.\n"
 _FIELDS, _STORE, _TEXT, _ANSWERS = TypeAdapter(Fields), TypeAdapter(StoreFile), TypeAdapter(Text), TypeAdapter(Answers)
-_STORES_ANSWERS = "stores-answers"
+_STORES_ANSWERS, _STORES_PICTURES = "stores-answers", "stores-pictures"
+
+
+def file_digest(file: Path) -> str:
+    """The SHA-256 of a file."""
+    with file.open("rb") as source:
+        return hashlib.file_digest(source, "sha256").hexdigest()
 
 
 class DossierFolder:
@@ -99,7 +113,65 @@ class DossierFolder:
                         code="folder-unfit",
                     )
                 found[place] = self._fit(file, field, text)
-        return {place: text for place, text in found.items() if text} | self._answers()
+        return {place: text for place, text in found.items() if text} | self._sets() | self._answers()
+
+    def _sets(self) -> dict[Place, str]:
+        """Every set of pictures: the digests of its files, a line each."""
+        return {
+            place: "\n".join(file_digest(file) for file in files)
+            for place, files in ((place, self.pictures(place)) for place in self._set_places())
+            if files
+        }
+
+    def _set_places(self) -> Iterator[Place]:
+        stores: list[tuple[str | None, Path]] = [(None, self.path / PICTURES_FOLDER)]
+        stores += [(folder.name, folder) for folder in sorted((self.path / STORES_FOLDER).glob("*")) if folder.is_dir()]
+        for store, folder in stores:
+            for locale_folder in sorted(folder.glob("*/*")):
+                if locale_folder.is_dir():
+                    locale = self._locale(locale_folder, locale_folder.name)
+                    yield Place(locale, locale_folder.parent.name, store, is_set=True)
+
+    def pictures(self, place: Place) -> list[Path]:
+        """The files of a set in the order of their names. Raises Invalid naming each mistake."""
+        folder = self._file(place)
+        files = [file for file in folder.glob("*") if file.is_file() and not file.name.startswith(".")]
+        files.sort(key=lambda file: name_order(file.name))
+        stems: dict[str, Path] = {}
+        for file in files:
+            name = file.relative_to(self.path).as_posix()
+            other = stems.setdefault(file.stem, file)
+            if other is not file:
+                raise Invalid(
+                    f"{name} and {other.name} have the same place in their order.",
+                    remedy="Give one of them another number.",
+                    code="folder-unfit",
+                )
+            if file.stat().st_size > LARGEST_FILM_BYTES:
+                raise Invalid(f"{name} is larger than {LARGEST_FILM_BYTES:,} bytes.", code="folder-unfit")
+            with file.open("rb") as source:
+                kind = format_of(source.read(16))
+            if not kind:
+                raise Invalid(f"{name} is no picture and no film that is known here.", code="folder-unfit")
+            if kind != format_named(file.suffix):
+                raise Invalid(
+                    f"{name} is written as {kind}, and its name says {file.suffix or 'nothing'}.",
+                    remedy=f"Rename it: {file.stem}.{kind}",
+                    code="folder-unfit",
+                )
+        return files
+
+    def write_set(self, place: Place, files: Sequence[tuple[str, Path]]) -> None:
+        """Have a set be these files, each with its format; they are moved here. Without any, the set is taken out."""
+        folder = self._file(place)
+        for file in self.pictures(place):
+            file.unlink()
+        if files:
+            folder.mkdir(parents=True, exist_ok=True)
+        for at, (kind, file) in enumerate(files, 1):
+            shutil.move(file, folder / f"{at:02}.{kind}")
+        if not files and folder.is_dir() and not any(folder.iterdir()):
+            folder.rmdir()
 
     def _answers(self) -> dict[Place, str]:
         """Every answer of the folder, those for one store among them."""
@@ -143,6 +215,11 @@ class DossierFolder:
         found |= {Place(NO_LOCALE, key): str(digest) for key, digest in held.get(ANSWERS, {}).items()}
         for store, answers in held.get(_STORES_ANSWERS, {}).items():
             found |= {Place(NO_LOCALE, key, store): str(digest) for key, digest in answers.items()}
+        for locale, classes in held.get(PICTURES_FOLDER, {}).items():
+            found |= {Place(locale, key, None, True): str(digest) for key, digest in classes.items()}
+        for store, locales in held.get(_STORES_PICTURES, {}).items():
+            for locale, classes in locales.items():
+                found |= {Place(locale, key, store, True): str(digest) for key, digest in classes.items()}
         for locale, fields in held.get(TEXTS_FOLDER, {}).items():
             found |= {Place(locale, field): str(digest) for field, digest in fields.items()}
         for store, locales in held.get(STORES_FOLDER, {}).items():
@@ -151,7 +228,7 @@ class DossierFolder:
         return found
 
     def write(self, texts: Mapping[Place, str], order: Sequence[str] = ()) -> None:
-        """Write these texts and answers; an empty one is taken out. ``order`` is the sequence of the fields in a new file."""
+        """Write these texts and answers, no sets; an empty one is taken out. ``order`` is the sequence of the fields in a new file."""
         for file in sorted({self._file(place) for place in texts}):
             document = _document(file)
             wanted = {place: text for place, text in texts.items() if self._file(place) == file}
@@ -181,10 +258,11 @@ class DossierFolder:
     def agree(self, digests: Mapping[Place, str]) -> None:
         """Keep how each text was when both sides last agreed, by its digest; an empty one is not kept."""
         held: dict[str, Any] = {}
-        for place in sorted(digests, key=lambda place: (place.store or "", place.locale, place.field)):
+        for place in sorted(digests, key=in_order):
             if not digests[place]:
                 continue
             area = (ANSWERS, _STORES_ANSWERS) if place.is_answer else (TEXTS_FOLDER, STORES_FOLDER)
+            area = (PICTURES_FOLDER, _STORES_PICTURES) if place.is_set else area
             table = held.setdefault(area[place.store is not None], {})
             if place.store is not None:
                 table = table.setdefault(place.store, {})
@@ -196,12 +274,20 @@ class DossierFolder:
         if not file.is_file() or file.read_text(encoding="utf-8") != text:
             file.write_text(text, encoding="utf-8")
 
-    def meant(self, place: str, store: str, means: Mapping[str, str], topics: Mapping[str, str]) -> str:
-        """The file and the line that a finding of a store is about; its place as it is where that is no text or answer.
+    def meant(
+        self, place: str, store: str, means: Mapping[str, str], shows: Mapping[str, str], topics: Mapping[str, str]
+    ) -> str:
+        """The file and the line that a finding of a store is about, or the folder of a set; its place as it is where that
+        is none of them.
 
-        ``means`` and ``topics`` lead from the store's own fields and questions to those that all stores share.
+        ``means``, ``shows`` and ``topics`` lead from the store's own fields, classes of pictures and questions to those
+        that all stores share.
         """
-        about, question = text_at(place), answer_at(place)
+        about, question, pictures = text_at(place), answer_at(place), pictures_place(place)
+        if pictures is not None:
+            locale, key = pictures
+            mine, common = Place(locale, key, store, True), Place(locale, shows.get(key, key), None, True)
+            return (mine if mine in self._here or key not in shows else common).told()
         if about is not None:
             locale, field = about
             own, shared = Place(locale, field, store), means.get(field, field)
@@ -234,6 +320,8 @@ class DossierFolder:
         return name
 
     def _file(self, place: Place) -> Path:
+        if place.is_set:
+            return self.path / place.told()
         if place.store is None and place.is_answer:
             return self.path / ANSWERS_FILE
         if place.store is None:

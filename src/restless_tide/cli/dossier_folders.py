@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import tempfile
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
@@ -22,8 +23,9 @@ from restless_tide.core.dossier_folder import (
     unwritten,
     written,
 )
-from restless_tide.core.errors import Conflict, Invalid, NotFound
+from restless_tide.core.errors import Conflict, Invalid, NotFound, TooLarge
 from restless_tide.wire.dossier import StoreCheckTold, StoreQuestionsTold, StoreTextsTold
+from restless_tide.wire.pictures import StorePicturesTold
 
 
 def add(nouns: Nouns) -> None:
@@ -31,7 +33,7 @@ def add(nouns: Nouns) -> None:
         "dossier fetch",
         _fetch,
         "write the desk's dossier to a folder, or bring a folder up to date",
-        description="Write the texts and answers of an app to a folder of TOML files, or bring one up to date. What was changed there\n"
+        description="Write the texts, pictures and answers of an app to a folder of files, or bring one up to date. What was changed there\n"
         "stays; what was changed at both is told line by line and left as it is (exit code 1).",
     )
     _folder_argument(parser)
@@ -53,7 +55,7 @@ def _folder_argument(parser: Parser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="such as dossier, beside the app's source")
 
 
-AtStore = TypeVar("AtStore", StoreTextsTold, StoreQuestionsTold)
+AtStore = TypeVar("AtStore", StoreTextsTold, StorePicturesTold, StoreQuestionsTold)
 
 
 def store_of(stores: Sequence[AtStore], name: str) -> AtStore:
@@ -66,14 +68,20 @@ def store_of(stores: Sequence[AtStore], name: str) -> AtStore:
 
 
 class _Desk:
-    """A dossier as it stands at the desk: each text and answer, and its revision."""
+    """A dossier as it stands at the desk: each text, set of pictures and answer, and its revision."""
 
     def __init__(self, call: Call, app: str) -> None:
         texts, asked = call.tide.dossier.texts(app), call.tide.dossier.questions(app)
+        shown = call.tide.dossier.pictures(app)
+        self.formats = {one.sha256: one.format for found in shown.sets for one in found.pictures}
         self.app = texts.app
         self.order = [*(field.key for field in texts.fields), *(topic.key for topic in asked.topics)]
         self.held = {Place(text.locale, text.field, text.store): text.text for text in texts.texts}
         self.revisions = {Place(text.locale, text.field, text.store): text.revision for text in texts.texts}
+        for found in shown.sets:
+            place = Place(found.locale, found.picture_class, found.store, is_set=True)
+            self.held[place] = "\n".join(one.sha256 for one in found.pictures)
+            self.revisions[place] = found.revision
         for topic in asked.topics:
             self._note(Place(NO_LOCALE, topic.key), topic.answer, topic.revision)
         for store in asked.stores:
@@ -88,12 +96,18 @@ class _Desk:
             self.held[place] = written(answer)
 
 
+def counted(texts: int, sets: int, answers: int) -> str:
+    """Such as ``3 texts, 1 set of pictures and 2 answers``; nothing where there is none of them."""
+    each = [(texts, "text", ""), (sets, "set", " of pictures"), (answers, "answer", "")]
+    told = [f"{count} {noun}{'' if count == 1 else 's'}{more}" for count, noun, more in each if count]
+    return " and ".join([*([", ".join(told[:-1])] if len(told) > 1 else []), *told[-1:]])
+
+
 def _counted(places: Iterable[Place]) -> str:
-    """Such as ``3 texts and 1 answer``."""
+    """The same of places of a folder; ``nothing`` where there is none."""
     every = list(places)
-    answers = sum(place.is_answer for place in every)
-    each = [(len(every) - answers, "text"), (answers, "answer")]
-    return " and ".join(f"{count} {noun}{'' if count == 1 else 's'}" for count, noun in each if count) or "nothing"
+    sets, answers = sum(place.is_set for place in every), sum(place.is_answer for place in every)
+    return counted(len(every) - sets - answers, sets, answers) or "nothing"
 
 
 def _fetch(call: Call) -> Exit | None:
@@ -105,7 +119,10 @@ def _fetch(call: Call) -> Exit | None:
     here, desk = folder.texts(), there.held
     found = compare(folder.agreed(), here, desk)
     taken = {one.place: one.desk for one in found if one.side is Side.DESK}
-    folder.write(taken, there.order)
+    folder.write({place: text for place, text in taken.items() if not place.is_set}, there.order)
+    for place, files in taken.items():
+        if place.is_set:
+            _fetch_set(call, folder, place, [(one, there.formats[one]) for one in files.split()])
     _agree(folder, {place: text for place, text in {**here, **taken}.items() if text}, desk)
     left = [one for one in found if one.side is not Side.DESK]
     conflicts = [one for one in left if one.side is Side.BOTH]
@@ -123,6 +140,13 @@ def _fetch(call: Call) -> Exit | None:
     return Exit.REFUSED if conflicts else None
 
 
+def _fetch_set(call: Call, folder: DossierFolder, place: Place, files: Sequence[tuple[str, str]]) -> None:
+    """Fetch the files of a set before anything of the folder is touched; ``files`` are digests and formats."""
+    with tempfile.TemporaryDirectory() as around:
+        fetched = [(kind, call.tide.dossier.fetch_picture(one, Path(around) / one)) for one, kind in files]
+        folder.write_set(place, fetched)
+
+
 def _agree(folder: DossierFolder, here: dict[Place, str], desk: dict[Place, str]) -> None:
     """Where both sides hold the same now, that is what they agree on; elsewhere the last agreement stands."""
     same = {place: desk.get(place, "") for place in here.keys() | desk.keys() if here.get(place) == desk.get(place)}
@@ -134,7 +158,16 @@ def _check(call: Call) -> Exit | None:
     folder = DossierFolder(Path(call.given.folder))
     app, here = folder.app(), folder.texts()
     answers, own_answers = _answers(here)
-    told = call.tide.dossier.check(app, _common(here), _own(here), answers=answers, own_answers=own_answers)
+    pictures, own_pictures = _kept_sets(call, folder, here)
+    told = call.tide.dossier.check(
+        app,
+        _common(here),
+        _own(here),
+        pictures=pictures,
+        own_pictures=own_pictures,
+        answers=answers,
+        own_answers=own_answers,
+    )
     sheets = [_placed(folder, sheet) for sheet in told]
 
     def shown() -> None:
@@ -149,7 +182,9 @@ def _check(call: Call) -> Exit | None:
 def _placed(folder: DossierFolder, sheet: StoreCheckTold) -> StoreCheckTold:
     """Each finding at the file and the line that it is about."""
     placed = [
-        found.model_copy(update={"place": folder.meant(found.place, sheet.store, sheet.means, sheet.topics)})
+        found.model_copy(
+            update={"place": folder.meant(found.place, sheet.store, sheet.means, sheet.shows, sheet.topics)}
+        )
         for found in sheet.findings
     ]
     return sheet.model_copy(update={"findings": placed})
@@ -158,7 +193,7 @@ def _placed(folder: DossierFolder, sheet: StoreCheckTold) -> StoreCheckTold:
 def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
     found: dict[str, dict[str, str]] = {}
     for place, text in texts.items():
-        if place.store is None and not place.is_answer:
+        if place.store is None and not place.is_answer and not place.is_set:
             found.setdefault(place.locale, {})[place.field] = text
     return found
 
@@ -166,9 +201,35 @@ def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
 def _own(texts: dict[Place, str]) -> dict[str, dict[str, dict[str, str]]]:
     found: dict[str, dict[str, dict[str, str]]] = {}
     for place, text in texts.items():
-        if place.store is not None and not place.is_answer:
+        if place.store is not None and not place.is_answer and not place.is_set:
             found.setdefault(place.store, {}).setdefault(place.locale, {})[place.field] = text
     return found
+
+
+_Sets = dict[str, dict[str, list[str]]]
+
+
+def _kept_sets(call: Call, folder: DossierFolder, here: dict[Place, str]) -> tuple[_Sets, dict[str, _Sets]]:
+    """The sets that all stores share, and those of single stores; their files are sent to the desk, and put in nowhere yet."""
+    common: _Sets = {}
+    own: dict[str, _Sets] = {}
+    for place in here:
+        if place.is_set:
+            sets = common if place.store is None else own.setdefault(place.store, {})
+            sets.setdefault(place.locale, {})[place.field] = _kept_files(call, folder, place)
+    return common, own
+
+
+def _kept_files(call: Call, folder: DossierFolder, place: Place) -> list[str]:
+    """Send the files of a set to the desk; their digests. Raises Invalid naming the file that is no picture."""
+    kept = []
+    for file in folder.pictures(place):
+        try:
+            kept.append(call.tide.dossier.keep_picture(file).sha256)
+        except (Invalid, TooLarge) as wrong:
+            name = file.relative_to(folder.path).as_posix()
+            raise type(wrong)(f"{name}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code) from None
+    return kept
 
 
 def _answers(here: dict[Place, str]) -> tuple[dict[str, Any], dict[str, dict[str, Any]]]:
@@ -235,8 +296,11 @@ def hand_over(call: Call, name: str, app: str | None) -> str:
         )
     mine = [one for one in found if one.side is Side.HERE]
     for one in mine:
-        place, known = one.place, there.revisions.get(one.place)
-        if place.is_answer:
+        place, known = one.place, there.revisions.get(one.place, 0)
+        if place.is_set:
+            kept = _kept_files(call, folder, place) if one.here else []
+            call.tide.dossier.put_pictures(about, place.locale, place.field, kept, store=place.store, revision=known)
+        elif place.is_answer:
             answer = {place.field: unwritten(one.here) if one.here else None}
             call.tide.dossier.answer(about, answer, store=place.store, revision=known)
         else:
@@ -256,12 +320,27 @@ def _export(call: Call) -> None:
     told, asked = call.tide.dossier.texts(given.app), call.tide.dossier.questions(given.app)
     store = store_of(told.stores, given.store)
     got = {Place(text.locale, text.field): text.text for text in store.texts if text.text}
+    sets: dict[Place, str] = {}
     questions = [one for there in asked.stores if there.store == given.store for one in there.questions]
     got |= {Place(NO_LOCALE, one.key): written(one.answer) for one in questions if one.answer is not None}
+    shown = [
+        one
+        for there in call.tide.dossier.pictures(given.app).stores
+        if there.store == given.store
+        for one in there.sets
+    ]
     folder = DossierFolder(target)
     folder.begin(told.app)
+    for one in shown:
+        files = [(piece.file, piece.format) for piece in one.pieces if piece.file]
+        if files:
+            place = Place(one.locale, one.picture_class, is_set=True)
+            _fetch_set(call, folder, place, files)
+            sets[place] = "\n".join(file for file, _ in files)
     folder.write(got, [*(field.key for field in store.fields), *(one.key for one in questions)])
     call.answer(
-        {"written": [place.told() for place in got]},
-        lambda: call.say(f"{_counted(got).capitalize()} written to {given.folder}, as {store.store_title} gets them."),
+        {"written": [place.told() for place in (*got, *sets)]},
+        lambda: call.say(
+            f"{_counted((*got, *sets)).capitalize()} written to {given.folder}, as {store.store_title} gets them."
+        ),
     )

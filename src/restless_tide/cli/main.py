@@ -31,7 +31,7 @@ NOUNS = {
     "notes": Noun("notes", "release notes: drafted from the source's own history"),
     "signing": Noun("signing", "the signing register: keys, expected certificates, declared rights, test devices"),
     "locker": Noun("signing", "certificate, key and profile files, sealed"),
-    "dossier": Noun("dossier", "what stores ask about an app, entered once: texts"),
+    "dossier": Noun("dossier", "what stores ask about an app, entered once: texts, pictures, answers"),
     "release": Noun("releases", "releases: draft, see what stops it, submit, show, give the go-ahead"),
     "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
     "step": Noun("steps", "steps that people carry to a store by hand"),

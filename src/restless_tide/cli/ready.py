@@ -10,8 +10,9 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import LEVEL_MARKS
 from restless_tide.cli.parsing import Nouns, app_argument, instant_argument, place_argument
 from restless_tide.core.dossier_folder import Place
-from restless_tide.core.errors import Invalid
+from restless_tide.core.errors import Invalid, Level
 from restless_tide.core.known import MendAct, NodeState
+from restless_tide.core.picture_sets import pictures_place
 from restless_tide.core.sheet import Verdict
 from restless_tide.core.texts import text_at
 from restless_tide.wire.problems import FindingTold
@@ -46,7 +47,9 @@ def add(nouns: Nouns) -> None:
     place_argument(parser, required=False)
     instant_argument(parser, "--on", "by the rules of this day, when it is to go out")
     parser.add_argument(
-        "--folder", metavar="FOLDER", help="name the file and line of each text and answer in this dossier folder"
+        "--folder",
+        metavar="FOLDER",
+        help="name the file and line of each text and answer, and the folder of each set of pictures, in this dossier folder",
     )
     parser.add_argument("--all", action="store_true", help="also what does not change with this release")
 
@@ -123,7 +126,11 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
             return f"tide dossier write {at.locale} {place.means.get(at.field, at.field)}=TEXT --app {app}{alone}"
         case MendAct.ANSWER_TOPICS:
             return f"tide dossier questions --app {app} --store {store}"
-        case MendAct.SEND_TEXTS | MendAct.SEND_ANSWERS:
+        case MendAct.PUT_PICTURES:
+            locale, key = _set_meant(thing)
+            alone = "" if key in place.shows else f" --store {store}"
+            return f"tide dossier add-pictures {place.shows.get(key, key)} {locale} FILE --app {app}{alone}"
+        case MendAct.SEND_TEXTS | MendAct.SEND_PICTURES | MendAct.SEND_ANSWERS:
             return f"tide dossier send --app {app} --store {store}"
         case MendAct.SET_OFFER:
             return f"tide berth offer --app {app} --store {store}"
@@ -146,9 +153,15 @@ def _text_meant(thing: ThingTold) -> Place:
     return Place(*next((place for place in places if place is not None), ("LOCALE", "FIELD")))
 
 
+def _set_meant(thing: ThingTold) -> tuple[str, str]:
+    """The first set of pictures that something is said against, by the store's own class."""
+    places = (pictures_place(found.place) for found in thing.findings if found.level is not Level.NOTE)
+    return next((place for place in places if place is not None), ("LOCALE", "CLASS"))
+
+
 def _in_folder(folder: DossierFolder | None, place: PlaceSheetTold, found: FindingTold) -> str:
-    """The file and line of a text or an answer in a dossier folder, such as ``  (texts/en.toml:3)``; or nothing."""
+    """The file and line of a text or an answer, or the folder of a set, in a dossier folder, such as ``  (texts/en.toml:3)``; or nothing."""
     if folder is None:
         return ""
-    where = folder.meant(found.place, place.store, place.means, place.topics)
+    where = folder.meant(found.place, place.store, place.means, place.shows, place.topics)
     return f"  ({where})" if where != found.place else ""

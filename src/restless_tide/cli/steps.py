@@ -96,7 +96,7 @@ def _fetch(call: Call) -> None:
     step = call.tide.steps.one(step_of(call))
     folder = Path(call.given.into)
     folder.mkdir(parents=True, exist_ok=True)
-    fetched = [call.tide.steps.fetch(file.sha256, folder / file.name) for file in step.files]
+    fetched = [call.tide.steps.fetch(file, folder / file.name) for file in step.files]
 
     def shown() -> None:
         for path in fetched:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from restless_tide.client.noun import Noun
@@ -20,6 +21,14 @@ from restless_tide.wire.dossier import (
     TextsTold,
     TextsWanted,
     WrittenTextTold,
+)
+from restless_tide.wire.pictures import (
+    ImportedFile,
+    PictureFileTold,
+    PictureImportTold,
+    PictureImportWanted,
+    PicturesTold,
+    PicturesWanted,
 )
 from restless_tide.wire.readiness import ReadinessTold
 
@@ -61,6 +70,45 @@ class Dossier(Noun):
         """Take out every text of a locale."""
         return self._line.delete_for(f"/v1/apps/{app}/dossier/texts/{locale}", TextsTold)
 
+    def pictures(self, app: str) -> PicturesTold:
+        """The pictures of an app as they are put in, and what each store gets of them."""
+        return self._line.get(f"/v1/apps/{app}/dossier/pictures", PicturesTold)
+
+    def keep_picture(self, file: Path) -> PictureFileTold:
+        """Send the file of a picture or a film, so that a set can name it by its digest. Raises Invalid or TooLarge."""
+        with file.open("rb") as source:
+            return self._line.send_file("/v1/pictures", PictureFileTold, source, file.stat().st_size)
+
+    def put_pictures(
+        self,
+        app: str,
+        locale: str,
+        picture_class: str,
+        pictures: Sequence[str],
+        *,
+        store: str | None = None,
+        revision: int | None = None,
+    ) -> PicturesTold:
+        """Have these files be a set, in this order, for all stores or one alone; none takes it out. Raises StaleView when
+        ``revision`` is no longer that of the set."""
+        headers = {"If-Match": f'"{revision}"'} if revision is not None else None
+        body = PicturesWanted(pictures=list(pictures), store=store)
+        path = f"/v1/apps/{app}/dossier/pictures/{locale}/{picture_class}"
+        return self._line.put(path, PicturesTold, body, headers=headers)
+
+    def import_pictures(
+        self, app: str, files: Mapping[str, str], *, instead: bool = False, trial: bool = False
+    ) -> PictureImportTold:
+        """Put files in where they belong by their sides and names. ``files``: digests by name within their folder."""
+        named = [ImportedFile(sha256=sha256, name=name) for name, sha256 in files.items()]
+        body = PictureImportWanted(files=named, instead=instead, trial=trial)
+        return self._line.post(f"/v1/apps/{app}/dossier/picture-imports", PictureImportTold, body)
+
+    def fetch_picture(self, sha256: str, to: Path) -> Path:
+        """Fetch a file that was put in, or made for a store, whole, into ``to``."""
+        self._line.fetch(f"/v1/pictures/{sha256}", to)
+        return to
+
     def questions(self, app: str) -> QuestionsTold:
         """What stores ask about an app, what is answered, what each gets of it, and the ratings that follow."""
         return self._line.get(f"/v1/apps/{app}/dossier/questions", QuestionsTold)
@@ -80,19 +128,26 @@ class Dossier(Noun):
         texts: Mapping[str, dict[str, str]],
         own: Mapping[str, dict[str, dict[str, str]]] | None = None,
         *,
+        pictures: Mapping[str, dict[str, list[str]]] | None = None,
+        own_pictures: Mapping[str, dict[str, dict[str, list[str]]]] | None = None,
         answers: Mapping[str, Any] | None = None,
         own_answers: Mapping[str, dict[str, Any]] | None = None,
     ) -> list[StoreCheckTold]:
-        """What each store would say of texts and answers that are not at the desk yet."""
+        """What each store would say of texts, pictures and answers that are not at the desk yet; the files of pictures are."""
         body = CheckTextsWanted(
-            texts=dict(texts), own=dict(own or {}), answers=dict(answers or {}), own_answers=dict(own_answers or {})
+            texts=dict(texts),
+            own=dict(own or {}),
+            pictures=dict(pictures or {}),
+            own_pictures=dict(own_pictures or {}),
+            answers=dict(answers or {}),
+            own_answers=dict(own_answers or {}),
         )
         return self._line.post(f"/v1/apps/{app}/dossier/checks", list[StoreCheckTold], body)
 
     def take_over(self, app: str, store: str) -> TakenOverTold:
-        """Take over here the texts and answers that a store holds and nobody wrote or gave here."""
+        """Take over here the texts, pictures and answers that a store holds and nobody put in here."""
         return self._line.post(f"/v1/apps/{app}/dossier/take-overs", TakenOverTold, TakeOverWanted(store=store))
 
     def send(self, app: str, *, store: str | None = None) -> list[SendingTold]:
-        """Order the texts and answers that differ to a store or to all. Raises NotReady with what a store would refuse."""
+        """Order the texts, pictures and answers that differ to a store or to all. Raises NotReady with what a store would refuse."""
         return self._line.post(f"/v1/apps/{app}/dossier/sendings", list[SendingTold], SendTextsWanted(store=store))

@@ -6,7 +6,7 @@ import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, BinaryIO, TypeVar
 
 import httpx
 from pydantic import BaseModel, TypeAdapter, ValidationError
@@ -61,6 +61,11 @@ class Line:
         wanted = {name: value for name, value in params.items() if value is not None}
         headers = {"Content-Type": media_type}
         return self._read(self.send("POST", path, content=content, params=wanted, headers=headers), kind)
+
+    def send_file(self, path: str, kind: type[Answer], source: BinaryIO, size_bytes: int) -> Answer:
+        """Post a file as it is, read as it goes."""
+        headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size_bytes)}
+        return self._read(self.send("POST", path, content=source, headers=headers), kind)
 
     def each(self, path: str, kind: type[Answer], /, **params: Any) -> Iterator[Answer]:
         """Every entry of a long list, a page at a time as they are asked for (RFC 8288)."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from restless_tide.client.noun import Noun
-from restless_tide.wire.steps import OutcomeWanted, StepTold, UndoWanted
+from restless_tide.wire.steps import OutcomeWanted, StepFile, StepTold, UndoWanted
 
 
 class Steps(Noun):
@@ -28,7 +28,7 @@ class Steps(Noun):
         """Take a mistaken confirmation back. Raises ImpossibleAct."""
         return self._line.post(f"/v1/steps/{step}/undo", StepTold, UndoWanted(reason=reason))
 
-    def fetch(self, sha256: str, to: Path) -> Path:
+    def fetch(self, file: StepFile, to: Path) -> Path:
         """Fetch a file of a step, whole, into ``to``."""
-        self._line.fetch(f"/v1/packages/{sha256}/file", to)
+        self._line.fetch(file.address, to)
         return to

@@ -33,6 +33,13 @@ class AnswerForm(StrEnum):
     GRID = "grid"
 
 
+class PictureForm(StrEnum):
+    """What stands in a class of pictures: stills, or films."""
+
+    PICTURE = "picture"
+    FILM = "film"
+
+
 class Entry(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -42,6 +49,14 @@ class Meaning(Entry):
 
     title: str = Field(min_length=1, max_length=80)
     form: Form = Form.TEXT
+    help: str = Field(default="", max_length=400)
+
+
+class PictureMeaning(Entry):
+    """A class of pictures by what they show."""
+
+    title: str = Field(min_length=1, max_length=80)
+    form: PictureForm = PictureForm.PICTURE
     help: str = Field(default="", max_length=400)
 
 
@@ -86,6 +101,7 @@ class Catalogue(Entry):
     """All meanings, in the order in which people meet them."""
 
     fields: dict[str, Meaning]
+    pictures: dict[str, PictureMeaning]
     topics: dict[str, Topic]
 
 

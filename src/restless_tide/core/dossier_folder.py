@@ -1,16 +1,18 @@
 """The dossier as files: what stands where in its folder, and what differs from the desk since both last agreed.
 
 A folder beside an app's source holds ``dossier.toml`` (which app), ``texts/LOCALE.toml`` (what all stores share, by
-field), ``answers.toml`` (the answers by topic), ``stores/STORE.toml`` (what one store gets instead or alone, by that
-store's own fields and questions), and ``agreed.toml``: the digest of each text and answer as desk and folder last
-agreed on it. With it every difference has a side: changed here, changed at the desk, or changed at both, which nobody
-but a person can settle.
+field), ``pictures/CLASS/LOCALE/NN.png`` (the pictures and films of a class, in the order of their names),
+``answers.toml`` (the answers by topic), ``stores/STORE.toml`` (what one store gets instead or alone, by that store's own
+fields and questions), ``stores/STORE/CLASS/LOCALE/NN.png`` (pictures for it alone), and ``agreed.toml``: the digest of each text, set of pictures
+and answer as desk and folder last agreed on it. With it every difference has a side: changed here, changed at the desk, or
+changed at both, which nobody but a person can settle.
 """
 
 from __future__ import annotations
 
 import hashlib
 import json
+import re
 from collections.abc import Mapping
 from enum import StrEnum
 from typing import Annotated, Any, Literal, NamedTuple
@@ -28,10 +30,12 @@ from restless_tide.core.limits import (
 from restless_tide.core.locales import LONGEST_TAG
 
 FOLDER_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
+PICTURES_FOLDER = "pictures"
 ANSWERS, ANSWERS_FILE = "answers", "answers.toml"
 NO_LOCALE = ""
 """Of an answer: it is in no language."""
 _DIGEST_LETTERS = 16
+_FIGURES = re.compile(r"(\d+)")
 
 FieldKey = Annotated[str, Field(max_length=100, pattern=r"^[a-z0-9][a-z0-9-]*$")]
 LocaleKey = Annotated[str, Field(max_length=LONGEST_TAG)]
@@ -79,18 +83,25 @@ class DossierFiles(_File):
 
 
 class Place(NamedTuple):
-    """Where a text or an answer stands; an answer has no locale. ``store`` None: it is for all stores."""
+    """Where a text, a set of pictures or an answer stands; an answer has no locale. ``store`` None: it is for all stores.
+
+    Of a set ``field`` is its class; its content is the digests of its files, a line each.
+    """
 
     locale: str
     field: str
     store: str | None = None
+    is_set: bool = False
 
     @property
     def is_answer(self) -> bool:
         return self.locale == NO_LOCALE
 
     def told(self) -> str:
-        """The file, and where in it."""
+        """The file, and where in it; of a set its folder."""
+        if self.is_set:
+            where = PICTURES_FOLDER if self.store is None else f"{STORES_FOLDER}/{self.store}"
+            return f"{where}/{self.field}/{self.locale}"
         if self.is_answer:
             return (
                 f"{STORES_FOLDER}/{self.store}.toml, {ANSWERS}.{self.field}"
@@ -116,8 +127,34 @@ def unwritten(text: str) -> Any:
     return json.loads(text)
 
 
+_STARTS = {b"\x89PNG\r\n\x1a\n": "png", b"\xff\xd8\xff": "jpeg", b"GIF8": "gif", b"\x1aE\xdf\xa3": "webm"}
+_SUFFIXES = {"jpg": "jpeg", "m4v": "mp4", "mov": "mp4"}
+
+
+def format_of(start: bytes) -> str:
+    """The format of a picture or a film by the first 16 bytes of its file; empty: none that is known here."""
+    if start[:4] == b"RIFF" and start[8:12] == b"WEBP":
+        return "webp"
+    if start[4:8] == b"ftyp":
+        return "mp4"
+    return next((kind for mark, kind in _STARTS.items() if start.startswith(mark)), "")
+
+
+def format_named(suffix: str) -> str:
+    """The format that a file's name says it has, such as ``jpeg`` for ``.jpg``."""
+    said = suffix.lower().lstrip(".")
+    return _SUFFIXES.get(said, said)
+
+
+def name_order(name: str) -> list[tuple[int, int, str]]:
+    """Names as people sort them: 2 before 10."""
+    return [
+        (0, int(part), "") if part.isdecimal() else (1, 0, part) for part in _FIGURES.split(name.casefold()) if part
+    ]
+
+
 class Side(StrEnum):
-    """Who has changed a text or an answer since both last agreed."""
+    """Who has changed a text, a set of pictures or an answer since both last agreed."""
 
     HERE = "changed here"
     DESK = "changed at the desk"
@@ -125,12 +162,17 @@ class Side(StrEnum):
 
 
 class Difference(NamedTuple):
-    """A text or an answer that folder and desk hold differently; an empty one is not there."""
+    """A text, a set or an answer that folder and desk hold differently; an empty one is not there."""
 
     place: Place
     side: Side
     here: str
     desk: str
+
+
+def in_order(place: Place) -> tuple[str, bool, str, str]:
+    """What places are sorted by."""
+    return place.store or "", place.is_set, place.locale, place.field
 
 
 def digest_of(text: str) -> str:
@@ -139,9 +181,9 @@ def digest_of(text: str) -> str:
 
 
 def compare(agreed: Mapping[Place, str], here: Mapping[Place, str], desk: Mapping[Place, str]) -> list[Difference]:
-    """Every text and answer that differs, by place; ``agreed`` holds digests. What both changed in the same way differs no more."""
+    """Every text, set and answer that differs, by place; ``agreed`` holds digests. What both changed in the same way differs no more."""
     found = []
-    for place in sorted(here.keys() | desk.keys(), key=lambda place: (place.store or "", place.locale, place.field)):
+    for place in sorted(here.keys() | desk.keys(), key=in_order):
         mine, theirs, base = here.get(place, ""), desk.get(place, ""), agreed.get(place, "")
         if mine == theirs:
             continue

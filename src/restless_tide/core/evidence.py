@@ -19,6 +19,7 @@ from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.evidence_of_answers import of_answers
+from restless_tide.core.evidence_of_pictures import of_pictures
 from restless_tide.core.known import BuildKnown, Evidence, Known, MendAct, NodeState, case_of
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
 from restless_tide.core.readiness import check_handing_in, check_packages, check_push
@@ -174,6 +175,11 @@ def _text(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     return Evidence(NodeState.DONE, said, tuple(findings), changes=bool(changed))
 
 
+def _picture(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
+    """A rulebook that names the thing and no class of pictures says too little for the desk to see it."""
+    return of_pictures(rules, key, known) if rules.pictures_of(key) else _unseen(rules, key, thing, known)
+
+
 def _texts(count: int) -> str:
     return "1 text" if count == 1 else f"{count} texts"
 
@@ -281,7 +287,7 @@ EVIDENCE: Mapping[ThingKind, Callable[[Rulebook, str, Thing, Known], Evidence]] 
     ThingKind.BERTH: _berth,
     ThingKind.BUILD: _build,
     ThingKind.TEXT: _text,
-    ThingKind.PICTURE: _unseen,
+    ThingKind.PICTURE: _picture,
     ThingKind.ANSWERS: of_answers,
     ThingKind.PAGE: _unseen,
     ThingKind.OFFER: _offer,

@@ -7,12 +7,16 @@ read this one graph.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from graphlib import TopologicalSorter
+from typing import TypeVar
 
 from restless_tide.core.rulebook import LocksAt, Thing
+
+P = TypeVar("P")
+V = TypeVar("V")
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +79,14 @@ def usual_hours(things: Mapping[str, Thing], goal: str, done: Collection[str], n
         begun = max((ready_at.get(before, 0.0) for before in things[step.key].opens_after), default=0.0)
         ready_at[step.key] = begun + step.hours
     return ready_at.get(goal, 0.0)
+
+
+def open_and_locked(
+    values: Mapping[P, V], lock: Callable[[P], LocksAt], standing: Standing
+) -> tuple[dict[P, V], dict[P, V]]:
+    """What may be changed now, and what is kept because it is locked, by place."""
+    shut = {place: value for place, value in values.items() if locked("It", lock(place), standing)}
+    return {place: value for place, value in values.items() if place not in shut}, shut
 
 
 def locked_because(thing: Thing, standing: Standing) -> str:

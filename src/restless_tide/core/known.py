@@ -16,6 +16,7 @@ from restless_tide.core.errors import Finding
 from restless_tide.core.graph import Standing
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages.facts import Facts
+from restless_tide.core.picture_sets import NO_PICTURES, PicturesAt
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.signing import NOTHING_EXPECTED, Expected
 from restless_tide.core.texts import NO_TEXTS, TextsAt
@@ -49,6 +50,8 @@ class MendAct(StrEnum):
     ANSWER_QUESTIONS = "answer questions"
     WRITE_TEXT = "write text"
     SEND_TEXTS = "send texts"
+    PUT_PICTURES = "put pictures in"
+    SEND_PICTURES = "send pictures"
     ANSWER_TOPICS = "answer topics"
     SEND_ANSWERS = "send answers"
     SET_OFFER = "set offer"
@@ -68,6 +71,8 @@ REMEDIES: Mapping[MendAct, str] = {
     MendAct.ANSWER_QUESTIONS: "Answer the store's questions.",
     MendAct.WRITE_TEXT: "Write the texts that are missing and send them there.",
     MendAct.SEND_TEXTS: "Send the texts there.",
+    MendAct.PUT_PICTURES: "Put in the pictures that are missing and send them there.",
+    MendAct.SEND_PICTURES: "Send the pictures there.",
     MendAct.ANSWER_TOPICS: "Answer what the store asks and send the answers there.",
     MendAct.SEND_ANSWERS: "Send the answers there.",
     MendAct.WAIT: "Wait until the store has confirmed it.",
@@ -149,6 +154,7 @@ class Known:
     build: BuildKnown | None = None
     leg: LegKnown | None = None
     texts: TextsAt = NO_TEXTS
+    pictures: PicturesAt = NO_PICTURES
     answers: AnswersAt = NO_ANSWERS
     offered: Availability = EVERYWHERE_FREE
     wanted_offer: Availability | None = None

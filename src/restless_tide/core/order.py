@@ -53,6 +53,7 @@ class OrderKind(StrEnum):
     UNSEAT = "take testers out"
     SET_AVAILABILITY = "set availability"
     WRITE_TEXTS = "write texts"
+    WRITE_PICTURES = "write pictures"
     WRITE_ANSWERS = "write answers"
     SUBMIT = "submit"
     RECALL = "recall"
@@ -128,6 +129,7 @@ RULES: Mapping[OrderKind, OrderRule] = {
     _K.CLOSE_TRACK: OrderRule(Subject.BERTH),
     _K.SET_AVAILABILITY: OrderRule(Subject.BERTH),
     _K.WRITE_TEXTS: OrderRule(Subject.BERTH),
+    _K.WRITE_PICTURES: OrderRule(Subject.BERTH),
     _K.WRITE_ANSWERS: OrderRule(Subject.BERTH),
     _K.SEND_BUILD: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ARRIVE,)),
     _K.ANSWER: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ANSWER,)),

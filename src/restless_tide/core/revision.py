@@ -79,6 +79,9 @@ def _name(place: str) -> str:
     if place.startswith("listing.fields."):
         _, _, field, rule = place.split(".")
         return f"Text {field}, {rule.replace('_', ' ')}"
+    if place.startswith("listing.pictures."):
+        _, _, key, rule = place.split(".")
+        return f"Pictures {key}, {rule.replace('_', ' ')}"
     return place.replace(".", ", ").replace("_", " ").capitalize()
 
 

@@ -23,6 +23,7 @@ from restless_tide.core.catalogue import Form, catalogue
 from restless_tide.core.errors import Invalid
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.numbers import MOST_PARTS
+from restless_tide.core.picture_rules import PictureClasses
 from restless_tide.core.questionnaire import QuestionnaireRules
 from restless_tide.core.rule import CountedIn, Rules, When
 
@@ -288,18 +289,11 @@ class FieldRules(Rules):
     locks_at: LocksAt | None = Field(default=None, description="none: as the thing of kind text that it belongs to")
 
 
-class PictureRules(Rules):
-    formats: tuple[str, ...] = ("png",)
-    smallest_pixels: int = Field(default=400, gt=0, description="the shorter side")
-    derived_from_one: bool = Field(default=False, description="all sizes are made from one original")
-
-
-class ListingRules(Rules):
+class ListingRules(PictureClasses):
     """Texts and pictures that people see before they get the app."""
 
     fields: dict[str, FieldRules] = Field(default_factory=dict, max_length=60)
     locales: tuple[str, ...] = Field(default=(), description="locales taken (BCP 47); none: any")
-    pictures: PictureRules = PictureRules()
 
     def meaning(self, key: str) -> str | None:
         """What a field means in the catalogue; None: only this store asks for it."""
@@ -385,6 +379,9 @@ class Thing(Rules):
     questions: tuple[str, ...] = Field(
         default=(), description="of kind answers: the questions it is about; none: all others"
     )
+    pictures: tuple[str, ...] = Field(
+        default=(), description="of kind picture: the classes it is about; none: all others"
+    )
     when: When | None = Field(default=None, description="only for apps of which this holds; none: for all")
     opens_after: tuple[str, ...] = ()
     locks_at: LocksAt = LocksAt.NEVER
@@ -399,6 +396,8 @@ class Thing(Rules):
             raise ValueError("only a thing of kind text names fields")
         if self.questions and self.kind is not ThingKind.ANSWERS:
             raise ValueError("only a thing of kind answers names questions")
+        if self.pictures and self.kind is not ThingKind.PICTURE:
+            raise ValueError("only a thing of kind picture names pictures")
         return self
 
 
@@ -448,12 +447,18 @@ class Rulebook(Rules):
 
     @cached_property
     def graph(self) -> dict[str, Thing]:
-        """The prerequisite graph. A rulebook that names no things has the usual ones: place, build, texts, answers, review, launch."""
+        """The prerequisite graph. A rulebook that names no things has the usual ones: place, build, texts, pictures,
+        answers, review, launch."""
         if self.things:
             return self.things
         texts = (
             {"texts": Thing(kind=ThingKind.TEXT, title="The texts", opens_after=("berth",))}
             if self.listing.fields
+            else {}
+        )
+        pictures = (
+            {"pictures": Thing(kind=ThingKind.PICTURE, title="The pictures", opens_after=("berth",))}
+            if self.listing.pictures
             else {}
         )
         answers = (
@@ -465,11 +470,12 @@ class Rulebook(Rules):
             "berth": Thing(kind=ThingKind.BERTH, title="The berth"),
             "build": Thing(kind=ThingKind.BUILD, title="A build", opens_after=("berth",)),
             **texts,
+            **pictures,
             **answers,
             "review": Thing(
                 kind=ThingKind.REVIEW,
                 title="The review",
-                opens_after=("build", *texts, *answers),
+                opens_after=("build", *texts, *pictures, *answers),
                 usually_takes_hours=self.review.usual_hours,
             ),
             "launch": Thing(kind=ThingKind.LAUNCH, title="The launch", opens_after=("review",)),
@@ -490,6 +496,19 @@ class Rulebook(Rules):
             return []
         named = {question for other in self.graph.values() for question in other.questions}
         return list(thing.questions) or [one for one in self.questionnaire.questions if one not in named]
+
+    def pictures_of(self, key: str) -> list[str]:
+        """The classes of pictures that a thing of kind picture is about: those it names, or all that no other names."""
+        thing = self.graph[key]
+        if thing.kind is not ThingKind.PICTURE:
+            return []
+        named = {one for other in self.graph.values() for one in other.pictures}
+        return list(thing.pictures) or [one for one in self.listing.pictures if one not in named]
+
+    def lock_of_picture(self, key: str) -> LocksAt:
+        """When the pictures of a class can no longer be changed: as the thing that they belong to."""
+        holders = (thing.locks_at for name, thing in self.graph.items() if key in self.pictures_of(name))
+        return next(holders, LocksAt.NEVER)
 
     def lock_of_question(self, question: str) -> LocksAt:
         """When an answer can no longer be changed: as the thing that it belongs to."""
@@ -544,6 +563,9 @@ class Rulebook(Rules):
             strange = [one for one in thing.questions if one not in self.questionnaire.questions]
             if strange:
                 raise ValueError(f"things.{key}.questions names {', '.join(strange)}, which no question is called")
+            strange = [one for one in thing.pictures if one not in self.listing.pictures]
+            if strange:
+                raise ValueError(f"things.{key}.pictures names {', '.join(strange)}, which no class is called")
             if thing.when is not None:
                 self.questionnaire.check_condition(f"things.{key}.when", thing.when)
             if unknown:

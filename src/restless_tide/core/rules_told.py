@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from restless_tide.core.pictures import sides_told
 from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, Rulebook
 from restless_tide.core.tracks import GETS
 
@@ -21,6 +22,7 @@ def told_rules(rules: Rulebook) -> list[str]:
             _numbers(rules),
             _review(rules),
             _texts(rules),
+            _pictures(rules),
             _asked(rules),
             *_rollout(rules),
             *_rest(rules),
@@ -60,6 +62,16 @@ def _texts(rules: Rulebook) -> str:
     )
     where = f" Shown in {', '.join(listing.locales)}." if listing.locales else ""
     return f"Texts: {each}.{where}" if each else ""
+
+
+def _pictures(rules: Rulebook) -> str:
+    listing = rules.listing
+    each = "; ".join(
+        f"{listing.picture_title(key)} {rule.fewest} to {rule.most}{f' of {sides_told(rule)}' if rule.sizes else ''}"
+        f" ({', '.join(listing.picture_formats(key))}{', demanded' if rule.fewest else ''})"
+        for key, rule in listing.pictures.items()
+    )
+    return f"Pictures: {each}." if each else ""
 
 
 def _asked(rules: Rulebook) -> str:

@@ -180,19 +180,6 @@ def differing(rules: Rulebook, given: TextsAt) -> dict[str, dict[str, str]]:
     return changed
 
 
-def open_and_locked(
-    rules: Rulebook, texts: Texts, standing: Standing
-) -> tuple[dict[str, dict[str, str]], dict[str, dict[str, str]]]:
-    """The texts that may be sent now, and those that are kept because they are locked, both by locale and field."""
-    free: dict[str, dict[str, str]] = {}
-    kept: dict[str, dict[str, str]] = {}
-    for locale, fields in texts.items():
-        for field, text in fields.items():
-            shut = locked(rules.listing.title(field), rules.lock_of_field(field), standing)
-            (kept if shut else free).setdefault(locale, {})[field] = text
-    return free, kept
-
-
 def lock_told(rules: Rulebook, field: str, standing: Standing) -> str:
     """Why a text cannot be changed now, or when it will lock; nothing for one that may change any time."""
     title, locks_at = rules.listing.title(field), rules.lock_of_field(field)

@@ -26,7 +26,18 @@ _REAL = {"TIDE_POLL_SECONDS": "1"}
 _LOOK_SECONDS = 0.5
 
 
+class _Stopped(BaseException):
+    """Ctrl-C. CPython ends by the signal, however well a KeyboardInterrupt was handled, where that passed through a text
+    that was being executed, as in the making of a dataclass (``unhandled_keyboard_interrupt`` in its pythonrun.c)."""
+
+
+def _stop(number: int, frame: object) -> None:
+    raise _Stopped
+
+
 def main() -> int:
+    if signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
+        signal.signal(signal.SIGINT, _stop)
     if sys.argv[1:] == ["reset"]:
         shutil.rmtree(FOLDER, ignore_errors=True)
         print("The demo's data is gone; make demo plays the scenario in again.")
@@ -40,7 +51,7 @@ def main() -> int:
     except (TideError, TimeoutError) as wrong:
         print(f"{wrong} {getattr(wrong, 'remedy', '')}".strip(), file=sys.stderr)
         return 1
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, _Stopped):
         print("\nStopped before the scenario was played in; the next make demo begins it anew.")
         return 130
 

@@ -13,7 +13,7 @@ import httpx
 
 from restless_tide.client import Tide
 from restless_tide.core.rulebook import read_rulebook
-from restless_tide.demo import answers, texts
+from restless_tide.demo import answers, pictures, texts
 from restless_tide.demo.history import HISTORIES, write_history
 from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
@@ -145,16 +145,22 @@ class Chapter:
         self._tide.dossier.write("marram", "en", own, store="wrackline")
         for app in texts.TEXTS:
             answers.give(self._tide, app)
+            pictures.put_in(self._tide, app)
             texts.write(self._tide, app)
-        self._season.wait_for(lambda: self._waiting("Write the texts of Marram") is not None)
-        self._settle_step("Write the texts of Marram")
-        self._settle_step("Answer the questions about Marram")
+        for title in (
+            "Write the texts of Marram",
+            "Put in the pictures of Marram",
+            "Answer the questions about Marram",
+        ):
+            self._settle_when_it_comes(title)
+        self._season.settle()
 
     def _begun_and_waiting(self) -> None:
         """Loam's dossier has gaps, and a text of Ferryglass waits until the version under review is decided."""
         self._tide.dossier.write("loam", "de", texts.LOAM_BEGUN)
         self._tide.dossier.answer("loam", answers.LOAM_CHANGED)
         self._tide.dossier.send("loam")
+        pictures.change_loam(self._tide)
         self._tide.releases.add_leg("ferryglass", "5.2.1", "openfield", LegWanted(build=self._fixed))
         self._tide.releases.submit("ferryglass", "5.2.1", store="openfield")
         self._season.settle()
@@ -165,11 +171,19 @@ class Chapter:
     def _waiting(self, title: str) -> StepTold | None:
         return next((step for step in self._tide.steps.waiting() if step.title.startswith(title)), None)
 
-    def _settle_step(self, title: str, outcome: str = "done", said: str = "") -> None:
-        """Someone does the step whose title begins so, and reports the result."""
+    def _settle_when_it_comes(self, title: str) -> None:
+        """Wait for a step, and have someone do it; others may follow it."""
+        self._season.wait_for(lambda: self._waiting(title) is not None)
+        self._tide.steps.settle(self._waiting_step(title).id, "done")
+
+    def _waiting_step(self, title: str) -> StepTold:
         step = self._waiting(title)
         assert step is not None, f"no step waits that begins with {title!r}"
-        self._tide.steps.settle(step.id, outcome, said=said)
+        return step
+
+    def _settle_step(self, title: str, outcome: str = "done", said: str = "") -> None:
+        """Someone does the step whose title begins so, and reports the result."""
+        self._tide.steps.settle(self._waiting_step(title).id, outcome, said=said)
         self._season.settle()
 
     def _push(self, app: str, label: str, version: str, number: int, store: str, *tracks: str) -> str:

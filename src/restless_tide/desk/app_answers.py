@@ -29,14 +29,13 @@ from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.errors import Finding, Invalid, Level
-from restless_tide.core.graph import locked
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import find, held, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
-from restless_tide.desk.locks import standing_at
 from restless_tide.desk.packages import facts_of
+from restless_tide.desk.parts import Part, Wanting
 from restless_tide.desk.stores import offered, rules_of
 from restless_tide.records.tables import App, AppAnswer, Berth, HeldAnswer, Order, Store
 
@@ -243,87 +242,24 @@ def _read_all(
     return read, findings
 
 
-def send(act: Act, berth: Berth) -> tuple[int, int]:
-    """Order to a store the answers that differ there; returns how many go now, and how many are kept until a lock opens."""
-    rules, given = rules_of(berth.store), at_berth(act.session, berth)
-    wanted = to_send(act.session, berth, act.now, given)
-    changed = {question: value for question, value in wanted.items() if given.ordered.get(question) != value}
-    free, shut = _open_and_locked(act.session, rules, berth, changed)
-    held.keep(act, HeldAnswer, berth, shut)
-    _order(act, berth, free)
-    if free or shut:
-        act.log(
-            "answers sent",
-            f"answers {berth.app.name} at {berth.store.name}",
-            app=berth.app.name,
-            after={"sent": sorted(free), "kept until the review ends": sorted(shut)},
-        )
-    return len(free), len(shut)
-
-
-def _order(act: Act, berth: Berth, wanted: Mapping[str, Answer]) -> None:
-    if wanted:
-        payload = {"answers": {question: plain(value) for question, value in wanted.items()}}
-        act.order(OrderKind.WRITE_ANSWERS, lane=berth.id, store=berth.store, subject=berth.id, payload=payload)
-
-
-def _open_and_locked(
-    session: Session, rules: Rulebook, berth: Berth, wanted: Mapping[str, Answer]
-) -> tuple[dict[str, Answer], dict[str, Answer]]:
-    standing = standing_at(session, berth)
-    shut = {
-        question: value
-        for question, value in wanted.items()
-        if locked(rules.questionnaire.text(question), rules.lock_of_question(question), standing)
-    }
-    return {question: value for question, value in wanted.items() if question not in shut}, shut
-
-
-def opened(session: Session, berth: Berth, now: datetime) -> bool:
-    """Whether something that is kept at a berth can go now, or need not go any more."""
-    free, needless = _kept(session, berth, now)
-    return bool(free or needless)
-
-
-def _kept(session: Session, berth: Berth, now: datetime) -> tuple[dict[str, Answer], set[str]]:
-    """What of the kept answers may go now, and which are held as they are given already."""
+def _wanting(session: Session, berth: Berth, now: datetime) -> Wanting[str]:
     given = at_berth(session, berth)
-    wanted = to_send(session, berth, now, given)
-    kept = {question: value for question, value in wanted.items() if question in given.kept}
-    free, _ = _open_and_locked(session, rules_of(berth.store), berth, kept)
-    return free, set(given.kept - wanted.keys())
+    return Wanting(to_send(session, berth, now, given), given.ordered, given.kept, _payload)
 
 
-def send_kept(act: Act, berth: Berth) -> None:
-    """Send what was kept at a berth, as far as its locks are open now."""
-    free, needless = _kept(act.session, berth, act.now)
-    for question, row in held.rows(act.session, HeldAnswer, berth).items():
-        if row.kept and (question in free or question in needless):
-            row.kept = False
-    _order(act, berth, free)
-    if free:
-        act.log("kept answers sent", f"answers {berth.app.name} at {berth.store.name}", app=berth.app.name,
-                after={"sent": sorted(free)})  # fmt: skip
+def _payload(values: Mapping[str, Answer]) -> dict[str, Any]:
+    return {question: plain(value) for question, value in values.items()}
 
 
-def seen(
-    act: Act, berth: Berth, answers: Mapping[str, Any], sequence: int | None = None, at: datetime | None = None
-) -> None:
-    """A store holds these answers now, by its answer or its event."""
-    held.seen(act, HeldAnswer, berth, answers, sequence, at)
-
-
-def read_there(act: Act, berth: Berth, answers: Mapping[str, Any]) -> None:
-    """A store was asked what answers it holds. What an answer or an event told already is newer."""
-    known = {place for place, row in held.rows(act.session, HeldAnswer, berth).items() if row.sequence}
-    seen(act, berth, {question: value for question, value in answers.items() if question not in known})
-    berth.answers_seen_at = act.now
-
-
-def refused(act: Act, berth: Berth, answers: Mapping[str, Any]) -> None:
-    """The store did not take answers: those that were locked meanwhile are kept until the lock opens."""
-    _, shut = _open_and_locked(act.session, rules_of(berth.store), berth, _thawed(answers))
-    held.keep(act, HeldAnswer, berth, shut)
+PART = Part(
+    noun="answers",
+    kind=OrderKind.WRITE_ANSWERS,
+    table=HeldAnswer,
+    wanting=_wanting,
+    lock=lambda rules, question: rules.lock_of_question(question),
+    by_place=lambda answers: answers,
+    told=str,
+)
 
 
 def take_over(act: Act, app_name: str, berth: Berth) -> int:

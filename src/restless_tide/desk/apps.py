@@ -102,6 +102,7 @@ def open_berth(act: Act, app_name: str, store_name: str, listed_name: str, langu
         act.session.add(berth)
     berth.listed_name, berth.language, berth.refused_because = name, language, None
     act.session.flush()
+    act.to_draw.add(app.name)
     act.order(OrderKind.OPEN_BERTH, lane=berth.id, store=store, subject=berth.id)
     act.log(
         "berth ordered", f"berth {app.name} at {store.name}", app=app.name, after={"listed name": berth.listed_name}

@@ -45,6 +45,11 @@ class Background:
     look_after: dict[str, float] = field(default_factory=dict)
     """When each store is next to be looked at for pictures and figures of use, by the process's own clock."""
 
+    to_draw: set[str] = field(default_factory=set)
+    """The names of apps of which a store may get other pictures now than were made for it."""
+    ring_drawing: Callable[[], None] = lambda: None
+    """Have the engine make what is missing of them; set by the engine."""
+
     mail_trouble: str | None = None
     """Why no mail goes out just now; None: nothing is known to be in the way."""
     to_scrub: bool = False

@@ -78,6 +78,7 @@ def enter(act: Act, app_name: str, digests: Sequence[str], source: Source = Sour
         repository=source.repository,
     )
     build.app = app
+    act.to_draw.add(build.app.name)
     build.packages = [BuildPackage(position=place, sha256=package.sha256) for place, package in enumerate(facts)]
     act.session.add(build)
     act.session.flush()

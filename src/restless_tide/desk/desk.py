@@ -72,6 +72,8 @@ class Act:
     """Orders placed by this act that wait for no other; they begin with its end."""
     taken_up: set[type] = field(default_factory=set)
     """Tables that nobody need look at after this act, since what it changed there is on its way already."""
+    to_draw: set[str] = field(default_factory=set)
+    """Apps of which a store may get other pictures after this act."""
     placed: list[Order] = field(default_factory=list)
     _lines: list[dict[str, Any]] = field(default_factory=list)
     _told: list[dict[str, Any]] = field(default_factory=list)
@@ -179,6 +181,8 @@ class Desk:
         self.files = PackageFiles(settings.data / "packages")
         self.reader = PackageReader()
         self.pictures = DigestFiles(settings.data / "pictures")
+        self.dossier_pictures = DigestFiles(settings.data / "dossier-pictures")
+        self.small_pictures = settings.data / "dossier-pictures-small"
         self.symbols = DigestFiles(settings.data / "symbols")
         self.seal = Seal(master_key(settings.data, settings.master_key))
         self._gateways: dict[str, tuple[bytes, Gateway]] = {}
@@ -209,6 +213,9 @@ class Desk:
             raise
         for then in act._afterwards:
             then()
+        if act.to_draw:
+            self.background.to_draw |= act.to_draw
+            self.background.ring_drawing()
         self.ring(frozenset(session.changed - act.taken_up))
 
     def demand_lease(self, ends: Ends) -> None:

@@ -1,4 +1,4 @@
-"""The dossier as a whole: what is written and answered about an app, sent to its stores and read from them."""
+"""The dossier as a whole: what is written, shown and answered about an app, sent to its stores and read from them."""
 
 from __future__ import annotations
 
@@ -14,19 +14,26 @@ from restless_tide.core.errors import Finding, ImpossibleAct
 from restless_tide.core.readiness import demand_ready, of_stores
 from restless_tide.core.texts import Texts
 from restless_tide.core.texts import against_sending as against_texts
-from restless_tide.desk import app_answers, find, retiring, stores, texts
+from restless_tide.desk import app_answers, app_pictures, find, parts, retiring, stores, texts
 from restless_tide.desk.desk import Act
+from restless_tide.desk.parts import Part
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Berth, HeldAnswer, HeldText, Store
+from restless_tide.gateways.protocol import Dossier
+from restless_tide.records.tables import Berth, Store
+
+PARTS: tuple[Part[Any], ...] = (texts.PART, app_pictures.PART, app_answers.PART)
+"""In the order in which they go to a store."""
 
 
 @dataclass(frozen=True)
 class Sending:
-    """What sending to one store comes to: texts and answers that go now, and those that are kept until a lock opens."""
+    """What sending to one store comes to: texts, sets of pictures and answers that go now, and those kept until a lock opens."""
 
     berth: Berth
     sent: int
     kept: int
+    pictures_sent: int
+    pictures_kept: int
     answers_sent: int
     answers_kept: int
 
@@ -40,7 +47,7 @@ class Checked:
 
 
 def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending]:
-    """Order to a store, or to every store, what it does not hold as it is written here: texts and answers.
+    """Order to a store, or to every store, what it does not hold as it is here: texts, pictures and answers.
 
     What is locked there is kept and goes along when the lock opens. Raises NotReady with what a store would refuse; then
     nothing is sent anywhere.
@@ -62,13 +69,14 @@ def send(act: Act, app_name: str, store_name: str | None = None) -> list[Sending
             rules_of(berth.store).store,
             [
                 *against_texts(rules_of(berth.store), texts.at_berth(act.session, berth)),
+                *app_pictures.against_sending(act.session, berth),
                 *app_answers.against_sending(act.session, berth, act.now),
             ],
         )
         for berth in berths
     ]
     demand_ready(of_stores(sheets), f"Sending the dossier of {app.title}")
-    return [Sending(berth, *texts.send(act, berth), *app_answers.send(act, berth)) for berth in berths]
+    return [Sending(berth, *(count for part in PARTS for count in parts.send(act, berth, part))) for berth in berths]
 
 
 Answers = Mapping[str, Any]
@@ -81,10 +89,13 @@ def check(
     now: datetime,
     common: Texts,
     own: Mapping[str, Texts],
+    pictures: app_pictures.Files,
+    own_pictures: Mapping[str, app_pictures.Files],
     answers: Answers,
     own_answers: Mapping[str, Answers],
 ) -> list[Checked]:
-    """What each store that carries the app would say of these texts and answers. Raises Invalid for what is no locale."""
+    """What each store that carries the app would say of these texts, pictures and answers. Raises Invalid for what is no
+    locale, NotFound for a file that was not sent."""
     app = find.app(session, app_name)
     berths = {berth.store.name: berth for berth in app.berths}
     found = []
@@ -92,28 +103,30 @@ def check(
         berth, rules, said = berths.get(store.name), rules_of(store), list[Finding]()
         if rules.listing.fields:
             said += texts.check(session, app, store, berth, common, own.get(store.name, {}))
+        if rules.listing.pictures:
+            said += app_pictures.check(session, app, store, berth, pictures, own_pictures.get(store.name, {}))
         if rules.questionnaire.questions:
             mine = own_answers.get(store.name, {})
             said += app_answers.check(session, app, store, berth, now, answers, mine)
-        if rules.listing.fields or rules.questionnaire.questions:
+        if rules.listing.fields or rules.listing.pictures or rules.questionnaire.questions:
             found.append(Checked(store, tuple(said)))
     return found
 
 
 def opened(session: Session, berth: Berth, now: datetime) -> bool:
     """Whether something that is kept at a berth can go now, or need not go any more."""
-    return texts.opened(session, berth) or app_answers.opened(session, berth, now)
+    return any(parts.opened(session, berth, part, now) for part in PARTS)
 
 
 def send_kept(act: Act, berth: Berth) -> None:
     """Send what was kept at a berth, as far as its locks are open now."""
-    texts.send_kept(act, berth)
-    app_answers.send_kept(act, berth)
+    for part in PARTS:
+        parts.send_kept(act, berth, part)
 
 
 def keeping(session: Session) -> list[Berth]:
     """The berths at which something is kept until a lock opens."""
-    kept = [select(table.berth_id).where(table.kept) for table in (HeldText, HeldAnswer)]
+    kept = [select(table.berth_id).where(table.kept) for table in (part.table for part in PARTS)]
     found = session.scalars(select(Berth).where(or_(*(Berth.id.in_(places) for places in kept))))
     return [berth for berth in found if berth.store.in_use and berth.store_ref and berth.app.retired_at is None]
 
@@ -122,23 +135,27 @@ def unread(session: Session, store_id: str) -> list[Berth]:
     """The berths of a store of which it was never read what it holds of the dossier."""
     store = session.get(Store, store_id)
     rules = rules_of(store) if store is not None else None
-    if rules is None or not (rules.listing.fields or rules.questionnaire.questions):
+    if rules is None or not (rules.listing.fields or rules.listing.pictures or rules.questionnaire.questions):
         return []
-    unseen = or_(Berth.texts_seen_at.is_(None), Berth.answers_seen_at.is_(None))
+    unseen = or_(
+        *(seen_at.is_(None) for seen_at in (Berth.texts_seen_at, Berth.pictures_seen_at, Berth.answers_seen_at))
+    )
     waiting = select(Berth).where(Berth.store_id == store_id, Berth.store_ref.is_not(None), unseen)
     return list(session.scalars(waiting))
 
 
-def read_there(act: Act, berth: Berth, texts_there: Texts, answers_there: Mapping[str, Any]) -> None:
+def read_there(act: Act, berth: Berth, held_there: Dossier) -> None:
     """A store was asked what it holds of the dossier."""
-    if berth.texts_seen_at is None:
-        texts.read_there(act, berth, texts_there)
-    if berth.answers_seen_at is None:
-        app_answers.read_there(act, berth, answers_there)
+    for part in PARTS:
+        seen_at = f"{part.noun}_seen_at"
+        if getattr(berth, seen_at) is None:
+            parts.read_there(act, berth, part, part.of(held_there))
+            setattr(berth, seen_at, act.now)
 
 
-def take_over(act: Act, app_name: str, store_name: str) -> tuple[int, int]:
-    """Take over here what a store holds and nobody wrote here; returns how many texts and how many answers."""
+def take_over(act: Act, app_name: str, store_name: str) -> tuple[int, int, int]:
+    """Take over here what a store holds and nobody put in here; returns how many texts, sets of pictures and answers."""
     app = retiring.app_in_use(act.session, app_name)
     berth = find.berth(act.session, app, find.store(act.session, store_name))
-    return texts.take_over(act, app_name, berth), app_answers.take_over(act, app_name, berth)
+    written, shown = texts.take_over(act, app_name, berth), app_pictures.take_over(act, app_name, berth)
+    return written, shown, app_answers.take_over(act, app_name, berth)

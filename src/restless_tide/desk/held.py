@@ -1,4 +1,4 @@
-"""What stores were last seen to hold of what is written here: texts and answers, row by row."""
+"""What stores were last seen to hold of what is written here: texts, pictures and answers, row by row."""
 
 from __future__ import annotations
 
@@ -10,9 +10,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.desk.desk import Act
-from restless_tide.records.tables import Berth, HeldAnswer, HeldText
+from restless_tide.records.tables import Berth
+from restless_tide.records.tables.texts import HeldThing
 
-R = TypeVar("R", HeldText, HeldAnswer)
+R = TypeVar("R", bound=HeldThing)
 
 
 def rows(session: Session, table: type[R], berth: Berth) -> dict[Any, R]:

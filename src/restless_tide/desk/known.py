@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.berth import state_of
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import app_answers, builds, find, holdings, lanes, legs, signing, texts
+from restless_tide.desk import app_answers, app_pictures, builds, find, holdings, lanes, legs, signing, texts
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.standing import account_of
@@ -30,6 +30,7 @@ def at_berth(session: Session, berth: Berth, now: datetime, *, build: Build | No
         papers=_papers(berth.store),
         build=_build(session, build, berth) if build is not None else None,
         texts=texts.at_berth(session, berth),
+        pictures=app_pictures.at_berth(session, berth),
         answers=app_answers.at_berth(session, berth),
         offered=offered(berth),
         offer_settled=_settled(berth),
@@ -70,6 +71,7 @@ def nowhere(session: Session, app: App, store: Store, now: datetime) -> Known:
         if newest is not None
         else None,
         texts=texts.unplaced(session, app),
+        pictures=app_pictures.unplaced(session, app),
         answers=app_answers.unplaced(session, app),
     )
 

@@ -1,5 +1,5 @@
-"""Packages and symbol files are read apart: in a process with bounds on memory and time, so that an aimed file harms
-nobody but itself.
+"""Packages, symbol files, pictures and films are read apart: in a process with bounds on memory and time, so that a
+hostile file harms nobody but itself.
 
     python -m restless_tide.desk.reading
 
@@ -19,13 +19,15 @@ import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 from restless_tide.core.crashes import read_symbols
-from restless_tide.core.errors import Invalid, PackageUnreadable, TideError
-from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.errors import Invalid, PackageUnreadable, TideError, TooLarge
+from restless_tide.core.packages import Facts, inspect_package, read_icon
+from restless_tide.core.picture_rules import PictureFormat
+from restless_tide.core.pictures import PictureFacts, Recipe
 from restless_tide.records import symbol_index
 
 READERS = 2
@@ -79,7 +81,33 @@ class PackageReader:
         code = "symbols-unreadable" if told["code"] == PackageUnreadable.code else told["code"]
         raise Invalid(told["detail"], remedy=told["remedy"], code=code)
 
-    def _ask(self, wanted: dict[str, str]) -> dict[str, Any]:
+    def read_picture(self, path: Path, sha256: str) -> PictureFacts:
+        """What the picture or film at ``path`` is. Raises Invalid or TooLarge, also where reading it goes beyond the bounds."""
+        return PictureFacts(**self._drawn({"path": str(path), "sha256": sha256, "picture": "read"}))
+
+    def make_picture(self, path: Path, recipe: Recipe, into: Path) -> None:
+        """Make a file of the original at ``path``. Raises Invalid or TooLarge."""
+        self._drawn({"path": str(path), "picture": "make", "recipe": asdict(recipe), "into": str(into)})
+
+    def reduce_picture(self, path: Path, side: int, into: Path) -> None:
+        """Write a small copy of a picture, or of the first moment of a film, with sides of ``side`` pixels at most."""
+        self._drawn({"path": str(path), "picture": "reduce", "side": side, "into": str(into)})
+
+    def icons_apart(self, path: Path, package: Path) -> float | None:
+        """How far the picture at ``path`` is from the icon inside a package; None: one of them cannot be drawn."""
+        told = self._drawn({"path": str(path), "picture": "compare", "package": str(package)})
+        return None if told["apart"] is None else float(told["apart"])
+
+    def _drawn(self, wanted: dict[str, Any]) -> dict[str, Any]:
+        told = self._ask(wanted)
+        if "drawn" in told:
+            drawn: dict[str, Any] = told["drawn"]
+            return drawn
+        kind = TooLarge if told["code"] == "picture-too-large" else Invalid
+        code = "picture-unreadable" if told["code"] == PackageUnreadable.code else told["code"]
+        raise kind(told["detail"], remedy=told["remedy"], code=code)
+
+    def _ask(self, wanted: dict[str, Any]) -> dict[str, Any]:
         """A reader's answer; one that ends without any is not used again."""
         told: dict[str, Any]
         try:
@@ -139,13 +167,15 @@ def _end(reader: subprocess.Popen[str]) -> None:
 def main() -> None:
     """Read what is asked for until the desk is gone."""
     memory_bytes, processor_seconds = int(sys.argv[1]), int(sys.argv[2])
+    from restless_tide.desk import picture_files  # noqa: F401  (loaded here once; the service itself never draws)
+
     for line in sys.stdin:
         asked = json.loads(line)
         sys.stdout.write(_read_apart(asked, memory_bytes, processor_seconds) + "\n")
         sys.stdout.flush()
 
 
-def _read_apart(asked: dict[str, str], memory_bytes: int, processor_seconds: int) -> str:
+def _read_apart(asked: dict[str, Any], memory_bytes: int, processor_seconds: int) -> str:
     """The answer of a fork that reads one file, or what its end says."""
     out, into = os.pipe()
     child = os.fork()
@@ -186,8 +216,10 @@ def _bound(memory_bytes: int, seconds: int) -> None:
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 5))
 
 
-def _answer(asked: dict[str, str]) -> str:
+def _answer(asked: dict[str, Any]) -> str:
     try:
+        if "picture" in asked:
+            return json.dumps({"drawn": _draw(asked)})
         if "symbols" in asked:
             found = read_symbols(Path(asked["path"]).read_bytes(), asked["symbols"])
             symbol_index.write(Path(asked["index"]), found)
@@ -197,6 +229,27 @@ def _answer(asked: dict[str, str]) -> str:
     except TideError as wrong:
         return _refused(wrong.detail, wrong.remedy, wrong.code)
     return json.dumps({"facts": facts.model_dump(mode="json")})
+
+
+def _draw(asked: dict[str, Any]) -> dict[str, Any]:
+    """What is asked of a picture or a film."""
+    from restless_tide.desk import picture_files
+
+    path = Path(asked["path"])
+    match asked["picture"]:
+        case "read":
+            return asdict(picture_files.read_file(path, asked["sha256"]))
+        case "make":
+            told = asked["recipe"]
+            recipe = Recipe(**{**told, "format": PictureFormat(told["format"])})
+            picture_files.make(path, recipe, Path(asked["into"]))
+        case "reduce":
+            picture_files.reduce(path, asked["side"], Path(asked["into"]))
+        case "compare":
+            with open(asked["package"], "rb") as source:
+                icon = read_icon(source, inspect_package(source))
+            return {"apart": picture_files.apart(path, icon) if icon is not None else None}
+    return {}
 
 
 def _refused(detail: str, remedy: str = _REMEDY, code: str = PackageUnreadable.code) -> str:

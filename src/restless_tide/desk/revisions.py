@@ -4,14 +4,23 @@ from __future__ import annotations
 
 from restless_tide.core.errors import Finding, Level, StaleView
 from restless_tide.desk.desk import Act
-from restless_tide.records.tables import AppAnswer, AppText, Person
+from restless_tide.records.tables import AppAnswer, AppPictureSet, AppText, Person
 
 
 def demand(
-    act: Act, row: AppText | AppAnswer | None, revision: int, title: str, place: str, theirs: str, mine: str
+    act: Act,
+    row: AppText | AppPictureSet | AppAnswer | None,
+    revision: int,
+    title: str,
+    place: str,
+    theirs: str,
+    mine: str,
 ) -> None:
-    """Raise StaleView with both versions unless ``row`` is still at ``revision``; 0 is one that nobody wrote yet."""
-    if revision == (row.revision if row is not None else 0):
+    """Raise StaleView with both versions unless ``row`` is still at ``revision``.
+
+    0 is one that is not there: nobody wrote it yet, or it was taken out, and ``theirs`` is empty.
+    """
+    if revision == (row.revision if row is not None else 0) or (revision == 0 and not theirs):
         return
     person = act.session.get(Person, row.changed_by) if row is not None else None
     raise StaleView(

@@ -21,7 +21,7 @@ from restless_tide.desk import cohorts, known, legs
 from restless_tide.desk.desk import Act
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Berth, Cohort, Leg, Membership, RulebookRevision, Store
+from restless_tide.records.tables import App, Berth, Cohort, Leg, Membership, RulebookRevision, Store
 
 _UNDECIDED = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.UNDER_REVIEW, LegPhase.APPROVED})
 
@@ -50,6 +50,8 @@ def take_in(act: Act, store: Store, rules: Rulebook) -> list[RuleChange]:
     row.changes = [_told(change) for change in changes]
     if store.next_rulebook and store.next_rulebook["revision"] == rules.revision:
         store.next_rulebook = None
+    if any(change.place.startswith("listing.pictures.") for change in changes):
+        act.to_draw.update(act.session.scalars(select(App.name).join(Berth).where(Berth.store_id == store.id)))
     said = _summary(changes)
     act.log(
         "rulebook changed",

@@ -14,23 +14,20 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.errors import Finding, Invalid, Level, NotFound
-from restless_tide.core.graph import Standing
 from restless_tide.core.limits import MOST_LOCALES
 from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind, OrderState
-from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.texts import (
     Texts,
     TextsAt,
     check_texts,
     differing,
-    open_and_locked,
     place_of,
     unwritten,
 )
-from restless_tide.desk import find, held, lanes, retiring, revisions
+from restless_tide.desk import find, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
-from restless_tide.desk.locks import standing_at
+from restless_tide.desk.parts import Part, Wanting, flat, nested
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Store
 
@@ -236,95 +233,20 @@ def _strange(texts: Texts, known: Sequence[str], what: str) -> list[Finding]:
     ]
 
 
-def send(act: Act, berth: Berth) -> tuple[int, int]:
-    """Order to a store the texts that differ there; returns how many go now, and how many are kept until a lock opens."""
-    rules, given = rules_of(berth.store), at_berth(act.session, berth)
-    changed = {
-        locale: {field: text for field, text in fields.items() if given.ordered.get(locale, {}).get(field) != text}
-        for locale, fields in differing(rules, given).items()
-    }
-    free, shut = open_and_locked(
-        rules, {locale: texts for locale, texts in changed.items() if texts}, standing_at(act.session, berth)
-    )
-    held.keep(act, HeldText, berth, _places(shut))
-    if free:
-        act.order(OrderKind.WRITE_TEXTS, lane=berth.id, store=berth.store, subject=berth.id, payload={"texts": free})
-    sent, kept = _counted(free), _counted(shut)
-    if sent or kept:
-        act.log(
-            "texts sent",
-            f"texts {berth.app.name} at {berth.store.name}",
-            app=berth.app.name,
-            after={"sent": _named(free), "kept until the review ends": _named(shut)},
-        )
-    return sent, kept
+def _wanting(session: Session, berth: Berth, now: datetime) -> Wanting[tuple[str, str]]:
+    given = at_berth(session, berth)
+    return Wanting(flat(differing(rules_of(berth.store), given)), flat(given.ordered), given.kept, nested)
 
 
-def _counted(texts: Mapping[str, Mapping[str, str]]) -> int:
-    return sum(len(fields) for fields in texts.values())
-
-
-def _named(texts: Mapping[str, Mapping[str, str]]) -> list[str]:
-    return [f"{locale} {field}" for locale, fields in texts.items() for field in fields]
-
-
-def _places(texts: Texts) -> list[tuple[str, str]]:
-    return [(locale, field) for locale, fields in texts.items() for field in fields]
-
-
-def opened(session: Session, berth: Berth) -> bool:
-    """Whether something that is kept at a berth can go now, or need not go any more."""
-    rules, given = rules_of(berth.store), at_berth(session, berth)
-    free, needless = _kept(rules, given, standing_at(session, berth))
-    return bool(free or needless)
-
-
-def _kept(
-    rules: Rulebook, given: TextsAt, standing: Standing
-) -> tuple[dict[str, dict[str, str]], set[tuple[str, str]]]:
-    """What of the kept texts may go now, and which places are held as they are written already."""
-    wanted = differing(rules, given)
-    kept = {
-        locale: {field: text for field, text in fields.items() if (locale, field) in given.kept}
-        for locale, fields in wanted.items()
-    }
-    free, _ = open_and_locked(rules, {locale: texts for locale, texts in kept.items() if texts}, standing)
-    return free, {(locale, field) for locale, field in given.kept if field not in wanted.get(locale, {})}
-
-
-def send_kept(act: Act, berth: Berth) -> None:
-    """Send what was kept at a berth, as far as its locks are open now."""
-    rules, given = rules_of(berth.store), at_berth(act.session, berth)
-    free, needless = _kept(rules, given, standing_at(act.session, berth))
-    for row in held.rows(act.session, HeldText, berth).values():
-        if row.kept and (row.field in free.get(row.locale, {}) or (row.locale, row.field) in needless):
-            row.kept = False
-    if not free:
-        return
-    act.order(OrderKind.WRITE_TEXTS, lane=berth.id, store=berth.store, subject=berth.id, payload={"texts": free})
-    act.log(
-        "kept texts sent",
-        f"texts {berth.app.name} at {berth.store.name}",
-        app=berth.app.name,
-        after={"sent": _named(free)},
-    )
-
-
-def seen(act: Act, berth: Berth, texts: Texts, sequence: int | None = None, at: datetime | None = None) -> None:
-    """A store holds these texts now, by its answer or its event."""
-    found = {(locale, field): text for locale, fields in texts.items() for field, text in fields.items()}
-    held.seen(act, HeldText, berth, found, sequence, at)
-
-
-def read_there(act: Act, berth: Berth, texts: Texts) -> None:
-    """A store was asked what texts it holds. What an answer or an event told already is newer."""
-    known = {place for place, row in held.rows(act.session, HeldText, berth).items() if row.sequence}
-    seen(act, berth, {locale: {field: text for field, text in fields.items() if (locale, field) not in known}
-                      for locale, fields in texts.items()})  # fmt: skip
-    berth.texts_seen_at = act.now
-    if any(texts.values()):
-        act.log("texts read", f"texts {berth.app.name} at {berth.store.name}", app=berth.app.name,
-                after={"held": _named(texts)})  # fmt: skip
+PART = Part(
+    noun="texts",
+    kind=OrderKind.WRITE_TEXTS,
+    table=HeldText,
+    wanting=_wanting,
+    lock=lambda rules, place: rules.lock_of_field(place[1]),
+    by_place=flat,
+    told=" ".join,
+)
 
 
 def take_over(act: Act, app_name: str, berth: Berth) -> int:
@@ -341,13 +263,7 @@ def take_over(act: Act, app_name: str, berth: Berth) -> int:
         alone = {key: text for key, text in fields.items() if rules.listing.meaning(key) is None}
         if alone:
             write(act, app_name, locale, alone, berth.store.name)
-    return _counted(found)
-
-
-def refused(act: Act, berth: Berth, texts: Mapping[str, Mapping[str, str]]) -> None:
-    """The store did not take texts: those that were locked meanwhile are kept until the lock opens."""
-    _, shut = open_and_locked(rules_of(berth.store), texts, standing_at(act.session, berth))
-    held.keep(act, HeldText, berth, _places(shut))
+    return sum(map(len, found.values()))
 
 
 def remove_of(act: Act, app: App) -> None:

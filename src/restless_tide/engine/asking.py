@@ -143,7 +143,7 @@ def read_dossiers(desk: Desk, store_id: str, gateway: Gateway) -> None:
             _log.warning("what a store holds of a dossier could not be read", store=store_id, why=wrong.detail)
             return
         with desk.act(ENGINE) as act:
-            dossiers.read_there(act, needed(act.session, Berth, berth_id), held.texts, held.answers)
+            dossiers.read_there(act, needed(act.session, Berth, berth_id), held)
 
 
 def keep_push(desk: Desk, store_id: str, gateway: Gateway) -> None:

@@ -160,6 +160,28 @@ class ByHand:
         )
         return protocol.TextsAnswer(texts=wanted.texts)
 
+    def write_pictures(self, berth: str, wanted: protocol.PicturesRequest, key: str) -> protocol.PicturesAnswer:
+        listing, told = self._rules.listing, dict[str, str]()
+        self._files.clear()
+        for locale, sets in wanted.pictures.items():
+            for key_, files in sets.items():
+                title = listing.picture_title(key_) if key_ in listing.pictures else key_
+                names = [
+                    f"{key_}-{locale}-{at:02}.{one.media_type.partition('/')[2]}" for at, one in enumerate(files, 1)
+                ]
+                told[f"{title}, {locale}"] = ", ".join(names) or "none: take out what is there"
+                self._files += [
+                    {"sha256": one.sha256, "size_bytes": one.size_bytes, "name": name, "picture": True}
+                    for name, one in zip(names, files, strict=True)
+                ]
+        self._ask(
+            f"Put in the pictures of {self._app} at {self._store}",
+            "Put the files into the places named below, in this order, instead of what is there, and save it.",
+            look_for="The store shows these pictures as saved, in this order.",
+            texts=told,
+        )
+        return protocol.PicturesAnswer(pictures=wanted.digests())
+
     def write_answers(
         self, berth: str, wanted: protocol.DossierAnswersRequest, key: str
     ) -> protocol.DossierAnswersAnswer:

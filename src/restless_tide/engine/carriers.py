@@ -25,11 +25,12 @@ from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import app_answers, cohorts, lanes, legs, seating, texts
+from restless_tide.desk import cohorts, dossiers, lanes, legs, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.legs import leg_subject
 from restless_tide.desk.stores import rules_of
+from restless_tide.engine import dossier_carriers
 from restless_tide.engine.by_hand import NeedsPerson, first_build
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import NOT_YET
@@ -108,7 +109,7 @@ def _open_berth(desk: Desk, session: Session, order: Order) -> Call:
 def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
     berth.store_ref, berth.refused_because, berth.texts_seen_at = answer.id, None, act.now
-    berth.answers_seen_at = act.now
+    berth.pictures_seen_at = berth.answers_seen_at = act.now
     act.log(
         "berth opened",
         f"berth {berth.app.name} at {berth.store.name}",
@@ -222,42 +223,6 @@ def _availability_set(act: Act, order: Order, answer: protocol.AvailabilityAnswe
 def _availability_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
     act.log("availability refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
-
-
-def _write_texts(desk: Desk, session: Session, order: Order) -> Call:
-    reference = needed(session, Berth, order.subject).store_ref or ""
-    wanted = protocol.TextsRequest(texts=order.payload["texts"])
-    return lambda way: way.write_texts(reference, wanted, order.id)
-
-
-def _texts_written(act: Act, order: Order, answer: protocol.TextsAnswer) -> None:
-    berth = needed(act.session, Berth, order.subject)
-    texts.seen(act, berth, answer.texts, answer.sequence)
-    act.log("texts held", f"texts {berth.app.name} at {berth.store.name}", app=berth.app.name)
-
-
-def _texts_refused(act: Act, order: Order, reason: str) -> None:
-    berth = needed(act.session, Berth, order.subject)
-    texts.refused(act, berth, order.payload["texts"])
-    act.log("texts refused", f"texts {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
-
-
-def _write_answers(desk: Desk, session: Session, order: Order) -> Call:
-    reference = needed(session, Berth, order.subject).store_ref or ""
-    wanted = protocol.DossierAnswersRequest(answers=order.payload["answers"])
-    return lambda way: way.write_answers(reference, wanted, order.id)
-
-
-def _answers_written(act: Act, order: Order, answer: protocol.DossierAnswersAnswer) -> None:
-    berth = needed(act.session, Berth, order.subject)
-    app_answers.seen(act, berth, answer.answers, answer.sequence)
-    act.log("answers held", f"answers {berth.app.name} at {berth.store.name}", app=berth.app.name)
-
-
-def _answers_refused(act: Act, order: Order, reason: str) -> None:
-    berth = needed(act.session, Berth, order.subject)
-    app_answers.refused(act, berth, order.payload["answers"])
-    act.log("answers refused", f"answers {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
 
 
 def _drill(desk: Desk, session: Session, order: Order) -> Call:
@@ -562,10 +527,18 @@ def _nothing_more(act: Act, order: Order, answer: Any) -> None:
 
 _ROLLOUT_STEP = Carrier(_steer, _nothing_more, _steering_refused)
 
+_WRITERS = {
+    OrderKind.WRITE_TEXTS: dossier_carriers.write_texts,
+    OrderKind.WRITE_PICTURES: dossier_carriers.write_pictures,
+    OrderKind.WRITE_ANSWERS: dossier_carriers.write_answers,
+}
+
 CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.SET_AVAILABILITY: Carrier(_set_availability, _availability_set, _availability_refused),
-    OrderKind.WRITE_TEXTS: Carrier(_write_texts, _texts_written, _texts_refused),
-    OrderKind.WRITE_ANSWERS: Carrier(_write_answers, _answers_written, _answers_refused),
+    **{
+        part.kind: Carrier(_WRITERS[part.kind], dossier_carriers.written(part), dossier_carriers.refused(part))
+        for part in dossiers.PARTS
+    },
     OrderKind.DRILL: Carrier(_drill, _nothing_more, _note_drill),
     OrderKind.OPEN_BERTH: Carrier(_open_berth, _berth_opened, _berth_refused),
     OrderKind.RENAME_BERTH: Carrier(_rename_berth, _berth_renamed, _renaming_refused),

@@ -26,7 +26,7 @@ from restless_tide.core.lane import Held, Restored, Sighted
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
-from restless_tide.desk import app_answers, invitations, lanes, texts, tracks
+from restless_tide.desk import dossiers, invitations, lanes, parts, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, follow
@@ -458,17 +458,13 @@ def _berth_changed(
             NoticeKind.EXPIRING, f"{berth.id}/{event.id}", subject, "The name expired unused.", place="/stores", app=app
         )
         return
-    if data.texts:
-        texts.seen(act, berth, data.texts, event.sequence, event.time)
-        if key is None:
-            told = [f"{locale} {field}" for locale, fields in data.texts.items() for field in fields]
-            act.log("texts changed at the store", f"texts {berth.app.name} at {berth.store.name}",
-                    app=berth.app.name, after={"changed": told})  # fmt: skip
-    if data.answers:
-        app_answers.seen(act, berth, data.answers, event.sequence, event.time)
-        if key is None:
-            act.log("answers changed at the store", f"answers {berth.app.name} at {berth.store.name}",
-                    app=berth.app.name, after={"changed": sorted(data.answers)})  # fmt: skip
+    for part in dossiers.PARTS:
+        values = part.of(data)
+        if values:
+            parts.seen(act, berth, part, values, event.sequence, event.time)
+        if values and key is None:
+            after = {"changed": sorted(map(part.told, values))}
+            act.log(f"{part.noun} changed at the store", part.about(berth), app=berth.app.name, after=after)
     if data.availability is not None:
         held = lanes.offered(data.availability.model_dump(mode="json"))
         what = Sighted(held, event.sequence, key)

@@ -18,7 +18,7 @@ from sqlalchemy import select
 from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.desk import dossiers, lanes, track_rules, uploads
+from restless_tide.desk import dossiers, lanes, making, track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.engine import asking, carried, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
@@ -31,6 +31,7 @@ from restless_tide.records.tables import (
     Delivery,
     FieldReport,
     HeldAnswer,
+    HeldPictures,
     HeldText,
     Invitation,
     Leg,
@@ -52,7 +53,7 @@ ASKERS = 6
 LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
 READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
-READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldAnswer)
+READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldPictures, HeldAnswer)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5
@@ -68,6 +69,8 @@ POLLS_AFTER_MISSED_PUSH = 30
 LONGEST_POLL_PAUSE_SECONDS = 15.0
 EXPIRIES_EVERY_SECONDS = 60.0
 REMINDERS_EVERY_SECONDS = 5.0
+DRAW_ALL_EVERY_SECONDS = 300.0
+"""Should something have been told to an engine that is no more."""
 
 
 class Engine:
@@ -90,6 +93,9 @@ class Engine:
         self._order_bell = self._bell(Order)
         self._turns = Turns(desk, self._order_bell.set)
         desk.background.begin_urgent = self._begin_urgent
+        self._drawing_bell = threading.Event()
+        desk.background.ring_drawing = self._drawing_bell.set
+        self._draw_all_after = 0.0
         self._heard_bell = threading.Event()
         desk.background.ring_heard = self._heard_bell.set
         self._threads = [
@@ -113,6 +119,12 @@ class Engine:
                     self._move_up,
                     self._breathing(BREATH_SECONDS, LONG_RULES_BREATH_SECONDS),
                     self._bell(*READ_BY_RULES),
+                ),
+                (
+                    "pictures",
+                    self._make_pictures,
+                    self._breathing(BREATH_SECONDS, LONG_RULES_BREATH_SECONDS),
+                    self._drawing_bell,
                 ),
                 ("sightings", self._ask_stores, self._breathing(BREATH_SECONDS), self._bell(Store)),
                 ("mail", self._send_mail, self._breathing(BREATH_SECONDS), self._bell(*READ_BY_MAIL)),
@@ -183,6 +195,7 @@ class Engine:
                 bell.set()
         if self._stopping.is_set():
             self._heard_bell.set()
+            self._drawing_bell.set()
 
     def _begin_urgent(self, act: Act) -> None:
         if self._working.is_set():
@@ -287,6 +300,23 @@ class Engine:
                 raise
             except Exception:  # noqa: BLE001  (what is kept for other berths goes all the same)
                 _log.exception("what was kept could not be sent", berth=berth_id)
+
+    def _make_pictures(self) -> float | None:
+        """Make what stores get of the pictures of apps that were told of; now and then of all, should nobody have told."""
+        waiting = self._desk.background.to_draw
+        while waiting:
+            app = waiting.pop()
+            try:
+                making.make_for(self._desk, app)
+            except LostLease:
+                raise
+            except Exception:  # noqa: BLE001  (what the stores of other apps get is made all the same)
+                _log.exception("the pictures of an app could not be made", app=app)
+        if time.monotonic() >= self._draw_all_after:
+            making.make_all(self._desk)
+            making.drop_unused(self._desk)
+            self._draw_all_after = time.monotonic() + DRAW_ALL_EVERY_SECONDS
+        return None
 
     # notices, and what people carry by hand
 

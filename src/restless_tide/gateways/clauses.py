@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
 import time
 import uuid
 from collections.abc import Iterator
@@ -9,6 +11,7 @@ from datetime import datetime
 from typing import Any
 
 import httpx
+from PIL import Image
 
 from restless_tide import tus
 from restless_tide.core.answer_shapes import plain, shape_at
@@ -223,6 +226,72 @@ def _answers(suite: Suite) -> None:
     demand_problem(suite.call("POST", f"{place}/answers", key=str(uuid.uuid4()), body=unfit), (409, 422))
     seen = fits(suite.call("GET", place), protocol.Dossier)
     demand(seen.answers == given, "answers that were refused are held all the same")
+
+
+def _pictures(suite: Suite) -> None:
+    rules: Rulebook = suite.known["a rulebook"]
+    listing, berth = rules.listing, suite.known["a berth"]
+    wanted = {key: rule for key, rule in listing.pictures.items() if rule.fewest}
+    if not wanted:
+        raise NotTried("the rulebook demands no pictures")
+    sets = {key: tuple(_picture_sent(suite, one) for one in _drawn(rules, key)) for key in wanted}
+    place = f"/v1/berths/{berth}/dossier"
+    request = protocol.PicturesRequest(pictures={LANGUAGE: sets})
+    suite.done(f"{place}/pictures", protocol.PicturesAnswer, request, "pictures")
+    held = request.digests()[LANGUAGE]
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(seen.pictures.get(LANGUAGE) == held, "the pictures read back differ")
+    key = next(iter(wanted))
+    file = suite.call("GET", f"{place}/pictures/{held[key][0]}")
+    told = hashlib.sha256(file.content).hexdigest()
+    demand(told == held[key][0], "the bytes of a picture are not those that were sent")
+    again = protocol.PicturesRequest(
+        pictures={LANGUAGE: {key: tuple(one.model_copy(update={"upload": None}) for one in sets[key])}}
+    )
+    suite.done(f"{place}/pictures", protocol.PicturesAnswer, again, "the same pictures without an upload")
+    strange = protocol.PictureSent(sha256="0" * 64, media_type="image/png", size_bytes=1)
+    unknown = protocol.PicturesRequest(pictures={LANGUAGE: {key: (strange,)}})
+    answer = suite.call("POST", f"{place}/pictures", key=str(uuid.uuid4()), body=unknown)
+    demand_problem(answer, (409, 422), protocol.PICTURE_UNKNOWN)
+    small = _picture_sent(suite, _file(Image.new("RGB", (3, 2)), "png"))
+    unfit = protocol.PicturesRequest(pictures={LANGUAGE: {key: (small,) * wanted[key].fewest}})
+    demand_problem(suite.call("POST", f"{place}/pictures", key=str(uuid.uuid4()), body=unfit), (409, 413, 422))
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(seen.pictures.get(LANGUAGE) == held, "pictures that were refused are held all the same")
+
+
+def _drawn(rules: Rulebook, key: str) -> list[bytes]:
+    """So many plain pictures as a class demands, in the sides and the format that it takes."""
+    rule, kind = rules.listing.pictures[key], str(rules.listing.picture_formats(key)[0])
+    shorter = max(rule.smallest_side, 16)
+    sizes = list(rule.sizes) or [(shorter, shorter)]
+    mode = "RGBA" if rule.transparent == "required" else "RGB"
+    chosen = sizes if rule.every_size else sizes[:1]
+    return [
+        _file(Image.new(mode, size, (40 + 20 * at, 120, 110)), kind) for at in range(rule.fewest) for size in chosen
+    ]
+
+
+def _file(picture: Image.Image, kind: str) -> bytes:
+    out = io.BytesIO()
+    picture.save(out, kind)
+    return out.getvalue()
+
+
+def _picture_sent(suite: Suite, content: bytes) -> protocol.PictureSent:
+    """Upload a picture, and name it as a set does."""
+    headers = tus.to_begin(len(content))
+    address = f"/v1/berths/{suite.known['a berth']}/uploads"
+    made = suite.call("POST", address, key=str(uuid.uuid4()), headers=headers)
+    upload = fits(made, protocol.UploadAnswer).id
+    _append(suite, f"/v1/uploads/{upload}", 0, content)
+    kind = Image.open(io.BytesIO(content)).format or ""
+    return protocol.PictureSent(
+        sha256=hashlib.sha256(content).hexdigest(),
+        media_type=f"image/{kind.lower()}",
+        size_bytes=len(content),
+        upload=upload,
+    )
 
 
 def answer_for(rules: Rulebook, key: str) -> Answer:
@@ -547,6 +616,7 @@ CLAUSES: list[Check] = [
     ("1.3", "the same key gives the same answer; another call under it is a conflict", _same_key),
     ("4.3", "availability is set and read back", _availability),
     ("4.4", "the dossier is written within the rulebook's limits and read back", _dossier),
+    ("4.4", "pictures are held in the rulebook's sizes, whole and in their order, and read back", _pictures),
     ("4.4", "questions are answered with the rulebook's choices and read back", _answers),
     ("5.1", "a package is uploaded by tus, resumed and checked", _upload),
     ("5.2", "an upload expires and can be ended", _terminated),

@@ -120,6 +120,10 @@ class Gateway:
     def dossier(self, berth: str) -> protocol.Dossier:
         return self._call("GET", f"/v1/berths/{berth}/dossier", protocol.Dossier)
 
+    def dossier_picture(self, berth: str, sha256: str) -> bytes:
+        """A file of a picture or a film that the store holds."""
+        return self._send("GET", f"/v1/berths/{berth}/dossier/pictures/{sha256}").content
+
     def gauges(self, berth: str) -> tuple[protocol.Gauge, ...]:
         return self._call("GET", f"/v1/berths/{berth}/gauges", protocol.Gauges).gauges
 
@@ -132,6 +136,10 @@ class Gateway:
 
     def write_texts(self, berth: str, wanted: protocol.TextsRequest, key: str) -> protocol.TextsAnswer:
         return self._call("POST", f"/v1/berths/{berth}/dossier/texts", protocol.TextsAnswer, body=wanted, key=key)
+
+    def write_pictures(self, berth: str, wanted: protocol.PicturesRequest, key: str) -> protocol.PicturesAnswer:
+        place = f"/v1/berths/{berth}/dossier/pictures"
+        return self._call("POST", place, protocol.PicturesAnswer, body=wanted, key=key)
 
     def write_answers(
         self, berth: str, wanted: protocol.DossierAnswersRequest, key: str

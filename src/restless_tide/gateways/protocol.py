@@ -23,6 +23,8 @@ REQUEST_HEADER = "X-Request-Id"
 EVENT_TYPE = "application/cloudevents+json"
 EVENTS_TYPE = "application/cloudevents-batch+json"
 """One event, and several as one array (CloudEvents 1.0, HTTP binding, batched content mode)."""
+PICTURE_UNKNOWN = "picture-unknown"
+"""The code of a refusal because a file was named without an upload, and the store does not hold it."""
 FIRST_BUILD_BY_HAND = "first-build-by-hand"
 RIGHTS = ("read", "builds", "trials", "releases", "rollouts", "availability")
 """What a key may be allowed; the desk works fully with all of them."""
@@ -49,6 +51,16 @@ AnswerValue = (
     | Annotated[dict[Line, Names], Field(max_length=MOST_LISTED)]
 )
 """An answer: a choice or words, a whole number, choices, or of a grid the attributes by kind."""
+Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+"""The SHA-256 of a file, in hexadecimal digits."""
+FilesByLocale = Annotated[
+    dict[
+        Line,
+        Annotated[dict[Line, Annotated[list[Digest], Field(max_length=MOST_LISTED)]], Field(max_length=MOST_LISTED)],
+    ],
+    Field(max_length=MOST_LISTED),
+]
+"""Pictures and films by locale and class, in their order, by the digests of their files."""
 AnswersByQuestion = Annotated[dict[Line, AnswerValue], Field(max_length=MOST_LISTED)]
 Lines = Annotated[tuple[Line, ...], Field(max_length=MOST_LISTED)]
 Place = Annotated[int, Field(ge=0, lt=2**60)]
@@ -319,9 +331,11 @@ class AvailabilityAnswer(AvailabilityMessage):
 
 
 class Dossier(Message):
-    """What the store asks about an app besides builds: texts by locale and field, and answers by question."""
+    """What the store asks about an app besides builds: texts by locale and field, pictures by locale and class, and
+    answers by question."""
 
     texts: TextsByLocale = Field(default_factory=dict)
+    pictures: FilesByLocale = Field(default_factory=dict)
     answers: AnswersByQuestion = Field(default_factory=dict)
 
 
@@ -338,6 +352,42 @@ class TextsAnswer(Message):
     """The texts that were named, as they are held now. ``sequence`` is that of the event that told of it."""
 
     texts: TextsByLocale
+    sequence: Place | None = None
+
+
+class PictureSent(Message):
+    """One file of a set. ``upload`` is that of its bytes; none: the store holds this file for the app already."""
+
+    sha256: Digest
+    media_type: Line
+    size_bytes: Count
+    upload: Reference | None = None
+
+
+SetOfPictures = Annotated[tuple[PictureSent, ...], Field(max_length=MOST_LISTED)]
+
+
+class PicturesRequest(Message):
+    """Pictures and films to be held from now on, by locale and by the store's own key of the class, each set whole and in
+    its order; an empty one takes it out. What is not named stays as it is.
+    """
+
+    pictures: Annotated[
+        dict[Line, Annotated[dict[Line, SetOfPictures], Field(max_length=MOST_LISTED)]], Field(max_length=MOST_LISTED)
+    ]
+
+    def digests(self) -> dict[str, dict[str, list[str]]]:
+        """The sets as they are told of: by the digests of their files."""
+        return {
+            locale: {key: [one.sha256 for one in files] for key, files in sets.items()}
+            for locale, sets in self.pictures.items()
+        }
+
+
+class PicturesAnswer(Message):
+    """The sets that were named, as they are held now. ``sequence`` is that of the event that told of it."""
+
+    pictures: FilesByLocale
     sequence: Place | None = None
 
 
@@ -456,12 +506,13 @@ class RolloutChanged(Message):
 
 
 class BerthChanged(Message):
-    """The data of ``berth.changed``: what is offered, or the texts (an empty one was taken out) or the answers that are
-    other ones now, or ``expired``: the name was not used in time."""
+    """The data of ``berth.changed``: what is offered, or the texts (an empty one was taken out), the sets of pictures or
+    the answers that are other ones now, or ``expired``: the name was not used in time."""
 
     state: str = Field(default="open", max_length=40)
     availability: AvailabilityMessage | None = None
     texts: TextsByLocale = Field(default_factory=dict)
+    pictures: FilesByLocale = Field(default_factory=dict)
     answers: AnswersByQuestion = Field(default_factory=dict)
 
 

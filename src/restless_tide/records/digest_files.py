@@ -1,4 +1,4 @@
-"""Small files on disk, each under its own digest: pictures of reports, symbol files."""
+"""Small files on disk, each under its own digest: pictures, films, symbol files."""
 
 from __future__ import annotations
 
@@ -29,6 +29,21 @@ class DigestFiles:
                 file.flush()
                 os.fsync(file.fileno())
             part.replace(place)
+        return sha256
+
+    def part(self) -> Path:
+        """Where a file is written that is to be kept; ``adopt`` adds it, or whoever writes it removes it."""
+        self._folder.mkdir(parents=True, exist_ok=True)
+        return self._folder / f"part.{secrets.token_hex(8)}"
+
+    def adopt(self, part: Path) -> str:
+        """Add a file that was written at ``part``; returns its digest."""
+        with part.open("rb") as file:
+            sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+            os.fsync(file.fileno())
+        place = self.path(sha256)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        part.replace(place)
         return sha256
 
     def read(self, sha256: str) -> bytes:

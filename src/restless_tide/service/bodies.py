@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
+from pathlib import Path
 from typing import Any
 
 from fastapi import Request
+from fastapi.concurrency import run_in_threadpool
 
-from restless_tide.core.errors import TooLarge
+from restless_tide.core.errors import Invalid, TooLarge
 
 A_FILE: dict[str, Any] = {
     "requestBody": {
@@ -27,3 +30,18 @@ async def whole_body(request: Request, most: int, noun: str, remedy: str = "") -
                 f"A {noun} has {most} bytes at most.", remedy=remedy, code=f"{noun.replace(' ', '-')}-too-large"
             )
     return bytes(content)
+
+
+async def body_to_file(request: Request, path: Path, most: int, noun: str) -> str:
+    """Write the body of a request to ``path`` as it comes; returns its SHA-256. Raises TooLarge, and Invalid for an empty one."""
+    told, size = hashlib.sha256(), 0
+    with path.open("wb") as file:
+        async for block in request.stream():
+            size += len(block)
+            if size > most:
+                raise TooLarge(f"A {noun} has {most:,} bytes at most.", code=f"{noun}-too-large")
+            told.update(block)
+            await run_in_threadpool(file.write, block)
+    if not size:
+        raise Invalid("The file is empty.", code="file-empty")
+    return told.hexdigest()

@@ -157,9 +157,17 @@ def step(session: Session, row: tables.Step) -> StepTold:
         row,
         store=row.store.name,
         store_title=rules_of(row.store).store,
-        files=[StepFile(name=f"{entry['sha256'][:12]}", **entry) for entry in row.files],
+        files=[_step_file(entry) for entry in row.files],
         possible=STEP.possible(row.state),
         can_undo=steps.can_undo(session, row),
+    )
+
+
+def _step_file(entry: dict[str, Any]) -> StepFile:
+    sha256 = entry["sha256"]
+    address = f"/v1/pictures/{sha256}" if entry.get("picture") else f"/v1/packages/{sha256}/file"
+    return StepFile(
+        sha256=sha256, name=entry.get("name") or sha256[:12], size_bytes=entry["size_bytes"], address=address
     )
 
 

@@ -62,6 +62,7 @@ def _place(one: PlaceSheet) -> PlaceSheetTold:
         rulebook_revision=one.rules.revision,
         first_release=one.first_release,
         means=one.rules.listing.meanings(),
+        shows=one.rules.listing.picture_meanings(),
         topics=one.rules.questionnaire.topics(),
         things=[ThingTold.of(line, findings=findings_told(line.findings)) for line in one.sheet.lines],
         announced=list(one.announced),
@@ -159,6 +160,7 @@ def checked(found: dossiers.Checked) -> StoreCheckTold:
         store=found.store.name,
         store_title=rules.store,
         means=rules.listing.meanings(),
+        shows=rules.listing.picture_meanings(),
         topics=rules.questionnaire.topics(),
         findings=findings_told(found.findings),
     )
@@ -171,6 +173,8 @@ def sending(found: dossiers.Sending) -> SendingTold:
         store_title=rules_of(store).store,
         sent=found.sent,
         kept=found.kept,
+        pictures_sent=found.pictures_sent,
+        pictures_kept=found.pictures_kept,
         answers_sent=found.answers_sent,
         answers_kept=found.answers_kept,
     )

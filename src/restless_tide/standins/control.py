@@ -1,10 +1,12 @@
 """The control of a stand-in: what only tests and demos may do. The stand-in listens on loopback."""
 
+import hashlib
 import threading
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
@@ -174,6 +176,24 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         """Someone writes texts on the store's own pages."""
         work = lambda: offering.write_texts(store, berth, wish)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), "write texts", berth, {}, work)
+        return JSONResponse(told, status)
+
+    @router.post("/pictures/{berth}/{locale}/{picture_class}")
+    async def put_picture(berth: str, locale: str, picture_class: str, request: Request) -> JSONResponse:
+        """Someone puts a picture in on the store's own pages, instead of what is there."""
+        content = await request.body()
+
+        def work() -> Thing:
+            upload = store.begin_upload(berth, len(content))["id"]
+            (store.uploads / upload).write_bytes(content)
+            sha256, size = hashlib.sha256(content).hexdigest(), len(content)
+            one = protocol.PictureSent(sha256=sha256, media_type="", size_bytes=size, upload=upload)
+            wish = protocol.PicturesRequest(pictures={locale: {picture_class: (one,)}})
+            return offering.write_pictures(store, berth, wish)
+
+        status, told = await run_in_threadpool(
+            store.perform, fresh(BY_HAND), "write pictures", berth, {"locale": locale, "class": picture_class}, work
+        )
         return JSONResponse(told, status)
 
     @router.post("/dossier-answers/{berth}")

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 from fastapi import Depends, FastAPI, Form, Header, Path, Query, Request, Response, Security
 from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse
+from fastapi.responses import FileResponse, JSONResponse
 from fastapi.security import HTTPBearer
 from starlette.exceptions import HTTPException
 
@@ -215,6 +215,18 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def write_texts(request: Request, berth: Named, body: protocol.TextsRequest, _: Known, key: Key) -> Response:
         work = lambda: offering.write_texts(store, berth, body)  # noqa: E731
         return done(request, key, "write texts", berth, body.model_dump(mode="json"), work)
+
+    @app.post("/v1/berths/{berth}/dossier/pictures", response_model=protocol.PicturesAnswer)
+    def write_pictures(request: Request, berth: Named, body: protocol.PicturesRequest, _: Known, key: Key) -> Response:
+        work = lambda: offering.write_pictures(store, berth, body)  # noqa: E731
+        return done(request, key, "write pictures", berth, body.model_dump(mode="json"), work)
+
+    @app.get("/v1/berths/{berth}/dossier/pictures/{sha256}", response_class=FileResponse)
+    def dossier_picture(berth: Named, sha256: protocol.Digest, _: Known) -> FileResponse:
+        held = offering.dossier(store, berth)["pictures"]
+        if not any(sha256 in files for sets in held.values() for files in sets.values()):
+            raise Refusal("picture-unknown", "We hold no such file of this app.", status=404)
+        return FileResponse(offering.picture_file(store, sha256), media_type="application/octet-stream")
 
     @app.post("/v1/berths/{berth}/dossier/answers", response_model=protocol.DossierAnswersAnswer)
     def write_answers(

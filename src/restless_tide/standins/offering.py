@@ -1,15 +1,16 @@
-"""A stand-in's own view of where, for how much and to whom an app is offered, and of its texts."""
+"""A stand-in's own view of where, for how much and to whom an app is offered, and of what is told about it."""
 
 from __future__ import annotations
 
 from decimal import Decimal
+from pathlib import Path
 
 from restless_tide.core.rulebook import LocksAt, OfferPart, ThingKind
 from restless_tide.gateways import protocol
-from restless_tide.standins import asking, judgement
+from restless_tide.standins import asking, judgement, looking
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
-from restless_tide.standins.store import SimulatedStore
+from restless_tide.standins.store import EMPTY_DOSSIER, SimulatedStore
 
 _FREE = protocol.AvailabilityMessage().model_dump(mode="json")
 
@@ -87,7 +88,7 @@ def _locked(locks_at: LocksAt, rounds: list[Thing], store: SimulatedStore, berth
 
 def dossier(store: SimulatedStore, berth_id: str) -> Thing:
     store.needed("berth", berth_id)
-    return store.shelf.get("dossier", berth_id) or {"id": berth_id, "texts": {}, "answers": {}}
+    return {"id": berth_id, **EMPTY_DOSSIER, **(store.shelf.get("dossier", berth_id) or {})}
 
 
 def write_texts(store: SimulatedStore, berth_id: str, wanted: protocol.TextsRequest) -> Thing:
@@ -113,6 +114,62 @@ def write_texts(store: SimulatedStore, berth_id: str, wanted: protocol.TextsRequ
     store.shelf.put("dossier", held | {"texts": {locale: fields for locale, fields in kept.items() if fields}})
     told = {"state": "open", "texts": wanted.texts}
     return {"texts": wanted.texts, "sequence": store.event("berth.changed", berth_id, told)}
+
+
+def write_pictures(store: SimulatedStore, berth_id: str, wanted: protocol.PicturesRequest) -> Thing:
+    """Take the sets that are named, each whole; all of them or none."""
+    held, whim = dossier(store, berth_id), store.setting("refuse_pictures", "")
+    if whim:
+        store.shelf.keep_setting("refuse_pictures", "")
+        raise Refusal("pictures-refused", whim)
+    begun = [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id]
+    known = {one for sets in held["pictures"].values() for files in sets.values() for one in files}
+    arrived: dict[str, Path] = {}
+    for locale, sets in wanted.pictures.items():
+        for key, files in sets.items():
+            seen = [looking.look(_file(store, one, known, arrived)) for one in files]
+            looking.demand_set(store.rules, locale, key, seen)
+            if _locked(_lock_of_picture(store, key), begun, store, berth_id):
+                raise Refusal("locked", f"{key} is fixed and cannot be changed now.")
+    for sha256, upload in arrived.items():
+        picture_file(store, sha256).parent.mkdir(exist_ok=True)
+        upload.replace(picture_file(store, sha256))
+    named = wanted.digests()
+    kept: dict[str, dict[str, list[str]]] = {locale: dict(sets) for locale, sets in held["pictures"].items()}
+    for locale, given in named.items():
+        kept[locale] = {key: files for key, files in (kept.get(locale, {}) | given).items() if files}
+    store.shelf.put("dossier", held | {"pictures": {locale: sets for locale, sets in kept.items() if sets}})
+    told = {"state": "open", "pictures": named}
+    return {"pictures": named, "sequence": store.event("berth.changed", berth_id, told)}
+
+
+def picture_file(store: SimulatedStore, sha256: str) -> Path:
+    return store.uploads.with_name("pictures") / sha256
+
+
+def _file(store: SimulatedStore, one: protocol.PictureSent, known: set[str], arrived: dict[str, Path]) -> Path:
+    """Where the bytes of a file lie that a request names."""
+    if one.sha256 in arrived:
+        return arrived[one.sha256]
+    if one.upload is None:
+        if one.sha256 not in known:
+            raise Refusal(protocol.PICTURE_UNKNOWN, f"We hold no file {one.sha256[:12]} of this app; upload it.")
+        return picture_file(store, one.sha256)
+    kept, path = store.needed("upload", one.upload), store.uploads / one.upload
+    if not path.exists() and picture_file(store, one.sha256).exists():  # kept before we were interrupted
+        return picture_file(store, one.sha256)
+    if path.stat().st_size != kept["length"]:
+        raise Refusal("upload-incomplete", f"Upload {one.upload} has not arrived whole.")
+    if looking.digest(path) != one.sha256:
+        raise Refusal("picture-differs", f"Upload {one.upload} is not the file that was named.")
+    arrived[one.sha256] = path
+    return path
+
+
+def _lock_of_picture(store: SimulatedStore, key: str) -> LocksAt:
+    things = [thing for thing in store.rules.things.values() if thing.kind is ThingKind.PICTURE]
+    naming = [thing for thing in things if key in thing.pictures] or [thing for thing in things if not thing.pictures]
+    return naming[0].locks_at if naming else LocksAt.NEVER
 
 
 def write_answers(store: SimulatedStore, berth_id: str, wanted: protocol.DossierAnswersRequest) -> Thing:

@@ -34,6 +34,8 @@ _ATTRIBUTES = {
     "versionName": 0x0101021C,
     "targetSdkVersion": 0x01010270,
 }
+ICON_ABOVE, ICON_BELOW = (0x2F, 0x6F, 0x5E), (0x9F, 0xC9, 0xB8)
+"""The two colours of the sample packages' icon."""
 _NOTHING = 0xFFFFFFFF
 _NOISE_BLOCK_BYTES = 16 * 1024 * 1024
 _MOMENT = (2026, 1, 1, 0, 0, 0)
@@ -167,8 +169,8 @@ def picture(pixels: int, *, transparent: bool = False) -> bytes:
         return struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
 
     veil, kind_of_colour = (b"\x80", 6) if transparent else (b"", 2)
-    half = b"\x00" + (b"\x2f\x6f\x5e" + veil) * pixels
-    wave = b"\x00" + (b"\x9f\xc9\xb8" + veil) * pixels
+    half = b"\x00" + (bytes(ICON_ABOVE) + veil) * pixels
+    wave = b"\x00" + (bytes(ICON_BELOW) + veil) * pixels
     rows = zlib.compress(half * (pixels // 2) + wave * (pixels - pixels // 2))
     head = struct.pack(">IIBBBBB", pixels, pixels, 8, kind_of_colour, 0, 0, 0)
     return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b"")

@@ -12,10 +12,11 @@ from pathlib import Path
 from typing import Any
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.limits import LARGEST_FILM_BYTES
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import asking, judgement, tracks
+from restless_tide.standins import asking, judgement, looking, tracks
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import Offered, gauges_of
@@ -23,6 +24,8 @@ from restless_tide.standins.shelf import Shelf, Thing
 
 BY_HAND = "by-hand"
 """How the keys of acts on the store's own pages begin; no caller has one."""
+EMPTY_DOSSIER: Thing = {"texts": {}, "pictures": {}, "answers": {}}
+"""A dossier in which nothing stands."""
 _SHORTEST, _LONGEST = 0.6, 1.6
 
 
@@ -113,10 +116,9 @@ class SimulatedStore:
 
     def begin_upload(self, berth: str, length: int) -> Thing:
         self.needed("berth", berth)
-        if length > self.rules.packages.largest_bytes:
-            raise Refusal(
-                "package-too-large", f"We take {self.rules.packages.largest_bytes} bytes at most.", status=413
-            )
+        largest = max(self.rules.packages.largest_bytes, LARGEST_FILM_BYTES if self.rules.listing.pictures else 0)
+        if length > largest:
+            raise Refusal("upload-too-large", f"We take {largest} bytes at most.", status=413)
         upload = fresh("upload")
         (self.uploads / upload).touch()
         return self.shelf.put("upload", {"id": upload, "berth": berth, "length": length})
@@ -131,6 +133,9 @@ class SimulatedStore:
             raise Refusal("too-many-packages", f"We take {self.rules.packages.most_packages} packages in one build.")
         for upload in wanted.uploads:
             kept = self.needed("upload", upload)
+            if kept["length"] > self.rules.packages.largest_bytes:
+                most = self.rules.packages.largest_bytes
+                raise Refusal("package-too-large", f"We take {most} bytes at most.", status=413)
             if (self.uploads / upload).stat().st_size != kept["length"]:
                 raise Refusal("upload-incomplete", f"Upload {upload} has not arrived whole.")
         consignment = {
@@ -447,9 +452,10 @@ class SimulatedStore:
     def _review(self, submission: Thing, at: datetime) -> None:
         reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
         if submission.get("track", PRODUCTION) == PRODUCTION:
-            held = self.shelf.get("dossier", submission["berth"]) or {"texts": {}, "answers": {}}
+            held = EMPTY_DOSSIER | (self.shelf.get("dossier", submission["berth"]) or {})
             language = self.needed("berth", submission["berth"]).get("language", "")
             reasons += judgement.reasons_against_texts(self.rules, held["texts"], language)
+            reasons += looking.reasons_against_pictures(self.rules, held["pictures"], language)
             packages, _ = self._read(self.needed("consignment", submission["consignment"]))
             offer = self.needed("berth", submission["berth"]).get("availability") or {}
             reasons += asking.reasons_against_answers(self.rules, held["answers"], packages, offer, at)

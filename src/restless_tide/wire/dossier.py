@@ -12,6 +12,7 @@ from restless_tide.core.catalogue import AnswerForm, Form
 from restless_tide.core.limits import LARGEST_NUMBER, MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
 from restless_tide.core.texts import Origin, TextState
 from restless_tide.wire.base import OneLine, Text, Told, Wanted
+from restless_tide.wire.pictures import SetsByLocale
 from restless_tide.wire.problems import FindingTold
 
 TextsByField = Annotated[dict[OneLine, Text], Field(max_length=MOST_FIELDS)]
@@ -36,16 +37,20 @@ class CheckTextsWanted(Wanted):
 
     texts: TextsByLocale = Field(default_factory=dict)
     own: dict[OneLine, TextsByLocale] = Field(default_factory=dict, max_length=100)
+    pictures: SetsByLocale = Field(default_factory=dict, description="by files that were sent before")
+    own_pictures: dict[OneLine, SetsByLocale] = Field(default_factory=dict, max_length=100)
     answers: AnswersByQuestion = Field(default_factory=dict)
     own_answers: dict[OneLine, AnswersByQuestion] = Field(default_factory=dict, max_length=100)
 
 
 class StoreCheckTold(Told):
-    """What one store would say of texts and answers. ``means`` leads from the store's own fields to those that all stores share."""
+    """What one store would say of texts, pictures and answers. ``means`` leads from the store's own fields to those that
+    all stores share."""
 
     store: str
     store_title: str
     means: dict[str, str]
+    shows: dict[str, str] = Field(description="from the store's own classes of pictures to those that all stores share")
     topics: dict[str, str] = Field(description="from the store's own questions to the topics that all stores share")
     findings: list[FindingTold]
 
@@ -68,13 +73,14 @@ class AnswersWanted(Wanted):
 
 
 class TakeOverWanted(Wanted):
-    store: OneLine = Field(description="the store whose texts and answers become ours where nothing is written here")
+    store: OneLine = Field(description="the store whose dossier becomes ours where there is nothing here")
 
 
 class TakenOverTold(Told):
     """How much became ours."""
 
     texts: int
+    pictures: int = Field(description="sets of them")
     answers: int
 
 
@@ -156,12 +162,14 @@ class TextsTold(Told):
 
 
 class SendingTold(Told):
-    """What became of the dossier for one store: texts and answers ordered now, and kept until a lock opens."""
+    """What became of the dossier for one store: texts, sets of pictures and answers ordered now, and kept until a lock opens."""
 
     store: str
     store_title: str
     sent: int
     kept: int
+    pictures_sent: int
+    pictures_kept: int
     answers_sent: int
     answers_kept: int
 

@@ -49,6 +49,7 @@ class PlaceSheetTold(Told):
     things: list[ThingTold] = Field(description="in the order of the store's graph")
     announced: list[str] = Field(description="what announced rules mean for this release")
     means: dict[str, str] = Field(description="from the store's own fields to those that all stores share")
+    shows: dict[str, str] = Field(description="from the store's own classes of pictures to those that all stores share")
     topics: dict[str, str] = Field(description="from the store's own questions to the topics that all stores share")
 
 

@@ -11,11 +11,12 @@ from restless_tide.wire.base import OneLine, Told, Wanted, Words
 
 
 class StepFile(Told):
-    """A file to take along; fetch it at /v1/packages/{sha256}/file."""
+    """A file to take along."""
 
     sha256: str
     name: str
     size_bytes: int
+    address: str = Field(description="where it is fetched")
 
 
 class StepTold(Told):

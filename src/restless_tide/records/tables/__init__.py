@@ -26,6 +26,11 @@ from restless_tide.records.tables.orders import Step as Step
 from restless_tide.records.tables.people import Person as Person
 from restless_tide.records.tables.people import SignIn as SignIn
 from restless_tide.records.tables.people import Token as Token
+from restless_tide.records.tables.pictures import AppPictureSet as AppPictureSet
+from restless_tide.records.tables.pictures import HeldPictures as HeldPictures
+from restless_tide.records.tables.pictures import IconLikeness as IconLikeness
+from restless_tide.records.tables.pictures import MadePicture as MadePicture
+from restless_tide.records.tables.pictures import PictureFile as PictureFile
 from restless_tide.records.tables.releases import Leg as Leg
 from restless_tide.records.tables.releases import Release as Release
 from restless_tide.records.tables.releases import Round as Round

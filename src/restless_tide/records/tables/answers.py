@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, Self
 
 from sqlalchemy import JSON, ForeignKey, Index
 from sqlalchemy import text as sql
@@ -49,7 +49,7 @@ class HeldAnswer(HeldThing, Base):
         return self.question
 
     @classmethod
-    def new(cls, berth_id: str, place: str) -> HeldAnswer:
+    def new(cls, berth_id: str, place: str) -> Self:
         return cls(berth_id=berth_id, question=place, answer=None, sequence=0, kept=False)
 
     def holds(self, value: Any) -> None:

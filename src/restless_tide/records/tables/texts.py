@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import TYPE_CHECKING, Any, Self
 
 from sqlalchemy import ForeignKey, Index
 from sqlalchemy import text as sql
@@ -41,6 +42,20 @@ class HeldThing:
     sequence: Mapped[int] = mapped_column(default=0)
     kept: Mapped[bool] = mapped_column(default=False, index=True)
 
+    if TYPE_CHECKING:
+        berth_id: Mapped[str]
+
+        @property
+        def place(self) -> Any:
+            """What is held: its place within a berth's dossier."""
+
+        @classmethod
+        def new(cls, berth_id: str, place: Any) -> Self:
+            """A row of which nothing is known yet."""
+
+        def holds(self, value: Any) -> None:
+            """The store holds this now."""
+
 
 class HeldText(HeldThing, Base):
     """A text at a store, as it was last seen to hold it."""
@@ -57,7 +72,7 @@ class HeldText(HeldThing, Base):
         return self.locale, self.field
 
     @classmethod
-    def new(cls, berth_id: str, place: tuple[str, str]) -> HeldText:
+    def new(cls, berth_id: str, place: tuple[str, str]) -> Self:
         return cls(berth_id=berth_id, locale=place[0], field=place[1], text="", sequence=0, kept=False)
 
     def holds(self, value: str) -> None:

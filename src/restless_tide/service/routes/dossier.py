@@ -10,7 +10,7 @@ from sqlalchemy import select
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk import app_answers, dossiers, find, readiness, texts
+from restless_tide.desk import app_answers, dossiers, fetching, find, making, readiness, texts
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import Person
 from restless_tide.service import shown_dossier, shown_questions
@@ -79,13 +79,13 @@ def write_texts(
 ) -> list[WrittenTextTold]:
     """Write texts of one locale, for all stores or for one alone; an empty text is taken out."""
     with desk.act(person.id) as act:
-        rows = texts.write(act, app, locale, wanted.texts, wanted.store, _revision(if_match))
+        rows = texts.write(act, app, locale, wanted.texts, wanted.store, read_revision(if_match))
         people = {row.id: row.name for row in act.session.scalars(select(Person))}
         stores = {berth.id: berth.store.name for berth in find.app(act.session, app).berths}
         return [shown_dossier.written(row, people, stores) for row in rows]
 
 
-def _revision(if_match: str | None) -> int | None:
+def read_revision(if_match: str | None) -> int | None:
     """The revision that a caller has read. Raises Invalid."""
     if if_match is None:
         return None
@@ -108,7 +108,7 @@ def write_answers(
 ) -> QuestionsTold:
     """Answer topics for all stores, or the questions of one alone; null takes an answer out."""
     with desk.act(person.id) as act:
-        app_answers.answer(act, app, wanted.answers, wanted.store, _revision(if_match))
+        app_answers.answer(act, app, wanted.answers, wanted.store, read_revision(if_match))
         return shown_questions.questions_of(act.session, find.app(act.session, app), act.now)
 
 
@@ -130,24 +130,34 @@ def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> Texts
 
 @router.post("/dossier/checks")
 def check(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> list[StoreCheckTold]:
-    """What each store would say of texts and answers that are not at the desk yet, such as those of a folder."""
+    """What each store would say of texts, pictures and answers that are not at the desk yet, such as those of a folder."""
     with desk.look() as session:
         found = dossiers.check(
-            session, app, desk.clock.now(), wanted.texts, wanted.own, wanted.answers, wanted.own_answers
+            session,
+            app,
+            desk.clock.now(),
+            wanted.texts,
+            wanted.own,
+            wanted.pictures,
+            wanted.own_pictures,
+            wanted.answers,
+            wanted.own_answers,
         )
         return [shown_dossier.checked(one) for one in found]
 
 
 @router.post("/dossier/take-overs", status_code=201)
 def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn) -> TakenOverTold:
-    """Take over here the texts and answers that a store holds and nobody wrote or gave here."""
+    """Take over here the texts, pictures and answers that a store holds and nobody put in here."""
+    fetching.fetch_held(desk, person.id, app, wanted.store)
     with desk.act(person.id) as act:
-        written, answered = dossiers.take_over(act, app, wanted.store)
-        return TakenOverTold(texts=written, answers=answered)
+        written, shown, answered = dossiers.take_over(act, app, wanted.store)
+        return TakenOverTold(texts=written, pictures=shown, answers=answered)
 
 
 @router.post("/dossier/sendings", status_code=202)
 def send(app: str, wanted: SendTextsWanted, desk: TheDesk, person: SignedIn) -> list[SendingTold]:
-    """Order to a store, or to all, what it does not hold as it is written here: texts and answers. What is locked is kept."""
+    """Order to a store, or to all, what it does not hold as it is here: texts, pictures, answers. What is locked is kept."""
+    making.make_for(desk, app)
     with desk.act(person.id) as act:
         return [shown_dossier.sending(found) for found in dossiers.send(act, app, wanted.store)]
