@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,6 +16,13 @@ from tests.toolchain import Recipe, make_apk
 settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("any machine")
 empty_records.install()
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Every test has a name of its own: of tests that share one, parallel runs would run the first alone."""
+    shared = sorted(name for name, times in Counter(item.nodeid for item in items).items() if times > 1)
+    if shared:
+        raise pytest.UsageError(f"several tests are called {', '.join(shared)}")
 
 
 @pytest.fixture(scope="session")
