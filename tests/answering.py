@@ -18,8 +18,9 @@ HARMLESS: dict[str, Answer] = {
         AnswerForm.GRID: dict.fromkeys(topic.kinds, ()),
     }[topic.form]
     for key, topic in catalogue().topics.items()
+    if topic.form is not AnswerForm.FILE
 }
-"""An answer to each topic of the catalogue with which a store takes an app."""
+"""An answer to each topic of the catalogue with which a store takes an app; none of them leads to a question for a document."""
 
 
 def mild(rules: Rulebook, questions: Iterable[str] | None = None) -> dict[str, Answer]:

@@ -629,9 +629,49 @@ export interface paths {
         put?: never;
         /**
          * Check
-         * @description What each store would say of texts, pictures and answers that are not at the desk yet, such as those of a folder.
+         * @description What each store would say of texts, pictures, answers and goods that are not at the desk yet, such as those of a folder.
          */
         post: operations["dossier-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/goods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Goods
+         * @description The goods of an app as they are entered, and what each store gets of them.
+         */
+        get: operations["goods-read_goods"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/goods/{reference}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Write Good
+         * @description Enter a good, or change it; none takes it out. Stores that hold it take it from sale when the goods are sent.
+         */
+        put: operations["goods-write_good"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -729,7 +769,7 @@ export interface paths {
         put?: never;
         /**
          * Send
-         * @description Order to a store, or to all, what it does not hold as it is here: texts, pictures, answers. What is locked is kept.
+         * @description Order to a store, or to all, what it does not hold as it is here. What is locked is kept.
          */
         post: operations["dossier-send"];
         delete?: never;
@@ -749,7 +789,7 @@ export interface paths {
         put?: never;
         /**
          * Take Over
-         * @description Take over here the texts, pictures and answers that a store holds and nobody put in here.
+         * @description Take over here the texts, pictures, answers and goods that a store holds and nobody put in here.
          */
         post: operations["dossier-take_over"];
         delete?: never;
@@ -1889,6 +1929,46 @@ export interface paths {
         put?: never;
         /** Send Again */
         post: operations["notices-send_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Document
+         * @description Put a document in; an answer names it as it is told here. Documents that no answer names are dropped after a while.
+         */
+        post: operations["pictures-keep_document"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/documents/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch Document
+         * @description A document as it is.
+         */
+        get: operations["pictures-fetch_document"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3114,10 +3194,10 @@ export interface components {
         };
         /**
          * AnswerForm
-         * @description How a question is answered: by one choice, by any number of them, in words, by a number, or kind by kind.
+         * @description How a question is answered: by one choice, any number of them, in words, by a number, kind by kind, or by a document.
          * @enum {string}
          */
-        AnswerForm: "choice" | "choices" | "text" | "number" | "grid";
+        AnswerForm: "choice" | "choices" | "text" | "number" | "grid" | "file";
         /**
          * AnswerState
          * @description Where an answer stands at a store.
@@ -3768,7 +3848,11 @@ export interface components {
             answers?: {
                 [key: string]: string | number | string[] | {
                     [key: string]: string[];
-                } | null;
+                } | components["schemas"]["DocumentTold-Input"] | null;
+            };
+            /** Goods */
+            goods?: {
+                [key: string]: components["schemas"]["Good-Input"];
             };
             /** Own */
             own?: {
@@ -3783,7 +3867,7 @@ export interface components {
                 [key: string]: {
                     [key: string]: string | number | string[] | {
                         [key: string]: string[];
-                    } | null;
+                    } | components["schemas"]["DocumentTold-Input"] | null;
                 };
             };
             /** Own Pictures */
@@ -4256,6 +4340,44 @@ export interface components {
             title: string;
         };
         /**
+         * DocumentFormat
+         * @description How a document is written.
+         * @enum {string}
+         */
+        DocumentFormat: "pdf" | "png" | "jpeg" | "text";
+        /**
+         * DocumentTold
+         * @description A document that was sent before: its digest, and what is known of it. Fetch it at ``/v1/documents/{sha256}``.
+         */
+        "DocumentTold-Input": {
+            format: components["schemas"]["DocumentFormat"];
+            /** Name */
+            name: string;
+            /**
+             * Sha256
+             * @description SHA-256 in hexadecimal digits
+             */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
+        };
+        /**
+         * DocumentTold
+         * @description A document that was sent before: its digest, and what is known of it. Fetch it at ``/v1/documents/{sha256}``.
+         */
+        "DocumentTold-Output": {
+            format: components["schemas"]["DocumentFormat"];
+            /** Name */
+            name: string;
+            /**
+             * Sha256
+             * @description SHA-256 in hexadecimal digits
+             */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
+        };
+        /**
          * DrillTold
          * @description A halt that goes the whole way and affects no release; ``seconds`` from the order to the confirmation.
          */
@@ -4585,6 +4707,131 @@ export interface components {
             reason: string;
             /** Store */
             store?: string | null;
+        };
+        /**
+         * Good
+         * @description A good as it is entered here. ``picture`` is the digest of an original; ``stores``: only these sell it.
+         */
+        "Good-Input": {
+            /**
+             * Currency
+             * @description ISO 4217
+             */
+            currency: string;
+            kind: components["schemas"]["GoodKind"];
+            /**
+             * Months
+             * @description of a renewed good
+             */
+            months?: number | null;
+            /**
+             * On Sale
+             * @default true
+             */
+            on_sale: boolean;
+            /** Picture */
+            picture?: string | null;
+            /** Price */
+            price: number | string;
+            /**
+             * Stores
+             * @default []
+             */
+            stores: string[];
+            /** Texts */
+            texts: {
+                [key: string]: components["schemas"]["GoodText"];
+            };
+        };
+        /**
+         * Good
+         * @description A good as it is entered here. ``picture`` is the digest of an original; ``stores``: only these sell it.
+         */
+        "Good-Output": {
+            /**
+             * Currency
+             * @description ISO 4217
+             */
+            currency: string;
+            kind: components["schemas"]["GoodKind"];
+            /**
+             * Months
+             * @description of a renewed good
+             */
+            months?: number | null;
+            /**
+             * On Sale
+             * @default true
+             */
+            on_sale: boolean;
+            /** Picture */
+            picture?: string | null;
+            /** Price */
+            price: string;
+            /**
+             * Stores
+             * @default []
+             */
+            stores: string[];
+            /** Texts */
+            texts: {
+                [key: string]: components["schemas"]["GoodText"];
+            };
+        };
+        /**
+         * GoodKind
+         * @description What becomes of a good after someone has bought it: it is used up, kept for ever, or renewed until it is ended.
+         * @enum {string}
+         */
+        GoodKind: "used-up" | "kept" | "renewed";
+        /**
+         * GoodText
+         * @description What people read of a good in one language.
+         */
+        GoodText: {
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * GoodTold
+         * @description A good as it is entered here. Its revision is its ETag.
+         */
+        GoodTold: {
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Changed By */
+            changed_by: string;
+            good: components["schemas"]["Good-Output"];
+            /** Reference */
+            reference: string;
+            /** Revision */
+            revision: number;
+        };
+        /**
+         * GoodWanted
+         * @description A good as it is to be, whole; none takes it out.
+         */
+        GoodWanted: {
+            good: components["schemas"]["Good-Input"] | null;
+        };
+        /** GoodsTold */
+        GoodsTold: {
+            /** App */
+            app: string;
+            /** Goods */
+            goods: components["schemas"]["GoodTold"][];
+            /** Locales */
+            locales: string[];
+            /** Stores */
+            stores: components["schemas"]["StoreGoodsTold"][];
         };
         /**
          * GotTold
@@ -5234,7 +5481,7 @@ export interface components {
          * @description The act that helps. Each surface words it for itself: a command, a link.
          * @enum {string}
          */
-        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -5362,7 +5609,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write pictures" | "write answers" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write pictures" | "write answers" | "write goods" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -6888,13 +7135,17 @@ export interface components {
         };
         /**
          * SendingTold
-         * @description What became of the dossier for one store: texts, sets of pictures and answers ordered now, and kept until a lock opens.
+         * @description What became of the dossier for one store: texts, sets of pictures, answers and goods: ordered now, and kept.
          */
         SendingTold: {
             /** Answers Kept */
             answers_kept: number;
             /** Answers Sent */
             answers_sent: number;
+            /** Goods Kept */
+            goods_kept: number;
+            /** Goods Sent */
+            goods_sent: number;
             /** Kept */
             kept: number;
             /** Pictures Kept */
@@ -6995,6 +7246,36 @@ export interface components {
             platform: string;
             /** Reason */
             reason: string;
+        };
+        /**
+         * SoldGood
+         * @description A good as a store has it. ``picture`` is the digest of the file there.
+         */
+        SoldGood: {
+            /**
+             * Currency
+             * @description ISO 4217
+             */
+            currency: string;
+            kind: components["schemas"]["GoodKind"];
+            /**
+             * Months
+             * @description of a renewed good
+             */
+            months?: number | null;
+            /**
+             * On Sale
+             * @default true
+             */
+            on_sale: boolean;
+            /** Picture */
+            picture?: string | null;
+            /** Price */
+            price: string;
+            /** Texts */
+            texts: {
+                [key: string]: components["schemas"]["GoodText"];
+            };
         };
         /**
          * SpanTold
@@ -7181,7 +7462,7 @@ export interface components {
         };
         /**
          * StoreCheckTold
-         * @description What one store would say of texts, pictures and answers. ``means`` leads from the store's own fields to those that
+         * @description What one store would say of texts, pictures, answers and goods. ``means`` leads from the store's own fields to those that
          *     all stores share.
          */
         StoreCheckTold: {
@@ -7292,6 +7573,99 @@ export interface components {
             required: boolean;
             /** Title */
             title: string;
+        };
+        /**
+         * StoreGoodTold
+         * @description A good as a store gets it, and where it stands there.
+         */
+        StoreGoodTold: {
+            /**
+             * Entered
+             * @description false: the store alone holds it
+             */
+            entered: boolean;
+            /** @description none: it cannot be sent as it is; the findings say why */
+            good: components["schemas"]["SoldGood"] | null;
+            held: components["schemas"]["SoldGood"] | null;
+            /** Reference */
+            reference: string;
+            state: components["schemas"]["TextState"];
+        };
+        /**
+         * StoreGoodsRulesTold
+         * @description What a store wants of goods.
+         */
+        StoreGoodsRulesTold: {
+            /** Counted In */
+            counted_in: string;
+            /** Currencies */
+            currencies: string[];
+            /** Description Limit */
+            description_limit: number;
+            /** Description Required */
+            description_required: boolean;
+            /** Fewest */
+            fewest: number;
+            /** Highest Price */
+            highest_price: string | null;
+            /** Kinds */
+            kinds: components["schemas"]["GoodKind"][];
+            /** Locales Required */
+            locales_required: string[];
+            /** Lowest Price */
+            lowest_price: string | null;
+            /** Months */
+            months: number[];
+            /** Most */
+            most: number;
+            /** Name Limit */
+            name_limit: number;
+            /**
+             * Picture
+             * @description what a picture of a good has to be, in words; empty: goods have none there
+             */
+            picture: string;
+            /** Picture Required */
+            picture_required: boolean;
+        };
+        /**
+         * StoreGoodsTold
+         * @description The goods of an app at one store.
+         */
+        StoreGoodsTold: {
+            /**
+             * Differing
+             * @description how many goods differ from what the store holds
+             */
+            differing: number;
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Goods */
+            goods: components["schemas"]["StoreGoodTold"][];
+            /** Hand Carried */
+            hand_carried: boolean;
+            /** Language */
+            language: string;
+            /**
+             * Lock
+             * @description why goods cannot change now, or when they lock; empty: they may change any time
+             */
+            lock: string;
+            /**
+             * Refused Because
+             * @description why the store did not take the goods it was sent last
+             */
+            refused_because: string;
+            rules: components["schemas"]["StoreGoodsRulesTold"];
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /**
+             * Unwritten
+             * @description how many goods the store holds that nobody entered here; they stay there
+             */
+            unwritten: number;
         };
         /**
          * StorePicturesTold
@@ -7714,6 +8088,8 @@ export interface components {
         TakenOverTold: {
             /** Answers */
             answers: number;
+            /** Goods */
+            goods: number;
             /**
              * Pictures
              * @description sets of them
@@ -7841,7 +8217,7 @@ export interface components {
          * @description What a thing is about; by it the desk knows where to look whether it is done.
          * @enum {string}
          */
-        ThingKind: "papers" | "berth" | "build" | "text" | "picture" | "answers" | "page" | "offer" | "trial" | "review" | "launch";
+        ThingKind: "papers" | "berth" | "build" | "text" | "picture" | "answers" | "goods" | "page" | "offer" | "trial" | "review" | "launch";
         /**
          * ThingTold
          * @description One thing that a store wants, and where it stands.
@@ -7950,7 +8326,7 @@ export interface components {
             /** Answer */
             answer: string | number | string[] | {
                 [key: string]: string[];
-            } | null;
+            } | components["schemas"]["DocumentTold-Output"] | null;
             /**
              * Attributes
              * @description of a grid: its columns
@@ -8521,7 +8897,7 @@ export interface components {
             answers: {
                 [key: string]: string | number | string[] | {
                     [key: string]: string[];
-                } | null;
+                } | components["schemas"]["DocumentTold-Input"] | null;
             };
             /**
              * Store
@@ -8540,7 +8916,7 @@ export interface components {
              */
             answer: string | number | string[] | {
                 [key: string]: string[];
-            } | null;
+            } | components["schemas"]["DocumentTold-Output"] | null;
             /**
              * Applies From
              * @description asked from then on
@@ -8568,10 +8944,15 @@ export interface components {
             /** Counted In */
             counted_in: string;
             form: components["schemas"]["AnswerForm"];
+            /**
+             * Formats
+             * @description of a document
+             */
+            formats: components["schemas"]["DocumentFormat"][];
             /** Held */
             held: string | number | string[] | {
                 [key: string]: string[];
-            } | null;
+            } | components["schemas"]["DocumentTold-Output"] | null;
             /** Help */
             help: string;
             /** Highest */
@@ -8585,6 +8966,11 @@ export interface components {
             kinds: {
                 [key: string]: string;
             };
+            /**
+             * Largest Bytes
+             * @description of a document
+             */
+            largest_bytes: number;
             /** Limit */
             limit: number;
             /**
@@ -10058,6 +10444,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreCheckTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "goods-read_goods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoodsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "goods-write_good": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the revision of the one text as you read it; 0 for one that was not there */
+                "if-match"?: string | null;
+            };
+            path: {
+                app: string;
+                /** @description such as map-of-the-north */
+                reference: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoodWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoodsTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -12690,6 +13147,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-keep_document": {
+        parameters: {
+            query: {
+                /** @description such as permission.pdf */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentTold-Output"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pictures-fetch_document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description SHA-256 in hexadecimal digits */
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

@@ -13,13 +13,17 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
-from restless_tide.core.answer_shapes import shape_at
+from restless_tide.core.answer_shapes import plain, shape_at
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import AnswerForm, Form, PictureForm
+from restless_tide.core.documents import DocumentFormat
+from restless_tide.core.good import Good, GoodKind, GoodText
+from restless_tide.core.goods_rules import GoodsRules
+from restless_tide.core.limits import LONGEST_REFERENCE
 from restless_tide.core.numbers import MOST_PARTS
 from restless_tide.core.picture_rules import PictureFormat
 from restless_tide.core.rule import When
-from restless_tide.core.rulebook import LocksAt, Numbering, OfferPart, Rulebook, Who
+from restless_tide.core.rulebook import LocksAt, Numbering, OfferPart, Rulebook, Thing, ThingKind, Who
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from tests.foresight.gallery import gallery, sides, sound_film, sound_pictures
 
@@ -27,6 +31,8 @@ WRITERS: dict[str, Callable[[Path, PackageRecipe], Path]] = {"apk": write_apk, "
 LIVE, EARLIER = "1.0.0", 4
 """The version that is live where there is a history, and the highest number of the version to come."""
 LANGUAGE = "en"
+MOST_TO_TRY = 80
+"""Of a rule that says how many there may be at most, tried only up to so many."""
 _WORDS = ["walk", "along", "the", "shore", "and", "write", "down", "what", "grows", "between", "the", "dunes", "and", "the", "tide", "line"]  # fmt: skip
 
 
@@ -43,6 +49,7 @@ class Case:
     notes: dict[str, str]
     replies: dict[str, Any]
     pictures: dict[str, list[str]]
+    goods: dict[str, Good]
     before: Availability = field(default_factory=Availability)
     offer: Availability | None = None
     release: str = "1.1.0"
@@ -76,11 +83,59 @@ def sound(name: str, rules: Rulebook, dice: random.Random) -> Case:
         dict.fromkeys(rules.review.notes_locales_required or (LANGUAGE,), "What is new."),
         {key: sound_reply(rules, key, dice) for key in rules.questionnaire.questions},
         _pictures(rules, dice),
+        {},
         listed_name=name.title(),
     )  # fmt: skip
+    case.goods = sound_goods(rules, dice, at_least=_goods_wanted(case))
     if rules.availability.paid and dice.random() < 0.3:
         case.before = _paid(rules)
     return case
+
+
+def _goods_thing(rules: Rulebook) -> Thing | None:
+    return next((thing for thing in rules.graph.values() if thing.kind is ThingKind.GOODS), None)
+
+
+def _goods_wanted(case: Case) -> int:
+    """How many goods the review wants on sale, by what the case answers."""
+    thing = _goods_thing(case.rules)
+    if case.rules.goods is None or thing is None:
+        return 0
+    asked = thing.when is None or thing.when.answer is None or case.replies.get(thing.when.answer) in thing.when.one_of
+    return case.rules.goods.fewest if asked else 0
+
+
+def sound_goods(rules: Rulebook, dice: random.Random, at_least: int = 0) -> dict[str, Good]:
+    """Some goods that a store takes."""
+    count = max(at_least, dice.choice((0, 0, 1, 2)))
+    return {f"good-{at}": sound_good(rules, dice) for at in range(count)} if rules.goods is not None else {}
+
+
+def sound_good(rules: Rulebook, dice: random.Random) -> Good:
+    wanted = rules.goods
+    assert wanted is not None
+    kind = dice.choice(wanted.kinds)
+    texts = {
+        locale: GoodText(name=dice.choice(_WORDS).title(), description="What it is.")
+        for locale in (LANGUAGE, *wanted.locales_required)
+    }
+    shown = wanted.picture is not None and (wanted.picture.fewest or dice.random() < 0.5)
+    return Good(
+        kind=kind,
+        price=(wanted.lowest_price or Decimal("0.99")) + dice.randrange(20),
+        currency=(wanted.currencies or ("EUR",))[0],
+        months=dice.choice(wanted.months or (1,)) if kind is GoodKind.RENEWED else None,
+        texts=texts,
+        picture=good_picture(wanted, larger=dice.random() < 0.4) if shown else None,
+    )
+
+
+def good_picture(wanted: GoodsRules, *, larger: bool = False) -> str:
+    """A picture of a good, as it is wanted, or larger."""
+    assert wanted.picture is not None
+    side = wanted.picture.sizes[0][0] if wanted.picture.sizes else wanted.picture.smallest_side
+    side = round(side * 1.5) if larger else side
+    return gallery().still(side, side, "good")
 
 
 def _texts(rules: Rulebook, dice: random.Random) -> dict[str, str]:
@@ -125,6 +180,8 @@ def sound_reply(rules: Rulebook, key: str, dice: random.Random) -> Any:
             return dice.randint(question.lowest, question.highest)
         case AnswerForm.GRID:
             return {kind: [one for one in shape.attributes if dice.random() < 0.3] for kind in shape.kinds}
+        case AnswerForm.FILE:
+            return plain(gallery().document(dice.choice(rules.questionnaire.documents(key))))
     return " ".join(dice.sample(_WORDS, 5))
 
 
@@ -155,14 +212,50 @@ def possible(case: Case) -> list[str]:
         *_of_fields(case.rules),
         *_of_pictures(case.rules),
         *_of_questions(case.rules),
+        *_of_goods(case.rules),
     ]
+
+
+def _of_goods(rules: Rulebook) -> Iterator[str]:
+    """What a store demands of every good."""
+    wanted = rules.goods
+    if wanted is None:
+        return
+    if wanted.longest_reference < LONGEST_REFERENCE:
+        yield "goods.longest_reference"
+    yield from (f"goods.{what}" for what in ("name_limit", "description_limit", "first_language"))
+    if set(wanted.kinds) != set(GoodKind):
+        yield "goods.kinds"
+    if wanted.months:
+        yield "goods.months"
+    if wanted.currencies:
+        yield "goods.currencies"
+    if wanted.lowest_price is not None:
+        yield "goods.lowest_price"
+    if wanted.highest_price is not None:
+        yield "goods.highest_price"
+    if wanted.description_required:
+        yield "goods.description_required"
+    if wanted.locales_required:
+        yield "goods.locales_required"
+    if wanted.most <= MOST_TO_TRY:
+        yield "goods.most"
+    if wanted.fewest:
+        yield "goods.fewest"
+    if wanted.picture is not None:
+        yield "goods.picture.sides"
+        if wanted.picture.fewest:
+            yield "goods.picture.required"
 
 
 def _of_questions(rules: Rulebook) -> Iterator[str]:
     """What each question about an app demands of its answer."""
     for key, question in rules.questionnaire.questions.items():
         form, here = rules.questionnaire.form(key), f"questionnaire.questions.{key}"
-        yield f"{here}.{'range' if form is AnswerForm.NUMBER else 'limit' if form is AnswerForm.TEXT else 'choices'}"
+        if form is AnswerForm.FILE:
+            yield from (f"{here}.format", f"{here}.bytes")
+        else:
+            yield f"{here}.{'range' if form is AnswerForm.NUMBER else 'limit' if form is AnswerForm.TEXT else 'choices'}"
         if question.required and question.applies_from is None:
             yield f"{here}.required"
         if question.refused_answers:
@@ -207,6 +300,9 @@ def break_rule(case: Case, rule: str, dice: random.Random) -> None:
     case.broken.append(rule)
     if rule in BREAKS:
         BREAKS[rule][1](case, dice)
+        return
+    if rule.startswith("goods."):
+        _break_good(case, rule.removeprefix("goods."), dice)
         return
     area, _, key, what = rule.split(".")
     if area == "listing" and rule.split(".")[1] == "pictures":
@@ -271,6 +367,52 @@ def _break_pictures(case: Case, key: str, what: str, dice: random.Random) -> Non
             case.pictures.pop(rule.needs or "", None)
 
 
+def _break_good(case: Case, what: str, dice: random.Random) -> None:
+    wanted = case.rules.goods
+    assert wanted is not None
+    reference, good = "good-broken", sound_good(case.rules, dice)
+    more: dict[str, Any] = {}
+    first = good.texts[LANGUAGE]
+    match what:
+        case "longest_reference":
+            reference = "g" * (wanted.longest_reference + 1)
+        case "kinds":
+            kind = next(kind for kind in GoodKind if kind not in wanted.kinds)
+            more = {"kind": kind, "months": 1 if kind is GoodKind.RENEWED else None}
+        case "months":
+            more = {"kind": GoodKind.RENEWED, "months": next(at for at in range(2, 12) if at not in wanted.months)}
+        case "currencies":
+            more = {"currency": "XAF"}
+        case "lowest_price":
+            more = {"price": Decimal("0.01")}
+        case "highest_price":
+            more = {"price": Decimal(100_000)}
+        case "name_limit":
+            more = {"texts": {**good.texts, LANGUAGE: GoodText(name="n" * (wanted.name_limit + 1), description="It.")}}
+        case "description_limit":
+            long = GoodText(name=first.name, description="d" * (wanted.description_limit + 1))
+            more = {"texts": {**good.texts, LANGUAGE: long}}
+        case "description_required":
+            more = {"texts": {**good.texts, LANGUAGE: GoodText(name=first.name)}}
+        case "first_language":
+            more = {"texts": {"nb": first, **{at: text for at, text in good.texts.items() if at != LANGUAGE}}}
+        case "locales_required":
+            more = {"texts": {LANGUAGE: first}}
+        case "picture.required":
+            more = {"picture": None}
+        case "picture.sides":
+            more = {"picture": gallery().still(120, 120, "good")}
+        case "most":
+            case.goods |= {f"good-{at}": good for at in range(wanted.most)}
+        case "fewest":
+            case.goods = {}
+            thing = _goods_thing(case.rules)
+            if thing is not None and thing.when is not None:
+                _lead_to(case, thing.when)
+            return
+    case.goods[reference] = good.model_copy(update=more)
+
+
 def _break_answer(case: Case, key: str, what: str, dice: random.Random) -> None:
     question, shape = case.rules.questionnaire.questions[key], shape_at(case.rules, key)
     match what:
@@ -282,6 +424,12 @@ def _break_answer(case: Case, key: str, what: str, dice: random.Random) -> None:
             case.replies[key] = {kind: ["sold"] for kind in shape.kinds}
         case "choices":
             case.replies[key] = ["other"] if shape.form is AnswerForm.CHOICES else "other"
+        case "format":
+            wrong = next(kind for kind in DocumentFormat if kind not in case.rules.questionnaire.documents(key))
+            case.replies[key] = plain(gallery().document(wrong))
+        case "bytes":
+            kind = case.rules.questionnaire.documents(key)[0]
+            case.replies[key] = plain(gallery().document(kind, question.largest_bytes))
         case "refused":
             case.replies[key] = question.refused_answers[0]
         case "required":
@@ -292,6 +440,8 @@ def _break_answer(case: Case, key: str, what: str, dice: random.Random) -> None:
 
 def _lead_to(case: Case, when: When) -> None:
     """Have the case be one of which a single comparison holds, so that the question is asked."""
+    for one in when.all:
+        _lead_to(case, one)
     told = when.not_ or when
     if told.answer is not None:
         choices = [choice for choice in shape_at(case.rules, told.answer).choices if choice not in told.one_of]
@@ -568,3 +718,11 @@ def _(case: Case, dice: random.Random) -> None:
 )
 def _(case: Case, dice: random.Random) -> None:
     case.while_reviewed = "answers"
+
+
+@breaks(
+    "things.goods.each_version",
+    lambda case: case.rules.goods is not None and case.rules.lock_of_goods() is LocksAt.EACH_VERSION,
+)
+def _(case: Case, dice: random.Random) -> None:
+    case.while_reviewed = "goods"

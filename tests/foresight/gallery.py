@@ -10,11 +10,13 @@ from functools import cache
 from pathlib import Path
 
 from restless_tide.core.catalogue import PictureForm
+from restless_tide.core.documents import DocumentFormat, FileAnswer
 from restless_tide.core.picture_rules import MEDIA_TYPES, PictureFormat, PictureRules
 from restless_tide.core.pictures import Made, PictureFacts, Recipe
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import picture_files
 from restless_tide.gateways import protocol
+from restless_tide.gateways.clauses import sample_document
 from restless_tide.standins import pictures
 
 _ROUND = 1.6
@@ -55,6 +57,18 @@ class Gallery:
             self._named[name] = self._keep(file.read_bytes())
             file.unlink()
         return self._named[name]
+
+    def document(self, kind: DocumentFormat, size_bytes: int = 0) -> FileAnswer:
+        """A document of so many bytes at least."""
+        content = sample_document(kind)
+        content = (
+            content.replace(b"endobj", b"endobj\n%" + b"x" * size_bytes)
+            if b"endobj" in content
+            else content + b"x" * size_bytes
+        )
+        sha256 = hashlib.sha256(content).hexdigest()
+        self.path(sha256).write_bytes(content)
+        return FileAnswer(sha256, f"sample.{kind}", kind, len(content))
 
     def _keep(self, content: bytes) -> str:
         sha256 = hashlib.sha256(content).hexdigest()

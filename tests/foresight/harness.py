@@ -25,6 +25,8 @@ from restless_tide.core.berth import BerthState
 from restless_tide.core.catalogue import PictureForm
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Invalid, Level, StoreRefused
+from restless_tide.core.good import Good, SoldGood
+from restless_tide.core.goods import GoodsAt, against_sending_goods, differing_goods, good_recipes
 from restless_tide.core.graph import Standing, locked, open_and_locked
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.leg import LegPhase
@@ -43,12 +45,13 @@ from restless_tide.core.sheet import offer_findings, sheet
 from restless_tide.core.signing import Expected
 from restless_tide.core.texts import TextsAt, against_sending, differing
 from restless_tide.core.versions import Held
+from restless_tide.desk import documents
 from restless_tide.desk.parts import flat
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.standins.gateway import standin_app
 from restless_tide.standins.store import SimulatedStore
-from tests.foresight.cases import EARLIER, LANGUAGE, LIVE, Case, break_rule, possible, sound, sound_reply
+from tests.foresight.cases import EARLIER, LANGUAGE, LIVE, Case, break_rule, possible, sound, sound_good, sound_reply
 from tests.foresight.gallery import gallery, sides
 from tests.listening import running
 from tests.patience import OPENLY
@@ -172,6 +175,7 @@ class _Trial:
         self.texts: dict[str, dict[str, str]] = {}
         self.pictures: dict[str, tuple[str, ...]] = {}
         self.answers: dict[str, Any] = {}
+        self.goods: dict[str, SoldGood] = {}
         self.live = self.under_review = False
         self.expected = Expected()
         self.offered = Availability()
@@ -205,6 +209,7 @@ class _Trial:
         self.write_texts(case.texts)
         self.write_pictures(case.pictures)
         self.write_answers(case.replies)
+        self.write_goods(case.goods)
         self.release()
 
     def name_blockers(self) -> list[str]:
@@ -250,7 +255,7 @@ class _Trial:
         return Known(
             now=now, day=now, identifier=self.case.identifier, berth=BerthState.OPEN,
             papers=(Paper("Contract", state, blocks=("price", "free-or-paid")),), offered=self.offered,
-            texts=self.texts_at(self.case.texts), pictures=self.pictures_at(self.case.pictures), answers=self.answers_at(self.case.replies), standing=Standing(
+            texts=self.texts_at(self.case.texts), pictures=self.pictures_at(self.case.pictures), answers=self.answers_at(self.case.replies), goods=self.goods_at(self.case.goods), standing=Standing(
                 first_build_in=bool(self.held), first_review_begun=self.live or self.under_review,
                 version_in_review=self.under_review, live=self.live,
             ), **more,
@@ -331,6 +336,10 @@ class _Trial:
             size = gallery().path(sha256).stat().st_size
             return self.gateway.send_package(self.berth, source, size, _key())
 
+    def uploads(self, answers: Mapping[str, Any]) -> dict[str, str]:
+        """The documents among answers, each uploaded."""
+        return {sha256: self.upload(sha256) for sha256 in documents.named_in(answers.values())}
+
     def answers_at(self, wanted: Mapping[str, Any]) -> AnswersAt:
         """As the desk keeps them: what stands for an answer to a topic by its topic, the rest as this store's own."""
         common: dict[str, Answer | None] = {}
@@ -361,9 +370,33 @@ class _Trial:
         blockers += ["locked" for key in request if locked("It", self.rules.lock_of_question(key), standing)]
         if not request:
             return
-        message = protocol.DossierAnswersRequest(answers=request)
+        message = protocol.DossierAnswersRequest(answers=request, uploads=self.uploads(request))
         if self.act("write answers", blockers, lambda: self.gateway.write_answers(self.berth, message, _key())):
             self.answers |= request
+
+    def goods_at(self, wanted: Mapping[str, Good]) -> GoodsAt:
+        hall = gallery()
+        given = GoodsAt(LANGUAGE, "here", dict(wanted), held=self.goods, files=hall.facts, made=hall.made)
+        for recipe in good_recipes(self.rules, given):
+            hall.make(recipe)
+        return given
+
+    def write_goods(self, wanted: Mapping[str, Good]) -> None:
+        """Send what differs; where the desk would not, the goods as they are."""
+        given, standing = self.goods_at(wanted), self.known().standing
+        changed = differing_goods(self.rules, given)
+        if not changed:
+            return
+        blockers = [found.code for found in against_sending_goods(self.rules, given)]
+        blockers += ["locked" for _ in changed if locked("It", self.rules.lock_of_goods(), standing)]
+        goods = {
+            reference: good or SoldGood(**wanted[reference].model_dump(exclude={"stores"}))
+            for reference, good in changed.items()
+        }
+        uploads = {one.picture: self.upload(one.picture) for one in goods.values() if one.picture is not None}
+        request = protocol.GoodsRequest.of(goods, uploads)
+        if self.act("write goods", blockers, lambda: self.gateway.write_goods(self.berth, request, _key())):
+            self.goods |= goods
 
     def history(self) -> None:
         """A release that is live, and a newer build that nobody released."""
@@ -376,9 +409,10 @@ class _Trial:
             self.gateway.write_texts(self.berth, texts, _key())
             self.texts = {locale: dict(fields) for locale, fields in sound_one.texts.items()}
             self.write_sound_pictures(sound_one.pictures)
-            answers = protocol.DossierAnswersRequest(answers=sound_one.replies)
+            answers = protocol.DossierAnswersRequest(answers=sound_one.replies, uploads=self.uploads(sound_one.replies))
             self.gateway.write_answers(self.berth, answers, _key())
             self.answers = dict(sound_one.replies)
+            self.write_sound_goods(sound_one.goods)
         first = replace(sound_one, recipes=[replace(one, version=LIVE, number=1) for one in sound_one.recipes])
         consignment, facts = self.send(first)
         seen = self.gateway.consignment(consignment)
@@ -396,6 +430,14 @@ class _Trial:
         newer = replace(sound_one, recipes=[replace(one, version="1.1.0", number=EARLIER) for one in sound_one.recipes])
         self.send(newer)
         self.held = [Held(**one.model_dump()) for one in self.gateway.holdings(self.berth).builds]
+
+    def write_sound_goods(self, wanted: Mapping[str, Good]) -> None:
+        changed = differing_goods(self.rules, self.goods_at(wanted))
+        goods = {reference: good for reference, good in changed.items() if good is not None}
+        uploads = {one.picture: self.upload(one.picture) for one in goods.values() if one.picture is not None}
+        if goods:
+            self.gateway.write_goods(self.berth, protocol.GoodsRequest.of(goods, uploads), _key())
+            self.goods |= goods
 
     def write_sound_pictures(self, wanted: Mapping[str, Sequence[str]]) -> None:
         given, hall = self.pictures_at(wanted), gallery()
@@ -497,6 +539,9 @@ class _Trial:
         if case.while_reviewed == "answers":
             dice = random.Random(self.seed)
             self.write_answers({key: sound_reply(self.rules, key, dice) for key in case.replies})
+            return
+        if case.while_reviewed == "goods":
+            self.write_goods({**case.goods, "another": sound_good(self.rules, random.Random(self.seed))})
             return
         field = next(iter(self.rules.listing.fields))
         self.write_texts({**case.texts, LANGUAGE: {**case.texts[LANGUAGE], field: "Changed meanwhile."}})

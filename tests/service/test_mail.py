@@ -157,7 +157,9 @@ def test_a_desk_that_is_killed_between_the_mail_and_the_record_knows_what_was_ta
         with pytest.raises(KilledError):
             send_through(server, desk, here)
     assert states(desk) == [(InvitationState.QUEUED, 0)] * PEOPLE
-    assert send_through(then, desk, monkeypatch) == PEOPLE - 4
+    took = len(server.mails)  # fewer than 4 where the machine was so slow that they were to be written down before
+    assert took > 0
+    assert send_through(then, desk, monkeypatch) == PEOPLE - took
     assert len({*server.ids(), *then.ids()}) == PEOPLE
     assert states(desk) == [(InvitationState.SENT, 1)] * PEOPLE
     assert not (desk.settings.data / "mails-sent").exists()

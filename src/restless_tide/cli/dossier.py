@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from restless_tide.cli import dossier_folders, dossier_pictures, dossier_questions
+from restless_tide.cli import dossier_folders, dossier_goods, dossier_pictures, dossier_questions
 from restless_tide.cli.call import Call, begun, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
@@ -55,8 +55,8 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "dossier send",
         _send,
-        "send what differs to a store, or to all: texts, pictures, answers; first those of a folder to the desk",
-        description="Send what a store does not hold as it is here, to that store or to all: texts, pictures, answers. What is fixed\n"
+        "send what differs to a store, or to all: texts, pictures, answers, goods; first those of a folder to the desk",
+        description="Send what a store does not hold as it is here, to that store or to all: texts, pictures, answers, goods. What is fixed\n"
         "while a version is under review is kept and sent automatically as soon as it may change. With a folder, its changes\n"
         "are written at the desk first; what was changed at both stops it before anything is written.",
     )
@@ -69,6 +69,7 @@ def add(nouns: Nouns) -> None:
 
     dossier_pictures.add(nouns)
     dossier_questions.add(nouns)
+    dossier_goods.add(nouns)
     dossier_folders.add(nouns)
 
 
@@ -165,7 +166,7 @@ def _drop_locale(call: Call) -> None:
 def _take(call: Call) -> None:
     given = call.given
     told = call.tide.dossier.take_over(given.app, given.store)
-    said = dossier_folders.counted(told.texts, told.pictures, told.answers)
+    said = dossier_folders.counted(told.texts, told.pictures, told.answers, told.goods)
     taken = f"Taken over from {given.store}: {said}." if said else f"{given.store} holds nothing that is not here."
     call.answer(told, lambda: call.say(taken))
 
@@ -186,11 +187,11 @@ def _send(call: Call) -> Exit | None:
 
 _UNDER_WAY, _REFUSED = {TextState.ORDERED, AnswerState.SENT}, {TextState.REFUSED, AnswerState.REFUSED}
 _States = dict[str, dict[str, set[str]]]
-"""By store, then by the command that shows them: the states in which its texts, pictures and answers are."""
+"""By store, then by the command that shows them: the states in which its texts, pictures, answers and goods are."""
 
 
 def _some(one: SendingTold) -> int:
-    return one.sent + one.pictures_sent + one.answers_sent
+    return one.sent + one.pictures_sent + one.answers_sent + one.goods_sent
 
 
 def _states(call: Call, sent: list[SendingTold]) -> _States:
@@ -205,6 +206,9 @@ def _states(call: Call, sent: list[SendingTold]) -> _States:
     if any(one.answers_sent for one in sent):
         for asked in dossier.questions(app).stores:
             found.get(asked.store, {})["questions"] = {one.state for one in asked.questions}
+    if any(one.goods_sent for one in sent):
+        for sold in dossier.goods(app).stores:
+            found.get(sold.store, {})["goods"] = {one.state for one in sold.goods}
     return found
 
 
@@ -218,15 +222,20 @@ def _settled(states: _States) -> bool:
 
 def _tell_sent(call: Call, sent: list[SendingTold], states: _States) -> None:
     for one in sent:
-        waiting = one.kept + one.pictures_kept + one.answers_kept
+        waiting = one.kept + one.pictures_kept + one.answers_kept + one.goods_kept
         kept = f" {waiting} {'waits' if waiting == 1 else 'wait'} until the review there has ended." if waiting else ""
         found = _all_of(states, one.store)
-        what = dossier_folders.counted(one.sent, one.pictures_sent, one.answers_sent)
+        what = dossier_folders.counted(one.sent, one.pictures_sent, one.answers_sent, one.goods_sent)
         if not what:
             call.say(f"{one.store_title}: nothing to send now.{kept}")
         elif _REFUSED & found:
             pages = [page for page, those in states[one.store].items() if _REFUSED & those]
-            each = {"show": one.sent, "pictures": one.pictures_sent, "questions": one.answers_sent}
+            each = {
+                "show": one.sent,
+                "pictures": one.pictures_sent,
+                "questions": one.answers_sent,
+                "goods": one.goods_sent,
+            }
             refused = dossier_folders.counted(*(count if page in pages else 0 for page, count in each.items()))
             see = f"See why with: tide dossier {pages[0]} --app {call.given.app} --store {one.store}"
             call.say(f"{one.store_title}: it refused {refused}. {see}{kept}")

@@ -19,11 +19,15 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import String
 
 from restless_tide.core.answer_checks import answer_at
+from restless_tide.core.answer_shapes import plain
+from restless_tide.core.documents import FileAnswer, read_document
 from restless_tide.core.dossier_folder import (
     AGREED_FILE,
     ANSWERS,
     ANSWERS_FILE,
+    DOCUMENTS_FOLDER,
     FOLDER_FILE,
+    GOODS_FOLDER,
     NO_LOCALE,
     PICTURES_FOLDER,
     STORES_FOLDER,
@@ -31,6 +35,8 @@ from restless_tide.core.dossier_folder import (
     Answers,
     Fields,
     FolderFile,
+    GoodFile,
+    NamedFile,
     Place,
     StoreFile,
     format_named,
@@ -39,8 +45,11 @@ from restless_tide.core.dossier_folder import (
     name_order,
     unwritten,
     written,
+    written_good,
 )
-from restless_tide.core.errors import Invalid
+from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.good import Good, price_text, reference_of
+from restless_tide.core.goods import good_at
 from restless_tide.core.limits import LARGEST_FILM_BYTES, LONGEST_TEXT
 from restless_tide.core.locales import locale_of
 from restless_tide.core.picture_sets import pictures_place
@@ -113,7 +122,56 @@ class DossierFolder:
                         code="folder-unfit",
                     )
                 found[place] = self._fit(file, field, text)
-        return {place: text for place, text in found.items() if text} | self._sets() | self._answers()
+        return {place: text for place, text in found.items() if text} | self._sets() | self._answers() | self._goods()
+
+    def _goods(self) -> dict[Place, str]:
+        """Every good of the folder."""
+        return {place: written_good(self._good(file)) for place, file in self._good_files()}
+
+    def _good_files(self) -> Iterator[tuple[Place, Path]]:
+        for file in sorted((self.path / GOODS_FOLDER).glob("*.toml")):
+            yield Place(NO_LOCALE, reference_of(file.stem), is_good=True), file
+
+    def _good(self, file: Path) -> Good:
+        said: GoodFile = _fitting(file, GoodFile, _read(file))
+        picture = file.with_name(said.picture) if said.picture is not None else None
+        if picture is not None and not picture.is_file():
+            raise Invalid(
+                f"{file.relative_to(self.path)} names {said.picture}, which is not there.", code="folder-unfit"
+            )
+        return Good(**{**said.model_dump(), "picture": file_digest(picture) if picture is not None else None})
+
+    def good_picture(self, place: Place) -> Path | None:
+        """The picture of a good."""
+        file = self._file(place)
+        said: GoodFile = _fitting(file, GoodFile, _read(file))
+        return file.with_name(said.picture) if said.picture is not None else None
+
+    def write_good(self, place: Place, good: Good | None, picture: tuple[str, Path] | None) -> None:
+        """Have a good be this one; its picture, with its format, is moved here. None takes it out."""
+        file = self._file(place)
+        before = self.good_picture(place) if file.is_file() else None
+        if good is None:
+            file.unlink(missing_ok=True)
+            if before is not None:
+                before.unlink(missing_ok=True)
+            return
+        file.parent.mkdir(parents=True, exist_ok=True)
+        told = good.model_dump(mode="json", exclude_defaults=True, exclude={"picture"})
+        told["price"] = price_text(good.price)
+        if picture is not None:
+            target = file.with_name(f"{place.field}.{picture[0]}")
+            if before is not None and before != target:
+                before.unlink(missing_ok=True)
+            shutil.move(picture[1], target)
+            told["picture"] = target.name
+        document = _document(file)
+        for name in [name for name in document if name not in told]:
+            del document[name]
+        for name, value in told.items():
+            if name not in document or document[name] != value:
+                document[name] = value
+        file.write_text(tomlkit.dumps(document), encoding="utf-8")
 
     def _sets(self) -> dict[Place, str]:
         """Every set of pictures: the digests of its files, a line each."""
@@ -178,11 +236,61 @@ class DossierFolder:
         file, found = self.path / ANSWERS_FILE, dict[Place, str]()
         if file.is_file():
             shared = _fitting(file, _ANSWERS, _read(file))
-            found |= {Place(NO_LOCALE, key): written(answer) for key, answer in shared.items()}
+            found |= {Place(NO_LOCALE, key): self._said(file, answer) for key, answer in shared.items()}
         for file in sorted((self.path / STORES_FOLDER).glob("*.toml")):
             own = _fitting(file, _STORE, _read(file)).answers
-            found |= {Place(NO_LOCALE, key, file.stem): written(answer) for key, answer in own.items()}
+            found |= {Place(NO_LOCALE, key, file.stem): self._said(file, answer) for key, answer in own.items()}
         return found
+
+    def _said(self, file: Path, answer: Any) -> str:
+        """An answer of a file as one text; of a document what it is. Raises Invalid for one that is not there, or is none."""
+        if not isinstance(answer, NamedFile):
+            return written(answer)
+        place = self.path / answer.file
+        if ".." in place.parts or not place.is_file():
+            raise Invalid(
+                f"{file.relative_to(self.path)} names {answer.file}, which is not there.", code="folder-unfit"
+            )
+        try:
+            return written(plain(read_document(place, place.name)))
+        except (Invalid, TooLarge) as wrong:
+            raise Invalid(f"{answer.file}: {wrong.detail}", remedy=wrong.remedy, code="folder-unfit") from None
+
+    def documents(self) -> dict[Place, Path]:
+        """Where the file of each answer lies that is a document."""
+        files: list[tuple[str | None, Path]] = [(None, self.path / ANSWERS_FILE)]
+        files += [(file.stem, file) for file in sorted((self.path / STORES_FOLDER).glob("*.toml"))]
+        return {
+            Place(NO_LOCALE, key, store): self.path / answer.file
+            for store, file in files
+            if file.is_file()
+            for key, answer in self._answers_of(file, store).items()
+            if isinstance(answer, NamedFile)
+        }
+
+    def _answers_of(self, file: Path, store: str | None) -> Mapping[str, Any]:
+        found: Answers = (
+            _fitting(file, _ANSWERS, _read(file)) if store is None else _fitting(file, _STORE, _read(file)).answers
+        )
+        return found
+
+    def write_document(self, place: Place, answer: FileAnswer, file: Path) -> None:
+        """Have an answer be this document; its file is moved here. One that nothing else names goes."""
+        others = {path for other, path in self.documents().items() if other != place}
+        before = self.documents().get(place)
+        target = self.path / DOCUMENTS_FOLDER / answer.name
+        if target in others or (target.exists() and target != before and file_digest(target) != answer.sha256):
+            target = self.path / DOCUMENTS_FOLDER / "-".join(filter(None, (place.store, place.field))) / answer.name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.move(file, target)
+        if before is not None and before != target and before not in others:
+            before.unlink(missing_ok=True)
+        document = _document(self._file(place))
+        named = tomlkit.inline_table()
+        named["file"] = target.relative_to(self.path).as_posix()
+        self._table(document, place)[place.field] = named
+        self._file(place).parent.mkdir(parents=True, exist_ok=True)
+        self._file(place).write_text(tomlkit.dumps(document), encoding="utf-8")
 
     def _all(self) -> Iterator[tuple[Path, str | None, str, Mapping[str, str]]]:
         for file in sorted((self.path / TEXTS_FOLDER).glob("*.toml")):
@@ -217,6 +325,9 @@ class DossierFolder:
             found |= {Place(NO_LOCALE, key, store): str(digest) for key, digest in answers.items()}
         for locale, classes in held.get(PICTURES_FOLDER, {}).items():
             found |= {Place(locale, key, None, True): str(digest) for key, digest in classes.items()}
+        found |= {
+            Place(NO_LOCALE, key, is_good=True): str(digest) for key, digest in held.get(GOODS_FOLDER, {}).items()
+        }
         for store, locales in held.get(_STORES_PICTURES, {}).items():
             for locale, classes in locales.items():
                 found |= {Place(locale, key, store, True): str(digest) for key, digest in classes.items()}
@@ -229,6 +340,9 @@ class DossierFolder:
 
     def write(self, texts: Mapping[Place, str], order: Sequence[str] = ()) -> None:
         """Write these texts and answers, no sets; an empty one is taken out. ``order`` is the sequence of the fields in a new file."""
+        for place, text in texts.items():
+            if place.is_answer and not text and (gone := self.documents().get(place)) is not None:
+                gone.unlink(missing_ok=True)
         for file in sorted({self._file(place) for place in texts}):
             document = _document(file)
             wanted = {place: text for place, text in texts.items() if self._file(place) == file}
@@ -263,10 +377,11 @@ class DossierFolder:
                 continue
             area = (ANSWERS, _STORES_ANSWERS) if place.is_answer else (TEXTS_FOLDER, STORES_FOLDER)
             area = (PICTURES_FOLDER, _STORES_PICTURES) if place.is_set else area
+            area = (GOODS_FOLDER, GOODS_FOLDER) if place.is_good else area
             table = held.setdefault(area[place.store is not None], {})
             if place.store is not None:
                 table = table.setdefault(place.store, {})
-            if not place.is_answer:
+            if place.locale != NO_LOCALE:
                 table = table.setdefault(place.locale, {})
             table[place.field] = digests[place]
         text = _AGREED_HEAD + tomlkit.dumps(held)
@@ -284,6 +399,8 @@ class DossierFolder:
         that all stores share.
         """
         about, question, pictures = text_at(place), answer_at(place), pictures_place(place)
+        if (reference := good_at(place)) is not None:
+            return Place(NO_LOCALE, reference, is_good=True).told()
         if pictures is not None:
             locale, key = pictures
             mine, common = Place(locale, key, store, True), Place(locale, shows.get(key, key), None, True)
@@ -320,7 +437,7 @@ class DossierFolder:
         return name
 
     def _file(self, place: Place) -> Path:
-        if place.is_set:
+        if place.is_set or place.is_good:
             return self.path / place.told()
         if place.store is None and place.is_answer:
             return self.path / ANSWERS_FILE

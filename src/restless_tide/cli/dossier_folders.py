@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import tempfile
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -13,6 +13,8 @@ from restless_tide.cli.dossier_files import DossierFolder
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import exit_of, show_sheet
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
+from restless_tide.core.answer_shapes import thawed
+from restless_tide.core.documents import FileAnswer
 from restless_tide.core.dossier_folder import (
     NO_LOCALE,
     Difference,
@@ -20,11 +22,16 @@ from restless_tide.core.dossier_folder import (
     Side,
     compare,
     digest_of,
+    format_of,
     unwritten,
+    unwritten_good,
     written,
+    written_good,
 )
 from restless_tide.core.errors import Conflict, Invalid, NotFound, TooLarge
+from restless_tide.core.good import Good
 from restless_tide.wire.dossier import StoreCheckTold, StoreQuestionsTold, StoreTextsTold
+from restless_tide.wire.goods import StoreGoodsTold
 from restless_tide.wire.pictures import StorePicturesTold
 
 
@@ -55,7 +62,7 @@ def _folder_argument(parser: Parser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="such as dossier, beside the app's source")
 
 
-AtStore = TypeVar("AtStore", StoreTextsTold, StorePicturesTold, StoreQuestionsTold)
+AtStore = TypeVar("AtStore", StoreTextsTold, StorePicturesTold, StoreQuestionsTold, StoreGoodsTold)
 
 
 def store_of(stores: Sequence[AtStore], name: str) -> AtStore:
@@ -88,6 +95,9 @@ class _Desk:
             for one in (*store.questions, *store.coming, *store.unasked):
                 if one.revision:
                     self._note(Place(NO_LOCALE, one.key, store.store), one.answer, one.revision)
+        for sold in call.tide.dossier.goods(app).goods:
+            place = Place(NO_LOCALE, sold.reference, is_good=True)
+            self.held[place], self.revisions[place] = written_good(sold.good), sold.revision
 
     def _note(self, place: Place, answer: Any, revision: int) -> None:
         if revision:
@@ -96,9 +106,9 @@ class _Desk:
             self.held[place] = written(answer)
 
 
-def counted(texts: int, sets: int, answers: int) -> str:
+def counted(texts: int, sets: int, answers: int, goods: int) -> str:
     """Such as ``3 texts, 1 set of pictures and 2 answers``; nothing where there is none of them."""
-    each = [(texts, "text", ""), (sets, "set", " of pictures"), (answers, "answer", "")]
+    each = [(texts, "text", ""), (sets, "set", " of pictures"), (answers, "answer", ""), (goods, "good", "")]
     told = [f"{count} {noun}{'' if count == 1 else 's'}{more}" for count, noun, more in each if count]
     return " and ".join([*([", ".join(told[:-1])] if len(told) > 1 else []), *told[-1:]])
 
@@ -107,7 +117,8 @@ def _counted(places: Iterable[Place]) -> str:
     """The same of places of a folder; ``nothing`` where there is none."""
     every = list(places)
     sets, answers = sum(place.is_set for place in every), sum(place.is_answer for place in every)
-    return counted(len(every) - sets - answers, sets, answers) or "nothing"
+    goods = sum(place.is_good for place in every)
+    return counted(len(every) - sets - answers - goods, sets, answers, goods) or "nothing"
 
 
 def _fetch(call: Call) -> Exit | None:
@@ -119,7 +130,16 @@ def _fetch(call: Call) -> Exit | None:
     here, desk = folder.texts(), there.held
     found = compare(folder.agreed(), here, desk)
     taken = {one.place: one.desk for one in found if one.side is Side.DESK}
-    folder.write({place: text for place, text in taken.items() if not place.is_set}, there.order)
+    papers = {place: paper for place, text in taken.items() if (paper := _paper(place, text)) is not None}
+    plain = {
+        place: text for place, text in taken.items() if not (place.is_set or place.is_good) and place not in papers
+    }
+    folder.write(plain, there.order)
+    for place, paper in papers.items():
+        _fetch_document(call, folder, place, paper)
+    for place, text in taken.items():
+        if place.is_good:
+            _fetch_good(call, folder, place, unwritten_good(text))
     for place, files in taken.items():
         if place.is_set:
             _fetch_set(call, folder, place, [(one, there.formats[one]) for one in files.split()])
@@ -147,6 +167,28 @@ def _fetch_set(call: Call, folder: DossierFolder, place: Place, files: Sequence[
         folder.write_set(place, fetched)
 
 
+def _paper(place: Place, text: str) -> FileAnswer | None:
+    """The document that an answer is; None where it is none."""
+    answer = thawed(unwritten(text)) if place.is_answer and text else None
+    return answer if isinstance(answer, FileAnswer) else None
+
+
+def _fetch_document(call: Call, folder: DossierFolder, place: Place, paper: FileAnswer) -> None:
+    with tempfile.TemporaryDirectory() as around:
+        file = call.tide.dossier.fetch_document(paper.sha256, Path(around) / paper.sha256)
+        folder.write_document(place, paper, file)
+
+
+def _fetch_good(call: Call, folder: DossierFolder, place: Place, good: Good | None) -> None:
+    with tempfile.TemporaryDirectory() as around:
+        picture = None
+        if good is not None and good.picture is not None:
+            file = call.tide.dossier.fetch_picture(good.picture, Path(around) / good.picture)
+            with file.open("rb") as source:
+                picture = format_of(source.read(16)), file
+        folder.write_good(place, good, picture)
+
+
 def _agree(folder: DossierFolder, here: dict[Place, str], desk: dict[Place, str]) -> None:
     """Where both sides hold the same now, that is what they agree on; elsewhere the last agreement stands."""
     same = {place: desk.get(place, "") for place in here.keys() | desk.keys() if here.get(place) == desk.get(place)}
@@ -157,6 +199,7 @@ def _agree(folder: DossierFolder, here: dict[Place, str], desk: dict[Place, str]
 def _check(call: Call) -> Exit | None:
     folder = DossierFolder(Path(call.given.folder))
     app, here = folder.app(), folder.texts()
+    _keep_documents(call, folder, here)
     answers, own_answers = _answers(here)
     pictures, own_pictures = _kept_sets(call, folder, here)
     told = call.tide.dossier.check(
@@ -167,6 +210,7 @@ def _check(call: Call) -> Exit | None:
         own_pictures=own_pictures,
         answers=answers,
         own_answers=own_answers,
+        goods=_kept_goods(call, folder, here),
     )
     sheets = [_placed(folder, sheet) for sheet in told]
 
@@ -193,7 +237,7 @@ def _placed(folder: DossierFolder, sheet: StoreCheckTold) -> StoreCheckTold:
 def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
     found: dict[str, dict[str, str]] = {}
     for place, text in texts.items():
-        if place.store is None and not place.is_answer and not place.is_set:
+        if place.store is None and place.locale != NO_LOCALE and not place.is_set:
             found.setdefault(place.locale, {})[place.field] = text
     return found
 
@@ -201,7 +245,7 @@ def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
 def _own(texts: dict[Place, str]) -> dict[str, dict[str, dict[str, str]]]:
     found: dict[str, dict[str, dict[str, str]]] = {}
     for place, text in texts.items():
-        if place.store is not None and not place.is_answer and not place.is_set:
+        if place.store is not None and place.locale != NO_LOCALE and not place.is_set:
             found.setdefault(place.store, {}).setdefault(place.locale, {})[place.field] = text
     return found
 
@@ -230,6 +274,36 @@ def _kept_files(call: Call, folder: DossierFolder, place: Place) -> list[str]:
             name = file.relative_to(folder.path).as_posix()
             raise type(wrong)(f"{name}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code) from None
     return kept
+
+
+def _keep_documents(call: Call, folder: DossierFolder, places: Collection[Place]) -> None:
+    """Send the documents of a folder to the desk; no answer names them yet."""
+    for place, file in folder.documents().items():
+        if place in places:
+            call.tide.dossier.keep_document(file)
+
+
+def _keep_good_picture(call: Call, folder: DossierFolder, place: Place, text: str) -> None:
+    """Send the picture of a good to the desk. Raises Invalid naming the file that is none."""
+    file = folder.good_picture(place) if text else None
+    if file is None:
+        return
+    try:
+        call.tide.dossier.keep_picture(file)
+    except (Invalid, TooLarge) as wrong:
+        name = file.relative_to(folder.path).as_posix()
+        raise type(wrong)(f"{name}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code) from None
+
+
+def _kept_goods(call: Call, folder: DossierFolder, here: dict[Place, str]) -> dict[str, Good]:
+    """The goods of a folder; their pictures are sent to the desk, and named nowhere yet."""
+    found: dict[str, Good] = {}
+    for place, text in here.items():
+        good = unwritten_good(text) if place.is_good else None
+        if good is not None:
+            _keep_good_picture(call, folder, place, text)
+            found[place.field] = good
+    return found
 
 
 def _answers(here: dict[Place, str]) -> tuple[dict[str, Any], dict[str, dict[str, Any]]]:
@@ -300,7 +374,11 @@ def hand_over(call: Call, name: str, app: str | None) -> str:
         if place.is_set:
             kept = _kept_files(call, folder, place) if one.here else []
             call.tide.dossier.put_pictures(about, place.locale, place.field, kept, store=place.store, revision=known)
+        elif place.is_good:
+            _keep_good_picture(call, folder, place, one.here)
+            call.tide.dossier.write_good(about, place.field, unwritten_good(one.here), revision=known)
         elif place.is_answer:
+            _keep_documents(call, folder, {place})
             answer = {place.field: unwritten(one.here) if one.here else None}
             call.tide.dossier.answer(about, answer, store=place.store, revision=known)
         else:
@@ -337,10 +415,22 @@ def _export(call: Call) -> None:
             place = Place(one.locale, one.picture_class, is_set=True)
             _fetch_set(call, folder, place, files)
             sets[place] = "\n".join(file for file, _ in files)
-    folder.write(got, [*(field.key for field in store.fields), *(one.key for one in questions)])
+    papers = {place: paper for place, text in got.items() if (paper := _paper(place, text)) is not None}
+    for place, paper in papers.items():
+        _fetch_document(call, folder, place, paper)
+    folder.write(
+        {place: text for place, text in got.items() if place not in papers},
+        [*(field.key for field in store.fields), *(one.key for one in questions)],
+    )
+    sold = [
+        one for there in call.tide.dossier.goods(given.app).stores if there.store == given.store for one in there.goods
+    ]
+    goods = {Place(NO_LOCALE, one.reference, is_good=True): Good(**one.good.model_dump()) for one in sold if one.good}
+    for place, good in goods.items():
+        _fetch_good(call, folder, place, good)
     call.answer(
-        {"written": [place.told() for place in (*got, *sets)]},
+        {"written": [place.told() for place in (*got, *sets, *goods)]},
         lambda: call.say(
-            f"{_counted((*got, *sets)).capitalize()} written to {given.folder}, as {store.store_title} gets them."
+            f"{_counted((*got, *sets, *goods)).capitalize()} written to {given.folder}, as {store.store_title} gets them."
         ),
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import Any
 
 from restless_tide.cli.call import Call, begun, cell, text_argument
@@ -15,6 +16,7 @@ from restless_tide.core.answers import ANSWERED
 from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
+from restless_tide.core.pictures import megabytes
 from restless_tide.wire.dossier import QuestionsTold, QuestionTold, StoreQuestionsTold, TopicTold
 
 EVERY_ROW = "*"
@@ -40,6 +42,7 @@ def add(nouns: Nouns) -> None:
         "  audience=youths,adults        several choices\n"
         "  youngest-age=8                a number\n"
         "  reviewer-hint=@hint.txt       words, here from a file\n"
+        "  rights-paper=@permission.pdf  a document\n"
         "  gathered-data.pictures=gathered,optional\n"
         "                                one row of a grid\n"
         "  gathered-data.*=              all rows that have no answer yet: none of it\n"
@@ -122,6 +125,8 @@ def _example(key: str, shape: Shape) -> str:
             return f"{key}=NUMBER"
         case AnswerForm.GRID:
             return shlex.quote(f"{key}.{EVERY_ROW}=")
+        case AnswerForm.FILE:
+            return f"{key}=@FILE"
     return f"{key}=TEXT"
 
 
@@ -169,6 +174,8 @@ def _takes(one: QuestionTold) -> str:
             return f"up to {one.limit} {one.counted_in}"
         case AnswerForm.GRID:
             return f"for {', '.join(one.kinds)}: {', '.join(one.attributes)}"
+        case AnswerForm.FILE:
+            return f"{', '.join(one.formats)} up to {megabytes(one.largest_bytes)}"
     return ", ".join(f"{choice} (refused)" if choice in one.refused_answers else choice for choice in one.choices)
 
 
@@ -186,6 +193,9 @@ def _answer(call: Call) -> None:
     told = call.tide.dossier.questions(given.app)
     shapes, held = _shapes(told, given.store)
     wanted = read_arguments(given.answers, shapes, held)
+    wanted = {
+        key: dict(call.tide.dossier.keep_document(one)) if isinstance(one, Path) else one for key, one in wanted.items()
+    }
     after = call.tide.dossier.answer(given.app, wanted, store=given.store)
 
     def shown() -> None:
@@ -215,7 +225,8 @@ def _shapes(told: QuestionsTold, store: str | None) -> tuple[dict[str, Shape], d
 
 
 def read_arguments(words: list[str], shapes: Mapping[str, Shape], held: Mapping[str, Any]) -> dict[str, Any]:
-    """The answers that words of a command line say; a row of a grid changes what is ``held``. Raises Invalid."""
+    """The answers that words of a command line say; a row of a grid changes what is ``held``, a document is the path of its
+    file. Raises Invalid."""
     found: dict[str, Any] = {}
     for word in words:
         name, equals, text = word.partition("=")
@@ -255,7 +266,20 @@ def _value(shape: Shape, text: str) -> Any:
             return text if (number := whole_number(text)) is None else number
         case AnswerForm.TEXT:
             return text_argument(text)
+        case AnswerForm.FILE:
+            return _document(text)
     return text
+
+
+def _document(text: str) -> Path:
+    file = Path(text.removeprefix("@"))
+    if not text.startswith("@") or not file.is_file():
+        raise Invalid(
+            f"There is no file {text.removeprefix('@')!r}." if text.startswith("@") else f"{text!r} names no document.",
+            remedy="Name its file with an @ before it, such as @permission.pdf.",
+            code="argument-unfit",
+        )
+    return file
 
 
 def _listed(text: str) -> list[str]:

@@ -130,7 +130,9 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
             locale, key = _set_meant(thing)
             alone = "" if key in place.shows else f" --store {store}"
             return f"tide dossier add-pictures {place.shows.get(key, key)} {locale} FILE --app {app}{alone}"
-        case MendAct.SEND_TEXTS | MendAct.SEND_PICTURES | MendAct.SEND_ANSWERS:
+        case MendAct.WRITE_GOODS:
+            return f"tide dossier goods --app {app} --store {store}"
+        case MendAct.SEND_TEXTS | MendAct.SEND_PICTURES | MendAct.SEND_ANSWERS | MendAct.SEND_GOODS:
             return f"tide dossier send --app {app} --store {store}"
         case MendAct.SET_OFFER:
             return f"tide berth offer --app {app} --store {store}"

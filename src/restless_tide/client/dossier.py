@@ -6,11 +6,14 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlencode
 
 from restless_tide.client.noun import Noun
+from restless_tide.core.good import Good
 from restless_tide.wire.dossier import (
     AnswersWanted,
     CheckTextsWanted,
+    DocumentTold,
     LocaleCopyWanted,
     QuestionsTold,
     SendingTold,
@@ -22,6 +25,7 @@ from restless_tide.wire.dossier import (
     TextsWanted,
     WrittenTextTold,
 )
+from restless_tide.wire.goods import GoodsTold, GoodWanted
 from restless_tide.wire.pictures import (
     ImportedFile,
     PictureFileTold,
@@ -79,6 +83,17 @@ class Dossier(Noun):
         with file.open("rb") as source:
             return self._line.send_file("/v1/pictures", PictureFileTold, source, file.stat().st_size)
 
+    def keep_document(self, file: Path, name: str | None = None) -> DocumentTold:
+        """Send a document, so that an answer can name it as it is told here. Raises Invalid or TooLarge."""
+        with file.open("rb") as source:
+            place = f"/v1/documents?{urlencode({'name': name or file.name})}"
+            return self._line.send_file(place, DocumentTold, source, file.stat().st_size)
+
+    def fetch_document(self, sha256: str, to: Path) -> Path:
+        """Fetch a document, whole, into ``to``."""
+        self._line.fetch(f"/v1/documents/{sha256}", to)
+        return to
+
     def put_pictures(
         self,
         app: str,
@@ -122,6 +137,16 @@ class Dossier(Noun):
         body = AnswersWanted(answers=dict(answers), store=store)
         return self._line.patch(f"/v1/apps/{app}/dossier/answers", QuestionsTold, body, headers=headers)
 
+    def goods(self, app: str) -> GoodsTold:
+        """What is sold inside an app, and what each store gets of it."""
+        return self._line.get(f"/v1/apps/{app}/dossier/goods", GoodsTold)
+
+    def write_good(self, app: str, reference: str, good: Good | None, *, revision: int | None = None) -> GoodsTold:
+        """Enter a good, or change it, whole; None takes it out. Raises StaleView when ``revision`` is no longer that of it."""
+        headers = {"If-Match": f'"{revision}"'} if revision is not None else None
+        path = f"/v1/apps/{app}/dossier/goods/{reference}"
+        return self._line.put(path, GoodsTold, GoodWanted(good=good), headers=headers)
+
     def check(
         self,
         app: str,
@@ -132,8 +157,9 @@ class Dossier(Noun):
         own_pictures: Mapping[str, dict[str, dict[str, list[str]]]] | None = None,
         answers: Mapping[str, Any] | None = None,
         own_answers: Mapping[str, dict[str, Any]] | None = None,
+        goods: Mapping[str, Good] | None = None,
     ) -> list[StoreCheckTold]:
-        """What each store would say of texts, pictures and answers that are not at the desk yet; the files of pictures are."""
+        """What each store would say of texts, pictures, answers and goods that are not at the desk yet; the files of pictures are."""
         body = CheckTextsWanted(
             texts=dict(texts),
             own=dict(own or {}),
@@ -141,13 +167,14 @@ class Dossier(Noun):
             own_pictures=dict(own_pictures or {}),
             answers=dict(answers or {}),
             own_answers=dict(own_answers or {}),
+            goods=dict(goods or {}),
         )
         return self._line.post(f"/v1/apps/{app}/dossier/checks", list[StoreCheckTold], body)
 
     def take_over(self, app: str, store: str) -> TakenOverTold:
-        """Take over here the texts, pictures and answers that a store holds and nobody put in here."""
+        """Take over here the texts, pictures, answers and goods that a store holds and nobody put in here."""
         return self._line.post(f"/v1/apps/{app}/dossier/take-overs", TakenOverTold, TakeOverWanted(store=store))
 
     def send(self, app: str, *, store: str | None = None) -> list[SendingTold]:
-        """Order the texts, pictures and answers that differ to a store or to all. Raises NotReady with what a store would refuse."""
+        """Order the texts, pictures, answers and goods that differ to a store or to all. Raises NotReady with what a store would refuse."""
         return self._line.post(f"/v1/apps/{app}/dossier/sendings", list[SendingTold], SendTextsWanted(store=store))

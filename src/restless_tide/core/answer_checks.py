@@ -10,6 +10,7 @@ from restless_tide.core.answers import AnswersAt, Asked, asked, case_after, give
 from restless_tide.core.applying import Answer, Case, holds
 from restless_tide.core.catalogue import AnswerForm, Sign, Topic, catalogue
 from restless_tide.core.changes import measured
+from restless_tide.core.documents import FileAnswer
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.questionnaire import CHOSEN
@@ -59,7 +60,21 @@ def against_answers(rules: Rulebook, given: AnswersAt, keys: Iterable[str]) -> l
                         f"Shorten it by {length - question.limit_characters}.",
                     )
                 )
+        if isinstance(answer, FileAnswer):
+            found += _against_document(rules, key, answer)
     return found
+
+
+def _against_document(rules: Rulebook, key: str, answer: FileAnswer) -> list[Finding]:
+    question, formats = rules.questionnaire.questions[key], rules.questionnaire.documents(key)
+    text, place, findings = rules.questionnaire.text(key), place_of_answer(key), []
+    if answer.format not in formats:
+        said = f"{text} {answer.name} is {answer.format}; {rules.store} takes {', '.join(formats)}."
+        findings.append(Finding("document-wrong-format", Level.BLOCKER, said, place, "Give it in another format."))
+    if answer.size_bytes > question.largest_bytes:
+        said = f"{text} {answer.name} has {answer.size_bytes:,} bytes; {rules.store} takes {question.largest_bytes:,}."
+        findings.append(Finding("document-too-large", Level.BLOCKER, said, place, "Make it smaller."))
+    return findings
 
 
 def check_answers(rules: Rulebook, given: AnswersAt, case: Case, day: datetime) -> list[Finding]:

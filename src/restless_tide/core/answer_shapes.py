@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, Topic, catalogue
+from restless_tide.core.documents import DocumentFormat, FileAnswer, document_name
 from restless_tide.core.errors import Invalid
 from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.rulebook import Rulebook
 
+_DIGEST = "sha256"
+_OF_FILE = {field.name for field in dataclasses.fields(FileAnswer)}
+_HEX = re.compile(r"[0-9a-f]{64}")
 LONGEST_ANSWER = 4_000
 """Characters of an answer in words."""
 
@@ -32,6 +37,8 @@ class Shape:
 
 def thawed(value: Any) -> Answer:
     """An answer as JSON has it, with tuples in place of lists."""
+    if isinstance(value, Mapping) and _DIGEST in value:
+        return FileAnswer(value[_DIGEST], value["name"], DocumentFormat(value["format"]), value["size_bytes"])
     if isinstance(value, Mapping):
         return {str(kind): tuple(str(one) for one in row) for kind, row in value.items()}
     if isinstance(value, list | tuple):
@@ -40,7 +47,9 @@ def thawed(value: Any) -> Answer:
 
 
 def plain(answer: Answer) -> Any:
-    """An answer as JSON and TOML have it."""
+    """An answer as JSON has it."""
+    if isinstance(answer, FileAnswer):
+        return dataclasses.asdict(answer) | {"format": str(answer.format)}
     if isinstance(answer, Mapping):
         return {kind: list(row) for kind, row in answer.items()}
     return list(answer) if isinstance(answer, tuple) else answer
@@ -86,6 +95,8 @@ def read_answer(shape: Shape, value: Any, place: str) -> Answer:
             if isinstance(value, str) and value.strip() and len(value) <= LONGEST_ANSWER:
                 return value
             raise _unfit(place, f"a text of 1 to {LONGEST_ANSWER} characters", value)
+        case AnswerForm.FILE:
+            return _file(value, place)
     return _grid(shape, value, place)
 
 
@@ -104,6 +115,16 @@ def _grid(shape: Shape, value: Any, place: str) -> Answer:
     if not rows:
         raise _unfit(place, told, value)
     return rows
+
+
+def _file(value: Any, place: str) -> FileAnswer:
+    if not isinstance(value, Mapping) or set(value) != _OF_FILE or not _HEX.fullmatch(str(value[_DIGEST])):
+        raise _unfit(place, "a document that was sent before, by its digest, name, format and size", value)
+    try:
+        kind = DocumentFormat(value["format"])
+    except ValueError:
+        raise _unfit(place, f"a document as {', '.join(DocumentFormat)}", value) from None
+    return FileAnswer(value[_DIGEST], document_name(str(value["name"])), kind, int(value["size_bytes"]))
 
 
 def _names(value: Any) -> list[str] | None:
@@ -127,6 +148,8 @@ def fitted(shape: Shape, answer: Answer) -> Answer | None:
             return answer if isinstance(answer, int) else None
         case AnswerForm.TEXT:
             return answer if isinstance(answer, str) else None
+        case AnswerForm.FILE:
+            return answer if isinstance(answer, FileAnswer) else None
     if not isinstance(answer, Mapping):
         return None
     rows = {kind: row for kind, row in answer.items() if kind in shape.kinds}
@@ -135,6 +158,8 @@ def fitted(shape: Shape, answer: Answer) -> Answer | None:
 
 def worded(shape: Shape, answer: Answer) -> str:
     """An answer in the words of its choices, as a person reads it."""
+    if isinstance(answer, FileAnswer):
+        return answer.told()
     if isinstance(answer, Mapping):
         return "; ".join(
             f"{shape.kinds.get(kind, kind)}: {', '.join(shape.attributes.get(one, one) for one in row) or 'no'}"

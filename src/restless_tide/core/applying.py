@@ -9,12 +9,13 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from restless_tide.core.availability import Availability
+from restless_tide.core.documents import FileAnswer
 from restless_tide.core.numbers import whole_number
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.rule import When, decided
 
-Answer = str | int | tuple[str, ...] | Mapping[str, tuple[str, ...]]
-"""An answer: a choice or words, a whole number, several choices, or attributes by kind."""
+Answer = str | int | tuple[str, ...] | Mapping[str, tuple[str, ...]] | FileAnswer
+"""An answer: a choice or words, a whole number, several choices, attributes by kind, or a document."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,13 +24,14 @@ class Form(StrEnum):
 
 
 class AnswerForm(StrEnum):
-    """How a question is answered: by one choice, by any number of them, in words, by a number, or kind by kind."""
+    """How a question is answered: by one choice, any number of them, in words, by a number, kind by kind, or by a document."""
 
     CHOICE = "choice"
     CHOICES = "choices"
     TEXT = "text"
     NUMBER = "number"
     GRID = "grid"
+    FILE = "file"
 
 
 class PictureForm(StrEnum):

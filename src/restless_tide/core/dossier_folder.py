@@ -1,8 +1,8 @@
 """The dossier as files: what stands where in its folder, and what differs from the desk since both last agreed.
 
 A folder beside an app's source holds ``dossier.toml`` (which app), ``texts/LOCALE.toml`` (what all stores share, by
-field), ``pictures/CLASS/LOCALE/NN.png`` (the pictures and films of a class, in the order of their names),
-``answers.toml`` (the answers by topic), ``stores/STORE.toml`` (what one store gets instead or alone, by that store's own
+field), ``goods/REFERENCE.toml`` (what is sold inside the app, its picture beside it), ``pictures/CLASS/LOCALE/NN.png`` (the pictures and films of a class, in the order of their names),
+``answers.toml`` (the answers by topic), ``documents/NAME`` (the files of those that are documents), ``stores/STORE.toml`` (what one store gets instead or alone, by that store's own
 fields and questions), ``stores/STORE/CLASS/LOCALE/NN.png`` (pictures for it alone), and ``agreed.toml``: the digest of each text, set of pictures
 and answer as desk and folder last agreed on it. With it every difference has a side: changed here, changed at the desk, or
 changed at both, which nobody but a person can settle.
@@ -19,8 +19,10 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from restless_tide.core.good import Good, price_text
 from restless_tide.core.limits import (
     LARGEST_NUMBER,
+    LONGEST_FILE_NAME,
     LONGEST_TEXT,
     MOST_CHOICES,
     MOST_FIELDS,
@@ -32,9 +34,13 @@ from restless_tide.core.locales import LONGEST_TAG
 FOLDER_FILE, AGREED_FILE, TEXTS_FOLDER, STORES_FOLDER = "dossier.toml", "agreed.toml", "texts", "stores"
 PICTURES_FOLDER = "pictures"
 ANSWERS, ANSWERS_FILE = "answers", "answers.toml"
+GOODS_FOLDER = "goods"
 NO_LOCALE = ""
-"""Of an answer: it is in no language."""
+"""Of an answer or a good: it is in no single language."""
 _DIGEST_LETTERS = 16
+_DIGEST = "sha256"
+"""By it an answer is known as a document."""
+DOCUMENTS_FOLDER = "documents"
 _FIGURES = re.compile(r"(\d+)")
 
 FieldKey = Annotated[str, Field(max_length=100, pattern=r"^[a-z0-9][a-z0-9-]*$")]
@@ -44,14 +50,25 @@ Fields = Annotated[dict[FieldKey, FileText], Field(max_length=MOST_FIELDS)]
 Locales = Annotated[dict[LocaleKey, Fields], Field(max_length=MOST_LOCALES)]
 
 
+class NamedFile(BaseModel):
+    """An answer that is a document: where its file lies within the folder."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    file: str = Field(
+        max_length=LONGEST_FILE_NAME * 4, pattern=r"^documents/[^\\]+$", description="such as documents/permission.pdf"
+    )
+
+
 Rows = Annotated[dict[FieldKey, list[FieldKey]], Field(max_length=MOST_CHOICES)]
-FileAnswer = (
+AnswerInFile = (
     Annotated[int, Field(strict=True, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER)]
     | FileText
     | Annotated[list[FieldKey], Field(max_length=MOST_CHOICES)]
     | Rows
+    | NamedFile
 )
-Answers = Annotated[dict[FieldKey, FileAnswer], Field(max_length=MOST_QUESTIONS)]
+Answers = Annotated[dict[FieldKey, AnswerInFile], Field(max_length=MOST_QUESTIONS)]
 
 
 class _File(BaseModel):
@@ -72,36 +89,50 @@ class StoreFile(_File):
     answers: Answers = Field(default_factory=dict)
 
 
+class GoodFile(Good):
+    """``goods/REFERENCE.toml``: a good that is sold inside the app."""
+
+    picture: str | None = Field(
+        default=None, max_length=LONGEST_FILE_NAME, pattern=r"^[^/\\.][^/\\]*$", description="a file in the same folder"
+    )
+
+
 class DossierFiles(_File):
     """The files of a dossier folder. ``texts_file`` is one ``texts/LOCALE.toml``: a text by field. ``answers_file`` is
-    ``answers.toml``: by topic a choice, a text, a number, several choices, or of a grid the attributes by kind."""
+    ``answers.toml``: by topic a choice, a text, a number, several choices, of a grid the attributes by kind, or where a document
+    lies: ``{ file = "documents/NAME" }``."""
 
     dossier: FolderFile
     texts_file: Fields = Field(default_factory=dict)
     answers_file: Answers = Field(default_factory=dict)
     store_file: StoreFile = StoreFile()
+    good_file: GoodFile | None = None
 
 
 class Place(NamedTuple):
-    """Where a text, a set of pictures or an answer stands; an answer has no locale. ``store`` None: it is for all stores.
+    """Where a text, a set of pictures, an answer or a good stands; the last two have no locale. ``store`` None: it is for all stores.
 
-    Of a set ``field`` is its class; its content is the digests of its files, a line each.
+    Of a set ``field`` is its class; its content is the digests of its files, a line each. Of a good ``field`` is its
+    reference; its content is the good as JSON.
     """
 
     locale: str
     field: str
     store: str | None = None
     is_set: bool = False
+    is_good: bool = False
 
     @property
     def is_answer(self) -> bool:
-        return self.locale == NO_LOCALE
+        return self.locale == NO_LOCALE and not self.is_good
 
     def told(self) -> str:
         """The file, and where in it; of a set its folder."""
         if self.is_set:
             where = PICTURES_FOLDER if self.store is None else f"{STORES_FOLDER}/{self.store}"
             return f"{where}/{self.field}/{self.locale}"
+        if self.is_good:
+            return f"{GOODS_FOLDER}/{self.field}.toml"
         if self.is_answer:
             return (
                 f"{STORES_FOLDER}/{self.store}.toml, {ANSWERS}.{self.field}"
@@ -115,11 +146,25 @@ class Place(NamedTuple):
 
 def written(answer: Any) -> str:
     """An answer as one text, the same whatever the order of its choices and rows."""
+    if isinstance(answer, Mapping) and _DIGEST in answer:
+        return json.dumps(answer, ensure_ascii=False, sort_keys=True)
     if isinstance(answer, Mapping):
         answer = {kind: sorted(answer[kind]) for kind in sorted(answer)}
     elif isinstance(answer, list | tuple):
         answer = sorted(answer)
     return json.dumps(answer, ensure_ascii=False)
+
+
+def written_good(good: Good) -> str:
+    """A good as one text, the same whatever the order of what is said of it."""
+    told = good.model_dump(mode="json", exclude_defaults=True)
+    told["price"] = price_text(good.price)
+    return json.dumps(told, ensure_ascii=False, sort_keys=True, indent=1)
+
+
+def unwritten_good(text: str) -> Good | None:
+    """The good that such a text says; None for an empty one."""
+    return Good.model_validate_json(text) if text else None
 
 
 def unwritten(text: str) -> Any:
@@ -172,7 +217,7 @@ class Difference(NamedTuple):
 
 def in_order(place: Place) -> tuple[str, bool, str, str]:
     """What places are sorted by."""
-    return place.store or "", place.is_set, place.locale, place.field
+    return place.store or "", place.is_set or place.is_good, place.locale, place.field
 
 
 def digest_of(text: str) -> str:

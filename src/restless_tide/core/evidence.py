@@ -19,6 +19,7 @@ from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.evidence_of_answers import of_answers
+from restless_tide.core.evidence_of_goods import of_goods
 from restless_tide.core.evidence_of_pictures import of_pictures
 from restless_tide.core.known import BuildKnown, Evidence, Known, MendAct, NodeState, case_of
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
@@ -180,6 +181,10 @@ def _picture(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     return of_pictures(rules, key, known) if rules.pictures_of(key) else _unseen(rules, key, thing, known)
 
 
+def _goods(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
+    return of_goods(rules, known)
+
+
 def _texts(count: int) -> str:
     return "1 text" if count == 1 else f"{count} texts"
 
@@ -289,6 +294,7 @@ EVIDENCE: Mapping[ThingKind, Callable[[Rulebook, str, Thing, Known], Evidence]] 
     ThingKind.TEXT: _text,
     ThingKind.PICTURE: _picture,
     ThingKind.ANSWERS: of_answers,
+    ThingKind.GOODS: _goods,
     ThingKind.PAGE: _unseen,
     ThingKind.OFFER: _offer,
     ThingKind.TRIAL: _trial,

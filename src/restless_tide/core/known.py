@@ -13,6 +13,7 @@ from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding
+from restless_tide.core.goods import NO_GOODS, GoodsAt
 from restless_tide.core.graph import Standing
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.packages.facts import Facts
@@ -54,6 +55,8 @@ class MendAct(StrEnum):
     SEND_PICTURES = "send pictures"
     ANSWER_TOPICS = "answer topics"
     SEND_ANSWERS = "send answers"
+    WRITE_GOODS = "write goods"
+    SEND_GOODS = "send goods"
     SET_OFFER = "set offer"
     DRAFT_RELEASE = "draft release"
     WRITE_NOTES = "write notes"
@@ -75,6 +78,8 @@ REMEDIES: Mapping[MendAct, str] = {
     MendAct.SEND_PICTURES: "Send the pictures there.",
     MendAct.ANSWER_TOPICS: "Answer what the store asks and send the answers there.",
     MendAct.SEND_ANSWERS: "Send the answers there.",
+    MendAct.WRITE_GOODS: "Enter the goods that are missing, or mend them, and send them there.",
+    MendAct.SEND_GOODS: "Send the goods there.",
     MendAct.WAIT: "Wait until the store has confirmed it.",
 }
 """What is advised at a hand-in where a thing is not there, in words that fit every surface."""
@@ -156,6 +161,7 @@ class Known:
     texts: TextsAt = NO_TEXTS
     pictures: PicturesAt = NO_PICTURES
     answers: AnswersAt = NO_ANSWERS
+    goods: GoodsAt = NO_GOODS
     offered: Availability = EVERYWHERE_FREE
     wanted_offer: Availability | None = None
     offer_settled: bool = True

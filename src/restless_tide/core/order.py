@@ -55,6 +55,7 @@ class OrderKind(StrEnum):
     WRITE_TEXTS = "write texts"
     WRITE_PICTURES = "write pictures"
     WRITE_ANSWERS = "write answers"
+    WRITE_GOODS = "write goods"
     SUBMIT = "submit"
     RECALL = "recall"
     LAUNCH = "launch"
@@ -131,6 +132,7 @@ RULES: Mapping[OrderKind, OrderRule] = {
     _K.WRITE_TEXTS: OrderRule(Subject.BERTH),
     _K.WRITE_PICTURES: OrderRule(Subject.BERTH),
     _K.WRITE_ANSWERS: OrderRule(Subject.BERTH),
+    _K.WRITE_GOODS: OrderRule(Subject.BERTH),
     _K.SEND_BUILD: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ARRIVE,)),
     _K.ANSWER: OrderRule(Subject.CONSIGNMENT, (ConsignmentEvent.ANSWER,)),
     _K.OPEN_TRIAL: OrderRule(Subject.TRIAL, (TrialEvent.HAND_IN,)),

@@ -15,7 +15,8 @@ from itertools import product
 from pydantic import AwareDatetime, Field, model_validator
 
 from restless_tide.core.catalogue import AnswerForm, Topic, catalogue
-from restless_tide.core.limits import LARGEST_NUMBER, MOST_CHOICES, MOST_QUESTIONS
+from restless_tide.core.documents import DocumentFormat
+from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_NUMBER, MOST_CHOICES, MOST_QUESTIONS
 from restless_tide.core.rule import MOST_DEEP, CountedIn, Rules, When, decided
 
 KEY = r"^[a-z0-9][a-z0-9-]{0,59}$"
@@ -46,6 +47,10 @@ class QuestionRules(Rules):
     highest: int = Field(default=1_000_000, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER, description="of a number")
     limit_characters: int = Field(default=2_000, gt=0, description="of words, counted as counted_in says")
     counted_in: CountedIn = "characters"
+    formats: tuple[DocumentFormat, ...] = Field(default=(), description="of a document; none: any that the desk takes")
+    largest_bytes: int = Field(
+        default=LARGEST_DOCUMENT_BYTES, gt=0, le=LARGEST_DOCUMENT_BYTES, description="of a document"
+    )
     required: bool = Field(default=True, description="a release is not reviewed without an answer")
     refused_answers: tuple[str, ...] = Field(default=(), description="choices with which no release is reviewed")
     when: When | None = Field(default=None, description="asked only of apps of which this holds; none: of all")
@@ -143,6 +148,10 @@ class QuestionnaireRules(Rules):
         meant = self._meant(key)
         return self.questions[key].kinds or (meant.kinds if meant else {})
 
+    def documents(self, key: str) -> tuple[DocumentFormat, ...]:
+        """The formats of a document that the store takes."""
+        return self.questions[key].formats or tuple(DocumentFormat)
+
     def attributes(self, key: str) -> Mapping[str, str]:
         """The columns of a grid as the store has them."""
         meant = self._meant(key)
@@ -211,6 +220,8 @@ def _troubles(asked: QuestionnaireRules, key: str, question: QuestionRules) -> I
         yield "it has fewer than two choices"
     if form is AnswerForm.GRID and not (asked.kinds(key) and asked.attributes(key)):
         yield "a grid has kinds and attributes"
+    if question.formats and form is not AnswerForm.FILE:
+        yield "only what is answered by a document has formats"
     if question.lowest > question.highest:
         yield "lowest is above highest"
     strange = [choice for choice in question.refused_answers if choice not in asked.choices(key)]

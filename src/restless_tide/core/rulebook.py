@@ -21,6 +21,7 @@ from pydantic import AwareDatetime, Field, ValidationError, model_validator
 
 from restless_tide.core.catalogue import Form, catalogue
 from restless_tide.core.errors import Invalid
+from restless_tide.core.goods_rules import GoodsRules
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.numbers import MOST_PARTS
 from restless_tide.core.picture_rules import PictureClasses
@@ -352,6 +353,7 @@ class ThingKind(StrEnum):
     TEXT = "text"
     PICTURE = "picture"
     ANSWERS = "answers"
+    GOODS = "goods"
     PAGE = "page"
     OFFER = "offer"
     TRIAL = "trial"
@@ -417,6 +419,7 @@ class Rulebook(Rules):
     name: NameRules = NameRules()
     listing: ListingRules = ListingRules()
     questionnaire: QuestionnaireRules = QuestionnaireRules()
+    goods: GoodsRules | None = Field(default=None, description="none: nothing is sold inside apps")
     availability: AvailabilityRules = AvailabilityRules()
     things: dict[str, Thing] = Field(default_factory=dict, description="the prerequisite graph")
     tracks: dict[str, TrackRules] = Field(
@@ -448,7 +451,7 @@ class Rulebook(Rules):
     @cached_property
     def graph(self) -> dict[str, Thing]:
         """The prerequisite graph. A rulebook that names no things has the usual ones: place, build, texts, pictures,
-        answers, review, launch."""
+        answers, goods, review, launch."""
         if self.things:
             return self.things
         texts = (
@@ -466,16 +469,22 @@ class Rulebook(Rules):
             if self.questionnaire.questions
             else {}
         )
+        goods = (
+            {"goods": Thing(kind=ThingKind.GOODS, title="The goods", opens_after=("berth",))}
+            if self.goods is not None
+            else {}
+        )
         return {
             "berth": Thing(kind=ThingKind.BERTH, title="The berth"),
             "build": Thing(kind=ThingKind.BUILD, title="A build", opens_after=("berth",)),
             **texts,
             **pictures,
             **answers,
+            **goods,
             "review": Thing(
                 kind=ThingKind.REVIEW,
                 title="The review",
-                opens_after=("build", *texts, *pictures, *answers),
+                opens_after=("build", *texts, *pictures, *answers, *goods),
                 usually_takes_hours=self.review.usual_hours,
             ),
             "launch": Thing(kind=ThingKind.LAUNCH, title="The launch", opens_after=("review",)),
@@ -509,6 +518,10 @@ class Rulebook(Rules):
         """When the pictures of a class can no longer be changed: as the thing that they belong to."""
         holders = (thing.locks_at for name, thing in self.graph.items() if key in self.pictures_of(name))
         return next(holders, LocksAt.NEVER)
+
+    def lock_of_goods(self) -> LocksAt:
+        """When the goods can no longer be changed: as the thing of that kind."""
+        return next((thing.locks_at for thing in self.graph.values() if thing.kind is ThingKind.GOODS), LocksAt.NEVER)
 
     def lock_of_question(self, question: str) -> LocksAt:
         """When an answer can no longer be changed: as the thing that it belongs to."""
@@ -552,6 +565,8 @@ class Rulebook(Rules):
     @model_validator(mode="after")
     def _graph_can_be_walked(self) -> Rulebook:
         parts = [thing.part for thing in self.things.values() if thing.part is not None]
+        if sum(thing.kind is ThingKind.GOODS for thing in self.things.values()) > 1:
+            raise ValueError("several things are of kind goods; one may")
         twice = sorted({str(part) for part in parts if parts.count(part) > 1})
         if twice:
             raise ValueError(f"several things decide {', '.join(twice)}; one may")
@@ -568,6 +583,8 @@ class Rulebook(Rules):
                 raise ValueError(f"things.{key}.pictures names {', '.join(strange)}, which no class is called")
             if thing.when is not None:
                 self.questionnaire.check_condition(f"things.{key}.when", thing.when)
+            if thing.kind is ThingKind.GOODS and self.goods is None:
+                raise ValueError(f"things.{key} is of kind goods, and the rulebook has no [goods]")
             if unknown:
                 raise ValueError(f"things.{key}.opens_after names {', '.join(unknown)}, which no thing is called")
         try:

@@ -28,16 +28,17 @@ from restless_tide.core.answers import AnswersAt, asked, differing_answers, ungi
 from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import catalogue
+from restless_tide.core.documents import FileAnswer
 from restless_tide.core.errors import Finding, Invalid, Level
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import find, held, lanes, retiring, revisions
+from restless_tide.desk import documents, find, held, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.parts import Part, Wanting
 from restless_tide.desk.stores import offered, rules_of
-from restless_tide.records.tables import App, AppAnswer, Berth, HeldAnswer, Order, Store
+from restless_tide.records.tables import App, AppAnswer, Berth, Document, HeldAnswer, Order, Store
 
 
 def of_app(session: Session, app: App) -> list[AppAnswer]:
@@ -148,6 +149,10 @@ def answer(
     read = {
         question: None if value is None else read_answer(shapes[question], value, question)
         for question, value in answers.items()
+    }
+    read = {
+        question: documents.known(act.session, value) if isinstance(value, FileAnswer) else value
+        for question, value in read.items()
     }
     rows = []
     for question, value in read.items():
@@ -265,12 +270,15 @@ PART = Part(
 def take_over(act: Act, app_name: str, berth: Berth) -> int:
     """Take over here the answers that a store holds and nobody gave here; returns how many.
 
-    An answer that stands for exactly one of a topic becomes that of all stores, another one this store's own.
+    An answer that stands for exactly one of a topic becomes that of all stores, another one this store's own. A document
+    is taken over where its file is here.
     """
     rules, given = rules_of(berth.store), at_berth(act.session, berth)
     shared: dict[str, Any] = {}
     alone: dict[str, Any] = {}
     for question, value in ungiven(rules, given).items():
+        if isinstance(value, FileAnswer) and act.session.get(Document, value.sha256) is None:
+            continue
         topic, ours = rules.questionnaire.topic(question), untranslated(rules, question, value)
         if topic is not None and ours is not None:
             shared[topic] = plain(ours)

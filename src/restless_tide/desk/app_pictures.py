@@ -72,12 +72,12 @@ def keep_file(desk: Desk, person: str, part: Path, sha256: str) -> PictureFacts:
     """
     with desk.act(person) as act:
         known = act.session.get(PictureFile, sha256)
-        if known is not None and desk.dossier_pictures.path(sha256).exists():
+        if known is not None and desk.dossier_files.path(sha256).exists():
             part.unlink(missing_ok=True)
             known.kept_at = act.now  # it is wanted again, so it is kept for long again
             return facts_of(known)
     facts = desk.reader.read_picture(part, sha256)
-    desk.dossier_pictures.adopt(part)
+    desk.dossier_files.adopt(part)
     with desk.act(person) as act:
         if act.session.get(PictureFile, sha256) is None:
             act.session.add(PictureFile(**{name: getattr(facts, name) for name in _FACTS}, kept_at=act.now))
@@ -113,7 +113,7 @@ def known_file(desk: Desk, sha256: str) -> tuple[str, Path]:
         original = session.get(PictureFile, sha256)
         made = select(MadePicture.format).where(MadePicture.sha256 == sha256).limit(1)
         kind = original.format if original is not None else session.scalar(made)
-    place = desk.dossier_pictures.path(sha256)
+    place = desk.dossier_files.path(sha256)
     if kind is None or not place.exists():
         raise NotFound(f"There is no picture {sha256[:12]} here.", code="picture-unknown")
     return kind, place

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
 from restless_tide.core.versions import parse_version, version_order
-from restless_tide.desk import app_answers, app_pictures, find, legs, releases, retiring, texts
+from restless_tide.desk import app_answers, app_goods, app_pictures, find, legs, releases, retiring, texts
 from restless_tide.desk.apps import demand_identifier
 from restless_tide.desk.desk import Act
 from restless_tide.desk.releases import LegWish
@@ -87,6 +87,7 @@ def remove_app(act: Act, name: str) -> None:
     texts.remove_of(act, app)
     app_pictures.remove_of(act, app)
     app_answers.remove_of(act, app)
+    app_goods.remove_of(act, app)
     for entry in list(app.identifiers):
         act.session.delete(entry)
     act.session.flush()

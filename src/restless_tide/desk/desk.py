@@ -181,7 +181,7 @@ class Desk:
         self.files = PackageFiles(settings.data / "packages")
         self.reader = PackageReader()
         self.pictures = DigestFiles(settings.data / "pictures")
-        self.dossier_pictures = DigestFiles(settings.data / "dossier-pictures")
+        self.dossier_files = DigestFiles(settings.data / "dossier-files")
         self.small_pictures = settings.data / "dossier-pictures-small"
         self.symbols = DigestFiles(settings.data / "symbols")
         self.seal = Seal(master_key(settings.data, settings.master_key))

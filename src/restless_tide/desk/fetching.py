@@ -1,24 +1,29 @@
-"""Files of pictures that a store holds and nobody put in here: fetched from it, so that they can be seen and taken over."""
+"""Files that a store holds and nobody put in here: fetched from it, so that they can be seen and taken over."""
 
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
 
 import structlog
 from sqlalchemy import select
 
+from restless_tide.core.answers import ungiven
+from restless_tide.core.documents import FileAnswer
 from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.core.picture_sets import set_at, unplaced_sets
-from restless_tide.desk import app_pictures, find
+from restless_tide.desk import app_answers, app_pictures, documents, find
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import PictureFile
+from restless_tide.records.tables import Document, PictureFile
 
 _log = structlog.get_logger("desk")
 
 
 def fetch_held(desk: Desk, person: str, app_name: str, store_name: str) -> int:
-    """Fetch the files of the sets that only the store has; returns how many came. One that is no picture stops no other.
+    """Fetch the pictures and documents that only the store has; returns how many came. An unfit one stops no other.
 
     Raises StoreUnreachable or StoreRefused where the store does not hand them out.
     """
@@ -26,25 +31,39 @@ def fetch_held(desk: Desk, person: str, app_name: str, store_name: str) -> int:
         app = find.app(session, app_name)
         store = find.store(session, store_name)
         berth = find.berth(session, app, store)
-        rules, given, reference = rules_of(store), app_pictures.at_berth(session, berth), berth.store_ref or ""
-        held = [one for place in unplaced_sets(rules, given) for one in set_at(given.held, *place)]
-        known = set(session.scalars(select(PictureFile.sha256).where(PictureFile.sha256.in_(held))))
-        if store.hand_carried or not set(held) - known:
+        rules, reference = rules_of(store), berth.store_ref or ""
+        shown = app_pictures.at_berth(session, berth)
+        pictures = dict.fromkeys(one for place in unplaced_sets(rules, shown) for one in set_at(shown.held, *place))
+        answered = ungiven(rules, app_answers.at_berth(session, berth)).values()
+        papers = {one.sha256: one.name for one in answered if isinstance(one, FileAnswer)}
+        here = set(session.scalars(select(PictureFile.sha256).where(PictureFile.sha256.in_(pictures))))
+        here |= set(session.scalars(select(Document.sha256).where(Document.sha256.in_(papers))))
+        if store.hand_carried or not {*pictures, *papers} - here:
             return 0
         gateway = desk.gateway(store)
     came = 0
-    for sha256 in dict.fromkeys(one for one in held if one not in known):
+    for sha256 in (one for one in pictures if one not in here):
         content = gateway.dossier_picture(reference, sha256)
-        if hashlib.sha256(content).hexdigest() != sha256:
-            _log.warning("a store handed out another file than it names", store=store_name, sha256=sha256)
-            continue
-        part = desk.dossier_pictures.part()
-        try:
-            part.write_bytes(content)
-            app_pictures.keep_file(desk, person, part, sha256)
-            came += 1
-        except (Invalid, TooLarge) as wrong:
-            _log.warning("a file that a store holds is no picture", store=store_name, sha256=sha256, why=wrong.detail)
-        finally:
-            part.unlink(missing_ok=True)
+        came += _kept(desk, store_name, sha256, content, partial(app_pictures.keep_file, desk, person, sha256=sha256))
+    for sha256, name in papers.items():
+        if sha256 not in here:
+            content = gateway.dossier_document(reference, sha256)
+            came += _kept(desk, store_name, sha256, content, partial(documents.keep_file, desk, person, name=name))
     return came
+
+
+def _kept(desk: Desk, store_name: str, sha256: str, content: bytes, keep: Callable[[Path], object]) -> bool:
+    """Keep what a store handed out; whether it is what it was said to be."""
+    if hashlib.sha256(content).hexdigest() != sha256:
+        _log.warning("a store handed out another file than it names", store=store_name, sha256=sha256)
+        return False
+    part = desk.dossier_files.part()
+    try:
+        part.write_bytes(content)
+        keep(part)
+    except (Invalid, TooLarge) as wrong:
+        _log.warning("a file that a store holds is unfit", store=store_name, sha256=sha256, why=wrong.detail)
+        return False
+    finally:
+        part.unlink(missing_ok=True)
+    return True

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.berth import state_of
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import app_answers, app_pictures, builds, find, holdings, lanes, legs, signing, texts
+from restless_tide.desk import app_answers, app_goods, app_pictures, builds, find, holdings, lanes, legs, signing, texts
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.standing import account_of
@@ -32,6 +32,7 @@ def at_berth(session: Session, berth: Berth, now: datetime, *, build: Build | No
         texts=texts.at_berth(session, berth),
         pictures=app_pictures.at_berth(session, berth),
         answers=app_answers.at_berth(session, berth),
+        goods=app_goods.at_berth(session, berth),
         offered=offered(berth),
         offer_settled=_settled(berth),
         standing=standing_at(session, berth),
@@ -73,6 +74,7 @@ def nowhere(session: Session, app: App, store: Store, now: datetime) -> Known:
         texts=texts.unplaced(session, app),
         pictures=app_pictures.unplaced(session, app),
         answers=app_answers.unplaced(session, app),
+        goods=app_goods.unplaced(session, app, store),
     )
 
 

@@ -12,19 +12,23 @@ from datetime import timedelta
 from pathlib import Path
 
 import structlog
-from sqlalchemy import delete, select
+from sqlalchemy import delete, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import LostLease, TideError
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.picture_sets import recipes
 from restless_tide.core.pictures import Recipe
-from restless_tide.desk import app_pictures, find
+from restless_tide.desk import app_goods, app_pictures, documents, find
 from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.stores import carrying, rules_of
 from restless_tide.records.tables import (
     App,
+    AppAnswer,
+    AppGood,
     AppPictureSet,
+    Document,
+    HeldAnswer,
     HeldPictures,
     IconLikeness,
     MadePicture,
@@ -50,8 +54,8 @@ class Comparison:
 def make_all(desk: Desk) -> int:
     """Make what any store gets and is not made yet; returns how much. One app stops no other."""
     with desk.look() as session:
-        having = select(AppPictureSet.app_id).distinct()
-        names = list(session.scalars(select(App.name).where(App.id.in_(having), App.retired_at.is_(None))))
+        having = or_(*(App.id.in_(select(table.app_id)) for table in (AppPictureSet, AppGood)))
+        names = list(session.scalars(select(App.name).where(having, App.retired_at.is_(None))))
     done = 0
     for name in names:
         try:
@@ -89,13 +93,14 @@ def _wanted(session: Session, app: App) -> Iterator[Recipe]:
         berth = berths.get(store.id)
         given = app_pictures.at_berth(session, berth) if berth is not None else app_pictures.unplaced(session, app)
         yield from (recipe for recipe in recipes(rules_of(store), given) if recipe.key not in given.made)
+        yield from app_goods.recipes_for(session, app, store, berth)
 
 
 def _make(desk: Desk, recipe: Recipe) -> None:
-    part = desk.dossier_pictures.part()
+    part = desk.dossier_files.part()
     try:
-        desk.reader.make_picture(desk.dossier_pictures.path(recipe.original), recipe, part)
-        size_bytes, sha256 = part.stat().st_size, desk.dossier_pictures.adopt(part)
+        desk.reader.make_picture(desk.dossier_files.path(recipe.original), recipe, part)
+        size_bytes, sha256 = part.stat().st_size, desk.dossier_files.adopt(part)
     finally:
         part.unlink(missing_ok=True)
     with desk.act(ENGINE) as act:
@@ -124,7 +129,7 @@ def _comparison(session: Session, app: App) -> Comparison | None:
 
 
 def _compare(desk: Desk, wanted: Comparison) -> None:
-    icon, package = desk.dossier_pictures.path(wanted.original), desk.files.path(wanted.package)
+    icon, package = desk.dossier_files.path(wanted.original), desk.files.path(wanted.package)
     apart = None
     try:
         apart = desk.reader.icons_apart(icon, package)
@@ -155,7 +160,12 @@ def drop_unused(desk: Desk) -> int:
     with desk.act(ENGINE) as act:
         session = act.session
         named = {one for pictures in session.scalars(select(AppPictureSet.pictures)) for one in pictures}
-        there = _ordered(session) | {one for files in session.scalars(select(HeldPictures.files)) for one in files}
+        named |= app_goods.pictures_entered(session)
+        there = (
+            _ordered(session)
+            | app_goods.pictures_there(session)
+            | {one for files in session.scalars(select(HeldPictures.files)) for one in files}
+        )
         old = select(PictureFile.sha256).where(PictureFile.kept_at < act.now - timedelta(days=UNUSED_DAYS))
         unused = [sha256 for sha256 in session.scalars(old) if sha256 not in named | there]
         made = (
@@ -169,9 +179,24 @@ def drop_unused(desk: Desk) -> int:
             session.execute(delete(PictureFile).where(PictureFile.sha256.in_(unused)))
         session.flush()
         still = set(session.scalars(select(MadePicture.sha256).where(MadePicture.sha256.in_(made)))) if made else set()
-        gone = {*unused, *made} - still - named - there
+        documented = _documents(session)
+        old_documents = documents.drop_unused(act, documented, UNUSED_DAYS)
+        kept = set(session.scalars(select(PictureFile.sha256))) | set(session.scalars(select(Document.sha256)))
+        gone = {*unused, *made, *old_documents} - still - named - there - kept
         act.afterwards(lambda: _drop_files(desk, gone))
-    return len(unused)
+    return len(unused) + len(old_documents)
+
+
+def _documents(session: Session) -> set[str]:
+    """The documents that an answer names, here or at a store, or one that is on its way."""
+    waiting = select(Order.payload).where(Order.kind == OrderKind.WRITE_ANSWERS, Order.state.in_(PENDING))
+    here = documents.named_in(session.scalars(select(AppAnswer.answer)))
+    there = documents.named_in(session.scalars(select(HeldAnswer.answer)))
+    return (
+        here
+        | there
+        | {one for sent in session.scalars(waiting) for one in documents.named_in(sent["answers"].values())}
+    )
 
 
 def _ordered(session: Session) -> set[str]:
@@ -188,5 +213,5 @@ def _ordered(session: Session) -> set[str]:
 
 def _drop_files(desk: Desk, digests: set[str]) -> None:
     for sha256 in digests:
-        desk.dossier_pictures.drop(sha256)
+        desk.dossier_files.drop(sha256)
         (desk.small_pictures / f"{sha256}.webp").unlink(missing_ok=True)

@@ -1,5 +1,5 @@
 """The parts of a dossier as they go to stores: sent where they differ, kept while a lock is shut, noted as a store holds
-them. What a part is made of, its own file says: texts.py, app_pictures.py, app_answers.py.
+them. What a part is made of, its own file says: texts.py, app_pictures.py, app_answers.py, app_goods.py.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from restless_tide.records.tables import Berth
 from restless_tide.records.tables.texts import HeldThing
 
 P = TypeVar("P")
-"""Where something stands in a part: a locale and a field, a locale and a class, or a question."""
+"""Where something stands in a part: a locale and a field, a locale and a class, a question, or a good's reference."""
 
 
 @dataclass(frozen=True)
@@ -50,6 +50,11 @@ class Part(Generic[P]):
     lock: Callable[[Rulebook, P], LocksAt]
     by_place: Callable[[Any], Mapping[P, Any]]
     told: Callable[[P], str]
+
+    @property
+    def seen_at(self) -> str:
+        """The column of a berth that says when this part was read at its store."""
+        return f"{self.noun}_seen_at"
 
     def of(self, message: Any) -> Mapping[P, Any]:
         """What a gateway's message says of this part, by place."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from restless_tide.core.errors import Finding, Level, StaleView
 from restless_tide.desk.desk import Act
-from restless_tide.records.tables import AppAnswer, AppPictureSet, AppText, Person
+from restless_tide.records.tables import AppAnswer, AppGood, AppPictureSet, AppText, Person
 
 
 def demand(
     act: Act,
-    row: AppText | AppPictureSet | AppAnswer | None,
+    row: AppText | AppPictureSet | AppAnswer | AppGood | None,
     revision: int,
     title: str,
     place: str,

@@ -50,7 +50,7 @@ def take_in(act: Act, store: Store, rules: Rulebook) -> list[RuleChange]:
     row.changes = [_told(change) for change in changes]
     if store.next_rulebook and store.next_rulebook["revision"] == rules.revision:
         store.next_rulebook = None
-    if any(change.place.startswith("listing.pictures.") for change in changes):
+    if any(change.place.startswith(("listing.pictures.", "goods.picture")) for change in changes):
         act.to_draw.update(act.session.scalars(select(App.name).join(Berth).where(Berth.store_id == store.id)))
     said = _summary(changes)
     act.log(

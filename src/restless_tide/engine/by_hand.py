@@ -16,6 +16,7 @@ from typing import Any, BinaryIO, NoReturn
 from restless_tide.core.answer_shapes import shape_at, thawed, worded
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import StoreRefused
+from restless_tide.core.goods import good_told
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rollout import RolloutState
@@ -23,6 +24,7 @@ from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.step import DONE, OF_PROCESSING, OF_REVIEW, REFUSED
 from restless_tide.core.trial import TrialState
+from restless_tide.desk import documents
 from restless_tide.gateways import protocol
 
 _REPORT = "Confirm the step here, or say what the store answered instead."
@@ -171,7 +173,7 @@ class ByHand:
                 ]
                 told[f"{title}, {locale}"] = ", ".join(names) or "none: take out what is there"
                 self._files += [
-                    {"sha256": one.sha256, "size_bytes": one.size_bytes, "name": name, "picture": True}
+                    {"sha256": one.sha256, "size_bytes": one.size_bytes, "name": name, "of": "pictures"}
                     for name, one in zip(names, files, strict=True)
                 ]
         self._ask(
@@ -185,6 +187,7 @@ class ByHand:
     def write_answers(
         self, berth: str, wanted: protocol.DossierAnswersRequest, key: str
     ) -> protocol.DossierAnswersAnswer:
+        self._name({one["sha256"]: one["name"] for one in documents.among(wanted.answers.values())}, "documents")
         self._ask(
             f"Answer the questions about {self._app} at {self._store}",
             "Give each question below its answer and save it.",
@@ -192,6 +195,28 @@ class ByHand:
             texts=self._worded(wanted.answers),
         )
         return protocol.DossierAnswersAnswer(answers=wanted.answers)
+
+    def write_goods(self, berth: str, wanted: protocol.GoodsRequest, key: str) -> protocol.GoodsAnswer:
+        self._name({good.picture: reference for reference, good in wanted.goods.items() if good.picture}, "pictures")
+        texts = {reference: good_told(good) for reference, good in wanted.goods.items()}
+        texts |= {
+            f"{reference}, description in {locale}": text.description
+            for reference, good in wanted.goods.items()
+            for locale, text in good.texts.items()
+            if text.description
+        }
+        self._ask(
+            f"Enter the goods of {self._app} at {self._store}",
+            "Enter each good below under its reference, or change it, and save it.",
+            look_for="The store shows these goods as saved.",
+            texts=texts,
+        )
+        return protocol.GoodsAnswer(goods=wanted.goods)
+
+    def _name(self, names: dict[str, str], of: str) -> None:
+        """Say how the files that are taken along are called, by their digests, and what they are of."""
+        for file in self._files:
+            file |= {"name": names.get(file["sha256"], file["sha256"][:12]), "of": of}
 
     def _worded(self, answers: protocol.AnswersByQuestion) -> dict[str, str]:
         """The answers as the store's own pages show them: its questions, and its words for the choices."""

@@ -108,8 +108,9 @@ def _open_berth(desk: Desk, session: Session, order: Order) -> Call:
 
 def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
-    berth.store_ref, berth.refused_because, berth.texts_seen_at = answer.id, None, act.now
-    berth.pictures_seen_at = berth.answers_seen_at = act.now
+    berth.store_ref, berth.refused_because = answer.id, None
+    for part in dossiers.PARTS:
+        setattr(berth, part.seen_at, act.now)
     act.log(
         "berth opened",
         f"berth {berth.app.name} at {berth.store.name}",
@@ -531,6 +532,7 @@ _WRITERS = {
     OrderKind.WRITE_TEXTS: dossier_carriers.write_texts,
     OrderKind.WRITE_PICTURES: dossier_carriers.write_pictures,
     OrderKind.WRITE_ANSWERS: dossier_carriers.write_answers,
+    OrderKind.WRITE_GOODS: dossier_carriers.write_goods,
 }
 
 CARRIERS: dict[OrderKind, Carrier] = {

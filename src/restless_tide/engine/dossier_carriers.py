@@ -1,21 +1,22 @@
-"""What each order about a dossier asks of a store, and what follows from the answer: texts, pictures, answers."""
+"""What each order about a dossier asks of a store, and what follows from the answer: texts, pictures, answers, goods."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any
 
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import StoreRefused
+from restless_tide.core.good import read_sold
 from restless_tide.core.picture_rules import MEDIA_TYPES, PictureFormat
-from restless_tide.desk import held, parts
+from restless_tide.desk import app_goods, documents, held, parts
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.parts import Part
 from restless_tide.gateways import protocol
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Berth, HeldPictures, Order
+from restless_tide.records.tables import Berth, HeldAnswer, HeldGood, HeldPictures, Order
 
 Call = Callable[[Way], Any]
 
@@ -46,6 +47,13 @@ def write_pictures(desk: Desk, session: Session, order: Order) -> Call:
     return call
 
 
+def _upload(desk: Desk, way: Way, order: Order, berth: str, sha256: str) -> str:
+    """Have the store take a file; returns the upload."""
+    file = desk.dossier_files.path(sha256)
+    with file.open("rb") as source:
+        return way.send_package(berth, source, file.stat().st_size, f"{order.id}-{sha256[:16]}")
+
+
 def _pictures(
     desk: Desk, way: Way, order: Order, berth: str, sets: dict[str, Any], there: frozenset[str], by_hand: bool
 ) -> protocol.PicturesRequest:
@@ -58,8 +66,7 @@ def _pictures(
             for one in files:
                 sha256, size_bytes = one["sha256"], one["size_bytes"]
                 if not by_hand and sha256 not in there and sha256 not in uploads:
-                    with desk.dossier_pictures.path(sha256).open("rb") as source:
-                        uploads[sha256] = way.send_package(berth, source, size_bytes, f"{order.id}-{sha256[:16]}")
+                    uploads[sha256] = _upload(desk, way, order, berth, sha256)
                 media_type = MEDIA_TYPES[PictureFormat(one["format"])]
                 sent.append(
                     protocol.PictureSent(
@@ -71,9 +78,59 @@ def _pictures(
 
 
 def write_answers(desk: Desk, session: Session, order: Order) -> Call:
-    reference = needed(session, Berth, order.subject).store_ref or ""
-    wanted = protocol.DossierAnswersRequest(answers=order.payload["answers"])
-    return lambda way: way.write_answers(reference, wanted, order.id)
+    berth, answers = needed(session, Berth, order.subject), order.payload["answers"]
+    there = documents.named_in(row.answer for row in held.rows(session, HeldAnswer, berth).values())
+    files = documents.named_in(answers.values())
+    reference = berth.store_ref or ""
+
+    def call(way: Way, uploads: dict[str, str], key: str) -> protocol.DossierAnswersAnswer:
+        wanted = protocol.DossierAnswersRequest(answers=answers, uploads=uploads)
+        return way.write_answers(reference, wanted, key)
+
+    return _with_files(desk, order, berth, files, there, protocol.DOCUMENT_UNKNOWN, call)
+
+
+def write_goods(desk: Desk, session: Session, order: Order) -> Call:
+    berth = needed(session, Berth, order.subject)
+    rows = held.rows(session, HeldGood, berth)
+    goods = {name: read_sold(good) for name, good in order.payload["goods"].items()}
+    there = app_goods.pictures_in({name: read_sold(row.good) for name, row in rows.items() if row.good is not None})
+    reference = berth.store_ref or ""
+
+    def call(way: Way, uploads: dict[str, str], key: str) -> protocol.GoodsAnswer:
+        return way.write_goods(reference, protocol.GoodsRequest.of(goods, uploads), key)
+
+    return _with_files(desk, order, berth, app_goods.pictures_in(goods), there, protocol.PICTURE_UNKNOWN, call)
+
+
+def _with_files(
+    desk: Desk,
+    order: Order,
+    berth: Berth,
+    files: Collection[str],
+    there: Collection[str],
+    unknown: str,
+    call: Callable[[Way, dict[str, str], str], Any],
+) -> Call:
+    """A call before which the files that the store does not hold are uploaded; a person takes all of them along.
+
+    Where the store no longer holds one that it was seen to hold, and says ``unknown``, every file goes again.
+    """
+    reference, known_there = berth.store_ref or "", () if berth.store.hand_carried else there
+
+    def uploaded(way: Way, known: Collection[str]) -> dict[str, str]:
+        lacking = sorted(set(files) - set(known))
+        return {sha256: _upload(desk, way, order, reference, sha256) for sha256 in lacking}
+
+    def whole(way: Way) -> Any:
+        try:
+            return call(way, uploaded(way, known_there), order.id)
+        except StoreRefused as no:
+            if no.code != unknown or not there:
+                raise
+        return call(way, uploaded(way, ()), f"{order.id}-whole")
+
+    return whole
 
 
 def written(part: Part[Any]) -> Callable[[Act, Order, Any], None]:

@@ -31,6 +31,7 @@ from restless_tide.records.tables import (
     Delivery,
     FieldReport,
     HeldAnswer,
+    HeldGood,
     HeldPictures,
     HeldText,
     Invitation,
@@ -53,7 +54,7 @@ ASKERS = 6
 LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
 READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
-READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldPictures, HeldAnswer)
+READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldPictures, HeldAnswer, HeldGood)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LONG_BREATH_SECONDS = 0.5

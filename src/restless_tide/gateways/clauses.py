@@ -17,6 +17,7 @@ from restless_tide import tus
 from restless_tide.core.answer_shapes import plain, shape_at
 from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, Form
+from restless_tide.core.documents import DRAWN, DocumentFormat, FileAnswer
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Audience, Rulebook, read_served_rulebook
@@ -216,10 +217,21 @@ def _answers(suite: Suite) -> None:
     asked, place = rules.questionnaire.questions, f"/v1/berths/{suite.known['a berth']}/dossier"
     if not asked:
         raise NotTried("the rulebook asks nothing about an app")
-    given = {key: plain(answer_for(rules, key)) for key in asked}
-    suite.done(
-        f"{place}/answers", protocol.DossierAnswersAnswer, protocol.DossierAnswersRequest(answers=given), "answers"
-    )
+    answers = {key: answer_for(rules, key) for key in asked}
+    given = {key: plain(answer) for key, answer in answers.items()}
+    documents = [one for one in answers.values() if isinstance(one, FileAnswer)]
+    uploads = {one.sha256: _upload_whole(suite, sample_document(one.format)) for one in documents}
+    request = protocol.DossierAnswersRequest(answers=given, uploads=uploads)
+    suite.done(f"{place}/answers", protocol.DossierAnswersAnswer, request, "answers")
+    for one in documents:
+        file = suite.call("GET", f"{place}/documents/{one.sha256}")
+        told = hashlib.sha256(file.content).hexdigest()
+        demand(told == one.sha256, "the bytes of a document are not those that were sent")
+    for key, answer in answers.items():
+        if isinstance(answer, FileAnswer):
+            strange = protocol.DossierAnswersRequest(answers={key: {**given[key], "sha256": "0" * 64}})
+            refused = suite.call("POST", f"{place}/answers", key=str(uuid.uuid4()), body=strange)
+            demand_problem(refused, (409, 422), protocol.DOCUMENT_UNKNOWN)
     seen = fits(suite.call("GET", place), protocol.Dossier)
     demand(seen.answers == given, "the answers read back differ")
     unfit = protocol.DossierAnswersRequest(answers={next(iter(asked)): ["no such choice"]})
@@ -280,11 +292,7 @@ def _file(picture: Image.Image, kind: str) -> bytes:
 
 def _picture_sent(suite: Suite, content: bytes) -> protocol.PictureSent:
     """Upload a picture, and name it as a set does."""
-    headers = tus.to_begin(len(content))
-    address = f"/v1/berths/{suite.known['a berth']}/uploads"
-    made = suite.call("POST", address, key=str(uuid.uuid4()), headers=headers)
-    upload = fits(made, protocol.UploadAnswer).id
-    _append(suite, f"/v1/uploads/{upload}", 0, content)
+    upload = _upload_whole(suite, content)
     kind = Image.open(io.BytesIO(content)).format or ""
     return protocol.PictureSent(
         sha256=hashlib.sha256(content).hexdigest(),
@@ -292,6 +300,22 @@ def _picture_sent(suite: Suite, content: bytes) -> protocol.PictureSent:
         size_bytes=len(content),
         upload=upload,
     )
+
+
+def _upload_whole(suite: Suite, content: bytes) -> str:
+    headers = tus.to_begin(len(content))
+    address = f"/v1/berths/{suite.known['a berth']}/uploads"
+    made = suite.call("POST", address, key=str(uuid.uuid4()), headers=headers)
+    upload = str(fits(made, protocol.UploadAnswer).id)
+    _append(suite, f"/v1/uploads/{upload}", 0, content)
+    return upload
+
+
+def sample_document(kind: DocumentFormat) -> bytes:
+    """A small document in this format."""
+    if kind in DRAWN:
+        return _file(Image.new("RGB", (24, 16), (40, 120, 110)), str(kind))
+    return b"%PDF-1.4\n1 0 obj << >> endobj\ntrailer << >>\n%%EOF\n" if kind is DocumentFormat.PDF else b"As it is.\n"
 
 
 def answer_for(rules: Rulebook, key: str) -> Answer:
@@ -307,6 +331,10 @@ def answer_for(rules: Rulebook, key: str) -> Answer:
             return shape.lowest
         case AnswerForm.GRID:
             return dict.fromkeys(shape.kinds, ())
+        case AnswerForm.FILE:
+            kind = rules.questionnaire.documents(key)[0]
+            content = sample_document(kind)
+            return FileAnswer(hashlib.sha256(content).hexdigest(), f"sample.{kind}", kind, len(content))
     return "As it is."
 
 

@@ -124,6 +124,10 @@ class Gateway:
         """A file of a picture or a film that the store holds."""
         return self._send("GET", f"/v1/berths/{berth}/dossier/pictures/{sha256}").content
 
+    def dossier_document(self, berth: str, sha256: str) -> bytes:
+        """The file of a document that the store holds."""
+        return self._send("GET", f"/v1/berths/{berth}/dossier/documents/{sha256}").content
+
     def gauges(self, berth: str) -> tuple[protocol.Gauge, ...]:
         return self._call("GET", f"/v1/berths/{berth}/gauges", protocol.Gauges).gauges
 
@@ -146,6 +150,9 @@ class Gateway:
     ) -> protocol.DossierAnswersAnswer:
         place = f"/v1/berths/{berth}/dossier/answers"
         return self._call("POST", place, protocol.DossierAnswersAnswer, body=wanted, key=key)
+
+    def write_goods(self, berth: str, wanted: protocol.GoodsRequest, key: str) -> protocol.GoodsAnswer:
+        return self._call("POST", f"/v1/berths/{berth}/dossier/goods", protocol.GoodsAnswer, body=wanted, key=key)
 
     def begin_push(self, address: str, key: str) -> protocol.PushAnswer:
         """Have events pushed to ``address``, signed with the secret in the answer."""

@@ -6,11 +6,15 @@ them through a life cycle of core.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field
+from typing_extensions import TypedDict
 
+from restless_tide.core.documents import DocumentFormat
+from restless_tide.core.good import SoldGood
 from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import LONGEST_TRACK_TITLE, PRODUCTION, TRACK_KEY
@@ -23,7 +27,7 @@ REQUEST_HEADER = "X-Request-Id"
 EVENT_TYPE = "application/cloudevents+json"
 EVENTS_TYPE = "application/cloudevents-batch+json"
 """One event, and several as one array (CloudEvents 1.0, HTTP binding, batched content mode)."""
-PICTURE_UNKNOWN = "picture-unknown"
+PICTURE_UNKNOWN, DOCUMENT_UNKNOWN = "picture-unknown", "document-unknown"
 """The code of a refusal because a file was named without an upload, and the store does not hold it."""
 FIRST_BUILD_BY_HAND = "first-build-by-hand"
 RIGHTS = ("read", "builds", "trials", "releases", "rollouts", "availability")
@@ -44,15 +48,27 @@ LongText = Annotated[str, Field(max_length=1_000_000)]
 TextByName = Annotated[dict[Line, Text], Field(max_length=MOST_LISTED)]
 TextsByLocale = Annotated[dict[Line, TextByName], Field(max_length=MOST_LISTED)]
 Names = Annotated[list[Line], Field(max_length=MOST_LISTED)]
+Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+"""The SHA-256 of a file, in hexadecimal digits."""
+
+
+class DocumentNamed(TypedDict):
+    """A document as an answer names it."""
+
+    sha256: Digest
+    name: Line
+    format: DocumentFormat
+    size_bytes: Annotated[int, Field(ge=0, lt=2**53)]
+
+
 AnswerValue = (
     Text
     | Annotated[int, Field(strict=True, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER)]
     | Names
     | Annotated[dict[Line, Names], Field(max_length=MOST_LISTED)]
+    | DocumentNamed
 )
-"""An answer: a choice or words, a whole number, choices, or of a grid the attributes by kind."""
-Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
-"""The SHA-256 of a file, in hexadecimal digits."""
+"""An answer: a choice or words, a whole number, choices, of a grid the attributes by kind, or a document."""
 FilesByLocale = Annotated[
     dict[
         Line,
@@ -330,13 +346,23 @@ class AvailabilityAnswer(AvailabilityMessage):
     sequence: Place | None = None
 
 
+class GoodHeld(SoldGood):
+    """A good that is sold inside an app; ``picture`` is the digest of its file."""
+
+    model_config = ConfigDict(frozen=True, extra="ignore")
+
+
+GoodsByReference = Annotated[dict[Line, GoodHeld], Field(max_length=MOST_LISTED)]
+
+
 class Dossier(Message):
-    """What the store asks about an app besides builds: texts by locale and field, pictures by locale and class, and
-    answers by question."""
+    """What the store asks about an app besides builds: texts by locale and field, pictures by locale and class, answers by
+    question, and goods by reference."""
 
     texts: TextsByLocale = Field(default_factory=dict)
     pictures: FilesByLocale = Field(default_factory=dict)
     answers: AnswersByQuestion = Field(default_factory=dict)
+    goods: GoodsByReference = Field(default_factory=dict)
 
 
 class TextsRequest(Message):
@@ -392,15 +418,43 @@ class PicturesAnswer(Message):
 
 
 class DossierAnswersRequest(Message):
-    """Answers to questions about an app, by the store's own keys and in its own choices. What is not named stays."""
+    """Answers to questions about an app, by the store's own keys and in its own choices. What is not named stays.
+
+    ``uploads`` are those of the documents among them, by their digests; of one that is not there, the store holds the
+    file for the app already.
+    """
 
     answers: AnswersByQuestion
+    uploads: Annotated[dict[Digest, Reference], Field(max_length=MOST_LISTED)] = Field(default_factory=dict)
 
 
 class DossierAnswersAnswer(Message):
     """The answers that were named, as they are held now. ``sequence`` is that of the event that told of it."""
 
     answers: AnswersByQuestion
+    sequence: Place | None = None
+
+
+class GoodsRequest(Message):
+    """Goods to be held from now on, by their references, each whole; what is not named stays as it is.
+
+    ``uploads`` are those of the pictures among them, by their digests; of one that is not there, the store holds the file
+    for the app already.
+    """
+
+    goods: GoodsByReference
+    uploads: Annotated[dict[Digest, Reference], Field(max_length=MOST_LISTED)] = Field(default_factory=dict)
+
+    @classmethod
+    def of(cls, goods: Mapping[str, SoldGood], uploads: dict[str, str]) -> Self:
+        """Made of goods as the desk has them."""
+        return cls(goods={name: GoodHeld(**good.model_dump()) for name, good in goods.items()}, uploads=uploads)
+
+
+class GoodsAnswer(Message):
+    """The goods that were named, as they are held now. ``sequence`` is that of the event that told of it."""
+
+    goods: GoodsByReference
     sequence: Place | None = None
 
 
@@ -506,14 +560,15 @@ class RolloutChanged(Message):
 
 
 class BerthChanged(Message):
-    """The data of ``berth.changed``: what is offered, or the texts (an empty one was taken out), the sets of pictures or
-    the answers that are other ones now, or ``expired``: the name was not used in time."""
+    """The data of ``berth.changed``: what is offered, or the texts (an empty one was taken out), the sets of pictures, the
+    answers or the goods that are other ones now, or ``expired``: the name was not used in time."""
 
     state: str = Field(default="open", max_length=40)
     availability: AvailabilityMessage | None = None
     texts: TextsByLocale = Field(default_factory=dict)
     pictures: FilesByLocale = Field(default_factory=dict)
     answers: AnswersByQuestion = Field(default_factory=dict)
+    goods: GoodsByReference = Field(default_factory=dict)
 
 
 class TrackChanged(Message):

@@ -165,7 +165,7 @@ def step(session: Session, row: tables.Step) -> StepTold:
 
 def _step_file(entry: dict[str, Any]) -> StepFile:
     sha256 = entry["sha256"]
-    address = f"/v1/pictures/{sha256}" if entry.get("picture") else f"/v1/packages/{sha256}/file"
+    address = f"/v1/{entry['of']}/{sha256}" if "of" in entry else f"/v1/packages/{sha256}/file"
     return StepFile(
         sha256=sha256, name=entry.get("name") or sha256[:12], size_bytes=entry["size_bytes"], address=address
     )

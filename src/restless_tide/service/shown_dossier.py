@@ -177,4 +177,6 @@ def sending(found: dossiers.Sending) -> SendingTold:
         pictures_kept=found.pictures_kept,
         answers_sent=found.answers_sent,
         answers_kept=found.answers_kept,
+        goods_sent=found.goods_sent,
+        goods_kept=found.goods_kept,
     )

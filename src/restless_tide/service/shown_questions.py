@@ -94,6 +94,8 @@ def _question(
         help=rules.questionnaire.help(one.key),
         limit=rule.limit_characters,
         counted_in=rule.counted_in,
+        formats=list(rules.questionnaire.documents(one.key)),
+        largest_bytes=rule.largest_bytes,
         required=one.required,
         refused_answers=list(rule.refused_answers),
         surely=one.surely,

@@ -5,7 +5,9 @@ Written apart from core's on purpose: if both sides shared this code, a mistake 
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from restless_tide.core.packages import Facts
@@ -14,6 +16,7 @@ from restless_tide.core.rulebook import Rulebook
 from restless_tide.standins.judgement import Refusal, Thing, length_in
 
 _WORDS, _WHOLE = "text", "number"
+_BEGINNINGS = {b"%PDF": "pdf", b"\x89PNG": "png", b"\xff\xd8": "jpeg"}
 
 
 def demand_answer(rules: Rulebook, key: str, answer: Any) -> None:
@@ -23,6 +26,10 @@ def demand_answer(rules: Rulebook, key: str, answer: Any) -> None:
     if question is None:
         raise Refusal("question-unknown", f"We ask nothing called {key!r}.")
     form = str(asked.form(key))
+    if form == "file":
+        if not isinstance(answer, dict) or "sha256" not in answer:
+            raise Refusal("answer-unfit", f"{key} wants a document.")
+        return
     if form == _WHOLE:
         if not isinstance(answer, int) or answer < question.lowest or answer > question.highest:
             raise Refusal("answer-out-of-range", f"{key} is a number from {question.lowest} to {question.highest}.")
@@ -47,6 +54,17 @@ def demand_answer(rules: Rulebook, key: str, answer: Any) -> None:
         raise Refusal("answer-unfit", f"{key} has the choices {', '.join(asked.choices(key))}.")
 
 
+def demand_document(rules: Rulebook, key: str, file: Path) -> None:
+    """Raise Refusal for a document that we do not take, by our own look at its bytes."""
+    question, content = rules.questionnaire.questions[key], file.read_bytes()
+    kind = next((name for start, name in _BEGINNINGS.items() if content.startswith(start)), "text")
+    taken = [str(one) for one in question.formats] or [*_BEGINNINGS.values(), "text"]
+    if kind not in taken:
+        raise Refusal("document-format", f"{key} takes {', '.join(taken)}, and this is {kind}.")
+    if len(content) > question.largest_bytes:
+        raise Refusal("document-too-large", f"{key} takes {question.largest_bytes} bytes.")
+
+
 def reasons_against_answers(
     rules: Rulebook, answers: dict[str, Any], packages: list[Facts], offer: Thing, at: datetime
 ) -> list[str]:
@@ -66,28 +84,46 @@ def reasons_against_answers(
 
 def _asked(rules: Rulebook, answers: dict[str, Any], packages: list[Facts], offer: Thing, at: datetime) -> list[str]:
     """The questions asked of this app. A question counts as answered only while it is itself asked."""
-    questions = rules.questionnaire.questions
+    app = _App(rules, answers, packages, offer, at)
+    return [key for key in rules.questionnaire.questions if app.is_asked(key)]
 
-    def is_asked(key: str) -> bool:
-        question = questions[key]
-        if question.applies_from is not None and question.applies_from > at:
+
+def is_so(
+    rules: Rulebook, when: When, answers: dict[str, Any], packages: list[Facts], offer: Thing, at: datetime
+) -> bool:
+    """Whether a condition holds of this app."""
+    return _App(rules, answers, packages, offer, at).is_so(when)
+
+
+@dataclass(frozen=True)
+class _App:
+    """What we know of an app under review."""
+
+    rules: Rulebook
+    answers: dict[str, Any]
+    packages: list[Facts]
+    offer: Thing
+    at: datetime
+
+    def is_asked(self, key: str) -> bool:
+        question = self.rules.questionnaire.questions[key]
+        if question.applies_from is not None and question.applies_from > self.at:
             return False
-        return question.when is None or is_so(question.when)
+        return question.when is None or self.is_so(question.when)
 
-    def is_so(when: When) -> bool:
+    def is_so(self, when: When) -> bool:
         if when.not_ is not None:
-            return not is_so(when.not_)
+            return not self.is_so(when.not_)
         if when.all or when.any:
-            return all(map(is_so, when.all)) if when.all else any(map(is_so, when.any))
+            return all(map(self.is_so, when.all)) if when.all else any(map(self.is_so, when.any))
         if when.answer is not None:
-            return is_asked(when.answer) and when.answer in answers and _says(when, answers[when.answer])
+            known = self.is_asked(when.answer) and when.answer in self.answers
+            return known and _says(when, self.answers[when.answer])
         if when.paid is not None:
-            return bool(offer.get("price")) is when.paid
+            return bool(self.offer.get("price")) is when.paid
         if when.offered_in is not None:
-            return when.offered_in in (offer.get("countries") or [when.offered_in])
-        return any(_has(when, package) for package in packages)
-
-    return [key for key in questions if is_asked(key)]
+            return when.offered_in in (self.offer.get("countries") or [when.offered_in])
+        return any(_has(when, package) for package in self.packages)
 
 
 def _says(when: When, answer: Any) -> bool:

@@ -203,6 +203,13 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         status, told = store.perform(fresh(BY_HAND), "write answers", berth, {}, work)
         return JSONResponse(told, status)
 
+    @router.post("/goods/{berth}")
+    def write_goods(berth: str, wish: protocol.GoodsRequest) -> JSONResponse:
+        """Someone enters goods on the store's own pages."""
+        work = lambda: offering.write_goods(store, berth, wish)  # noqa: E731
+        status, told = store.perform(fresh(BY_HAND), "write goods", berth, {}, work)
+        return JSONResponse(told, status)
+
     @router.post("/devices/{berth}")
     def devices(berth: str) -> list[Thing]:
         """The devices of the sample look for updates; what each has now."""

@@ -223,10 +223,18 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.get("/v1/berths/{berth}/dossier/pictures/{sha256}", response_class=FileResponse)
     def dossier_picture(berth: Named, sha256: protocol.Digest, _: Known) -> FileResponse:
-        held = offering.dossier(store, berth)["pictures"]
-        if not any(sha256 in files for sets in held.values() for files in sets.values()):
+        held = offering.dossier(store, berth)
+        shown = {one for sets in held["pictures"].values() for files in sets.values() for one in files}
+        if sha256 not in shown | {good["picture"] for good in held["goods"].values()}:
             raise Refusal("picture-unknown", "We hold no such file of this app.", status=404)
-        return FileResponse(offering.picture_file(store, sha256), media_type="application/octet-stream")
+        return FileResponse(offering.kept_file(store, sha256), media_type="application/octet-stream")
+
+    @app.get("/v1/berths/{berth}/dossier/documents/{sha256}", response_class=FileResponse)
+    def dossier_document(berth: Named, sha256: protocol.Digest, _: Known) -> FileResponse:
+        held = offering.dossier(store, berth)["answers"]
+        if not any(isinstance(one, dict) and one.get("sha256") == sha256 for one in held.values()):
+            raise Refusal(protocol.DOCUMENT_UNKNOWN, "We hold no such document of this app.", status=404)
+        return FileResponse(offering.kept_file(store, sha256), media_type="application/octet-stream")
 
     @app.post("/v1/berths/{berth}/dossier/answers", response_model=protocol.DossierAnswersAnswer)
     def write_answers(
@@ -234,6 +242,11 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     ) -> Response:
         work = lambda: offering.write_answers(store, berth, body)  # noqa: E731
         return done(request, key, "write answers", berth, body.model_dump(mode="json"), work)
+
+    @app.post("/v1/berths/{berth}/dossier/goods", response_model=protocol.GoodsAnswer)
+    def write_goods(request: Request, berth: Named, body: protocol.GoodsRequest, _: Known, key: Key) -> Response:
+        work = lambda: offering.write_goods(store, berth, body)  # noqa: E731
+        return done(request, key, "write goods", berth, body.model_dump(mode="json"), work)
 
     @app.get("/v1/berths/{berth}/gauges")
     def gauges(berth: Named, _: Known) -> protocol.Gauges:

@@ -85,14 +85,21 @@ def demand_set(rules: Rulebook, locale: str, key: str, files: Sequence[Seen]) ->
         wanted = [tuple(size) for size in rule.sizes] * shown
         if [(one.width, one.height) for one in files] != wanted:
             raise Refusal("picture-size", f"{key} wants each picture in all of its sizes.")
+    kinds = [str(kind) for kind in listing.picture_formats(key)]
     for one in files:
         if (one.seconds > 0) != film:
             raise Refusal("picture-form", f"{key} shows {'films' if film else 'pictures'}.")
-        _demand_file(rule, key, one, [str(kind) for kind in listing.picture_formats(key)])
         if film:
+            _demand_file(rule, key, one, kinds)
             _demand_film(rule, key, one)
         else:
-            _demand_still(rule, key, one)
+            demand_still(rule, key, one, kinds)
+
+
+def demand_still(rule: PictureRules, key: str, one: Seen, kinds: Sequence[str]) -> None:
+    """Raise Refusal for a picture that does not fit."""
+    _demand_file(rule, key, one, list(kinds))
+    _demand_look(rule, key, one)
 
 
 def _demand_file(rule: PictureRules, key: str, one: Seen, kinds: list[str]) -> None:
@@ -110,7 +117,7 @@ def _demand_file(rule: PictureRules, key: str, one: Seen, kinds: list[str]) -> N
         raise Refusal("picture-size", f"{key} does not take {one.width} × {one.height}.")
 
 
-def _demand_still(rule: PictureRules, key: str, one: Seen) -> None:
+def _demand_look(rule: PictureRules, key: str, one: Seen) -> None:
     if one.mode in _PAPER_COLOURS:
         raise Refusal("picture-colours", f"A picture of {key} is made for paper.")
     if rule.transparent == "refused" and one.alpha:

@@ -34,6 +34,7 @@ class Mischief(BaseModel):
     refuse_texts: str | None = Field(default=None, description="why the next texts are refused")
     refuse_pictures: str | None = Field(default=None, description="why the next pictures are refused")
     refuse_answers: str | None = Field(default=None, description="why the next answers are refused")
+    refuse_goods: str | None = Field(default=None, description="why the next goods are refused")
     whim_rate: float | None = Field(default=None, ge=0, le=1, description="share of reviews rejected by whim")
     failing_rate: float | None = Field(default=None, ge=0, le=1, description="share of builds whose processing fails")
     taken_names: list[str] | None = None

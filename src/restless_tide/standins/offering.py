@@ -7,7 +7,7 @@ from pathlib import Path
 
 from restless_tide.core.rulebook import LocksAt, OfferPart, ThingKind
 from restless_tide.gateways import protocol
-from restless_tide.standins import asking, judgement, looking
+from restless_tide.standins import asking, judgement, looking, selling
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import EMPTY_DOSSIER, SimulatedStore
@@ -127,13 +127,12 @@ def write_pictures(store: SimulatedStore, berth_id: str, wanted: protocol.Pictur
     arrived: dict[str, Path] = {}
     for locale, sets in wanted.pictures.items():
         for key, files in sets.items():
-            seen = [looking.look(_file(store, one, known, arrived)) for one in files]
+            paths = [_arrived(store, one.sha256, one.upload, known, arrived, protocol.PICTURE_UNKNOWN) for one in files]
+            seen = [looking.look(path) for path in paths]
             looking.demand_set(store.rules, locale, key, seen)
             if _locked(_lock_of_picture(store, key), begun, store, berth_id):
                 raise Refusal("locked", f"{key} is fixed and cannot be changed now.")
-    for sha256, upload in arrived.items():
-        picture_file(store, sha256).parent.mkdir(exist_ok=True)
-        upload.replace(picture_file(store, sha256))
+    _keep_files(store, arrived)
     named = wanted.digests()
     kept: dict[str, dict[str, list[str]]] = {locale: dict(sets) for locale, sets in held["pictures"].items()}
     for locale, given in named.items():
@@ -143,26 +142,34 @@ def write_pictures(store: SimulatedStore, berth_id: str, wanted: protocol.Pictur
     return {"pictures": named, "sequence": store.event("berth.changed", berth_id, told)}
 
 
-def picture_file(store: SimulatedStore, sha256: str) -> Path:
-    return store.uploads.with_name("pictures") / sha256
+def kept_file(store: SimulatedStore, sha256: str) -> Path:
+    return store.uploads.with_name("files") / sha256
 
 
-def _file(store: SimulatedStore, one: protocol.PictureSent, known: set[str], arrived: dict[str, Path]) -> Path:
+def _keep_files(store: SimulatedStore, arrived: dict[str, Path]) -> None:
+    for sha256, upload in arrived.items():
+        kept_file(store, sha256).parent.mkdir(exist_ok=True)
+        upload.replace(kept_file(store, sha256))
+
+
+def _arrived(
+    store: SimulatedStore, sha256: str, upload: str | None, known: set[str], arrived: dict[str, Path], unknown: str
+) -> Path:
     """Where the bytes of a file lie that a request names."""
-    if one.sha256 in arrived:
-        return arrived[one.sha256]
-    if one.upload is None:
-        if one.sha256 not in known:
-            raise Refusal(protocol.PICTURE_UNKNOWN, f"We hold no file {one.sha256[:12]} of this app; upload it.")
-        return picture_file(store, one.sha256)
-    kept, path = store.needed("upload", one.upload), store.uploads / one.upload
-    if not path.exists() and picture_file(store, one.sha256).exists():  # kept before we were interrupted
-        return picture_file(store, one.sha256)
+    if sha256 in arrived:
+        return arrived[sha256]
+    if upload is None:
+        if sha256 not in known:
+            raise Refusal(unknown, f"We hold no file {sha256[:12]} of this app; upload it.")
+        return kept_file(store, sha256)
+    kept, path = store.needed("upload", upload), store.uploads / upload
+    if not path.exists() and kept_file(store, sha256).exists():  # kept before we were interrupted
+        return kept_file(store, sha256)
     if path.stat().st_size != kept["length"]:
-        raise Refusal("upload-incomplete", f"Upload {one.upload} has not arrived whole.")
-    if looking.digest(path) != one.sha256:
-        raise Refusal("picture-differs", f"Upload {one.upload} is not the file that was named.")
-    arrived[one.sha256] = path
+        raise Refusal("upload-incomplete", f"Upload {upload} has not arrived whole.")
+    if looking.digest(path) != sha256:
+        raise Refusal("file-differs", f"Upload {upload} is not the file that was named.")
+    arrived[sha256] = path
     return path
 
 
@@ -180,13 +187,48 @@ def write_answers(store: SimulatedStore, berth_id: str, wanted: protocol.Dossier
         raise Refusal("answers-refused", whim)
     begun = [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id]
     answers = wanted.model_dump(mode="json")["answers"]
+    known = {one["sha256"] for one in held["answers"].values() if isinstance(one, dict) and "sha256" in one}
+    arrived: dict[str, Path] = {}
     for question, answer in answers.items():
         asking.demand_answer(store.rules, question, answer)
+        if isinstance(answer, dict) and "sha256" in answer:
+            upload = wanted.uploads.get(answer["sha256"])
+            path = _arrived(store, answer["sha256"], upload, known, arrived, protocol.DOCUMENT_UNKNOWN)
+            asking.demand_document(store.rules, question, path)
         if _locked(_lock_of_answer(store, question), begun, store, berth_id):
             raise Refusal("locked", f"The answer to {question} is fixed and cannot be changed now.")
+    _keep_files(store, arrived)
     store.shelf.put("dossier", held | {"answers": held["answers"] | answers})
     told = {"state": "open", "answers": answers}
     return {"answers": answers, "sequence": store.event("berth.changed", berth_id, told)}
+
+
+def write_goods(store: SimulatedStore, berth_id: str, wanted: protocol.GoodsRequest) -> Thing:
+    """Take the goods that are named; all of them or none."""
+    held, whim = dossier(store, berth_id), store.setting("refuse_goods", "")
+    if whim:
+        store.shelf.keep_setting("refuse_goods", "")
+        raise Refusal("goods-refused", whim)
+    begun = [entry for entry in store.shelf.all("submission") if entry["berth"] == berth_id]
+    locks = [thing.locks_at for thing in store.rules.things.values() if thing.kind is ThingKind.GOODS]
+    if any(_locked(lock, begun, store, berth_id) for lock in locks):
+        raise Refusal("locked", "Goods are fixed and cannot be changed now.")
+    language = store.needed("berth", berth_id).get("language", "")
+    known = {good["picture"] for good in held["goods"].values() if good["picture"]}
+    arrived: dict[str, Path] = {}
+    for reference, good in wanted.goods.items():
+        selling.demand_good(store.rules, reference, good, language)
+        upload = wanted.uploads.get(good.picture or "")
+        file = None
+        if good.picture is not None:
+            file = _arrived(store, good.picture, upload, known, arrived, protocol.PICTURE_UNKNOWN)
+        selling.demand_picture(store.rules, reference, file)
+    named = wanted.model_dump(mode="json")["goods"]
+    selling.demand_count(store.rules, held["goods"] | named)
+    _keep_files(store, arrived)
+    store.shelf.put("dossier", held | {"goods": held["goods"] | named})
+    told = {"state": "open", "goods": named}
+    return {"goods": named, "sequence": store.event("berth.changed", berth_id, told)}
 
 
 def _lock_of_answer(store: SimulatedStore, question: str) -> LocksAt:

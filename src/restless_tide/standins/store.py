@@ -16,7 +16,7 @@ from restless_tide.core.limits import LARGEST_FILM_BYTES
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import asking, judgement, looking, tracks
+from restless_tide.standins import asking, judgement, looking, selling, tracks
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import Offered, gauges_of
@@ -24,7 +24,7 @@ from restless_tide.standins.shelf import Shelf, Thing
 
 BY_HAND = "by-hand"
 """How the keys of acts on the store's own pages begin; no caller has one."""
-EMPTY_DOSSIER: Thing = {"texts": {}, "pictures": {}, "answers": {}}
+EMPTY_DOSSIER: Thing = {"texts": {}, "pictures": {}, "answers": {}, "goods": {}}
 """A dossier in which nothing stands."""
 _SHORTEST, _LONGEST = 0.6, 1.6
 
@@ -116,7 +116,9 @@ class SimulatedStore:
 
     def begin_upload(self, berth: str, length: int) -> Thing:
         self.needed("berth", berth)
-        largest = max(self.rules.packages.largest_bytes, LARGEST_FILM_BYTES if self.rules.listing.pictures else 0)
+        documents = [one.largest_bytes for one in self.rules.questionnaire.questions.values()]
+        films = [LARGEST_FILM_BYTES] if self.rules.listing.pictures or self.rules.goods else []
+        largest = max(self.rules.packages.largest_bytes, *documents, *films)
         if length > largest:
             raise Refusal("upload-too-large", f"We take {largest} bytes at most.", status=413)
         upload = fresh("upload")
@@ -459,6 +461,7 @@ class SimulatedStore:
             packages, _ = self._read(self.needed("consignment", submission["consignment"]))
             offer = self.needed("berth", submission["berth"]).get("availability") or {}
             reasons += asking.reasons_against_answers(self.rules, held["answers"], packages, offer, at)
+            reasons += selling.reasons_against_goods(self.rules, held["goods"], held["answers"], packages, offer, at)
         if not reasons and self._whim("whim_rate", submission["id"]):
             reasons = ["The reviewer could not make out what the app is for."]
         self.shelf.keep_setting("reject_next", [])

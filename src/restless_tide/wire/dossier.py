@@ -6,13 +6,23 @@ from datetime import datetime
 from typing import Annotated
 
 from pydantic import Field
+from typing_extensions import TypedDict
 
 from restless_tide.core.answers import AnswerState
 from restless_tide.core.catalogue import AnswerForm, Form
-from restless_tide.core.limits import LARGEST_NUMBER, MOST_CHOICES, MOST_FIELDS, MOST_LOCALES, MOST_QUESTIONS
+from restless_tide.core.documents import DocumentFormat
+from restless_tide.core.limits import (
+    LARGEST_DOCUMENT_BYTES,
+    LARGEST_NUMBER,
+    MOST_CHOICES,
+    MOST_FIELDS,
+    MOST_LOCALES,
+    MOST_QUESTIONS,
+)
 from restless_tide.core.texts import Origin, TextState
 from restless_tide.wire.base import OneLine, Text, Told, Wanted
-from restless_tide.wire.pictures import SetsByLocale
+from restless_tide.wire.goods import GoodsByReference
+from restless_tide.wire.pictures import Digest, SetsByLocale
 from restless_tide.wire.problems import FindingTold
 
 TextsByField = Annotated[dict[OneLine, Text], Field(max_length=MOST_FIELDS)]
@@ -41,10 +51,11 @@ class CheckTextsWanted(Wanted):
     own_pictures: dict[OneLine, SetsByLocale] = Field(default_factory=dict, max_length=100)
     answers: AnswersByQuestion = Field(default_factory=dict)
     own_answers: dict[OneLine, AnswersByQuestion] = Field(default_factory=dict, max_length=100)
+    goods: GoodsByReference = Field(default_factory=dict)
 
 
 class StoreCheckTold(Told):
-    """What one store would say of texts, pictures and answers. ``means`` leads from the store's own fields to those that
+    """What one store would say of texts, pictures, answers and goods. ``means`` leads from the store's own fields to those that
     all stores share."""
 
     store: str
@@ -55,13 +66,23 @@ class StoreCheckTold(Told):
     findings: list[FindingTold]
 
 
+class DocumentTold(TypedDict):
+    """A document that was sent before: its digest, and what is known of it. Fetch it at ``/v1/documents/{sha256}``."""
+
+    sha256: Digest
+    name: OneLine
+    format: DocumentFormat
+    size_bytes: Annotated[int, Field(ge=0, le=LARGEST_DOCUMENT_BYTES)]
+
+
 AnswerValue = (
     Text
     | Annotated[int, Field(strict=True, ge=-LARGEST_NUMBER, le=LARGEST_NUMBER)]
     | Annotated[list[OneLine], Field(max_length=MOST_CHOICES)]
     | Annotated[dict[OneLine, Annotated[list[OneLine], Field(max_length=MOST_CHOICES)]], Field(max_length=MOST_CHOICES)]
+    | DocumentTold
 )
-"""A choice or words, a whole number, several choices, or of a grid the attributes by kind."""
+"""A choice or words, a whole number, several choices, of a grid the attributes by kind, or a document."""
 AnswersByQuestion = Annotated[dict[OneLine, AnswerValue | None], Field(max_length=MOST_QUESTIONS)]
 
 
@@ -82,6 +103,7 @@ class TakenOverTold(Told):
     texts: int
     pictures: int = Field(description="sets of them")
     answers: int
+    goods: int
 
 
 class SendTextsWanted(Wanted):
@@ -162,7 +184,7 @@ class TextsTold(Told):
 
 
 class SendingTold(Told):
-    """What became of the dossier for one store: texts, sets of pictures and answers ordered now, and kept until a lock opens."""
+    """What became of the dossier for one store: texts, sets of pictures, answers and goods: ordered now, and kept."""
 
     store: str
     store_title: str
@@ -172,6 +194,8 @@ class SendingTold(Told):
     pictures_kept: int
     answers_sent: int
     answers_kept: int
+    goods_sent: int
+    goods_kept: int
 
 
 class ShapeTold(Told):
@@ -204,6 +228,8 @@ class QuestionTold(ShapeTold):
     highest: int
     limit: int
     counted_in: str
+    formats: list[DocumentFormat] = Field(description="of a document")
+    largest_bytes: int = Field(description="of a document")
     required: bool
     refused_answers: list[str] = Field(description="choices with which the store takes no app")
     surely: bool = Field(description="false: it is asked only if something that is not known yet turns out so")

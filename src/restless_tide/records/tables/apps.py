@@ -44,8 +44,8 @@ class AppIdentifier(Base):
 class Berth(Base):
     """An app's place at a store. ``store_ref`` is the store's own name for it, once open.
 
-    ``texts_seen_at``, ``pictures_seen_at`` and ``answers_seen_at`` are when what the store holds was read; none: it is
-    still to be read.
+    ``texts_seen_at``, ``pictures_seen_at``, ``answers_seen_at`` and ``goods_seen_at`` are when what the store holds was
+    read; none: it is still to be read.
     """
 
     __tablename__ = "berths"
@@ -64,6 +64,7 @@ class Berth(Base):
     texts_seen_at: Mapped[datetime | None]
     pictures_seen_at: Mapped[datetime | None]
     answers_seen_at: Mapped[datetime | None]
+    goods_seen_at: Mapped[datetime | None]
     availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
     app: Mapped[App] = relationship(back_populates="berths")
     store: Mapped[Store] = relationship()

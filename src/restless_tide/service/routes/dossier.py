@@ -130,7 +130,7 @@ def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> Texts
 
 @router.post("/dossier/checks")
 def check(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> list[StoreCheckTold]:
-    """What each store would say of texts, pictures and answers that are not at the desk yet, such as those of a folder."""
+    """What each store would say of texts, pictures, answers and goods that are not at the desk yet, such as those of a folder."""
     with desk.look() as session:
         found = dossiers.check(
             session,
@@ -142,22 +142,22 @@ def check(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> lis
             wanted.own_pictures,
             wanted.answers,
             wanted.own_answers,
+            wanted.goods,
         )
         return [shown_dossier.checked(one) for one in found]
 
 
 @router.post("/dossier/take-overs", status_code=201)
 def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn) -> TakenOverTold:
-    """Take over here the texts, pictures and answers that a store holds and nobody put in here."""
+    """Take over here the texts, pictures, answers and goods that a store holds and nobody put in here."""
     fetching.fetch_held(desk, person.id, app, wanted.store)
     with desk.act(person.id) as act:
-        written, shown, answered = dossiers.take_over(act, app, wanted.store)
-        return TakenOverTold(texts=written, pictures=shown, answers=answered)
+        return TakenOverTold.of(dossiers.take_over(act, app, wanted.store))
 
 
 @router.post("/dossier/sendings", status_code=202)
 def send(app: str, wanted: SendTextsWanted, desk: TheDesk, person: SignedIn) -> list[SendingTold]:
-    """Order to a store, or to all, what it does not hold as it is here: texts, pictures, answers. What is locked is kept."""
+    """Order to a store, or to all, what it does not hold as it is here. What is locked is kept."""
     making.make_for(desk, app)
     with desk.act(person.id) as act:
         return [shown_dossier.sending(found) for found in dossiers.send(act, app, wanted.store)]

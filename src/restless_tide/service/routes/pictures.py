@@ -5,18 +5,20 @@ from __future__ import annotations
 from pathlib import Path as FilePath
 from typing import Annotated
 
-from fastapi import Header, Path, Request
+from fastapi import Header, Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse
 
-from restless_tide.core.limits import LARGEST_FILM_BYTES
-from restless_tide.desk import app_pictures, find, importing, making
+from restless_tide.core.documents import DOCUMENT_TYPES
+from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES, LONGEST_FILE_NAME
+from restless_tide.desk import app_pictures, documents, find, importing, making
 from restless_tide.desk.desk import Desk
 from restless_tide.service import shown_pictures
 from restless_tide.service.bodies import A_FILE, body_to_file
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.dossier import read_revision
 from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.dossier import DocumentTold
 from restless_tide.wire.pictures import (
     PictureFileTold,
     PictureImportTold,
@@ -38,7 +40,7 @@ _HEADERS = {
 @router.post("/pictures", status_code=201, openapi_extra=A_FILE)
 async def keep(request: Request, desk: TheDesk, person: SignedIn) -> PictureFileTold:
     """Put a file of a picture or a film in; a set names it by its digest. Files that no set names are dropped after a while."""
-    part = desk.dossier_pictures.part()
+    part = desk.dossier_files.part()
     try:
         sha256 = await body_to_file(request, part, LARGEST_FILM_BYTES, "film")
         return await run_in_threadpool(_keep, desk, person.id, part, sha256)
@@ -63,6 +65,30 @@ def fetch(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
 def fetch_small(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     """A small copy of a picture, or of the first moment of a film, as WebP."""
     return FileResponse(making.small_copy(desk, sha256), media_type="image/webp", headers=_HEADERS)
+
+
+@router.post("/documents", status_code=201, openapi_extra=A_FILE)
+async def keep_document(
+    request: Request,
+    desk: TheDesk,
+    person: SignedIn,
+    name: Annotated[str, Query(max_length=LONGEST_FILE_NAME, description="such as permission.pdf")],
+) -> DocumentTold:
+    """Put a document in; an answer names it as it is told here. Documents that no answer names are dropped after a while."""
+    part = desk.dossier_files.part()
+    try:
+        await body_to_file(request, part, LARGEST_DOCUMENT_BYTES, "document")
+        found = await run_in_threadpool(documents.keep_file, desk, person.id, part, name)
+    finally:
+        part.unlink(missing_ok=True)
+    return DocumentTold(sha256=found.sha256, name=found.name, format=found.format, size_bytes=found.size_bytes)
+
+
+@router.get("/documents/{sha256}", response_class=FileResponse)
+def fetch_document(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
+    """A document as it is."""
+    found, place = documents.place_of(desk, sha256)
+    return FileResponse(place, media_type=DOCUMENT_TYPES[found.format], filename=found.name, headers=_HEADERS)
 
 
 @router.get("/apps/{app}/dossier/pictures")
