@@ -1,3 +1,4 @@
+import { size } from './picturing'
 import type { components } from './schema'
 
 type Schemas = components['schemas']
@@ -5,7 +6,11 @@ export type Questions = Schemas['QuestionsTold']
 export type StoreQuestions = Questions['stores'][number]
 export type Question = StoreQuestions['questions'][number]
 export type Topic = Questions['topics'][number]
-export type Answer = string | number | string[] | Record<string, string[]>
+export type Document = Schemas['DocumentTold-Output']
+export type Answer = string | number | string[] | Record<string, string[]> | Document
+
+/** Whether an answer is a document. */
+export const isDocument = (answer: Answer | null | undefined): answer is Document => typeof answer === 'object' && answer !== null && 'sha256' in answer && typeof answer.sha256 === 'string'
 
 /** How a question is answered: as the catalogue has it, or as one store does. */
 export interface Shape {
@@ -15,6 +20,8 @@ export interface Shape {
   attributes: Record<string, string>
   lowest?: number
   highest?: number
+  formats?: string[]
+  largest_bytes?: number
 }
 
 const OPEN = '—'
@@ -35,6 +42,7 @@ export function standing(question: Question): string {
 /** An answer in the words of its choices. */
 export function worded(shape: Shape, answer: Answer | null | undefined): string {
   if (answer === null || answer === undefined) return OPEN
+  if (isDocument(answer)) return `${answer.name} (${size(answer.size_bytes)})`
   if (Array.isArray(answer)) return answer.map((choice) => shape.choices[choice] ?? choice).join(', ')
   if (typeof answer === 'object') {
     const rows = Object.entries(answer).map(([kind, row]) => `${shape.kinds[kind] ?? kind}: ${row.map((one) => (shape.attributes[one] ?? one).toLowerCase()).join(', ') || 'none of it'}`)
@@ -48,6 +56,7 @@ export const same = (one: Answer | null | undefined, other: Answer | null | unde
 
 function canonical(answer: Answer | null | undefined): string {
   if (answer === null || answer === undefined) return ''
+  if (isDocument(answer)) return JSON.stringify([answer.sha256, answer.name])
   if (Array.isArray(answer)) return JSON.stringify([...answer].sort())
   if (typeof answer === 'object') return JSON.stringify(Object.keys(answer).sort().map((kind) => [kind, [...answer[kind]!].sort()]))
   return JSON.stringify(answer)

@@ -4,4 +4,4 @@ export const OF_APP = [
 ] as const
 
 /** The pages of an app that stand under another of its pages. */
-export const WITHIN = [['dossier/pictures', 'Dossier, pictures'], ['dossier/questions', 'Dossier, questions']] as const
+export const WITHIN = [['dossier/pictures', 'Dossier, pictures'], ['dossier/questions', 'Dossier, questions'], ['dossier/goods', 'Dossier, goods']] as const

@@ -38,6 +38,11 @@ export function wayTo(thing: Thing, app: string, version: string | null, means: 
       return { said: 'Write it', to: `/apps/${app}/dossier${text ? `?locale=${text[1]}&field=${means[text[2]!] ?? text[2]}` : ''}` }
     case 'send texts':
       return { said: 'Send the texts', to: `/apps/${app}/dossier` }
+    case 'write goods':
+    case 'send goods': {
+      const [, reference] = thing.findings.map((found) => found.place.split('.')).find((place) => place[0] === 'goods' && place.length > 1) ?? []
+      return { said: thing.mend === 'send goods' ? 'Send the goods' : 'Enter them', to: `/apps/${app}/dossier/goods${reference ? `?good=${reference}` : ''}` }
+    }
     case 'put pictures in':
     case 'send pictures': {
       const [, locale, key] = thing.findings.filter((found) => found.level !== 'note').map((found) => found.place.split('.')).find((place) => place[0] === 'pictures' && place.length > 2) ?? []

@@ -20,6 +20,7 @@ export const router = createRouter({
     { path: '/apps/:app/builds/:build', component: () => import('./pages/Build.vue'), props: true, meta: { title: 'Build' } },
     { path: '/apps/:app/dossier/pictures', component: () => import('./pages/Pictures.vue'), props: true, meta: { title: 'Pictures' } },
     { path: '/apps/:app/dossier/questions', component: () => import('./pages/Questions.vue'), props: true, meta: { title: 'Questions' } },
+    { path: '/apps/:app/dossier/goods', component: () => import('./pages/Goods.vue'), props: true, meta: { title: 'Goods' } },
     { path: '/apps/:app/dossier', component: () => import('./pages/Dossier.vue'), props: true, meta: { title: 'Dossier' } },
     { path: '/apps/:app/signing', component: () => import('./pages/Signing.vue'), props: true, meta: { title: 'Signing' } },
     { path: '/apps/:app/cohorts', component: () => import('./pages/Cohorts.vue'), props: true, meta: { title: 'Cohorts' } },

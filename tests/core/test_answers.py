@@ -36,6 +36,7 @@ from restless_tide.core.answers import (
 from restless_tide.core.applying import Answer, Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import AnswerForm, catalogue
+from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.errors import Invalid, Level
 from restless_tide.core.evidence import evidence
 from restless_tide.core.known import MendAct, NodeState
@@ -181,6 +182,14 @@ def test_every_answer_of_a_topic_is_read_as_it_is_written(data: st.DataObject) -
             AnswerForm.NUMBER: st.integers(0, 999),
             AnswerForm.TEXT: st.text(min_size=1).filter(str.strip),
             AnswerForm.GRID: st.dictionaries(st.sampled_from(list(shape.kinds) or [""]), some, min_size=1),
+            AnswerForm.FILE: st.fixed_dictionaries(
+                {
+                    "sha256": st.text("0123456789abcdef", min_size=64, max_size=64),
+                    "name": st.sampled_from(["letter.pdf", "Brief (neu).txt"]),
+                    "format": st.sampled_from([str(one) for one in DocumentFormat]),
+                    "size_bytes": st.integers(1, 9_000),
+                }
+            ),
         }[shape.form]
     )
     read = read_answer(shape, value, "it")
@@ -204,7 +213,7 @@ def test_what_a_store_no_longer_takes_of_its_own_answer_is_left_out() -> None:
     got = {one.key: one.answer for one in asked(NORTHGATE, AnswersAt(own=own), case(), NOW)}
     assert got == {
         "shelf": None, "rough-scenes": None, "made-for": ("small",), "ground": None, "ground-warning": None,
-        "what-is-kept": {"whereabouts": ("kept",)},
+        "what-is-kept": {"whereabouts": ("kept",)}, "till": None,
     }  # fmt: skip
 
 

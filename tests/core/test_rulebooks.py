@@ -144,7 +144,7 @@ def test_questions_follow_facts_earlier_answers_and_dates(
 def test_the_way_to_a_launch_follows_the_graph_and_its_longest_path() -> None:
     things = NORTHGATE.things
     way = [step.key for step in way_to(things, "launch", {"berth"}, NOW)]
-    assert set(way) == {"build", "texts", "pictures", "answers", "review", "launch"}
+    assert set(way) == {"build", "texts", "pictures", "answers", "goods", "review", "launch"}
     assert way.index("texts") < way.index("pictures") < way.index("review") < way.index("launch")
     assert usual_hours(things, "launch", {"berth"}, NOW) == pytest.approx(
         NORTHGATE.review.usual_hours + things["build"].usually_takes_hours

@@ -1,16 +1,38 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import type { Answer, Shape } from '../answering'
+import { type Answer, type Document, isDocument, type Shape, worded } from '../answering'
+import { postFile, Problem } from '../api'
 
-/** The controls by which one question is answered: choices, a number, words, or a grid of kinds and attributes. */
+/** The controls by which one question is answered: choices, a number, words, a grid of kinds and attributes, or a document. */
 const props = defineProps<{ shape: Shape; label: string; name: string; disabled?: boolean }>()
 const answer = defineModel<Answer | null>({ required: true })
 
 const chosen = computed(() => (Array.isArray(answer.value) ? answer.value : []))
-const rows = computed(() => (answer.value !== null && typeof answer.value === 'object' && !Array.isArray(answer.value) ? answer.value : {}))
+const rows = computed(() => (answer.value !== null && typeof answer.value === 'object' && !Array.isArray(answer.value) && !isDocument(answer.value) ? answer.value : {}))
 const open = computed(() => Object.keys(props.shape.kinds).filter((kind) => !(kind in rows.value)))
 
+const file = ref<HTMLInputElement>()
+const sending = ref(false)
+const trouble = ref('')
+const takes = computed(() => (props.shape.formats ?? ['pdf', 'png', 'jpeg', 'text']).join(', '))
+const ENDINGS = '.pdf,.png,.jpg,.jpeg,.txt,.text'
+
+/** Send the document to the desk; the answer names it from then on. */
+async function choose(event: Event): Promise<void> {
+  const input = event.target as HTMLInputElement
+  const [chosenFile] = input.files ?? []
+  input.value = ''
+  if (!chosenFile) return
+  sending.value = true
+  trouble.value = ''
+  try {
+    answer.value = await postFile<Document>(`/v1/documents?name=${encodeURIComponent(chosenFile.name)}`, chosenFile)
+  } catch (wrong) {
+    trouble.value = wrong instanceof Problem ? `${wrong.message} ${wrong.remedy}` : String(wrong)
+  }
+  sending.value = false
+}
 function toggle(choice: string): void {
   const next = chosen.value.includes(choice) ? chosen.value.filter((one) => one !== choice) : [...chosen.value, choice]
   answer.value = next.length ? next : null
@@ -49,6 +71,15 @@ function number(said: string): void {
   <label v-else-if="shape.form === 'text'" class="words"><span class="visually-hidden">{{ label }}</span>
     <textarea class="form-control" rows="3" dir="auto" :value="String(answer ?? '')" :disabled="disabled" @input="answer = ($event.target as HTMLTextAreaElement).value || null" />
   </label>
+  <div v-else-if="shape.form === 'file'" class="row-gap document">
+    <a v-if="isDocument(answer)" :href="`/v1/documents/${answer.sha256}`" :download="answer.name">{{ worded(shape, answer) }}</a>
+    <input ref="file" type="file" class="visually-hidden" :accept="ENDINGS" tabindex="-1" :aria-label="`A document: ${label}`" @change="choose" />
+    <BButton size="sm" variant="outline-primary" :disabled="disabled || sending" @click="file?.click()">{{ isDocument(answer) ? 'Choose another one' : 'Choose a document' }}</BButton>
+    <BButton v-if="isDocument(answer)" size="sm" variant="link" :disabled="disabled" @click="answer = null">Take it out</BButton>
+    <span v-if="sending" class="soft" role="status">Sending …</span>
+    <span v-else class="soft small-print">{{ takes }}</span>
+    <p v-if="trouble" class="problem" role="alert">✕ {{ trouble }}</p>
+  </div>
   <div v-else class="grid">
     <table>
       <caption class="visually-hidden">{{ label }}</caption>
@@ -71,6 +102,7 @@ function number(said: string): void {
 .choice input { margin: 0; }
 .number input { max-width: 9rem; }
 .words { display: grid; }
+.document p { flex-basis: 100%; margin: 0; color: var(--alarm); font-weight: 600; }
 .grid { overflow-x: auto; }
 table { border-collapse: collapse; font-size: 0.92rem; }
 th, td { padding: 0.2rem 0.8rem 0.2rem 0; text-align: center; font-weight: 400; border-bottom: 1px solid var(--line); }

@@ -3,6 +3,7 @@ import { computed, nextTick, onMounted, ref, watch } from 'vue'
 
 import { type Answer, type Question, type Shape, type StoreQuestions, same, standing, worded } from '../answering'
 import type { Problem } from '../api'
+import { size } from '../picturing'
 import { measured } from '../telling'
 import AnswerInput from './AnswerInput.vue'
 
@@ -49,7 +50,7 @@ watch(
 onMounted(async () => {
   if (!props.asked) return
   await nextTick()
-  box.value?.querySelector<HTMLElement>('input, textarea')?.focus()
+  box.value?.querySelector<HTMLElement>('input:not([type=file]), textarea, .document button')?.focus()
   box.value?.scrollIntoView({ block: 'center' })
 })
 
@@ -108,6 +109,7 @@ async function keepSpecial(): Promise<void> {
         <span class="theirs-asked"><template v-if="!only && question.text !== text">“{{ question.text }}” </template>{{ worded(question, dirty && question.origin === 'common' && !only ? null : question.answer ?? question.held) }}
           <span v-if="question.refused_answers.includes(String(question.answer))" class="over">✕ with this answer it takes no app</span>
           <span v-if="shape.form === 'text'" :class="{ over: measured(words, question.counted_in) > question.limit }" class="soft">· {{ measured(words, question.counted_in) }} of {{ question.limit }} {{ question.counted_in }}</span>
+ <span v-if="shape.form === 'file'" class="soft">· takes {{ question.formats.join(', ') }} up to {{ size(question.largest_bytes) }}</span>
           <span v-if="shape.form === 'number'" class="soft">· takes {{ question.lowest }} to {{ question.highest }}</span>
         </span>
         <span>{{ dirty ? '◔ not saved' : standing(question) }}</span>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The parts of a dossier: what is written, what is shown, and what is answered. */
+/** The parts of a dossier: what is written, shown, answered and sold. */
 defineProps<{ app: string }>()
 </script>
 
@@ -8,6 +8,7 @@ defineProps<{ app: string }>()
     <RouterLink :to="`/apps/${app}/dossier`" exact-active-class="here">Texts</RouterLink>
     <RouterLink :to="`/apps/${app}/dossier/pictures`" exact-active-class="here">Pictures</RouterLink>
     <RouterLink :to="`/apps/${app}/dossier/questions`" exact-active-class="here">Questions</RouterLink>
+    <RouterLink :to="`/apps/${app}/dossier/goods`" exact-active-class="here">Goods</RouterLink>
   </nav>
 </template>
 

@@ -15,6 +15,7 @@ _QUIET: Final[dict[str, Any]] = {
     "audience": ["youths", "adults"],
     "encryption": "system",
     "advertising": "none",
+    "selling": "none",
     "third-party-content": "none",
     "news": "no",
 }
@@ -23,6 +24,7 @@ ANSWERS: Final[dict[str, dict[str, Any]]] = {
     | {
         "category": "nature",
         "tags": ["diary", "maps", "offline"],
+        "selling": "goods",
         "third-party-content": "users",
         "gathered-data": _NOTHING
         | {"location": ["gathered", "optional"], "pictures": ["gathered", "optional"], "crashes": ["gathered"]},

@@ -13,7 +13,7 @@ import httpx
 
 from restless_tide.client import Tide
 from restless_tide.core.rulebook import read_rulebook
-from restless_tide.demo import answers, pictures, texts
+from restless_tide.demo import answers, goods, pictures, texts
 from restless_tide.demo.history import HISTORIES, write_history
 from restless_tide.demo.processes import STORES
 from restless_tide.demo.season import Season
@@ -146,6 +146,9 @@ class Chapter:
         for app in texts.TEXTS:
             answers.give(self._tide, app)
             pictures.put_in(self._tide, app)
+            goods.put_in(self._tide, app)
+            if answers.ANSWERS[app]["third-party-content"] == "allowed":
+                goods.hand_in_letter(self._tide, app)
             texts.write(self._tide, app)
         for title in (
             "Write the texts of Marram",

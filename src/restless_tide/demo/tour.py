@@ -237,11 +237,17 @@ class Tour:
         )
         self.tide("dossier questions --app marram")
         self.tide(
-            "dossier answer category=nature tags=diary,offline violence=none audience=youths,adults encryption=system advertising=none third-party-content=users "
+            "dossier answer category=nature tags=diary,offline violence=none audience=youths,adults encryption=system advertising=none selling=goods third-party-content=users "
             "gathered-data.pictures=gathered,optional gathered-data.*= --app marram"
         )
         self.tide("dossier answer ground=no --app marram --store northgate")
         self.tide("dossier answer calls-a-day=2 --app marram --store openfield")
+        self.say("What is sold inside is entered once, too")
+        (self._folder / "maps.png").write_bytes(pictures.screen("maps", 900, 900, lines=("Maps",)))
+        self.tide(
+            "dossier write-good maps-of-the-islands --app marram --kind kept --price '4.50 EUR' --picture maps.png "
+            "--name 'en=Maps of the islands' --description 'en=All dunes and paths, also without a network.'"
+        )
         self.say("Pictures that a script has made are imported from a folder; each store gets them in its own sizes")
         for shot, content in (
             ("icon/mark.png", pictures.icon()),
@@ -255,6 +261,7 @@ class Tour:
         self.tide("dossier send --app marram")
         self.tide("dossier pictures --app marram --store northgate")
         self.tide("dossier questions --app marram --store openfield")
+        self.tide("dossier goods --app marram --store northgate")
         self.tide("release ready 2.4.0 --app marram")
         self.tide('standin mischief openfield --reject-next "The first page does not load without a network."')
         self.tide("release submit 2.4.0 --app marram")
