@@ -4817,10 +4817,11 @@ export interface components {
         };
         /**
          * GoodWanted
-         * @description A good as it is to be, whole; none takes it out.
+         * @description A good as it is to be, whole.
          */
         GoodWanted: {
-            good: components["schemas"]["Good-Input"] | null;
+            /** @description none: it is taken out */
+            good?: components["schemas"]["Good-Input"] | null;
         };
         /** GoodsTold */
         GoodsTold: {

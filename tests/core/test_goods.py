@@ -165,6 +165,7 @@ BARE = NORTHGATE.model_copy(
 def test_where_the_goods_stand_for_a_release(rules: Rulebook, given: GoodsAt, state: NodeState, mend: MendAct) -> None:
     found = evidence(rules, "goods", Known(now=NOW, day=NOW, identifier="org.example.it", goods=given))
     assert (found.state, found.mend) == (state, mend)
+    assert any(one.level is Level.BLOCKER for one in found.findings) == (state is NodeState.MISSING)
 
 
 @pytest.mark.parametrize("text", ["", "Maps", "-maps", "a/b", "x" * 81, "ä"])

@@ -49,7 +49,10 @@ def evidence(rules: Rulebook, key: str, known: Known) -> Evidence:
     found = EVIDENCE[thing.kind](rules, key, thing, known)
     if applying is None and found.state is not NodeState.DONE:
         said = f"{rules.store} may not ask for it; that depends on what is not known yet."
-        return replace(found, state=NodeState.DOUBTFUL, reason=f"{found.reason} {said}".strip())
+        findings = tuple(
+            replace(one, level=Level.CAUTION) if one.level is Level.BLOCKER else one for one in found.findings
+        )
+        return replace(found, state=NodeState.DOUBTFUL, reason=f"{found.reason} {said}".strip(), findings=findings)
     if thing.applies_from is not None and thing.applies_from > known.now:
         said = f"{rules.store} asks for it from {thing.applies_from:%d %b %Y} on, before the planned day."
         return replace(found, reason=f"{found.reason} {said}".strip())

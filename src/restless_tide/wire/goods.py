@@ -18,9 +18,9 @@ GoodsByReference = Annotated[dict[OneLine, Good], Field(max_length=MOST_GOODS)]
 
 
 class GoodWanted(Wanted):
-    """A good as it is to be, whole; none takes it out."""
+    """A good as it is to be, whole."""
 
-    good: Good | None
+    good: Good | None = Field(default=None, description="none: it is taken out")
 
 
 class GoodTold(Told):
