@@ -4623,6 +4623,12 @@ export interface components {
              * @default
              */
             remedy: string;
+            /**
+             * Words
+             * @description those of a text that it is about, as they stand there
+             * @default []
+             */
+            words: string[];
         };
         /** ForgetWanted */
         ForgetWanted: {

@@ -193,12 +193,14 @@ def test_a_web_address_is_one_that_a_browser_opens(text: str, so: bool) -> None:
 )
 def test_a_careful_reader_remarks_on_it(text: str, form: Form, said: str | None) -> None:
     found = remarks(text, form, "en", {}, "Marram")
-    assert (said in " ".join(found)) if said else not found
+    assert (said in " ".join(one.said for one in found)) if said else not found
+    assert all(word.casefold() in text.casefold() for one in found for word in one.words)
+    assert all(one.words for one in found if "“" in one.said)
 
 
 def test_another_languages_text_left_in_is_remarked_and_its_sister_is_not() -> None:
     text = "A diary for people who walk along the shore."
-    assert "word for word the text of en" in " ".join(remarks(text, Form.TEXT, "de", {"en": text}))
+    assert "word for word the text of en" in " ".join(one.said for one in remarks(text, Form.TEXT, "de", {"en": text}))
     assert not remarks(text, Form.TEXT, "en-GB", {"en": text})
 
 

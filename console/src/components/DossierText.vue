@@ -4,6 +4,7 @@ import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import type { Problem } from '../api'
 import type { components } from '../schema'
 import { measured } from '../telling'
+import MarkedText from './MarkedText.vue'
 
 /** One text in one language, another language beside it, and what each store takes of it. */
 type Schemas = components['schemas']
@@ -64,10 +65,10 @@ const takers = computed(() =>
     return [{ store, field, own, held, length: measured(said, field.counted_in) }]
   }),
 )
-const remarks = computed(() => {
-  const found = takers.value.flatMap(({ store, field }) => store.findings.filter((entry) => entry.place === `texts.${props.locale}.${field.key}` && entry.level !== 'blocker').map((entry) => entry.detail))
-  return [...new Set(found)]
-})
+const findings = computed(() => takers.value.map(({ store, field, own }) => ({ own, said: store.findings.filter((entry) => entry.place === `texts.${props.locale}.${field.key}` && entry.level !== 'blocker') })))
+const remarks = computed(() => [...new Set(findings.value.flatMap(({ said }) => said.map((entry) => entry.detail)))])
+/** The words that remarks on this text are about; a store's own text is another one. */
+const words = computed(() => findings.value.flatMap(({ own, said }) => (own ? [] : said.flatMap((entry) => entry.words ?? []))))
 const rows = computed(() => Math.min(16, Math.max(props.field.form === 'text' ? 5 : 2, text.value.split('\n').length + Math.floor(text.value.length / 90))))
 const MARK: Record<string, string> = { accepted: '✓', ordered: '◌', 'waits for the review to end': '◔', refused: '✕', 'changed since sent': '◔', complete: '◔', missing: '·' }
 
@@ -108,8 +109,7 @@ async function keepSpecial(): Promise<void> {
     <form :class="{ two: beside }" @submit.prevent="keep">
       <label v-if="beside" class="pane"><span class="soft">{{ beside }}</span><textarea :value="other" class="form-control" :rows="oneLine ? 1 : rows" readonly :lang="beside" dir="auto" /></label>
       <label class="pane"><span class="soft">{{ locale }}</span>
-        <input v-if="oneLine" v-model="text" class="form-control" :lang="locale" dir="auto" :inputmode="field.form === 'address' ? 'url' : undefined" @keydown.ctrl.enter="keep" />
-        <textarea v-else v-model="text" class="form-control" :rows="rows" :lang="locale" dir="auto" @keydown.ctrl.enter.prevent="keep" />
+        <MarkedText v-model="text" :words="words" :one-line="oneLine" :rows="rows" :locale="locale" :address="field.form === 'address'" @save="keep" />
       </label>
     </form>
     <div v-if="theirs && dirty" class="theirs" role="alert">

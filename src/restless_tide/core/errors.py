@@ -22,13 +22,15 @@ class Level(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One line of a readiness sheet: ``code`` is stable, ``place`` says where, ``remedy`` how to fix it."""
+    """One line of a readiness sheet: ``code`` is stable, ``place`` says where, ``remedy`` how to fix it; ``words`` are those
+    of a text that it is about."""
 
     code: str
     level: Level
     detail: str
     place: str = ""
     remedy: str = ""
+    words: tuple[str, ...] = ()
 
 
 class TideError(Exception):

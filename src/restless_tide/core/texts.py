@@ -290,7 +290,7 @@ def _check(rules: Rulebook, given: TextsAt, one: Taken) -> list[Finding]:
     key = one.field if one.origin is Origin.OWN else rules.listing.meaning(one.field) or ""
     elsewhere = {locale: at(source, locale, key) for locale in source if locale != one.locale}
     findings += [
-        Finding("text-remark", Level.CAUTION, f"{title} in {one.locale}: {said}", place)
-        for said in remarks(one.text, form, one.locale, elsewhere, given.name)
+        Finding("text-remark", Level.CAUTION, f"{title} in {one.locale}: {found.said}", place, words=found.words)
+        for found in remarks(one.text, form, one.locale, elsewhere, given.name)
     ]
     return findings

@@ -7,6 +7,7 @@ import unicodedata
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from itertools import pairwise
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
 from restless_tide.core.catalogue import Form
@@ -40,65 +41,76 @@ def search_words(text: str) -> list[str]:
     return [word.strip() for word in re.split(r"[,\n]", text) if word.strip()]
 
 
-def remarks(text: str, form: Form, locale: str, elsewhere: Mapping[str, str], name: str = "") -> list[str]:
-    """One sentence for each thing to look at, with the words it is about.
+class Remark(NamedTuple):
+    """One thing to look at: a sentence that quotes the ``words`` it is about, as they stand in the text."""
+
+    said: str
+    words: tuple[str, ...] = ()
+
+
+def remarks(text: str, form: Form, locale: str, elsewhere: Mapping[str, str], name: str = "") -> list[Remark]:
+    """One remark for each thing to look at.
 
     ``elsewhere`` holds the same field in other locales; ``name`` is the app's name there.
     """
     return [*_remarks(text, form, locale, elsewhere, name)]
 
 
-def _remarks(text: str, form: Form, locale: str, elsewhere: Mapping[str, str], name: str) -> Iterator[str]:
+def _remarks(text: str, form: Form, locale: str, elsewhere: Mapping[str, str], name: str) -> Iterator[Remark]:
     turning = sorted({f"U+{ord(sign):04X}" for sign in text if sign in _TURNS_DIRECTION})
     if turning:
-        yield f"It holds signs that change the direction of writing ({', '.join(turning)}); people cannot see them."
+        yield Remark(
+            f"It holds signs that change the direction of writing ({', '.join(turning)}); people cannot see them."
+        )
     invisible = sorted({f"U+{ord(sign):04X}" for sign in text if unicodedata.category(sign) == "Cf"} - set(turning))
     if invisible:
-        yield f"It holds signs that nobody sees ({', '.join(invisible)})."
+        yield Remark(f"It holds signs that nobody sees ({', '.join(invisible)}).")
     if form is Form.ADDRESS:
         return
     broken = [address for address in _addresses(text) if not is_web_address(address)]
     if broken:
-        yield f"This is no web address that a browser opens: {_quoted(broken)}."
+        yield Remark(f"This is no web address that a browser opens: {_quoted(broken)}.", tuple(broken))
     if form is Form.WORDS:
         yield from _of_search_words(text, name)
         return
     words = _WORD.findall(_ADDRESS.sub(" ", text))
-    twice = [one for one, other in pairwise(words) if one.casefold() == other.casefold()]
+    twice = [f"{one} {other}" for one, other in pairwise(words) if one.casefold() == other.casefold()]
     if twice:
-        yield f"A word stands twice in a row: {_quoted(f'{word} {word}' for word in twice)}."
+        yield Remark(f"A word stands twice in a row: {_quoted(twice)}.", tuple(twice))
     counted = Counter(word.casefold() for word in words if len(word) >= _LONG_WORD_LETTERS)
-    stuffed = [
-        f"{word} ({times} times)"
+    stuffed = {
+        word: times
         for word, times in counted.most_common(_QUOTED_WORDS)
         if times >= _STUFFED_TIMES and times / len(words) >= _STUFFED_SHARE
-    ]
+    }
     if stuffed:
-        yield f"It reads as if it were stuffed with search words: {_quoted(stuffed)}."
+        told = _quoted(f"{word} ({times} times)" for word, times in stuffed.items())
+        yield Remark(f"It reads as if it were stuffed with search words: {told}.", tuple(stuffed))
     shouted = _shouted(words)
     if shouted:
-        yield f"It shouts: {_quoted([shouted])}."
+        yield Remark(f"It shouts: {_quoted([shouted])}.", (shouted,))
     signs = re.findall(rf"[!?]{{{_SHOUTED_SIGNS},}}", text)
     if signs:
-        yield f"It shouts: {_quoted(signs)}."
+        yield Remark(f"It shouts: {_quoted(signs)}.", tuple(dict.fromkeys(signs)))
     same = [
         other
         for other, said in elsewhere.items()
         if said == text and language_of(other) != language_of(locale) and len(text) >= _LEFT_IN_CHARACTERS
     ]
     if same:
-        yield f"It is word for word the text of {', '.join(same)}; is it translated?"
+        yield Remark(f"It is word for word the text of {', '.join(same)}; is it translated?")
 
 
-def _of_search_words(text: str, name: str) -> Iterator[str]:
+def _of_search_words(text: str, name: str) -> Iterator[Remark]:
     words = [word.casefold() for word in search_words(text)]
     twice = [word for word, times in Counter(words).items() if times > 1]
     if twice:
-        yield f"These search words stand there more than once: {_quoted(twice)}."
+        yield Remark(f"These search words stand there more than once: {_quoted(twice)}.", tuple(twice))
     in_name = {word.casefold() for word in _WORD.findall(name)}
     needless = [word for word in words if word in in_name]
     if needless:
-        yield f"These search words are in the app's name already: {_quoted(dict.fromkeys(needless))}."
+        named = tuple(dict.fromkeys(needless))
+        yield Remark(f"These search words are in the app's name already: {_quoted(named)}.", named)
 
 
 def _addresses(text: str) -> list[str]:

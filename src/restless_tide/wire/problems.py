@@ -56,6 +56,7 @@ class FindingTold(Told):
     detail: str
     place: str = ""
     remedy: str = ""
+    words: tuple[str, ...] = Field(default=(), description="those of a text that it is about, as they stand there")
 
 
 class Problem(Told):
@@ -72,12 +73,7 @@ class Problem(Told):
 
 
 def findings_told(findings: tuple[Finding, ...] | list[Finding]) -> list[FindingTold]:
-    return [
-        FindingTold(
-            code=finding.code, level=finding.level, detail=finding.detail, place=finding.place, remedy=finding.remedy
-        )
-        for finding in findings
-    ]
+    return [FindingTold.of(finding) for finding in findings]
 
 
 def findings_of(told: Sequence[FindingTold]) -> list[Finding]:
