@@ -23,10 +23,12 @@ from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from restless_tide.client import DeskUnreachable
+from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood, read_sold
 from restless_tide.demo.processes import STORES
 from restless_tide.standins import pictures
 from restless_tide.wire.apps import Availability
@@ -157,6 +159,7 @@ def send(there: Harbour, app: str, store: str | None, storm: Storm) -> None:
         storm.accepted["write texts"] += bool(one.sent)
         storm.accepted["write pictures"] += bool(one.pictures_sent)
         storm.accepted["write answers"] += bool(one.answers_sent)
+        storm.accepted["write goods"] += bool(one.goods_sent)
 
 
 def another_pictures(dice: random.Random) -> list[Path]:
@@ -166,6 +169,19 @@ def another_pictures(dice: random.Random) -> list[Path]:
     if not new.exists():
         new.write_bytes(pictures.screen(new.stem, 1080, 2300))
     return dice.sample([*files, new], dice.choice([2, 3]))
+
+
+def another_good(there: Harbour, dice: random.Random) -> Good | None:
+    """A good at some price, with one of few pictures; or none, so that it is taken out."""
+    if dice.random() < 0.2:
+        return None
+    text = GoodText(name="Maps", description="All of them.")
+    file = sample_pictures()["phone"][0].with_name(f"good-{dice.randrange(3)}.png")
+    if not file.exists():
+        file.write_bytes(pictures.screen(file.stem, 640, 640))
+    picture = there.tide.dossier.keep_picture(file).sha256
+    price = Decimal(dice.randint(2, 9))
+    return Good(kind=GoodKind.KEPT, price=price, currency="EUR", texts={"en": text, "de": text}, picture=picture)
 
 
 def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -> None:
@@ -183,6 +199,7 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
             "texts",
             "pictures",
             "answers",
+            "goods",
             "promote",
         ]
     )
@@ -216,6 +233,10 @@ def act_somewhere(there: Harbour, app: str, dice: random.Random, storm: Storm) -
             there.tide.dossier.answer(
                 app, {"violence": dice.choice(["none", "mild"]), "youngest-age": dice.randint(3, 21)}
             )
+            send(there, app, store, storm)
+            return
+        if act == "goods":
+            there.tide.dossier.write_good(app, dice.choice(["maps", "tides"]), another_good(there, dice))
             send(there, app, store, storm)
             return
         share = None
@@ -330,6 +351,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     found += _other_texts(there)
     found += _other_pictures(there)
     found += _other_answers(there)
+    found += _other_goods(there)
     found += _misplaced(there)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
@@ -443,6 +465,26 @@ def _other_answers(there: Harbour) -> list[str]:
     return found
 
 
+def _other_goods(there: Harbour) -> list[str]:
+    """Where a store holds other goods than the desk believes."""
+    found = []
+    held: dict[tuple[str, str], dict[str, SoldGood]] = defaultdict(dict)
+    for store, reference, key, good in rows(
+        there,
+        "SELECT stores.name, berths.store_ref, reference, good FROM held_goods"
+        " JOIN berths ON berths.id = berth_id JOIN stores ON stores.id = berths.store_id WHERE good IS NOT NULL",
+    ):
+        held[store, reference][key] = read_sold(json.loads(good))
+    for (store, reference), here in held.items():
+        dossier = next(one for one in there.control(store, "things/dossier") if one["id"] == reference)
+        truth = {key: read_sold(good) for key, good in dossier["goods"].items()}
+        if truth != here:
+            found.append(f"goods of {reference} at {store}: {truth} there, {here} here")
+    if rows(there, "SELECT 1 FROM logbook WHERE act = 'goods changed at the store' LIMIT 1"):
+        found.append("goods were taken as changed that nobody changed at a store")
+    return found
+
+
 def _other_pictures(there: Harbour) -> list[str]:
     """Where a store holds other pictures than the desk believes, or a file of them is not there."""
     found = []
@@ -458,7 +500,7 @@ def _other_pictures(there: Harbour) -> list[str]:
         if dossier["pictures"] != {locale: dict(sets) for locale, sets in here.items()}:
             found.append(f"pictures of {reference} at {store}: {dossier['pictures']} there, {dict(here)} here")
         files = {one for sets in dossier["pictures"].values() for those in sets.values() for one in those}
-        place = there.processes.folder / store / "pictures"
+        place = there.processes.folder / store / "files"
         found += [f"{store} has lost the file {one[:12]}" for one in files if not (place / one).exists()]
     if rows(there, "SELECT 1 FROM logbook WHERE act = 'pictures changed at the store' LIMIT 1"):
         found.append("pictures were taken as changed that nobody changed at a store")

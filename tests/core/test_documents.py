@@ -65,7 +65,7 @@ def test_a_document_has_a_name_that_a_folder_can_hold(name: str) -> None:
 def test_a_document_is_an_answer_that_goes_through_json_and_a_folder() -> None:
     assert thawed(plain(LETTER)) == LETTER
     assert thawed(unwritten(written(plain(LETTER)))) == LETTER
-    assert worded(shape_of_topic("rights-paper"), LETTER) == "letter.pdf (2 kB)"
+    assert worded(shape_of_topic("rights-paper"), LETTER) == "letter.pdf (2.4 kB)"
     assert read_answer(shape_of_topic("rights-paper"), plain(LETTER), "it") == LETTER
 
 

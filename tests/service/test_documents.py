@@ -101,8 +101,8 @@ def test_a_document_by_commands_and_in_a_folder(harbour: Harbour, app: str, tmp_
     assert "with an @ before it" in tide("dossier", "answer", "rights-paper=letter", "--app", app).stderr
     (tmp_path / "letter.pdf").write_bytes(PDF)
     done = tide("dossier", "answer", "rights-paper=@letter.pdf", "--app", app)
-    assert f"rights-paper is answered: letter.pdf ({len(PDF)} bytes)." in done.stdout
-    assert "pdf, png up to 0.09 MB" in " ".join(tide("dossier", "questions", "--app", app, "--store", "openfield").stdout.split())  # fmt: skip
+    assert f"rights-paper is answered: letter.pdf ({len(PDF)} B)." in done.stdout
+    assert "pdf, png up to 90.0 kB" in " ".join(tide("dossier", "questions", "--app", app, "--store", "openfield").stdout.split())  # fmt: skip
 
     assert tide("dossier", "fetch", "dossier", "--app", app).returncode == Exit.DONE
     folder = tmp_path / "dossier"

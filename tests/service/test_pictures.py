@@ -172,6 +172,21 @@ def test_colours_for_print_and_transparency_become_what_a_store_takes(
             assert made.mode == "RGB"
 
 
+def test_a_picture_that_cannot_be_made_says_so_and_another_try_mends_it(
+    harbour: Harbour, bare: str, tmp_path: Path
+) -> None:
+    content = pictures.screen(f"lost {bare}", 1440, 3060)
+    (kept,) = keep(harbour, tmp_path, content)
+    (file,) = (harbour.processes.folder / "desk" / "dossier-files").rglob(kept)
+    file.rename(tmp_path / "away")
+    told = harbour.tide.dossier.put_pictures(bare, "en", "phone", [kept])
+    assert {"picture-not-made"} <= {*codes(told, "northgate"), *codes(told, "openfield")}
+    (tmp_path / "away").rename(file)
+    more = keep(harbour, tmp_path, pictures.screen("another", 1440, 3060))
+    harbour.tide.dossier.put_pictures(bare, "en", "phone", [kept, *more])
+    assert "picture-not-made" in codes(harbour.tide.dossier.pictures(bare), "northgate")
+
+
 def test_films_are_read_for_length_size_and_codec(harbour: Harbour, bare: str, tmp_path: Path) -> None:
     film = pictures.film(tmp_path / "film.mp4", 9)
     told = harbour.tide.dossier.keep_picture(film)

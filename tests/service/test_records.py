@@ -420,11 +420,14 @@ def test_reports_of_the_sixth_release_are_carried_over_and_back(tmp_path: Path) 
     database.close()
 
 
+LATER = (ThingKind.ANSWERS, ThingKind.GOODS)
+
+
 def of_that_time(rules: Rulebook) -> Rulebook:
-    """The same without what rulebooks did not have then: questions about an app, and classes of pictures."""
-    document = rules.model_dump(mode="json", exclude={"questionnaire"})
+    """The same without what rulebooks did not have then: questions about an app, classes of pictures, and goods."""
+    document = rules.model_dump(mode="json", exclude={"questionnaire", "goods"})
     document["listing"]["pictures"] = {}
-    unknown = {key for key, thing in rules.things.items() if thing.kind is ThingKind.ANSWERS or thing.pictures}
+    unknown = {key for key, thing in rules.things.items() if thing.kind in LATER or thing.pictures}
     document["things"] = {
         key: thing | {"opens_after": [before for before in thing["opens_after"] if before not in unknown]}
         for key, thing in document["things"].items()
@@ -454,6 +457,31 @@ def test_rulebooks_of_the_seventh_release_are_carried_over_and_back(tmp_path: Pa
     with database.reading() as session:
         for store in session.scalars(select(tables.Store)):
             assert Rulebook.model_validate(store.rulebook) == rules[store.name]
+    database.close()
+
+
+def test_goods_and_documents_are_unknown_to_the_release_before(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
+    database.migrate()
+    books = [read_rulebook(path.read_text(encoding="utf-8")) for path in sorted(RULEBOOKS.glob("*.toml"))]
+    with database.writing() as session:
+        for book in books:
+            row = tables.Store(name=book.store, may=[], rulebook=book.model_dump(mode="json"), connected_at=at)
+            session.add(row)
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0015")
+        kept = " ".join(connection.exec_driver_sql("SELECT rulebook FROM stores").scalars())
+        assert not [word for word in ('"goods"', '"selling"', '"rights-paper"', '"file"') if word in kept]
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        for store in session.scalars(select(tables.Store)):
+            again = Rulebook.model_validate(store.rulebook)
+            assert again.goods is None
+            assert again.questionnaire.questions
     database.close()
 
 
@@ -491,7 +519,7 @@ def trial_in(session: Session, store: tables.Store, at: datetime) -> tables.Tria
 def test_words_of_the_ninth_release_are_carried_over_and_back(tmp_path: Path) -> None:
     database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
     today = read_rulebook((RULEBOOKS / "northgate.toml").read_text(encoding="utf-8"))
-    northgate = today.model_copy(update={"listing": today.listing.model_copy(update={"pictures": {}})})
+    northgate = of_that_time(today)
     account = {"standing": "expiring", "papers": [{"name": "paid apps", "state": "expired"}]}
     database.migrate()
     with database.writing() as session:

@@ -16,7 +16,7 @@ from restless_tide.core.answers import ANSWERED
 from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.core.pictures import megabytes
+from restless_tide.core.sizes import size
 from restless_tide.wire.dossier import QuestionsTold, QuestionTold, StoreQuestionsTold, TopicTold
 
 EVERY_ROW = "*"
@@ -175,7 +175,7 @@ def _takes(one: QuestionTold) -> str:
         case AnswerForm.GRID:
             return f"for {', '.join(one.kinds)}: {', '.join(one.attributes)}"
         case AnswerForm.FILE:
-            return f"{', '.join(one.formats)} up to {megabytes(one.largest_bytes)}"
+            return f"{', '.join(one.formats)} up to {size(one.largest_bytes)}"
     return ", ".join(f"{choice} (refused)" if choice in one.refused_answers else choice for choice in one.choices)
 
 

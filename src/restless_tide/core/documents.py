@@ -10,6 +10,7 @@ from pathlib import Path
 
 from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LONGEST_FILE_NAME
+from restless_tide.core.sizes import size
 
 
 class DocumentFormat(StrEnum):
@@ -44,8 +45,8 @@ class FileAnswer:
     size_bytes: int
 
     def told(self) -> str:
-        """Such as ``contract.pdf (212 kB)``."""
-        return f"{self.name} ({self.size_bytes / 1000:,.0f} kB)" if self.size_bytes >= 1000 else f"{self.name} ({self.size_bytes} bytes)"  # fmt: skip
+        """Such as ``contract.pdf (212.4 kB)``."""
+        return f"{self.name} ({size(self.size_bytes)})"
 
 
 def document_name(name: str) -> str:

@@ -16,6 +16,7 @@ from restless_tide.core.errors import Finding, Level
 from restless_tide.core.good import Good, SoldGood, price_text
 from restless_tide.core.goods_rules import PICTURE, GoodsRules
 from restless_tide.core.graph import Standing, locked, locks_later
+from restless_tide.core.picture_sets import UNMADE
 from restless_tide.core.pictures import Fit, Made, PictureFacts, Recipe, fits, megabytes
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.texts import TextState, takes_locale
@@ -91,8 +92,8 @@ def as_sold(rules: Rulebook, given: GoodsAt, good: Good) -> SoldGood | None:
     fit, picture = picture_fit(demanded, given, good), None
     if fit is not None:
         made = given.made.get(fit.recipe.key) if fit.recipe is not None else None
-        picture = good.picture if fit.recipe is None else made.sha256 if made is not None else None
-        if fit.code or picture is None:
+        picture = good.picture if fit.recipe is None else made.sha256 if made is not None else ""
+        if fit.code or not picture:
             return None
     return SoldGood(**good.model_dump(exclude={"stores", "picture", "texts"}), texts=texts, picture=picture)
 
@@ -131,7 +132,7 @@ def state_of_good(given: GoodsAt, reference: str, good: SoldGood | None) -> Text
 def goods_lock_told(rules: Rulebook, standing: Standing) -> str:
     """Why the goods cannot be changed now, or when they lock; nothing where they may change any time."""
     lock = rules.lock_of_goods()
-    return locked("The good", lock, standing) or locks_later("The good", lock, standing)
+    return locked("A good", lock, standing) or locks_later("A good", lock, standing)
 
 
 def check_goods(rules: Rulebook, given: GoodsAt, references: Iterable[str] | None = None) -> list[Finding]:
@@ -184,7 +185,8 @@ def _of_price(rules: Rulebook, demanded: GoodsRules, good: Good) -> list[_Said]:
         return [("good-currency", f"{rules.store} takes prices in {', '.join(demanded.currencies)}; this is in {good.currency}.", "Give its price in one of them.")]  # fmt: skip
     low, high = demanded.lowest_price, demanded.highest_price
     if (low is not None and good.price < low) or (high is not None and good.price > high):
-        between = f"{'' if low is None else low} to {'' if high is None else high}".strip()
+        ends = [price_text(one) for one in (low, high) if one is not None]
+        between = " to ".join(ends) if len(ends) > 1 else f"{ends[0]} {'or more' if high is None else 'at most'}"
         return [
             ("good-price", f"it costs {price_text(good.price)}; {rules.store} takes {between}.", "Give another price.")
         ]
@@ -220,6 +222,8 @@ def _of_picture(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, good: Goo
     if fit.code:
         return [(fit.code, f"its picture {fit.why}.", "Put in another one.")]
     made, most = given.made.get(fit.recipe.key) if fit.recipe else None, demanded.classes.largest_file(PICTURE)
+    if made is not None and made.trouble:
+        return [(UNMADE, f"its picture cannot be made: {made.trouble}", "Put in another one.")]
     if made is not None and made.size_bytes > most:
         return [("picture-too-heavy", f"its picture has {megabytes(made.size_bytes)}; {rules.store} takes {megabytes(most)}.", "Put in one with fewer details.")]  # fmt: skip
     return []

@@ -103,6 +103,7 @@ def set_at(sets: Sets, locale: str, key: str) -> Digests:
 
 
 _AREA = "pictures"
+UNMADE = "picture-not-made"
 
 
 def place_of_set(locale: str, key: str) -> str:
@@ -392,6 +393,9 @@ def _check_piece(rules: Rulebook, one: SetTaken, piece: Piece, about: str, place
     most = rules.listing.largest_file(one.key)
     if made is None:
         return [Finding("picture-to-make", Level.CAUTION, f"{about} is still being made for {rules.store}.", place)]
+    if made.trouble:
+        said = f"{about} cannot be made for {rules.store}: {made.trouble}"
+        return [Finding(UNMADE, Level.BLOCKER, said, place, "Put in another one.")]
     if made.size_bytes > most:
         said = f"{about} has {megabytes(made.size_bytes)} as {made.width} × {made.height} {made.format}; {rules.store} takes {megabytes(most)}."
         return [Finding("picture-too-heavy", Level.BLOCKER, said, place, "Put in one with fewer details.")]

@@ -90,13 +90,14 @@ _WAY = 1
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """A file that was made by a recipe."""
+    """A file that was made by a recipe. With ``trouble`` it could not be made, and there is none."""
 
     sha256: str
     format: PictureFormat
     width: int
     height: int
     size_bytes: int
+    trouble: str = ""
 
 
 @dataclass(frozen=True, slots=True)

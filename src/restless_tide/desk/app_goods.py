@@ -20,14 +20,12 @@ from restless_tide.core.goods import (
     against_sending_goods,
     check_goods,
     differing_goods,
-    good_recipes,
     good_told,
     place_of_good,
     unentered_goods,
 )
 from restless_tide.core.limits import MOST_GOODS
 from restless_tide.core.order import PENDING, OrderKind, OrderState
-from restless_tide.core.pictures import Recipe
 from restless_tide.desk import app_pictures, held, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
 from restless_tide.desk.parts import Part, Wanting
@@ -150,12 +148,6 @@ def check(session: Session, app: App, store: Store, berth: Berth | None, goods: 
     given = at_berth(session, berth) if berth is not None else unplaced(session, app, store)
     given = _with_pictures(session, replace(given, goods=goods))
     return [found for found in check_goods(rules_of(store), given) if found.code != "picture-to-make"]
-
-
-def recipes_for(session: Session, app: App, store: Store, berth: Berth | None) -> list[Recipe]:
-    """What is to be made of the goods' pictures for a store, and is not made yet."""
-    given = at_berth(session, berth) if berth is not None else unplaced(session, app, store)
-    return [recipe for recipe in good_recipes(rules_of(store), given) if recipe.key not in given.made]
 
 
 def against_sending(session: Session, berth: Berth) -> list[Finding]:

@@ -104,7 +104,7 @@ def language_of(app: App) -> str:
 
 
 def made_of(row: MadePicture) -> Made:
-    return Made(row.sha256, PictureFormat(row.format), row.width, row.height, row.size_bytes)
+    return Made(row.sha256, PictureFormat(row.format), row.width, row.height, row.size_bytes, row.trouble)
 
 
 def known_file(desk: Desk, sha256: str) -> tuple[str, Path]:

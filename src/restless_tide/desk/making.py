@@ -16,6 +16,7 @@ from sqlalchemy import delete, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import LostLease, TideError
+from restless_tide.core.goods import good_recipes
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.picture_sets import recipes
 from restless_tide.core.pictures import Recipe
@@ -59,7 +60,7 @@ def make_all(desk: Desk) -> int:
     done = 0
     for name in names:
         try:
-            done += make_for(desk, name)
+            done += make_for(desk, name, again=True)
         except LostLease:
             raise
         except TideError as wrong:
@@ -67,11 +68,11 @@ def make_all(desk: Desk) -> int:
     return done
 
 
-def make_for(desk: Desk, app_name: str) -> int:
-    """The same for one app."""
+def make_for(desk: Desk, app_name: str, *, again: bool = False) -> int:
+    """The same for one app. ``again``: also what could not be made before, such as for want of memory."""
     with desk.look() as session:
         app = find.app(session, app_name)
-        wanted = list(_wanted(session, app))
+        wanted = list(_wanted(session, app, again))
         comparison = _comparison(session, app)
     done = 0
     for recipe in dict.fromkeys(wanted):
@@ -82,18 +83,22 @@ def make_for(desk: Desk, app_name: str) -> int:
             raise
         except TideError as wrong:
             _log.warning("a picture could not be made", original=recipe.original, why=wrong.detail)
+            _note(desk, recipe, MadePicture(sha256="", size_bytes=0, trouble=wrong.detail))
     if comparison is not None:
         _compare(desk, comparison)
     return done
 
 
-def _wanted(session: Session, app: App) -> Iterator[Recipe]:
+def _wanted(session: Session, app: App, again: bool) -> Iterator[Recipe]:
     berths = {berth.store_id: berth for berth in app.berths}
     for store in carrying(session, app):
         berth = berths.get(store.id)
         given = app_pictures.at_berth(session, berth) if berth is not None else app_pictures.unplaced(session, app)
-        yield from (recipe for recipe in recipes(rules_of(store), given) if recipe.key not in given.made)
-        yield from app_goods.recipes_for(session, app, store, berth)
+        sold = app_goods.at_berth(session, berth) if berth is not None else app_goods.unplaced(session, app, store)
+        for recipe in (*recipes(rules_of(store), given), *good_recipes(rules_of(store), sold)):
+            made = given.made.get(recipe.key) or sold.made.get(recipe.key)
+            if made is None or (again and made.trouble):
+                yield recipe
 
 
 def _make(desk: Desk, recipe: Recipe) -> None:
@@ -103,19 +108,15 @@ def _make(desk: Desk, recipe: Recipe) -> None:
         size_bytes, sha256 = part.stat().st_size, desk.dossier_files.adopt(part)
     finally:
         part.unlink(missing_ok=True)
+    _note(desk, recipe, MadePicture(sha256=sha256, size_bytes=size_bytes, trouble=""))
+
+
+def _note(desk: Desk, recipe: Recipe, made: MadePicture) -> None:
+    """Keep what came of a recipe, in the place of what came of it before."""
+    made.recipe, made.original, made.format = recipe.key, recipe.original, recipe.format
+    made.width, made.height = recipe.width, recipe.height
     with desk.act(ENGINE) as act:
-        if act.session.get(MadePicture, recipe.key) is None:
-            act.session.add(
-                MadePicture(
-                    recipe=recipe.key,
-                    original=recipe.original,
-                    sha256=sha256,
-                    format=recipe.format,
-                    width=recipe.width,
-                    height=recipe.height,
-                    size_bytes=size_bytes,
-                )
-            )
+        act.session.merge(made)
 
 
 def _comparison(session: Session, app: App) -> Comparison | None:
@@ -182,7 +183,7 @@ def drop_unused(desk: Desk) -> int:
         documented = _documents(session)
         old_documents = documents.drop_unused(act, documented, UNUSED_DAYS)
         kept = set(session.scalars(select(PictureFile.sha256))) | set(session.scalars(select(Document.sha256)))
-        gone = {*unused, *made, *old_documents} - still - named - there - kept
+        gone = {*unused, *made, *old_documents} - {""} - still - named - there - kept
         act.afterwards(lambda: _drop_files(desk, gone))
     return len(unused) + len(old_documents)
 

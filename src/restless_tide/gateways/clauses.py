@@ -8,6 +8,7 @@ import time
 import uuid
 from collections.abc import Iterator
 from datetime import datetime
+from decimal import Decimal
 from typing import Any
 
 import httpx
@@ -19,6 +20,8 @@ from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, Form
 from restless_tide.core.documents import DRAWN, DocumentFormat, FileAnswer
 from restless_tide.core.errors import Invalid
+from restless_tide.core.good import GoodKind, GoodText, SoldGood, read_sold
+from restless_tide.core.goods_rules import PICTURE
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rulebook import Audience, Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
@@ -238,6 +241,40 @@ def _answers(suite: Suite) -> None:
     demand_problem(suite.call("POST", f"{place}/answers", key=str(uuid.uuid4()), body=unfit), (409, 422))
     seen = fits(suite.call("GET", place), protocol.Dossier)
     demand(seen.answers == given, "answers that were refused are held all the same")
+
+
+def _goods(suite: Suite) -> None:
+    rules: Rulebook = suite.known["a rulebook"]
+    place = f"/v1/berths/{suite.known['a berth']}/dossier"
+    wanted = rules.goods
+    if wanted is None:
+        raise NotTried("the rulebook sells nothing inside apps")
+    kind, uploads, picture = wanted.kinds[0], dict[str, str](), None
+    if wanted.picture is not None and wanted.picture.fewest:
+        side = wanted.picture.sizes[0] if wanted.picture.sizes else (wanted.picture.smallest_side,) * 2
+        content = _file(Image.new("RGB", side, (40, 120, 110)), str(wanted.classes.picture_formats(PICTURE)[0]))
+        picture = hashlib.sha256(content).hexdigest()
+        uploads[picture] = _upload_whole(suite, content)
+    text = GoodText(name="A good", description="What it is.")
+    good = SoldGood(
+        kind=kind,
+        price=wanted.lowest_price or Decimal("1.50"),
+        currency=(wanted.currencies or ("EUR",))[0],
+        months=(wanted.months or (1,))[0] if kind is GoodKind.RENEWED else None,
+        texts=dict.fromkeys((LANGUAGE, *wanted.locales_required), text),
+        picture=picture,
+    )
+    goods = {"a-good": good}
+    suite.done(f"{place}/goods", protocol.GoodsAnswer, protocol.GoodsRequest.of(goods, uploads), "goods")
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(
+        {name: read_sold(one.model_dump()) for name, one in seen.goods.items()} == goods, "the goods read back differ"
+    )
+    over = good.model_copy(update={"texts": {**good.texts, LANGUAGE: GoodText(name="n" * (wanted.name_limit + 1))}})
+    unfit = protocol.GoodsRequest.of({"a-good": over}, {})
+    demand_problem(suite.call("POST", f"{place}/goods", key=str(uuid.uuid4()), body=unfit), (409, 413, 422))
+    seen = fits(suite.call("GET", place), protocol.Dossier)
+    demand(seen.goods["a-good"].texts == good.texts, "goods that were refused are held all the same")
 
 
 def _pictures(suite: Suite) -> None:
@@ -646,6 +683,7 @@ CLAUSES: list[Check] = [
     ("4.4", "the dossier is written within the rulebook's limits and read back", _dossier),
     ("4.4", "pictures are held in the rulebook's sizes, whole and in their order, and read back", _pictures),
     ("4.4", "questions are answered with the rulebook's choices and read back", _answers),
+    ("4.4", "goods are held as the rulebook wants them and read back; what it does not take is refused", _goods),
     ("5.1", "a package is uploaded by tus, resumed and checked", _upload),
     ("5.2", "an upload expires and can be ended", _terminated),
     ("5.3", "a consignment is processed, its questions answered", _consignment),

@@ -44,7 +44,8 @@ class Document(Base):
 
 
 class MadePicture(Base):
-    """A file that was made of an original, by the digest of its recipe."""
+    """A file that was made of an original, by the digest of its recipe. With ``trouble`` it could not be made, and has no
+    digest."""
 
     __tablename__ = "made_pictures"
 
@@ -55,6 +56,7 @@ class MadePicture(Base):
     width: Mapped[int]
     height: Mapped[int]
     size_bytes: Mapped[int]
+    trouble: Mapped[str] = mapped_column(default="")
 
 
 class IconLikeness(Base):
