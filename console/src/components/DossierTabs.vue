@@ -13,7 +13,7 @@ defineProps<{ app: string }>()
 </template>
 
 <style scoped>
-.parts { display: flex; gap: 1.2rem; border-bottom: 1px solid var(--line); margin-bottom: 1rem; }
+.parts { display: flex; flex-wrap: wrap; gap: 0 1.2rem; border-bottom: 1px solid var(--line); margin-bottom: 1rem; }
 .parts a { padding: 0.35rem 0.2rem; text-decoration: none; color: var(--soft); border-bottom: 3px solid transparent; }
 .parts a.here { color: var(--ink); font-weight: 600; border-bottom-color: var(--accent); }
 </style>

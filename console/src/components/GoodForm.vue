@@ -85,10 +85,10 @@ async function keep(): Promise<void> {
     </fieldset>
     <div v-for="(text, locale) in mine.texts" :key="locale" class="language">
       <span class="who">{{ locale }}</span>
-      <label>Name <input v-model="text.name" class="form-control form-control-sm" required maxlength="300" dir="auto" />
-        <span v-if="spare(locale, 'name_limit')" class="soft small-print" :class="{ over: spare(locale, 'name_limit')!.left < 0 }">{{ spare(locale, 'name_limit')!.left }} left at {{ spare(locale, 'name_limit')!.store }}</span></label>
-      <label>Description <textarea v-model="text.description" class="form-control form-control-sm" rows="2" maxlength="4000" dir="auto" />
-        <span v-if="spare(locale, 'description_limit')" class="soft small-print" :class="{ over: spare(locale, 'description_limit')!.left < 0 }">{{ spare(locale, 'description_limit')!.left }} left at {{ spare(locale, 'description_limit')!.store }}</span></label>
+      <div><label>Name <input v-model="text.name" class="form-control form-control-sm" required maxlength="300" dir="auto" :aria-describedby="`name-left-${locale}`" /></label>
+        <span v-if="spare(locale, 'name_limit')" :id="`name-left-${locale}`" class="soft small-print" :class="{ over: spare(locale, 'name_limit')!.left < 0 }">{{ spare(locale, 'name_limit')!.left }} left at {{ spare(locale, 'name_limit')!.store }}</span></div>
+      <div><label>Description <textarea v-model="text.description" class="form-control form-control-sm" rows="2" maxlength="4000" dir="auto" :aria-describedby="`description-left-${locale}`" /></label>
+        <span v-if="spare(locale, 'description_limit')" :id="`description-left-${locale}`" class="soft small-print" :class="{ over: spare(locale, 'description_limit')!.left < 0 }">{{ spare(locale, 'description_limit')!.left }} left at {{ spare(locale, 'description_limit')!.store }}</span></div>
       <BButton v-if="Object.keys(mine.texts).length > 1" size="sm" variant="link" :aria-label="`Take ${locale} out`" @click="unspeak(locale)">Take out</BButton>
     </div>
     <div class="row-gap">

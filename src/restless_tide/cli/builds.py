@@ -12,11 +12,12 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP, build_of, consignment_of, where_arguments
 from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument, stores_argument
 from restless_tide.cli.push import exit_of, state_of, tell_consignment
-from restless_tide.cli.telling import moment, size
+from restless_tide.cli.telling import moment
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.listing import BuildOrder
 from restless_tide.core.packages import Facts
 from restless_tide.core.packages.compare import compare, growth
+from restless_tide.core.sizes import size
 from restless_tide.wire.builds import BuildTold, ClearingTold, DifferenceTold, GrownTold, RetentionRule
 from restless_tide.wire.errors import Invalid
 

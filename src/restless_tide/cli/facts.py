@@ -7,9 +7,10 @@ from pathlib import Path
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
-from restless_tide.cli.telling import on_the_day, size
+from restless_tide.cli.telling import on_the_day
 from restless_tide.core.errors import Level
 from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.sizes import size
 from restless_tide.wire.problems import FindingTold
 
 LEVEL_MARKS = {Level.BLOCKER: "✖", Level.CAUTION: "▲", Level.NOTE: "·"}

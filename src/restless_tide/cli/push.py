@@ -15,10 +15,10 @@ from restless_tide.cli.call import Call, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP, build_of
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, span, stores_argument
-from restless_tide.cli.telling import size
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import demand_ready, of_stores
+from restless_tide.core.sizes import size
 from restless_tide.core.trial import BEFORE_PEOPLE, TrialState
 from restless_tide.wire.builds import ConsignmentTold, QuestionTold
 from restless_tide.wire.cohorts import TrialTold

@@ -12,10 +12,11 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.lists import write_out
 from restless_tide.cli.naming import BUILD_HELP, build_of, where_arguments
 from restless_tide.cli.parsing import Nouns, Parser, app_argument
-from restless_tide.cli.telling import moment, size
+from restless_tide.cli.telling import moment
 from restless_tide.core.listing import ReportOrder
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.report import ReportState
+from restless_tide.core.sizes import size
 from restless_tide.wire.errors import Invalid, NotFound
 from restless_tide.wire.reports import MOST_DECIDED, ReportDetailTold
 

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.parsing import Nouns, Parser, app_argument
-from restless_tide.cli.telling import moment, size
+from restless_tide.cli.telling import moment
+from restless_tide.core.sizes import size
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.signing import LockerFileTold, RegisterTold
 

@@ -9,7 +9,8 @@ from restless_tide.cli.arranging import Listing
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.naming import step_of
 from restless_tide.cli.parsing import Nouns
-from restless_tide.cli.telling import distance, moment, size
+from restless_tide.cli.telling import distance, moment
+from restless_tide.core.sizes import size
 from restless_tide.core.step import StepState
 from restless_tide.wire.steps import StepTold
 
