@@ -53,13 +53,13 @@ def console(browser: Browser, processes: Processes) -> None:
     page = signed_in(browser, processes.ports.address, viewport={"width": 1280, "height": 800})
     for name, path in (
         ("overview", "/"),
-        ("builds", "/apps/marram/builds"),
         ("signing", "/apps/marram/signing"),
         ("cohort", "/apps/marram/cohorts/dune-walkers"),
         ("reports", "/apps/marram/reports"),
         ("stores", "/stores"),
         ("steps", "/steps"),
         ("questions", "/apps/marram/dossier/questions"),
+        ("goods", "/apps/marram/dossier/goods"),
         ("dossier", "/apps/ferryglass/dossier"),
     ):
         page.goto(path)

@@ -45,6 +45,7 @@ export const GLOSSARY: Readonly<Record<string, string>> = {
   "drill": "A halt that goes its whole way to a store and changes nothing, to know that the button works.",
   "dossier": "All that stores ask about an app besides builds. What several stores ask is entered once and serves them all.",
   "topic": "A question that several stores ask, by what it means. It is answered once; each store gets the answer in its own words.",
+  "good": "Something that people can buy inside an app, under a reference that stays. It is entered once, and sold where it can be.",
   "readiness sheet": "What a store wants before a release can go to its people: what is there, what is missing, and which act helps.",
   "finding": "One line of a readiness sheet: a blocker stops it, a caution is to be looked at, a note is good to know.",
   "logbook": "Who did what, when and why. Lines are only added, and each proves the ones before it."

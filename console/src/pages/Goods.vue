@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import DossierTabs from '../components/DossierTabs.vue'
+import Explained from '../components/Explained.vue'
 import GoodForm from '../components/GoodForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
@@ -66,7 +67,7 @@ const drop = (one: Entered) => doing.run(() => put(one.reference, null, one.revi
     <BButton v-if="stores.some(sendable) && !stores.some(lacking)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
   <DossierTabs :app="app" />
-  <p class="soft intro">What people can buy inside the app is entered once. Every store gets it as it sells such goods; its reference stays for ever.</p>
+  <p class="soft intro">A <Explained word="good" /> is entered once. Every store gets it as it sells such goods; its reference stays for ever.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">
