@@ -13,7 +13,8 @@ from PIL import Image
 
 from restless_tide.cli.exits import Exit
 from restless_tide.core.documents import DocumentFormat
-from restless_tide.core.errors import Invalid, NotFound, NotReady, StoreRefused
+from restless_tide.core.errors import Invalid, NotFound, NotReady, StoreRefused, TooLarge
+from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES
 from restless_tide.demo.processes import HOST
 from restless_tide.gateways.clauses import sample_document
 from restless_tide.gateways.client import Gateway, read_connection_file
@@ -67,6 +68,14 @@ def test_a_document_that_a_store_does_not_take_stops_the_sending(
     with pytest.raises(NotReady) as wrong:
         harbour.tide.dossier.send(app, store="openfield")
     assert code in [found.code for found in wrong.value.findings]
+
+
+def test_a_document_may_be_large_and_a_larger_one_is_refused(harbour: Harbour, tmp_path: Path) -> None:
+    line = b"All that we have agreed upon.\n"
+    large = line * (LARGEST_DOCUMENT_BYTES // len(line))
+    assert keep(harbour, tmp_path, large, "all.txt")["size_bytes"] == len(large)
+    with pytest.raises(TooLarge):
+        keep(harbour, tmp_path, large + line, "more.txt")
 
 
 @pytest.mark.parametrize("content", [b"%PDF-1.4 cut", b"\x89PNG\r\n\x1a\n cut off", b"\x00\x00"])

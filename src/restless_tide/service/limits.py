@@ -11,7 +11,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
 from restless_tide.core.errors import Invalid, TooLarge
-from restless_tide.core.limits import LARGEST_FILM_BYTES
+from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES
 from restless_tide.core.testers import LARGEST_BYTES as LARGEST_LIST
 from restless_tide.desk.pictures import LARGEST_BYTES as LARGEST_PICTURE
 from restless_tide.request import request_id as current_request
@@ -24,6 +24,7 @@ _LARGER = (
     (re.compile(r"/v1/reports/[^/]+/pictures|/invitation/[^/]+/remarks"), LARGEST_PICTURE + 64 * 1024),
     (re.compile(r"/v1/builds/[^/]+/symbols"), LARGEST_SYMBOLS),
     (re.compile(r"/v1/pictures"), LARGEST_FILM_BYTES),
+    (re.compile(r"/v1/documents"), LARGEST_DOCUMENT_BYTES),
 )
 _REQUEST_ID = re.compile(rb"[\w.:-]{1,80}")
 _log = structlog.get_logger("service")
