@@ -9,6 +9,7 @@ import json
 import time
 import uuid
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -16,8 +17,8 @@ import jwt
 import pytest
 
 from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
-from restless_tide.gateways import protocol
-from restless_tide.gateways.client import Gateway, read_connection_file
+from restless_tide.gateways import client, protocol
+from restless_tide.gateways.client import LONGEST_ANSWER_BYTES, Gateway, read_connection_file
 from restless_tide.gateways.protocol import ConnectionFile
 from tests.harbour import Harbour
 from tests.patience import OPENLY
@@ -213,3 +214,29 @@ def test_what_is_no_connection_file_is_refused_without_repeating_it(text: str) -
     with pytest.raises(Invalid, match="no connection file") as refused:
         read_connection_file(text)
     assert "private_key" in refused.value.remedy
+
+
+def test_a_file_may_be_longer_than_an_answer_and_is_bounded_all_the_same(
+    connection: ConnectionFile, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    content = b"film" * (LONGEST_ANSWER_BYTES // 4 + 1)
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        if request.url.path == "/v1/token":
+            return httpx.Response(200, json={"access_token": "t", "expires_in": 600})
+        if "/lost" in request.url.path:
+            return httpx.Response(404, json={"code": "picture-unknown", "detail": "We hold no such file."})
+        return httpx.Response(200, content=content)
+
+    gateway = Gateway(connection, name="far")
+    monkeypatch.setattr(gateway, "_http", httpx.Client(base_url="http://far", transport=httpx.MockTransport(answer)))
+    gateway.dossier_picture("b", "0" * 64, tmp_path / "film")
+    assert (tmp_path / "film").read_bytes() == content
+    with pytest.raises(StoreUnreachable, match="without end"):
+        gateway.dossier("b")
+    with pytest.raises(StoreRefused, match="no such file"):
+        gateway.dossier_picture("b", "lost", tmp_path / "lost")
+    assert not (tmp_path / "lost").exists()
+    monkeypatch.setattr(client, "LARGEST_DOCUMENT_BYTES", 1000)
+    with pytest.raises(StoreUnreachable, match="without end"):
+        gateway.dossier_document("b", "0" * 64, tmp_path / "paper")

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
+from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
 
@@ -11,9 +14,11 @@ import tomlkit
 
 from restless_tide.cli.exits import Exit
 from restless_tide.core.errors import Invalid, NotFound, NotReady, StaleView
-from restless_tide.core.good import Good, GoodKind, GoodText
+from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood
 from restless_tide.demo.chapter import WRACKLINE
 from restless_tide.demo.processes import HOST
+from restless_tide.gateways.client import Gateway, read_connection_file
+from restless_tide.gateways.protocol import GoodsRequest
 from restless_tide.standins import pictures
 from restless_tide.wire.goods import GoodsTold, StoreGoodsTold, StoreGoodTold
 from tests.harbour import Harbour, until
@@ -158,16 +163,24 @@ def test_a_refusal_says_why_and_can_be_sent_again(harbour: Harbour, bare: str, t
     assert tide("dossier", "send", "--app", bare, "--store", "openfield").returncode == Exit.DONE
 
 
-def test_what_someone_enters_at_the_store_comes_back_and_is_taken_over(harbour: Harbour, bare: str) -> None:
-    port, berth = harbour.processes.ports.stores["openfield"], berth_of(harbour, bare, "openfield")
-    theirs = {"goods": {"theirs": MAPS.model_dump(mode="json", exclude={"stores"})}}
-    place = f"http://{HOST}:{port}/control/goods/{berth}"
-    assert httpx.post(place, json=theirs, **OPENLY).status_code == 200
-    until(lambda: at(harbour.tide.dossier.goods(bare), "openfield").unwritten, lambda count: count == 1)
-    assert harbour.tide.dossier.take_over(bare, "openfield").goods == 1
+def test_what_someone_enters_at_the_store_comes_back_and_is_taken_over_with_its_picture(
+    harbour: Harbour, bare: str, tmp_path: Path
+) -> None:
+    content = pictures.screen("theirs", 640, 640)
+    sha256 = hashlib.sha256(content).hexdigest()
+    theirs = SoldGood(**MAPS.model_dump(exclude={"stores", "picture"}), picture=sha256)
+    berth = berth_of(harbour, bare, "northgate")
+    address = f"http://{HOST}:{harbour.processes.ports.stores['northgate']}"
+    connection = httpx.post(f"{address}/control/connections", json={}, **OPENLY).text
+    with closing(Gateway(read_connection_file(connection), name="another tool")) as other:
+        upload = other.send_package(berth, io.BytesIO(content), len(content), f"{bare}-1")
+        other.write_goods(berth, GoodsRequest.of({"theirs": theirs}, {sha256: upload}), f"{bare}-2")
+    until(lambda: at(harbour.tide.dossier.goods(bare), "northgate").unwritten, lambda count: count == 1)
+    assert harbour.tide.dossier.take_over(bare, "northgate").goods == 1
     told = harbour.tide.dossier.goods(bare)
-    assert told.goods[0].good == MAPS
-    assert of(told, "openfield", "theirs").state == "accepted"
+    assert told.goods[0].good == Good(**theirs.model_dump())
+    assert of(told, "northgate", "theirs").state == "accepted"
+    assert harbour.tide.dossier.fetch_picture(sha256, tmp_path / "theirs.png").read_bytes() == content
 
 
 def test_two_people_at_one_good_both_see_both(harbour: Harbour, bare: str) -> None:

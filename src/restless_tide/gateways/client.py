@@ -11,7 +11,9 @@ import threading
 import time
 import uuid
 from collections.abc import Callable
+from contextlib import ExitStack
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any, BinaryIO, TypeVar
 
 import httpx
@@ -21,6 +23,7 @@ from pydantic import BaseModel, ValidationError
 from restless_tide import tus
 from restless_tide.core.dates import http_date, seconds_asked
 from restless_tide.core.errors import Invalid, StoreRefused, StoreUnreachable
+from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import ConnectionFile
@@ -36,9 +39,9 @@ _UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
 NOT_YET = "too-early"
 LONGEST_ANSWER_BYTES = 16 * 1024**2
 LONGEST_CALL_SECONDS = 20.0
+LONGEST_FETCH_SECONDS = 600.0
+"""Of a call that fetches a file."""
 LEAST_SKEW_SECONDS = 20.0
-
-"""The id of the request that an act came by; it goes along to the store with every call of that act."""
 
 
 class Gateway:
@@ -120,13 +123,13 @@ class Gateway:
     def dossier(self, berth: str) -> protocol.Dossier:
         return self._call("GET", f"/v1/berths/{berth}/dossier", protocol.Dossier)
 
-    def dossier_picture(self, berth: str, sha256: str) -> bytes:
-        """A file of a picture or a film that the store holds."""
-        return self._send("GET", f"/v1/berths/{berth}/dossier/pictures/{sha256}").content
+    def dossier_picture(self, berth: str, sha256: str, into: Path) -> None:
+        """Fetch the file of a picture or a film that the store holds."""
+        self._send("GET", f"/v1/berths/{berth}/dossier/pictures/{sha256}", into=into, most=LARGEST_FILM_BYTES)
 
-    def dossier_document(self, berth: str, sha256: str) -> bytes:
-        """The file of a document that the store holds."""
-        return self._send("GET", f"/v1/berths/{berth}/dossier/documents/{sha256}").content
+    def dossier_document(self, berth: str, sha256: str, into: Path) -> None:
+        """Fetch the file of a document that the store holds."""
+        self._send("GET", f"/v1/berths/{berth}/dossier/documents/{sha256}", into=into, most=LARGEST_DOCUMENT_BYTES)
 
     def gauges(self, berth: str) -> tuple[protocol.Gauge, ...]:
         return self._call("GET", f"/v1/berths/{berth}/gauges", protocol.Gauges).gauges
@@ -338,16 +341,26 @@ class Gateway:
         self.skew_seconds = skew
         return True
 
-    def _reach(self, method: str, path: str, **sent: Any) -> httpx.Response:
-        """One call, read to its end within a bound of bytes and of time."""
+    def _reach(
+        self, method: str, path: str, *, into: Path | None = None, most: int = LONGEST_ANSWER_BYTES, **sent: Any
+    ) -> httpx.Response:
+        """One call, read to its end within a bound of bytes and of time; what succeeds is written ``into`` a file if there is
+        one."""
         sent["headers"] = {**(sent.get("headers") or {}), protocol.REQUEST_HEADER: request_id.get() or uuid.uuid4().hex}
-        until = time.monotonic() + LONGEST_CALL_SECONDS
+        until = time.monotonic() + (LONGEST_CALL_SECONDS if into is None else LONGEST_FETCH_SECONDS)
         try:
-            with self._http.stream(method, path, **sent) as answer:
-                content = bytearray()
+            with ExitStack() as around:
+                answer = around.enter_context(self._http.stream(method, path, **sent))
+                to_file = into is not None and answer.is_success
+                file = around.enter_context(into.open("wb")) if into is not None and to_file else None
+                content, came = bytearray(), 0
                 for block in answer.iter_bytes():
-                    content += block
-                    if len(content) > LONGEST_ANSWER_BYTES or time.monotonic() > until:
+                    came += len(block)
+                    if file is not None:
+                        file.write(block)
+                    else:
+                        content += block
+                    if came > (most if to_file else LONGEST_ANSWER_BYTES) or time.monotonic() > until:
                         raise StoreUnreachable(
                             f"{self._name} answered {method} {path} without end; it was cut off.",
                             remedy="Tell the people who run the gateway; the act is tried again meanwhile.",

@@ -8,6 +8,12 @@ import secrets
 from pathlib import Path
 
 
+def digest_of(file: Path) -> str:
+    """The SHA-256 of a file."""
+    with file.open("rb") as source:
+        return hashlib.file_digest(source, "sha256").hexdigest()
+
+
 class DigestFiles:
     """A folder of files. A file appears under its SHA-256 whole or not at all."""
 
@@ -38,8 +44,8 @@ class DigestFiles:
 
     def adopt(self, part: Path) -> str:
         """Add a file that was written at ``part``; returns its digest."""
+        sha256 = digest_of(part)
         with part.open("rb") as file:
-            sha256 = hashlib.file_digest(file, "sha256").hexdigest()
             os.fsync(file.fileno())
         place = self.path(sha256)
         place.parent.mkdir(parents=True, exist_ok=True)
