@@ -7600,7 +7600,7 @@ export interface components {
         };
         /**
          * StoreGoodsRulesTold
-         * @description What a store wants of goods.
+         * @description What a store wants of goods; ``told`` is the same in words.
          */
         StoreGoodsRulesTold: {
             /** Counted In */
@@ -7634,6 +7634,8 @@ export interface components {
             picture: string;
             /** Picture Required */
             picture_required: boolean;
+            /** Told */
+            told: string;
         };
         /**
          * StoreGoodsTold

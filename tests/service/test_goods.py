@@ -178,7 +178,7 @@ def test_what_someone_enters_at_the_store_comes_back_and_is_taken_over_with_its_
     until(lambda: at(harbour.tide.dossier.goods(bare), "northgate").unwritten, lambda count: count == 1)
     assert harbour.tide.dossier.take_over(bare, "northgate").goods == 1
     told = harbour.tide.dossier.goods(bare)
-    assert told.goods[0].good == Good(**theirs.model_dump())
+    assert told.goods[0].good == Good(**theirs.model_dump(), stores=("northgate",))
     assert of(told, "northgate", "theirs").state == "accepted"
     assert harbour.tide.dossier.fetch_picture(sha256, tmp_path / "theirs.png").read_bytes() == content
 

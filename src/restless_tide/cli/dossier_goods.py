@@ -16,7 +16,7 @@ from restless_tide.core.errors import Invalid
 from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood, price_text
 from restless_tide.core.goods import good_told
 from restless_tide.core.locales import locale_of
-from restless_tide.wire.goods import GoodsTold, StoreGoodsRulesTold, StoreGoodTold
+from restless_tide.wire.goods import GoodsTold, StoreGoodTold
 
 
 def add(nouns: Nouns) -> None:
@@ -84,23 +84,12 @@ def _tell(call: Call, told: GoodsTold) -> None:
     call.say("")
     table = call.table("STORE", "GOODS", "DIFFER", "TAKES")
     for store in told.stores:
-        table.add_row(cell(store.store), str(len(store.goods)), str(store.differing or ""), cell(_takes(store.rules)))
+        table.add_row(cell(store.store), str(len(store.goods)), str(store.differing or ""), cell(store.rules.told))
     call.show(table, empty="No store where the app has a place sells goods inside apps.")
 
 
 def _kind(good: SoldGood) -> str:
     return f"{good.kind}, every {good.months} months" if good.months else str(good.kind)
-
-
-def _takes(rules: StoreGoodsRulesTold) -> str:
-    parts = [", ".join(rules.kinds), f"names of {rules.name_limit} and descriptions of {rules.description_limit} {rules.counted_in}"]  # fmt: skip
-    if rules.currencies:
-        parts.append(f"prices in {', '.join(rules.currencies)}")
-    if rules.picture:
-        parts.append(
-            f"a picture: {rules.picture}" if rules.picture_required else f"a picture, or none: {rules.picture}"
-        )
-    return "; ".join(parts)
 
 
 def _tell_store(call: Call, told: GoodsTold) -> None:
@@ -109,7 +98,7 @@ def _tell_store(call: Call, told: GoodsTold) -> None:
     for one in store.goods:
         table.add_row(cell(one.reference), one.state, cell(_gets(one)))
     call.show(table, empty=f"{store.store_title} gets no goods.")
-    call.say(f"{store.store_title} takes: {_takes(store.rules)}. {store.lock or 'Goods may change any time.'}")
+    call.say(f"{store.store_title} takes: {store.rules.told}. {store.lock or 'Goods may change any time.'}")
     if store.unwritten:
         count = "1 good" if store.unwritten == 1 else f"{store.unwritten} goods"
         call.say(f"It holds {count} that nobody entered here. Take them over with: "

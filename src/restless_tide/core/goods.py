@@ -17,7 +17,7 @@ from restless_tide.core.good import Good, SoldGood, price_text
 from restless_tide.core.goods_rules import PICTURE, GoodsRules
 from restless_tide.core.graph import Standing, locked, locks_later
 from restless_tide.core.picture_sets import UNMADE
-from restless_tide.core.pictures import Fit, Made, PictureFacts, Recipe, fits, megabytes
+from restless_tide.core.pictures import Fit, Made, PictureFacts, Recipe, fits, megabytes, sides_told
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.texts import TextState, takes_locale
 
@@ -185,10 +185,12 @@ def _of_price(rules: Rulebook, demanded: GoodsRules, good: Good) -> list[_Said]:
         return [("good-currency", f"{rules.store} takes prices in {', '.join(demanded.currencies)}; this is in {good.currency}.", "Give its price in one of them.")]  # fmt: skip
     low, high = demanded.lowest_price, demanded.highest_price
     if (low is not None and good.price < low) or (high is not None and good.price > high):
-        ends = [price_text(one) for one in (low, high) if one is not None]
-        between = " to ".join(ends) if len(ends) > 1 else f"{ends[0]} {'or more' if high is None else 'at most'}"
         return [
-            ("good-price", f"it costs {price_text(good.price)}; {rules.store} takes {between}.", "Give another price.")
+            (
+                "good-price",
+                f"it costs {price_text(good.price)}; {rules.store} takes {between(demanded)}.",
+                "Give another price.",
+            )
         ]
     return []
 
@@ -240,6 +242,31 @@ def _still_made(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, reference
 def against_sending_goods(rules: Rulebook, given: GoodsAt) -> list[Finding]:
     """What the store would refuse of the goods that it does not hold as they are entered."""
     return [found for found in check_goods(rules, given, differing_goods(rules, given)) if found.level is Level.BLOCKER]
+
+
+def goods_rules_told(demanded: GoodsRules) -> str:
+    """What a store takes of goods, in words."""
+    parts = [
+        ", ".join(demanded.kinds),
+        f"names of {demanded.name_limit} and descriptions of {demanded.description_limit} {demanded.counted_in}",
+    ]
+    prices = [f"in {', '.join(demanded.currencies)}"] if demanded.currencies else []
+    prices += [between(demanded)] if between(demanded) else []
+    if prices:
+        parts.append(f"prices {', '.join(prices)}")
+    if demanded.picture is not None:
+        wanted = "a picture" if demanded.picture.fewest else "a picture, or none"
+        parts.append(f"{wanted}: {sides_told(demanded.picture)}")
+    return "; ".join(parts)
+
+
+def between(demanded: GoodsRules) -> str:
+    """The prices that a store takes, such as ``0.80 to 900.00``; nothing where it takes any."""
+    low, high = demanded.lowest_price, demanded.highest_price
+    ends = [price_text(one) for one in (low, high) if one is not None]
+    return (
+        " to ".join(ends) if len(ends) > 1 else f"{ends[0]} {'or more' if high is None else 'at most'}" if ends else ""
+    )
 
 
 def good_told(good: Good | SoldGood | None) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from restless_tide.core.goods import goods_rules_told
 from restless_tide.core.pictures import sides_told
 from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, Rulebook
 from restless_tide.core.tracks import GETS
@@ -24,6 +25,7 @@ def told_rules(rules: Rulebook) -> list[str]:
             _texts(rules),
             _pictures(rules),
             _asked(rules),
+            f"Sold inside apps: {goods_rules_told(rules.goods)}." if rules.goods is not None else "",
             *_rollout(rules),
             *_rest(rules),
         )

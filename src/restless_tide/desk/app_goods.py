@@ -179,14 +179,17 @@ PART = Part(
 def take_over(act: Act, app_name: str, berth: Berth) -> int:
     """Take over here the goods that a store holds and nobody entered here; returns how many. Pictures are here already.
 
-    A good that another store sells under the same reference is one and the same; what is taken over is meant for all.
+    They are sold where they are sold now: a store that does not hold one is not sent it unless someone says so.
     """
     taken, given = 0, at_berth(act.session, berth)
+    selling = [other for other in berth.app.berths if rules_of(other.store).goods is not None]
+    known = {other.store.name: held.rows(act.session, HeldGood, other).keys() for other in selling}
     for reference in unentered_goods(given):
         good = given.held[reference]
         if good.picture is not None and act.session.get(PictureFile, good.picture) is None:
             continue
-        write(act, app_name, reference, Good(**good.model_dump()))
+        there = tuple(sorted(name for name, references in known.items() if reference in references))
+        write(act, app_name, reference, Good(**good.model_dump(), stores=() if len(there) == len(known) else there))
         taken += 1
     return taken
 

@@ -11,6 +11,7 @@ from restless_tide.core.goods import (
     check_goods,
     differing_goods,
     goods_lock_told,
+    goods_rules_told,
     sold_there,
     state_of_good,
     unentered_goods,
@@ -68,6 +69,7 @@ def _at_store(session: Session, berth: Berth, demanded: GoodsRules) -> StoreGood
         language=berth.language,
         rules=StoreGoodsRulesTold.of(
             demanded,
+            told=goods_rules_told(demanded),
             picture=sides_told(demanded.picture) if demanded.picture is not None else "",
             picture_required=demanded.picture is not None and demanded.picture.fewest > 0,
         ),

@@ -34,7 +34,9 @@ class GoodTold(Told):
 
 
 class StoreGoodsRulesTold(Told):
-    """What a store wants of goods."""
+    """What a store wants of goods; ``told`` is the same in words."""
+
+    told: str
 
     kinds: list[GoodKind]
     fewest: int
