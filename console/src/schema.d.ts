@@ -638,6 +638,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/dossier/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch Folder
+         * @description The dossier as a folder, in a ZIP archive.
+         */
+        get: operations["folders-fetch_folder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/folder-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Folder
+         * @description Hold a folder, in a ZIP archive, against the desk: what it would change, and what each store would say. Nothing is written.
+         */
+        post: operations["folders-check_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/dossier/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Folder
+         * @description Write at the desk what was changed in a folder, in a ZIP archive, since both last agreed; what both changed stops it.
+         */
+        post: operations["folders-take_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/dossier/goods": {
         parameters: {
             query?: never;
@@ -4630,6 +4690,46 @@ export interface components {
              */
             words: string[];
         };
+        /**
+         * FolderChangeTold
+         * @description A text, a set of pictures, an answer or a good that folder and desk hold differently; empty: it is not there.
+         */
+        FolderChangeTold: {
+            /** Desk */
+            desk: string;
+            /**
+             * Here
+             * @description what the folder holds; pictures by the digests of their files
+             */
+            here: string;
+            /**
+             * Place
+             * @description the file, and where in it
+             */
+            place: string;
+            side: components["schemas"]["Side"];
+        };
+        /**
+         * FolderCheckTold
+         * @description What a folder would change here, and what each store would say of it. Nothing was written.
+         */
+        FolderCheckTold: {
+            /** Changes */
+            changes: components["schemas"]["FolderChangeTold"][];
+            /** Stores */
+            stores: components["schemas"]["StoreCheckTold"][];
+        };
+        /**
+         * FolderTakenTold
+         * @description What of a folder is written at the desk now.
+         */
+        FolderTakenTold: {
+            /**
+             * Written
+             * @description the file, and where in it
+             */
+            written: string[];
+        };
         /** ForgetWanted */
         ForgetWanted: {
             /**
@@ -7190,6 +7290,12 @@ export interface components {
             /** There */
             there: boolean;
         };
+        /**
+         * Side
+         * @description Who has changed a text, a set of pictures or an answer since both last agreed.
+         * @enum {string}
+         */
+        Side: "changed here" | "changed at the desk" | "changed at both";
         /**
          * SightingTold
          * @description What the store was last seen to hold, by the store's own clock.
@@ -10453,6 +10559,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreCheckTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "folders-fetch_folder": {
+        parameters: {
+            query?: {
+                /** @description what this store gets, under its own names; none: all, as it is here */
+                store?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "folders-check_folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderCheckTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "folders-take_folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderTakenTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

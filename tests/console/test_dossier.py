@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
+from restless_tide.folders.archive import unpack
 from tests.harbour import TEXTS, Harbour, until
 
 pytestmark = pytest.mark.console
@@ -97,3 +99,30 @@ def test_the_sheet_is_the_first_thing_on_a_page_and_leads_to_the_text_that_is_mi
     expect(page.get_by_role("button", name="Hand in for review")).to_be_disabled()
     sheet.get_by_role("link", name="Write it").click()
     expect(field(page, "Description").get_by_label("en", exact=True)).to_be_focused()
+
+
+def test_a_folder_is_downloaded_changed_compared_and_written(page: Page, harbour: Harbour, tmp_path: Path) -> None:
+    app = harbour.new_app()
+    page.goto(f"/apps/{app}/dossier")
+    part = page.get_by_role("region", name="As a folder of files")
+    with page.expect_download() as loaded:
+        part.get_by_role("link", name="Download it").click()
+    assert loaded.value.suggested_filename == f"{app}-dossier.zip"
+    folder = unpack(Path(loaded.value.path()), tmp_path)
+    part.get_by_label("A dossier folder").set_input_files(folder)
+    expect(part).to_contain_text("dossier and this page hold the same.")
+    text = folder / "texts" / "en.toml"
+    text.write_text(text.read_text().replace("A diary", "A notebook"), encoding="utf-8")
+    part.get_by_label("A dossier folder").set_input_files(folder)
+    expect(part).to_contain_text("texts/en.toml, description")
+    expect(part.get_by_role("blockquote").nth(1)).to_contain_text("A notebook for people")
+    part.get_by_role("button", name="Write that change here").click()
+    expect(part).to_contain_text("1 change is written here.")
+    expect(page.get_by_role("region", name="Description").get_by_role("textbox", name="en")).to_have_value(
+        "A notebook for people who walk along the shore."
+    )
+    harbour.tide.dossier.write(app, "en", {"description": "Another one."})
+    text.write_text(text.read_text().replace("A notebook", "A book"), encoding="utf-8")
+    part.get_by_label("A dossier folder").set_input_files(folder)
+    expect(part).to_contain_text("Changed at both")
+    expect(part.get_by_role("button", name="Write")).to_have_count(0)

@@ -26,6 +26,7 @@ CHOICES = (
     ("Audience", "Adults"),
     ("Encryption", "No"),
     ("Advertising", "None"),
+    ("Sold inside the app", "No"),
     ("Content of others", "No"),
     ("News", "No"),
     ("Sign-in for reviewers", "No, or anyone can make an account"),

@@ -39,6 +39,7 @@ def test_a_new_app_is_answered_by_clicks_alone_until_every_store_holds_the_answe
         ("Violence", "None"),
         ("Encryption", "Only with what the system offers"),
         ("Advertising", "None"),
+        ("Sold inside the app", "No"),
         ("Content of others", "No"),
         ("Audience", "Adults"),
         ("Does the app lead people onto ground where they can come to harm?", "No"),

@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from restless_tide.cli.dossier_files import DossierFolder
 from restless_tide.core.dossier_folder import Place, Side, compare, digest_of
 from restless_tide.core.errors import Invalid
+from restless_tide.folders.files import DossierFolder
 from restless_tide.wire.base import _in_lines
 
 LINE = Place("en", "summary")

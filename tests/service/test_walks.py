@@ -91,7 +91,14 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
 
     tide.walk("write and answer what stores ask")
     tide("dossier", "write", "en", "summary=A diary.", "description=For people who walk along the shore.", *of)
-    common = ("category=nature", "violence=none", "audience=adults", "encryption=none", "advertising=none")
+    common = (
+        "category=nature",
+        "violence=none",
+        "audience=adults",
+        "encryption=none",
+        "advertising=none",
+        "selling=none",
+    )
     tide("dossier", "answer", *common, "third-party-content=none", "gathered-data.*=", *of)
     tide("dossier", "answer", "ground=no", *of, "--store", "northgate")
     for picture_class, pictures in sample_pictures().items():

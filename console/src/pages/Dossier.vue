@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
+import DossierFolder from '../components/DossierFolder.vue'
 import DossierTabs from '../components/DossierTabs.vue'
 import DossierText from '../components/DossierText.vue'
 import Explained from '../components/Explained.vue'
@@ -126,6 +127,7 @@ async function drop(): Promise<void> {
       v-for="{ store, field } in alone" :key="`${here}/${store.store}/${field.key}`" :field="{ ...field, means: null }" :only="store.store" :locale="here" :beside="beside" :written="ownText(here, store.store, field.key)"
       :other="beside ? ownText(beside, store.store, field.key)?.text ?? '' : ''" :stores="[store]" :own="() => undefined" :asked="route.query.field === field.key" :save="save"
     />
+    <DossierFolder :app="app" :stores="stores" @written="load" />
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>
 </template>

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from restless_tide.cli.call import Call, cell
-from restless_tide.cli.dossier_files import DossierFolder
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import LEVEL_MARKS
 from restless_tide.cli.parsing import Nouns, app_argument, instant_argument, place_argument
@@ -15,6 +14,7 @@ from restless_tide.core.known import MendAct, NodeState
 from restless_tide.core.picture_sets import pictures_place
 from restless_tide.core.sheet import Verdict
 from restless_tide.core.texts import text_at
+from restless_tide.folders.files import DossierFolder
 from restless_tide.wire.problems import FindingTold
 from restless_tide.wire.readiness import PlaceSheetTold, ReadinessTold, ThingTold
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
 
+from restless_tide.client.line import Answer
 from restless_tide.client.noun import Noun
 from restless_tide.core.good import Good
 from restless_tide.wire.dossier import (
@@ -25,6 +26,7 @@ from restless_tide.wire.dossier import (
     TextsWanted,
     WrittenTextTold,
 )
+from restless_tide.wire.folders import FolderCheckTold, FolderTakenTold
 from restless_tide.wire.goods import GoodsTold, GoodWanted
 from restless_tide.wire.pictures import (
     ImportedFile,
@@ -170,6 +172,24 @@ class Dossier(Noun):
             goods=dict(goods or {}),
         )
         return self._line.post(f"/v1/apps/{app}/dossier/checks", list[StoreCheckTold], body)
+
+    def fetch_folder(self, app: str, to: Path, *, store: str | None = None) -> Path:
+        """Fetch the dossier as a folder in a ZIP archive; with a store, what that store gets."""
+        about = f"?{urlencode({'store': store})}" if store else ""
+        self._line.fetch(f"/v1/apps/{app}/dossier/folder{about}", to)
+        return to
+
+    def check_folder(self, app: str, packed: Path) -> FolderCheckTold:
+        """Hold a folder in a ZIP archive against the desk; nothing is written."""
+        return self._send_folder(f"/v1/apps/{app}/dossier/folder-checks", FolderCheckTold, packed)
+
+    def take_folder(self, app: str, packed: Path) -> FolderTakenTold:
+        """Write at the desk what was changed in a folder in a ZIP archive. Raises Conflict for what both changed."""
+        return self._send_folder(f"/v1/apps/{app}/dossier/folders", FolderTakenTold, packed)
+
+    def _send_folder(self, path: str, kind: type[Answer], packed: Path) -> Answer:
+        with packed.open("rb") as source:
+            return self._line.send_file(path, kind, source, packed.stat().st_size)
 
     def take_over(self, app: str, store: str) -> TakenOverTold:
         """Take over here the texts, pictures, answers and goods that a store holds and nobody put in here."""

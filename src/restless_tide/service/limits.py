@@ -14,6 +14,7 @@ from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES
 from restless_tide.core.testers import LARGEST_BYTES as LARGEST_LIST
 from restless_tide.desk.pictures import LARGEST_BYTES as LARGEST_PICTURE
+from restless_tide.folders.archive import LARGEST_ARCHIVE_BYTES
 from restless_tide.request import request_id as current_request
 from restless_tide.service.faults import answer_problem, unforeseen
 from restless_tide.service.paths import impersonal
@@ -25,6 +26,7 @@ _LARGER = (
     (re.compile(r"/v1/builds/[^/]+/symbols"), LARGEST_SYMBOLS),
     (re.compile(r"/v1/pictures"), LARGEST_FILM_BYTES),
     (re.compile(r"/v1/documents"), LARGEST_DOCUMENT_BYTES),
+    (re.compile(r"/v1/apps/[^/]+/dossier/(folder-checks|folders)"), LARGEST_ARCHIVE_BYTES),
 )
 _REQUEST_ID = re.compile(rb"[\w.:-]{1,80}")
 _log = structlog.get_logger("service")

@@ -14,13 +14,21 @@ from restless_tide.core.answer_shapes import plain, shape_at
 from restless_tide.core.answers import AnswersAt, Asked, asked, coming, state_of_all, unasked, ungiven
 from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import catalogue
+from restless_tide.core.documents import FileAnswer
 from restless_tide.core.graph import Standing, locked, locks_later
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import app_answers
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, AppAnswer, Berth, Person
-from restless_tide.wire.dossier import QuestionsTold, QuestionTold, RatingTold, StoreQuestionsTold, TopicTold
+from restless_tide.wire.dossier import (
+    DocumentTold,
+    QuestionsTold,
+    QuestionTold,
+    RatingTold,
+    StoreQuestionsTold,
+    TopicTold,
+)
 from restless_tide.wire.problems import findings_told
 
 
@@ -38,6 +46,10 @@ def questions_of(session: Session, app: App, now: datetime) -> QuestionsTold:
         remarks=findings_told(app_answers.against_packages(session, app)),
         stores=stores,
     )
+
+
+def document(found: FileAnswer) -> DocumentTold:
+    return DocumentTold(sha256=found.sha256, name=found.name, format=found.format, size_bytes=found.size_bytes)
 
 
 def _topic(key: str, row: AppAnswer | None, people: dict[str, str]) -> TopicTold:

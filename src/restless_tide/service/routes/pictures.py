@@ -13,7 +13,7 @@ from restless_tide.core.documents import DOCUMENT_TYPES
 from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES, LONGEST_FILE_NAME
 from restless_tide.desk import app_pictures, documents, find, importing, making
 from restless_tide.desk.desk import Desk
-from restless_tide.service import shown_pictures
+from restless_tide.service import shown_pictures, shown_questions
 from restless_tide.service.bodies import A_FILE, body_to_file
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.dossier import read_revision
@@ -81,7 +81,7 @@ async def keep_document(
         found = await run_in_threadpool(documents.keep_file, desk, person.id, part, name)
     finally:
         part.unlink(missing_ok=True)
-    return DocumentTold(sha256=found.sha256, name=found.name, format=found.format, size_bytes=found.size_bytes)
+    return shown_questions.document(found)
 
 
 @router.get("/documents/{sha256}", response_class=FileResponse)
