@@ -49,7 +49,7 @@ def test_a_folder_is_the_same_by_archive_and_by_command(harbour: Harbour, app: s
     assert {"documents/letter.pdf", "goods/maps.png", "answers.toml", "texts/en.toml"} <= mine.keys()
     told = harbour.tide.dossier.check_folder(app, packed(folder))
     assert told.changes == []
-    assert {store.store for store in told.stores} == {"northgate", "openfield"}
+    assert {store.store for store in told.stores} >= {"northgate", "openfield"}
     assert harbour.tide.dossier.take_folder(app, packed(folder)).written == []
 
 

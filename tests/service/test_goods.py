@@ -15,7 +15,6 @@ import tomlkit
 from restless_tide.cli.exits import Exit
 from restless_tide.core.errors import Invalid, NotFound, NotReady, StaleView
 from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood
-from restless_tide.demo.chapter import WRACKLINE
 from restless_tide.demo.processes import HOST
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.gateways.protocol import GoodsRequest
@@ -283,10 +282,8 @@ def test_a_mistake_in_a_folder_of_goods_is_named_by_its_file(
     assert said in " ".join(done.stderr.split())
 
 
-def test_a_store_without_goods_is_never_asked_about_them(harbour: Harbour, bare: str, tmp_path: Path) -> None:
-    harbour.tide.stores.carry("wrack", WRACKLINE.read_text(encoding="utf-8").replace("Wrackline", "Wrack"))
-    told = harbour.tide.dossier.write_good(bare, "maps", with_picture(harbour, tmp_path))
-    assert {one.store for one in told.stores} == {"northgate", "openfield"}
+def test_what_one_store_gets_is_exported_with_its_picture(harbour: Harbour, bare: str, tmp_path: Path) -> None:
+    harbour.tide.dossier.write_good(bare, "maps", with_picture(harbour, tmp_path))
     exported = Terminal(harbour, tmp_path)("dossier", "export", "out", "--app", bare, "--store", "northgate")
     assert exported.returncode == Exit.DONE
     assert (tmp_path / "out" / "goods" / "maps.png").is_file()

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import json
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
+from PIL import Image
 
 from restless_tide.cli.exits import Exit
 from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, NotReady
+from restless_tide.core.good import Good, GoodKind, GoodText
 from restless_tide.demo.chapter import WRACKLINE
+from restless_tide.standins import pictures
 from restless_tide.wire.push import HandOnWanted
 from restless_tide.wire.releases import LegWanted
 from restless_tide.wire.steps import StepTold
@@ -325,3 +329,56 @@ def test_a_build_moves_up_the_tracks_of_a_store_that_is_carried_by_hand(carried:
     assert drafted.drafted
     carried.tide.releases.submit(app, "1.0.0", store="wrackline")
     settle(carried, app, "Hand 1.0.0 to review at Wrackline")
+
+
+_SELLS = """
+[goods]
+kinds = ["kept"]
+
+[goods.picture]
+sizes = [[200, 200]]
+fewest = 1
+"""
+_WANTS_A_FORM = """[questionnaire.questions.form]
+form = "file"
+text = "Which form have you signed?"
+
+[questionnaire.questions.readers]"""
+
+
+def test_goods_and_documents_are_prepared_for_the_hand_with_their_files(own_harbour: Harbour, tmp_path: Path) -> None:
+    desk = own_harbour
+    text = WRACKLINE.read_text(encoding="utf-8").replace("[questionnaire.questions.readers]", _WANTS_A_FORM)
+    text = text.replace("[availability]", _SELLS + "[availability]").replace(
+        'store = "Wrackline"', 'store = "Saltmarket"'
+    )
+    desk.tide.stores.carry("saltmarket", text)
+    app = desk.new_app(dossier=False)
+    desk.tide.apps.open_berth(app, "saltmarket")
+    settle(desk, app, "Open a place")
+    until(lambda: desk.tide.apps.berth(app, "saltmarket"), lambda berth: berth.state == "open")
+    (tmp_path / "maps.png").write_bytes(pictures.screen("maps", 400, 400))
+    picture = desk.tide.dossier.keep_picture(tmp_path / "maps.png").sha256
+    texts = {"en": GoodText(name="Maps", description="All islands.")}
+    good = Good(
+        kind=GoodKind.KEPT, price=Decimal("4.5"), currency="EUR", texts=texts, picture=picture, stores=("saltmarket",)
+    )
+    desk.tide.dossier.write_good(app, "maps", good)
+    (tmp_path / "form.txt").write_text("Signed.", encoding="utf-8")
+    form = desk.tide.dossier.keep_document(tmp_path / "form.txt")
+    desk.tide.dossier.answer(app, {"form": dict(form)}, store="saltmarket")
+    desk.tide.dossier.send(app, store="saltmarket")
+    step = step_of(desk, app, "Answer the questions")
+    assert step.texts["Which form have you signed?"] == "form.txt (7 B)"
+    assert [file.name for file in step.files] == ["form.txt"]
+    assert desk.tide.steps.fetch(step.files[0], tmp_path / "taken.txt").read_text() == "Signed."
+    desk.tide.steps.settle(step.id, "done")
+    step = step_of(desk, app, "Enter the goods")
+    assert step.texts["maps"] == "kept, 4.50 EUR; en: Maps"
+    assert step.texts["maps, description in en"] == "All islands."
+    (file,) = step.files
+    with Image.open(desk.tide.steps.fetch(file, tmp_path / "taken.png")) as taken:
+        assert taken.size == (200, 200)
+    desk.tide.steps.settle(step.id, "done")
+    goods = desk.tide.dossier.goods
+    until(lambda: [one.state for store in goods(app).stores for one in store.goods], lambda seen: seen == ["accepted"])
