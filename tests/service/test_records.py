@@ -424,9 +424,12 @@ LATER = (ThingKind.ANSWERS, ThingKind.GOODS)
 
 
 def of_that_time(rules: Rulebook) -> Rulebook:
-    """The same without what rulebooks did not have then: questions about an app, classes of pictures, and goods."""
+    """The same without what rulebooks did not have then: questions about an app, classes of pictures, goods, and licence texts."""
     document = rules.model_dump(mode="json", exclude={"questionnaire", "goods"})
     document["listing"]["pictures"] = {}
+    document["listing"]["fields"] = {
+        key: field for key, field in document["listing"]["fields"].items() if field["means"] != "licence"
+    }
     unknown = {key for key, thing in rules.things.items() if thing.kind in LATER or thing.pictures}
     document["things"] = {
         key: thing | {"opens_after": [before for before in thing["opens_after"] if before not in unknown]}
