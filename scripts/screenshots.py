@@ -45,6 +45,9 @@ def signed_in(browser: Browser, address: str, **context: object) -> Page:
 
 def take(page: Page, name: str) -> None:
     page.wait_for_timeout(500)
+    page.evaluate(
+        "Promise.all([...document.images].filter(one => one.loading !== 'lazy').map(one => one.decode().catch(() => {})))"
+    )
     page.screenshot(path=TARGET / f"{name}.png")
     print(name, flush=True)
 

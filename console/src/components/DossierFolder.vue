@@ -25,6 +25,14 @@ const against = computed(() => (found.value?.stores ?? []).map((store) => ({ ...
 const place = computed(() => `/v1/apps/${props.app}/dossier`)
 const shown = (text: string) => (/^[0-9a-f]{64}$/m.test(text) ? text.split('\n').map((one) => `file ${one.slice(0, 12)}`).join('\n') : text)
 
+const SHORT_LINES = 6
+
+/** What differs of a text: of a long one the lines alone that the other side does not have so. */
+function differing(text: string, other: string): string {
+  const [mine, theirs] = [shown(text).split('\n'), new Set(shown(other).split('\n'))]
+  if (mine.length <= SHORT_LINES || !other) return shown(text) || 'nothing'
+  return mine.filter((line) => !theirs.has(line)).map((line) => line.trim()).join('\n') || 'without the lines beside this'
+}
 async function pack(files: File[]): Promise<Blob> {
   const entries: AsyncZippable = {}
   for (const file of files) entries[file.webkitRelativePath || file.name] = [new Uint8Array(await file.arrayBuffer()), { level: 0 }]
@@ -86,7 +94,7 @@ async function write(): Promise<void> {
           <h3>{{ title }}</h3>
           <details v-for="one in changes" :key="one.place" :open="changes.length < 4">
             <summary>{{ one.place }}</summary>
-            <div class="sides"><div><span class="soft">here</span><blockquote dir="auto">{{ shown(one.desk) || 'nothing' }}</blockquote></div><div><span class="soft">in the folder</span><blockquote dir="auto">{{ shown(one.here) || 'nothing' }}</blockquote></div></div>
+            <div class="sides"><div><span class="soft">here</span><blockquote dir="auto">{{ differing(one.desk, one.here) }}</blockquote></div><div><span class="soft">in the folder</span><blockquote dir="auto">{{ differing(one.here, one.desk) }}</blockquote></div></div>
           </details>
         </template>
       </template>
