@@ -14,7 +14,7 @@ from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument
 from restless_tide.core.errors import Invalid
 from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood, price_text
-from restless_tide.core.goods import good_told
+from restless_tide.core.goods import every_so_often, good_told
 from restless_tide.core.locales import locale_of
 from restless_tide.wire.goods import GoodsTold, StoreGoodTold
 
@@ -89,7 +89,7 @@ def _tell(call: Call, told: GoodsTold) -> None:
 
 
 def _kind(good: SoldGood) -> str:
-    return f"{good.kind}, every {good.months} months" if good.months else str(good.kind)
+    return f"{good.kind}, {every_so_often(good.months)}" if good.months else str(good.kind)
 
 
 def _tell_store(call: Call, told: GoodsTold) -> None:

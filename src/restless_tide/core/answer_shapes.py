@@ -10,12 +10,11 @@ from typing import Any
 
 from restless_tide.core.applying import Answer
 from restless_tide.core.catalogue import AnswerForm, Topic, catalogue
-from restless_tide.core.documents import DocumentFormat, FileAnswer, document_name
+from restless_tide.core.documents import DocumentFormat, FileAnswer, document_name, is_document
 from restless_tide.core.errors import Invalid
 from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.rulebook import Rulebook
 
-_DIGEST = "sha256"
 _OF_FILE = {field.name for field in dataclasses.fields(FileAnswer)}
 _HEX = re.compile(r"[0-9a-f]{64}")
 LONGEST_ANSWER = 4_000
@@ -37,8 +36,8 @@ class Shape:
 
 def thawed(value: Any) -> Answer:
     """An answer as JSON has it, with tuples in place of lists."""
-    if isinstance(value, Mapping) and _DIGEST in value:
-        return FileAnswer(value[_DIGEST], value["name"], DocumentFormat(value["format"]), value["size_bytes"])
+    if is_document(value):
+        return FileAnswer(value["sha256"], value["name"], DocumentFormat(value["format"]), value["size_bytes"])
     if isinstance(value, Mapping):
         return {str(kind): tuple(str(one) for one in row) for kind, row in value.items()}
     if isinstance(value, list | tuple):
@@ -118,13 +117,13 @@ def _grid(shape: Shape, value: Any, place: str) -> Answer:
 
 
 def _file(value: Any, place: str) -> FileAnswer:
-    if not isinstance(value, Mapping) or set(value) != _OF_FILE or not _HEX.fullmatch(str(value[_DIGEST])):
+    if not is_document(value) or set(value) != _OF_FILE or not _HEX.fullmatch(str(value["sha256"])):
         raise _unfit(place, "a document that was sent before, by its digest, name, format and size", value)
     try:
         kind = DocumentFormat(value["format"])
     except ValueError:
         raise _unfit(place, f"a document as {', '.join(DocumentFormat)}", value) from None
-    return FileAnswer(value[_DIGEST], document_name(str(value["name"])), kind, int(value["size_bytes"]))
+    return FileAnswer(value["sha256"], document_name(str(value["name"])), kind, int(value["size_bytes"]))
 
 
 def _names(value: Any) -> list[str] | None:

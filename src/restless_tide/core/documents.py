@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
+from typing import Any, TypeGuard
 
 from restless_tide.core.errors import Invalid, TooLarge
 from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LONGEST_FILE_NAME
@@ -47,6 +49,11 @@ class FileAnswer:
     def told(self) -> str:
         """Such as ``contract.pdf (212.4 kB)``."""
         return f"{self.name} ({size(self.size_bytes)})"
+
+
+def is_document(answer: Any) -> TypeGuard[Mapping[str, Any]]:
+    """Whether an answer as JSON has it names a document."""
+    return isinstance(answer, Mapping) and "sha256" in answer
 
 
 def document_name(name: str) -> str:

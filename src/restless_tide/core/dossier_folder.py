@@ -19,6 +19,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from restless_tide.core.documents import is_document
 from restless_tide.core.good import Good, price_text
 from restless_tide.core.limits import (
     LARGEST_NUMBER,
@@ -38,8 +39,6 @@ GOODS_FOLDER = "goods"
 NO_LOCALE = ""
 """Of an answer or a good: it is in no single language."""
 _DIGEST_LETTERS = 16
-_DIGEST = "sha256"
-"""By it an answer is known as a document."""
 DOCUMENTS_FOLDER = "documents"
 _FIGURES = re.compile(r"(\d+)")
 
@@ -146,7 +145,7 @@ class Place(NamedTuple):
 
 def written(answer: Any) -> str:
     """An answer as one text, the same whatever the order of its choices and rows."""
-    if isinstance(answer, Mapping) and _DIGEST in answer:
+    if is_document(answer):
         return json.dumps(answer, ensure_ascii=False, sort_keys=True)
     if isinstance(answer, Mapping):
         answer = {kind: sorted(answer[kind]) for kind in sorted(answer)}

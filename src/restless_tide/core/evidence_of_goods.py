@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.good import SoldGood
@@ -30,7 +31,7 @@ def of_goods(rules: Rulebook, known: Known) -> Evidence:
         act = MendAct.SEND_GOODS if after >= demanded.fewest and not against else MendAct.WRITE_GOODS
         said = f"{rules.store} wants {demanded.fewest} on sale, and holds {demanded.fewest - lacking}."
         return Evidence(NodeState.MISSING, said, (_missing(rules, said), *against), act, changes=True)
-    findings = tuple(Finding(found.code, Level.CAUTION, found.detail, found.place, found.remedy) for found in against)
+    findings = tuple(replace(found, level=Level.CAUTION) for found in against)
     if unsent:
         count = "1 good differs" if len(unsent) == 1 else f"{len(unsent)} goods differ"
         act = MendAct.WRITE_GOODS if against else MendAct.SEND_GOODS

@@ -90,5 +90,5 @@ class Good(SoldGood):
 
 
 def read_sold(value: Any) -> SoldGood:
-    """A good as a store or an order tells of it, as JSON has it."""
+    """A good as a store or an order has it in JSON."""
     return SoldGood.model_validate(value)

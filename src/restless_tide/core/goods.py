@@ -8,8 +8,8 @@ have bought it.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
 
 from restless_tide.core.changes import measured
 from restless_tide.core.errors import Finding, Level
@@ -153,90 +153,80 @@ def check_goods(rules: Rulebook, given: GoodsAt, references: Iterable[str] | Non
 
 
 def _against(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, reference: str, good: Good) -> list[Finding]:
-    return [
-        Finding(code, Level.BLOCKER, f"{reference}: {said}", place_of_good(reference), advice)
-        for code, said, advice in (
-            *_of_kind(rules, demanded, reference, good),
-            *_of_price(rules, demanded, good),
-            *_of_texts(rules, demanded, given, good),
-            *_of_picture(rules, demanded, given, good),
-        )
-    ] + _still_made(rules, demanded, given, reference, good)
+    said = [
+        *_of_kind(rules, demanded, reference, good),
+        *_of_price(rules, demanded, good),
+        *_of_texts(rules, demanded, given, good),
+        *_of_picture(rules, demanded, given, good),
+    ]
+    return [replace(found, detail=f"{reference}: {found.detail}", place=place_of_good(reference)) for found in said]
 
 
-_Said = tuple[str, str, str]
-_ELSEWHERE = "Name the stores that sell it, without this one."
+def _blocker(code: str, said: str, advice: str) -> Finding:
+    return Finding(code, Level.BLOCKER, said, remedy=advice)
 
 
-def _of_kind(rules: Rulebook, demanded: GoodsRules, reference: str, good: Good) -> list[_Said]:
-    found = []
+def _of_kind(rules: Rulebook, demanded: GoodsRules, reference: str, good: Good) -> Iterator[Finding]:
     if good.kind not in demanded.kinds:
-        found.append(("good-kind", f"{rules.store} sells goods that are {', '.join(demanded.kinds)}; this is {good.kind}.", _ELSEWHERE))  # fmt: skip
+        said = f"{rules.store} sells goods that are {', '.join(demanded.kinds)}; this is {good.kind}."
+        yield _blocker("good-kind", said, "Name the stores that sell it, without this one.")
     if good.months is not None and demanded.months and good.months not in demanded.months:
-        told = ", ".join(map(str, demanded.months))
-        found.append(("good-months", f"{rules.store} renews goods after {told} months; this says {good.months}.", "Give another number of months."))  # fmt: skip
+        taken = ", ".join(map(str, demanded.months))
+        said = f"{rules.store} renews goods after {taken} months; this says {good.months}."
+        yield _blocker("good-months", said, "Give another number of months.")
     if len(reference) > demanded.longest_reference:
-        found.append(("good-reference", f"its reference has {len(reference)} characters; {rules.store} takes {demanded.longest_reference}.", "Enter it under a shorter one."))  # fmt: skip
-    return found
+        said = f"its reference has {len(reference)} characters; {rules.store} takes {demanded.longest_reference}."
+        yield _blocker("good-reference", said, "Enter it under a shorter one.")
 
 
-def _of_price(rules: Rulebook, demanded: GoodsRules, good: Good) -> list[_Said]:
+def _of_price(rules: Rulebook, demanded: GoodsRules, good: Good) -> Iterator[Finding]:
     if demanded.currencies and good.currency not in demanded.currencies:
-        return [("good-currency", f"{rules.store} takes prices in {', '.join(demanded.currencies)}; this is in {good.currency}.", "Give its price in one of them.")]  # fmt: skip
+        said = f"{rules.store} takes prices in {', '.join(demanded.currencies)}; this is in {good.currency}."
+        yield _blocker("good-currency", said, "Give its price in one of them.")
+        return
     low, high = demanded.lowest_price, demanded.highest_price
     if (low is not None and good.price < low) or (high is not None and good.price > high):
-        return [
-            (
-                "good-price",
-                f"it costs {price_text(good.price)}; {rules.store} takes {between(demanded)}.",
-                "Give another price.",
-            )
-        ]
-    return []
+        said = f"it costs {price_text(good.price)}; {rules.store} takes {between(demanded)}."
+        yield _blocker("good-price", said, "Give another price.")
 
 
-def _of_texts(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, good: Good) -> list[_Said]:
-    found = []
+def _of_texts(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, good: Good) -> Iterator[Finding]:
     for locale in dict.fromkeys((given.language, *demanded.locales_required)):
         if locale not in good.texts and takes_locale(rules, locale):
-            found.append(("good-text-missing", f"it has no name in {locale}; {rules.store} wants one.", "Write it."))
+            yield _blocker("good-text-missing", f"it has no name in {locale}; {rules.store} wants one.", "Write it.")
     for locale, text in good.texts.items():
         if not takes_locale(rules, locale):
             continue
-        for what, words, limit in (("name", text.name, demanded.name_limit), ("description", text.description, demanded.description_limit)):  # fmt: skip
+        limits = {
+            "name": (text.name, demanded.name_limit),
+            "description": (text.description, demanded.description_limit),
+        }
+        for what, (words, limit) in limits.items():
             length = measured(words, demanded.counted_in)
             if length > limit:
-                found.append(("good-text-too-long", f"its {what} in {locale} has {length} {demanded.counted_in}; {rules.store} takes {limit}.", f"Shorten it by {length - limit}."))  # fmt: skip
+                said = f"its {what} in {locale} has {length} {demanded.counted_in}; {rules.store} takes {limit}."
+                yield _blocker("good-text-too-long", said, f"Shorten it by {length - limit}.")
         if demanded.description_required and not text.description.strip():
-            found.append(("good-text-missing", f"it has no description in {locale}; {rules.store} wants one.", "Write it."))  # fmt: skip
-    return found
+            said = f"it has no description in {locale}; {rules.store} wants one."
+            yield _blocker("good-text-missing", said, "Write it.")
 
 
-def _of_picture(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, good: Good) -> list[_Said]:
-    rule = demanded.picture
-    if rule is None:
-        return []
-    if good.picture is None:
-        return [("good-picture-missing", f"it has no picture; {rules.store} wants one.", "Put one in.")] if rule.fewest else []  # fmt: skip
+def _of_picture(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, good: Good) -> Iterator[Finding]:
+    if good.picture is None and demanded.picture is not None and demanded.picture.fewest:
+        yield _blocker("good-picture-missing", f"it has no picture; {rules.store} wants one.", "Put one in.")
     fit = picture_fit(demanded, given, good)
-    if fit is None:
-        return []
-    if fit.code:
-        return [(fit.code, f"its picture {fit.why}.", "Put in another one.")]
-    made, most = given.made.get(fit.recipe.key) if fit.recipe else None, demanded.classes.largest_file(PICTURE)
-    if made is not None and made.trouble:
-        return [(UNMADE, f"its picture cannot be made: {made.trouble}", "Put in another one.")]
-    if made is not None and made.size_bytes > most:
-        return [("picture-too-heavy", f"its picture has {megabytes(made.size_bytes)}; {rules.store} takes {megabytes(most)}.", "Put in one with fewer details.")]  # fmt: skip
-    return []
-
-
-def _still_made(rules: Rulebook, demanded: GoodsRules, given: GoodsAt, reference: str, good: Good) -> list[Finding]:
-    fit = picture_fit(demanded, given, good)
-    if fit is None or fit.recipe is None or fit.recipe.key in given.made:
-        return []
-    said = f"{reference}: its picture is still being made for {rules.store}."
-    return [Finding("picture-to-make", Level.CAUTION, said, place_of_good(reference))]
+    if fit is not None and fit.code:
+        yield _blocker(fit.code, f"its picture {fit.why}.", "Put in another one.")
+    if fit is None or fit.recipe is None:
+        return
+    made, most = given.made.get(fit.recipe.key), demanded.classes.largest_file(PICTURE)
+    if made is None:
+        yield Finding("picture-to-make", Level.CAUTION, f"its picture is still being made for {rules.store}.")
+    elif made.trouble:
+        yield _blocker(UNMADE, f"its picture cannot be made: {made.trouble}", "Put in another one.")
+    elif made.size_bytes > most:
+        said = f"its picture has {megabytes(made.size_bytes)}; {rules.store} takes {megabytes(most)}."
+        yield _blocker("picture-too-heavy", said, "Put in one with fewer details.")
 
 
 def against_sending_goods(rules: Rulebook, given: GoodsAt) -> list[Finding]:
@@ -263,16 +253,22 @@ def goods_rules_told(demanded: GoodsRules) -> str:
 def between(demanded: GoodsRules) -> str:
     """The prices that a store takes, such as ``0.80 to 900.00``; nothing where it takes any."""
     low, high = demanded.lowest_price, demanded.highest_price
-    ends = [price_text(one) for one in (low, high) if one is not None]
-    return (
-        " to ".join(ends) if len(ends) > 1 else f"{ends[0]} {'or more' if high is None else 'at most'}" if ends else ""
-    )
+    if low is not None and high is not None:
+        return f"{price_text(low)} to {price_text(high)}"
+    if low is not None:
+        return f"{price_text(low)} or more"
+    return f"{price_text(high)} at most" if high is not None else ""
+
+
+def every_so_often(months: int) -> str:
+    """Such as ``every 12 months``."""
+    return "every month" if months == 1 else f"every {months} months"
 
 
 def good_told(good: Good | SoldGood | None) -> str:
     """A good in one line, as it is shown where two people changed it."""
     if good is None:
         return ""
-    every = f" every {good.months} months" if good.months else ""
+    every = f" {every_so_often(good.months)}" if good.months else ""
     names = ", ".join(f"{locale}: {text.name}" for locale, text in good.texts.items())
     return f"{good.kind}, {price_text(good.price)} {good.currency}{every}; {names}{'' if good.on_sale else '; not on sale'}"

@@ -78,7 +78,7 @@ REMEDIES: Mapping[MendAct, str] = {
     MendAct.SEND_PICTURES: "Send the pictures there.",
     MendAct.ANSWER_TOPICS: "Answer what the store asks and send the answers there.",
     MendAct.SEND_ANSWERS: "Send the answers there.",
-    MendAct.WRITE_GOODS: "Enter the goods that are missing, or mend them, and send them there.",
+    MendAct.WRITE_GOODS: "Enter the goods that are missing, or correct them, and send them there.",
     MendAct.SEND_GOODS: "Send the goods there.",
     MendAct.WAIT: "Wait until the store has confirmed it.",
 }

@@ -30,7 +30,7 @@ from restless_tide.core.availability import Availability
 from restless_tide.core.catalogue import catalogue
 from restless_tide.core.documents import FileAnswer
 from restless_tide.core.errors import Finding, Invalid, Level
-from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.order import OrderKind
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import documents, find, held, lanes, retiring, revisions
@@ -38,7 +38,7 @@ from restless_tide.desk.desk import Act
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.parts import Part, Wanting
 from restless_tide.desk.stores import offered, rules_of
-from restless_tide.records.tables import App, AppAnswer, Berth, Document, HeldAnswer, Order, Store
+from restless_tide.records.tables import App, AppAnswer, Berth, Document, HeldAnswer, Store
 
 
 def of_app(session: Session, app: App) -> list[AppAnswer]:
@@ -51,22 +51,19 @@ def at_berth(session: Session, berth: Berth) -> AnswersAt:
     """The answers about a berth's app as its store concerns them."""
     given = session.scalars(select(AppAnswer).where(AppAnswer.app_id == berth.app_id)).all()
     there = held.rows(session, HeldAnswer, berth)
-    pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_ANSWERS]
-    sent = select(Order).where(Order.lane == berth.id, Order.kind == OrderKind.WRITE_ANSWERS)
-    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
+    way = lanes.on_its_way(session, berth.id, OrderKind.WRITE_ANSWERS)
     ordered: dict[str, Answer] = {}
-    for order in pending:
-        ordered |= _thawed(order.payload["answers"])
-    found = AnswersAt(
+    for payload in way.payloads:
+        ordered |= _thawed(payload["answers"])
+    return AnswersAt(
         common={row.question: _value(row) for row in given if row.berth_id is None},
         own={row.question: _value(row) for row in given if row.berth_id == berth.id},
         held={question: thawed(row.answer) for question, row in there.items() if row.answer is not None},
         ordered=ordered,
         kept=frozenset(question for question, row in there.items() if row.kept),
+        refused=_thawed(way.refused["answers"]) if way.refused is not None else {},
+        refused_because=way.because,
     )
-    if last is not None and last.state is OrderState.REFUSED:
-        return replace(found, refused=_thawed(last.payload["answers"]), refused_because=last.trouble or "")
-    return found
 
 
 def unplaced(session: Session, app: App) -> AnswersAt:
@@ -146,14 +143,7 @@ def answer(
     if revision is not None and len(answers) != 1:
         raise Invalid("A revision is that of one answer; give one at a time with it.", code="etag-unfit")
     shapes = {question: shape_of(berth, question) for question in answers}
-    read = {
-        question: None if value is None else read_answer(shapes[question], value, question)
-        for question, value in answers.items()
-    }
-    read = {
-        question: documents.known(act.session, value) if isinstance(value, FileAnswer) else value
-        for question, value in read.items()
-    }
+    read = {question: _read(act.session, shapes[question], value, question) for question, value in answers.items()}
     rows = []
     for question, value in read.items():
         row = one(act.session, app, question, berth)
@@ -178,6 +168,12 @@ def answer(
         rows.append(row)
     act.session.flush()
     return rows
+
+
+def _read(session: Session, shape: Shape, value: Any, question: str) -> Answer | None:
+    """An answer as it is given; of a document what the desk has read. Raises Invalid, and NotFound for an unknown document."""
+    answer = None if value is None else read_answer(shape, value, question)
+    return documents.known(session, answer) if isinstance(answer, FileAnswer) else answer
 
 
 def _worded(shape: Shape, value: Answer | None) -> str:

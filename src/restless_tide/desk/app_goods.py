@@ -25,12 +25,12 @@ from restless_tide.core.goods import (
     unentered_goods,
 )
 from restless_tide.core.limits import MOST_GOODS
-from restless_tide.core.order import PENDING, OrderKind, OrderState
+from restless_tide.core.order import OrderKind
 from restless_tide.desk import app_pictures, held, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
 from restless_tide.desk.parts import Part, Wanting
 from restless_tide.desk.stores import carrying, rules_of
-from restless_tide.records.tables import App, AppGood, Berth, HeldGood, MadePicture, Order, PictureFile, Store
+from restless_tide.records.tables import App, AppGood, Berth, HeldGood, MadePicture, PictureFile, Store
 
 
 def of_app(session: Session, app: App) -> list[AppGood]:
@@ -52,20 +52,15 @@ def one(session: Session, app: App, reference: str) -> AppGood | None:
 def at_berth(session: Session, berth: Berth) -> GoodsAt:
     """The goods of a berth's app as its store concerns them."""
     there = held.rows(session, HeldGood, berth)
-    pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_GOODS]
-    sent = select(Order).where(Order.lane == berth.id, Order.kind == OrderKind.WRITE_GOODS)
-    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
-    given = replace(
+    way = lanes.on_its_way(session, berth.id, OrderKind.WRITE_GOODS)
+    return replace(
         _given(session, berth.app, berth.store.name, berth.language),
         held={reference: read_sold(row.good) for reference, row in there.items() if row.good is not None},
-        ordered={
-            reference: good for order in pending for reference, good in _by_reference(order.payload["goods"]).items()
-        },
+        ordered={name: good for payload in way.payloads for name, good in _by_reference(payload["goods"]).items()},
         kept=frozenset(reference for reference, row in there.items() if row.kept),
+        refused=_by_reference(way.refused["goods"]) if way.refused is not None else {},
+        refused_because=way.because,
     )
-    if last is not None and last.state is OrderState.REFUSED:
-        return replace(given, refused=_by_reference(last.payload["goods"]), refused_because=last.trouble or "")
-    return given
 
 
 def unplaced(session: Session, app: App, store: Store | None = None, language: str = "en") -> GoodsAt:
@@ -208,9 +203,9 @@ def pictures_entered(session: Session) -> set[str]:
 def pictures_there(session: Session) -> set[str]:
     """The digests of the files of goods that stores hold, or that are on their way to them."""
     rows = session.scalars(select(HeldGood).where(HeldGood.good.is_not(None)))
-    waiting = select(Order.payload).where(Order.kind == OrderKind.WRITE_GOODS, Order.state.in_(PENDING))
     found = {good.picture for row in rows if (good := read_sold(row.good)).picture is not None}
-    return found | {one for payload in session.scalars(waiting) for one in pictures_in(_by_reference(payload["goods"]))}
+    waiting = lanes.pending_payloads(session, OrderKind.WRITE_GOODS)
+    return found | {one for payload in waiting for one in pictures_in(_by_reference(payload["goods"]))}
 
 
 def remove_of(act: Act, app: App) -> None:

@@ -9,6 +9,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import Row, delete, select
 from sqlalchemy.orm import Session
@@ -17,7 +18,7 @@ from restless_tide.core.catalogue import catalogue
 from restless_tide.core.errors import Finding, Invalid, Level, NotFound
 from restless_tide.core.limits import MOST_PICTURES
 from restless_tide.core.locales import locale_of
-from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.order import OrderKind
 from restless_tide.core.picture_rules import PictureFormat
 from restless_tide.core.picture_sets import (
     ICON,
@@ -45,7 +46,6 @@ from restless_tide.records.tables import (
     HeldPictures,
     IconLikeness,
     MadePicture,
-    Order,
     Package,
     PictureFile,
     Store,
@@ -127,19 +127,15 @@ def at_berth(session: Session, berth: Berth) -> PicturesAt:
             HeldPictures.berth_id == berth.id
         )
     ).all()
-    pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_PICTURES]
-    sent = select(Order).where(Order.lane == berth.id, Order.kind == OrderKind.WRITE_PICTURES)
-    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
-    given = _given(session, berth.app, rows, berth.id, berth.language)
-    given = replace(
-        given,
+    way = lanes.on_its_way(session, berth.id, OrderKind.WRITE_PICTURES)
+    return replace(
+        _given(session, berth.app, rows, berth.id, berth.language),
         held=_by_locale(((row.locale, row.picture_class), row.files) for row in there if row.files),
-        ordered=_by_locale((place, files) for order in pending for place, files in _ordered(order)),
+        ordered=_by_locale((place, files) for payload in way.payloads for place, files in _ordered(payload)),
         kept=frozenset((row.locale, row.picture_class) for row in there if row.kept),
+        refused=_by_locale(_ordered(way.refused)) if way.refused is not None else {},
+        refused_because=way.because,
     )
-    if last is not None and last.state is OrderState.REFUSED:
-        return replace(given, refused=_by_locale(_ordered(last)), refused_because=last.trouble or "")
-    return given
 
 
 def unplaced(session: Session, app: App, language: str = "en") -> PicturesAt:
@@ -187,8 +183,8 @@ def _by_locale(sets: Iterable[tuple[Place, Sequence[str]]]) -> dict[str, dict[st
     return found
 
 
-def _ordered(order: Order) -> list[tuple[Place, Sequence[str]]]:
-    told: Mapping[str, Mapping[str, Sequence[Mapping[str, str]]]] = order.payload["pictures"]
+def _ordered(payload: Mapping[str, Any]) -> list[tuple[Place, Sequence[str]]]:
+    told: Mapping[str, Mapping[str, Sequence[Mapping[str, str]]]] = payload["pictures"]
     return [
         ((locale, key), [str(one["sha256"]) for one in files])
         for locale, sets in told.items()

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,7 @@ from typing import Any
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.documents import DRAWN, DocumentFormat, FileAnswer, read_document
+from restless_tide.core.documents import DRAWN, DocumentFormat, FileAnswer, is_document, read_document
 from restless_tide.core.errors import Invalid, NotFound, TooLarge
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Document
@@ -39,25 +40,27 @@ def known(session: Session, answer: FileAnswer) -> FileAnswer:
         raise NotFound(
             f"The document {answer.name} was not sent to the desk.", remedy="Send it first.", code="document-unknown"
         )
-    return FileAnswer(row.sha256, answer.name, DocumentFormat(row.format), row.size_bytes)
+    return replace(_of(row), name=answer.name)
+
+
+def _of(row: Document) -> FileAnswer:
+    return FileAnswer(row.sha256, row.name, DocumentFormat(row.format), row.size_bytes)
 
 
 def place_of(desk: Desk, sha256: str) -> tuple[FileAnswer, Path]:
     """A document, and where its file lies. Raises NotFound."""
     with desk.look() as session:
         row = session.get(Document, sha256)
-        found = (
-            FileAnswer(row.sha256, row.name, DocumentFormat(row.format), row.size_bytes) if row is not None else None
-        )
+        found = _of(row) if row is not None else None
     place = desk.dossier_files.path(sha256)
     if found is None or not place.exists():
         raise NotFound(f"There is no document {sha256[:12]} here.", code="document-unknown")
     return found, place
 
 
-def among(answers: Iterable[Any]) -> list[dict[str, Any]]:
+def among(answers: Iterable[Any]) -> list[Mapping[str, Any]]:
     """The documents among answers as JSON has them."""
-    return [one for one in answers if isinstance(one, dict) and "sha256" in one]
+    return [one for one in answers if is_document(one)]
 
 
 def named_in(answers: Iterable[Any]) -> set[str]:

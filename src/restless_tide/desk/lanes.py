@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -164,6 +165,30 @@ def pending_by_lane(session: Session, of: Collection[str]) -> dict[str, list[Ord
         for order in session.scalars(_PENDING_OF_LANES, {"lanes": unknown}):
             known[order.lane].append(order)
     return {lane: list(known[lane]) for lane in of}
+
+
+@dataclass(frozen=True)
+class OnItsWay:
+    """Of one kind of orders of a lane: the payloads that are not settled, in their sequence, and the last one's if it was
+    refused, with the reason."""
+
+    payloads: tuple[dict[str, Any], ...]
+    refused: dict[str, Any] | None
+    because: str
+
+
+def on_its_way(session: Session, lane: str, kind: OrderKind) -> OnItsWay:
+    """What of one kind was ordered in a lane and is not settled, or was refused last."""
+    payloads = tuple(order.payload for order in pending(session, lane) if order.kind is kind)
+    sent = select(Order).where(Order.lane == lane, Order.kind == kind)
+    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
+    no = last is not None and last.state is OrderState.REFUSED
+    return OnItsWay(payloads, last.payload if last and no else None, (last.trouble or "") if last and no else "")
+
+
+def pending_payloads(session: Session, kind: OrderKind) -> list[dict[str, Any]]:
+    """The payloads of all orders of a kind that are not settled."""
+    return list(session.scalars(select(Order.payload).where(Order.kind == kind, Order.state.in_(PENDING))))
 
 
 def latest(session: Session, lane: str, limit: int) -> Sequence[Order]:

@@ -17,10 +17,10 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import LostLease, TideError
 from restless_tide.core.goods import good_recipes
-from restless_tide.core.order import PENDING, OrderKind
+from restless_tide.core.order import OrderKind
 from restless_tide.core.picture_sets import recipes
 from restless_tide.core.pictures import Recipe
-from restless_tide.desk import app_goods, app_pictures, documents, find
+from restless_tide.desk import app_goods, app_pictures, documents, find, lanes
 from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.stores import carrying, rules_of
 from restless_tide.records.tables import (
@@ -33,7 +33,6 @@ from restless_tide.records.tables import (
     HeldPictures,
     IconLikeness,
     MadePicture,
-    Order,
     PictureFile,
 )
 
@@ -112,7 +111,7 @@ def _make(desk: Desk, recipe: Recipe) -> None:
 
 
 def _note(desk: Desk, recipe: Recipe, made: MadePicture) -> None:
-    """Keep what came of a recipe, in the place of what came of it before."""
+    """Keep the result of a recipe, in the place of an earlier one."""
     made.recipe, made.original, made.format = recipe.key, recipe.original, recipe.format
     made.width, made.height = recipe.width, recipe.height
     with desk.act(ENGINE) as act:
@@ -190,22 +189,17 @@ def drop_unused(desk: Desk) -> int:
 
 def _documents(session: Session) -> set[str]:
     """The documents that an answer names, here or at a store, or one that is on its way."""
-    waiting = select(Order.payload).where(Order.kind == OrderKind.WRITE_ANSWERS, Order.state.in_(PENDING))
+    waiting = lanes.pending_payloads(session, OrderKind.WRITE_ANSWERS)
     here = documents.named_in(session.scalars(select(AppAnswer.answer)))
     there = documents.named_in(session.scalars(select(HeldAnswer.answer)))
-    return (
-        here
-        | there
-        | {one for sent in session.scalars(waiting) for one in documents.named_in(sent["answers"].values())}
-    )
+    return here | there | {one for sent in waiting for one in documents.named_in(sent["answers"].values())}
 
 
 def _ordered(session: Session) -> set[str]:
     """The files that are on their way to stores."""
-    waiting = select(Order.payload).where(Order.kind == OrderKind.WRITE_PICTURES, Order.state.in_(PENDING))
     return {
         str(one["sha256"])
-        for payload in session.scalars(waiting)
+        for payload in lanes.pending_payloads(session, OrderKind.WRITE_PICTURES)
         for sets in payload["pictures"].values()
         for files in sets.values()
         for one in files

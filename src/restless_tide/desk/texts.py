@@ -16,7 +16,7 @@ from restless_tide.core.catalogue import catalogue
 from restless_tide.core.errors import Finding, Invalid, Level, NotFound
 from restless_tide.core.limits import MOST_LOCALES
 from restless_tide.core.locales import locale_of
-from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.order import OrderKind
 from restless_tide.core.texts import (
     Texts,
     TextsAt,
@@ -29,7 +29,7 @@ from restless_tide.desk import find, lanes, retiring, revisions
 from restless_tide.desk.desk import Act
 from restless_tide.desk.parts import Part, Wanting, flat, nested
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import App, AppText, Berth, HeldText, Order, Store
+from restless_tide.records.tables import App, AppText, Berth, HeldText, Store
 
 
 def of_app(session: Session, app: App) -> list[AppText]:
@@ -54,21 +54,18 @@ def at_berth(session: Session, berth: Berth) -> TextsAt:
     there = session.execute(
         select(HeldText.locale, HeldText.field, HeldText.text, HeldText.kept).where(HeldText.berth_id == berth.id)
     ).all()
-    pending = [order for order in lanes.pending(session, berth.id) if order.kind is OrderKind.WRITE_TEXTS]
-    sent = select(Order).where(Order.lane == berth.id, Order.kind == OrderKind.WRITE_TEXTS)
-    last = session.scalar(sent.order_by(Order.position.desc()).limit(1))
-    given = TextsAt(
+    way = lanes.on_its_way(session, berth.id, OrderKind.WRITE_TEXTS)
+    return TextsAt(
         language=berth.language,
         common=_by_locale(row[1:] for row in written if row[0] is None),
         own=_by_locale(row[1:] for row in written if row[0] == berth.id),
         held=_by_locale(row[:3] for row in there if row.text),
-        ordered=_merged([order.payload["texts"] for order in pending]),
+        ordered=_merged([payload["texts"] for payload in way.payloads]),
         kept=frozenset((row.locale, row.field) for row in there if row.kept),
+        refused=way.refused["texts"] if way.refused is not None else {},
+        refused_because=way.because,
         name=berth.listed_name,
     )
-    if last is not None and last.state is OrderState.REFUSED:
-        return replace(given, refused=last.payload["texts"], refused_because=last.trouble or "")
-    return given
 
 
 def unplaced(session: Session, app: App, language: str = "en") -> TextsAt:

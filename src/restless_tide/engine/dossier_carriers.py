@@ -30,21 +30,28 @@ def write_texts(desk: Desk, session: Session, order: Order) -> Call:
 def write_pictures(desk: Desk, session: Session, order: Order) -> Call:
     berth = needed(session, Berth, order.subject)
     reference, sets = berth.store_ref or "", order.payload["pictures"]
-    rows = held.rows(session, HeldPictures, berth).values()
-    there = frozenset(sha256 for row in rows for sha256 in row.files)
-    by_hand = berth.store.hand_carried
+    there = {sha256 for row in held.rows(session, HeldPictures, berth).values() for sha256 in row.files}
+    files = {one["sha256"] for classes in sets.values() for those in classes.values() for one in those}
 
-    def call(way: Way) -> protocol.PicturesAnswer:
-        try:
-            return way.write_pictures(reference, _pictures(desk, way, order, reference, sets, there, by_hand), order.id)
-        except StoreRefused as no:
-            if no.code != protocol.PICTURE_UNKNOWN or not there:
-                raise
-        # the store no longer holds a file that it was seen to hold: every file goes again
-        whole = _pictures(desk, way, order, reference, sets, frozenset(), by_hand)
-        return way.write_pictures(reference, whole, f"{order.id}-whole")
+    def call(way: Way, uploads: dict[str, str], key: str) -> protocol.PicturesAnswer:
+        return way.write_pictures(reference, _pictures(sets, uploads), key)
 
-    return call
+    return _with_files(desk, order, berth, files, there, protocol.PICTURE_UNKNOWN, call)
+
+
+def _pictures(sets: dict[str, Any], uploads: dict[str, str]) -> protocol.PicturesRequest:
+    """The sets of an order, each file with its upload, where it has one."""
+
+    def sent(one: dict[str, Any]) -> protocol.PictureSent:
+        media_type = MEDIA_TYPES[PictureFormat(one["format"])]
+        return protocol.PictureSent(
+            sha256=one["sha256"], media_type=media_type, size_bytes=one["size_bytes"], upload=uploads.get(one["sha256"])
+        )
+
+    pictures = {
+        locale: {key: tuple(map(sent, files)) for key, files in classes.items()} for locale, classes in sets.items()
+    }
+    return protocol.PicturesRequest(pictures=pictures)
 
 
 def _upload(desk: Desk, way: Way, order: Order, berth: str, sha256: str) -> str:
@@ -52,29 +59,6 @@ def _upload(desk: Desk, way: Way, order: Order, berth: str, sha256: str) -> str:
     file = desk.dossier_files.path(sha256)
     with file.open("rb") as source:
         return way.send_package(berth, source, file.stat().st_size, f"{order.id}-{sha256[:16]}")
-
-
-def _pictures(
-    desk: Desk, way: Way, order: Order, berth: str, sets: dict[str, Any], there: frozenset[str], by_hand: bool
-) -> protocol.PicturesRequest:
-    """The sets of an order, the files that the store does not hold uploaded before; a person takes all of them along."""
-    uploads: dict[str, str] = {}
-    pictures: dict[str, dict[str, tuple[protocol.PictureSent, ...]]] = {}
-    for locale, classes in sets.items():
-        for key, files in classes.items():
-            sent = []
-            for one in files:
-                sha256, size_bytes = one["sha256"], one["size_bytes"]
-                if not by_hand and sha256 not in there and sha256 not in uploads:
-                    uploads[sha256] = _upload(desk, way, order, berth, sha256)
-                media_type = MEDIA_TYPES[PictureFormat(one["format"])]
-                sent.append(
-                    protocol.PictureSent(
-                        sha256=sha256, media_type=media_type, size_bytes=size_bytes, upload=uploads.get(sha256)
-                    )
-                )
-            pictures.setdefault(locale, {})[key] = tuple(sent)
-    return protocol.PicturesRequest(pictures=pictures)
 
 
 def write_answers(desk: Desk, session: Session, order: Order) -> Call:

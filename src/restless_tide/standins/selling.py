@@ -37,7 +37,7 @@ def _demand_price(wanted: GoodsRules, reference: str, good: GoodHeld) -> None:
     if wanted.lowest_price is not None and good.price < wanted.lowest_price:
         raise Refusal("price-unfit", f"{reference} is too cheap for us.")
     if wanted.highest_price is not None and good.price > wanted.highest_price:
-        raise Refusal("price-unfit", f"{reference} is too dear for us.")
+        raise Refusal("price-unfit", f"{reference} is too expensive for us.")
 
 
 def _demand_texts(rules: Rulebook, wanted: GoodsRules, reference: str, good: GoodHeld, language: str) -> None:
