@@ -2005,10 +2005,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Keep Document
+         * Keep
          * @description Put a document in; an answer names it as it is told here. Documents that no answer names are dropped after a while.
          */
-        post: operations["pictures-keep_document"];
+        post: operations["documents-keep"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2023,10 +2023,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Fetch Document
+         * Fetch
          * @description A document as it is.
          */
-        get: operations["pictures-fetch_document"];
+        get: operations["documents-fetch"];
         put?: never;
         post?: never;
         delete?: never;
@@ -13376,7 +13376,7 @@ export interface operations {
             };
         };
     };
-    "pictures-keep_document": {
+    "documents-keep": {
         parameters: {
             query: {
                 /** @description such as permission.pdf */
@@ -13412,7 +13412,7 @@ export interface operations {
             };
         };
     };
-    "pictures-fetch_document": {
+    "documents-fetch": {
         parameters: {
             query?: never;
             header?: never;

@@ -19,7 +19,7 @@ from restless_tide.core.catalogue import AnswerForm, Form, PictureForm
 from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.good import Good, GoodKind, GoodText
 from restless_tide.core.goods_rules import GoodsRules
-from restless_tide.core.limits import LONGEST_REFERENCE
+from restless_tide.core.limits import LONGEST_REFERENCE, MOST_GOODS
 from restless_tide.core.numbers import MOST_PARTS
 from restless_tide.core.picture_rules import PictureFormat
 from restless_tide.core.rule import When
@@ -31,8 +31,6 @@ WRITERS: dict[str, Callable[[Path, PackageRecipe], Path]] = {"apk": write_apk, "
 LIVE, EARLIER = "1.0.0", 4
 """The version that is live where there is a history, and the highest number of the version to come."""
 LANGUAGE = "en"
-MOST_TO_TRY = 80
-"""Of a rule that says how many there may be at most, tried only up to so many."""
 _WORDS = ["walk", "along", "the", "shore", "and", "write", "down", "what", "grows", "between", "the", "dunes", "and", "the", "tide", "line"]  # fmt: skip
 
 
@@ -238,7 +236,7 @@ def _of_goods(rules: Rulebook) -> Iterator[str]:
         yield "goods.description_required"
     if wanted.locales_required:
         yield "goods.locales_required"
-    if wanted.most <= MOST_TO_TRY:
+    if wanted.most < MOST_GOODS:
         yield "goods.most"
     if wanted.fewest:
         yield "goods.fewest"

@@ -108,6 +108,12 @@ def archive(**files: bytes) -> bytes:
     return out.getvalue()
 
 
+def damaged(content: bytes) -> bytes:
+    """The same with other bytes where the first file is packed."""
+    begin = content.index(b"dossier.toml") + len("dossier.toml")
+    return content[:begin] + bytes(255 - byte for byte in content[begin : begin + 9]) + content[begin + 9 :]
+
+
 _ABOUT = b'format = 1\napp = "%s"\n'
 
 
@@ -119,7 +125,11 @@ _ABOUT = b'format = 1\napp = "%s"\n'
         (archive(readme=b"hello"), "no dossier.toml in it"),
         (archive(**{"..__dossier.toml": _ABOUT}), "lies outside it"),
         (archive(**{"dossier__dossier.toml": b'format = 1\napp = "another"\n'}), "folder of another, not of"),
-        (archive(**{"dossier.toml": b"= nothing"}), "no TOML"),
+        (archive(**{"dossier.toml": b"= nothing"}), "^dossier.toml is no TOML"),
+        (archive(**{"dossier.toml": b"app = 3"}), "^dossier.toml: app"),
+        (archive(**{"x__dossier.toml": _ABOUT, "x": b"a file"}), "no ZIP archive"),
+        (archive(**{f"{'n' * 201}": b"", "dossier.toml": _ABOUT}), "is too long"),
+        (damaged(archive(**{"dossier.toml": _ABOUT * 9})), "no ZIP archive"),
     ],
 )
 def test_what_is_no_dossier_folder_is_refused(
@@ -127,8 +137,9 @@ def test_what_is_no_dossier_folder_is_refused(
 ) -> None:
     (tmp_path / "wrong.zip").write_bytes(content)
     for act in (harbour.tide.dossier.check_folder, harbour.tide.dossier.take_folder):
-        with pytest.raises(Invalid, match=said):
+        with pytest.raises(Invalid, match=said) as wrong:
             act(app, tmp_path / "wrong.zip")
+        assert "tide-folder" not in wrong.value.detail  # where it lies at the desk concerns nobody
 
 
 def test_an_archive_is_bounded_and_its_words_on_sizes_are_not_believed(

@@ -10,6 +10,7 @@ from restless_tide.cli.parsing import Nouns, app_argument, span, store_argument
 from restless_tide.core.answers import AnswerState
 from restless_tide.core.errors import Invalid
 from restless_tide.core.texts import TextState
+from restless_tide.folders.exchange import counted, store_of
 from restless_tide.wire.dossier import SendingTold, TextsTold
 
 
@@ -105,7 +106,7 @@ def _tell(call: Call, told: TextsTold) -> None:
 
 
 def _tell_store(call: Call, told: TextsTold) -> None:
-    store = dossier_folders.store_of(told.stores, call.given.store)
+    store = store_of(told.stores, call.given.store)
     fields = {field.key: field for field in store.fields}
     table = call.table("LOCALE", "FIELD", "STATE", "LENGTH", "LEFT", "TEXT")
     for text in store.texts:
@@ -166,7 +167,7 @@ def _drop_locale(call: Call) -> None:
 def _take(call: Call) -> None:
     given = call.given
     told = call.tide.dossier.take_over(given.app, given.store)
-    said = dossier_folders.counted(told.texts, told.pictures, told.answers, told.goods)
+    said = counted(told.texts, told.pictures, told.answers, told.goods)
     taken = f"Taken over from {given.store}: {said}." if said else f"{given.store} holds nothing that is not here."
     call.answer(told, lambda: call.say(taken))
 
@@ -225,7 +226,7 @@ def _tell_sent(call: Call, sent: list[SendingTold], states: _States) -> None:
         waiting = one.kept + one.pictures_kept + one.answers_kept + one.goods_kept
         kept = f" {waiting} {'waits' if waiting == 1 else 'wait'} until the review there has ended." if waiting else ""
         found = _all_of(states, one.store)
-        what = dossier_folders.counted(one.sent, one.pictures_sent, one.answers_sent, one.goods_sent)
+        what = counted(one.sent, one.pictures_sent, one.answers_sent, one.goods_sent)
         if not what:
             call.say(f"{one.store_title}: nothing to send now.{kept}")
         elif _REFUSED & found:
@@ -236,7 +237,7 @@ def _tell_sent(call: Call, sent: list[SendingTold], states: _States) -> None:
                 "questions": one.answers_sent,
                 "goods": one.goods_sent,
             }
-            refused = dossier_folders.counted(*(count if page in pages else 0 for page, count in each.items()))
+            refused = counted(*(count if page in pages else 0 for page, count in each.items()))
             see = f"See why with: tide dossier {pages[0]} --app {call.given.app} --store {one.store}"
             call.say(f"{one.store_title}: it refused {refused}. {see}{kept}")
         else:

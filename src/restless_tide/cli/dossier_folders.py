@@ -11,11 +11,9 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import exit_of, show_sheet
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, store_argument
 from restless_tide.core.dossier_folder import Difference, Side
-from restless_tide.core.errors import Invalid
+from restless_tide.core.errors import Conflict, Invalid
 from restless_tide.folders import exchange
-from restless_tide.folders.exchange import counted as counted
 from restless_tide.folders.exchange import counted_places
-from restless_tide.folders.exchange import store_of as store_of
 from restless_tide.folders.files import DossierFolder
 
 
@@ -120,7 +118,11 @@ def hand_over(call: Call, name: str, app: str | None) -> str:
     about = folder.app()
     if app is not None and app != about:
         raise Invalid(f"{name} is the folder of {about}, not of {app}.", code="folder-unfit")
-    changed = exchange.hand_over(call.tide.dossier, folder)
+    try:
+        changed = exchange.hand_over(call.tide.dossier, folder)
+    except Conflict as both:
+        remedy = f"Look at both with: tide dossier compare {name}. Then write what is wanted on both sides."
+        raise Conflict(both.detail, remedy=remedy, code=both.code) from None
     if not call.given.json:
         call.say(f"{counted_places(changed).capitalize()} of {name} written at the desk.")
     return about

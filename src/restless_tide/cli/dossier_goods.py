@@ -9,13 +9,13 @@ from typing import Any
 from pydantic import ValidationError
 
 from restless_tide.cli.call import Call, cell, text_argument
-from restless_tide.cli.dossier_folders import store_of
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument
 from restless_tide.core.errors import Invalid
 from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood, price_text
 from restless_tide.core.goods import every_so_often, good_told
 from restless_tide.core.locales import locale_of
+from restless_tide.folders.exchange import store_of
 from restless_tide.wire.goods import GoodsTold, StoreGoodTold
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 
-from restless_tide.cli import dossier_folders
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.facts import show_sheet
@@ -14,6 +13,7 @@ from restless_tide.core.dossier_folder import name_order
 from restless_tide.core.errors import Invalid, NotFound, TooLarge
 from restless_tide.core.locales import locale_of
 from restless_tide.core.pictures import megabytes
+from restless_tide.folders.exchange import store_of
 from restless_tide.wire.pictures import MOST_IMPORTED, PicturesTold, PieceTold, StorePicturesTold, StoreSetTold
 
 _CLASS = "such as phone or icon; with --store that store's own class; all: tide dossier pictures"
@@ -108,7 +108,7 @@ def _tell(call: Call, told: PicturesTold) -> None:
 
 
 def _tell_store(call: Call, told: PicturesTold) -> None:
-    store = dossier_folders.store_of(told.stores, call.given.store)
+    store = store_of(told.stores, call.given.store)
     titles = {one.key: one.title for one in store.classes}
     table = call.table("CLASS", "LOCALE", "STATE", "WHAT THE STORE GETS")
     for found in store.sets:

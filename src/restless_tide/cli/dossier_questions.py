@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from restless_tide.cli.call import Call, begun, cell, text_argument
-from restless_tide.cli.dossier_folders import store_of
 from restless_tide.cli.facts import show_sheet
 from restless_tide.cli.parsing import Nouns, app_argument, store_argument
 from restless_tide.core.answer_shapes import Shape, shape_of_topic, thawed, worded
@@ -17,6 +16,7 @@ from restless_tide.core.catalogue import AnswerForm, catalogue
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
 from restless_tide.core.sizes import size
+from restless_tide.folders.exchange import store_of
 from restless_tide.wire.dossier import QuestionsTold, QuestionTold, StoreQuestionsTold, TopicTold
 
 EVERY_ROW = "*"

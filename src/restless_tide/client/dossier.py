@@ -85,10 +85,10 @@ class Dossier(Noun):
         with file.open("rb") as source:
             return self._line.send_file("/v1/pictures", PictureFileTold, source, file.stat().st_size)
 
-    def keep_document(self, file: Path, name: str | None = None) -> DocumentTold:
+    def keep_document(self, file: Path) -> DocumentTold:
         """Send a document, so that an answer can name it as it is told here. Raises Invalid or TooLarge."""
         with file.open("rb") as source:
-            place = f"/v1/documents?{urlencode({'name': name or file.name})}"
+            place = f"/v1/documents?{urlencode({'name': file.name})}"
             return self._line.send_file(place, DocumentTold, source, file.stat().st_size)
 
     def fetch_document(self, sha256: str, to: Path) -> Path:

@@ -125,6 +125,10 @@ class Place(NamedTuple):
     def is_answer(self) -> bool:
         return self.locale == NO_LOCALE and not self.is_good
 
+    @property
+    def is_text(self) -> bool:
+        return self.locale != NO_LOCALE and not self.is_set
+
     def told(self) -> str:
         """The file, and where in it; of a set its folder."""
         if self.is_set:

@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import zipfile
+import zlib
 from pathlib import Path, PurePosixPath
 
 from restless_tide.core.dossier_folder import FOLDER_FILE
 from restless_tide.core.errors import Invalid, TooLarge
 
 MOST_FILES, LARGEST_ARCHIVE_BYTES, MOST_UNPACKED_BYTES = 5_000, 400_000_000, 800_000_000
-_BLOCK_BYTES = 1024 * 1024
+_BLOCK_BYTES, _LONGEST_NAME_BYTES = 1024 * 1024, 200
+_UNREADABLE = (
+    zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError,
+    FileExistsError, IsADirectoryError, NotADirectoryError,
+)  # fmt: skip
+"""Damaged, encrypted or packed in another way; or one name is a file and a folder at once."""
 _LAYOUT = "It holds dossier.toml, and beside it texts, pictures, answers.toml, documents, goods and stores; see docs/dossier.md."
 
 
@@ -34,7 +40,7 @@ def unpack(archive: Path, into: Path) -> Path:
                 raise TooLarge(f"The folder has more than {MOST_FILES:,} files or {MOST_UNPACKED_BYTES:,} bytes.")
             for one in files:
                 _write(opened, one, into)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, RuntimeError, OSError):
+    except _UNREADABLE:
         raise Invalid("This is no ZIP archive that can be read.", remedy=_LAYOUT, code="folder-unfit") from None
     found = sorted(into.rglob(FOLDER_FILE), key=lambda file: len(file.parts))
     if not found:
@@ -49,6 +55,8 @@ def _aside(name: str) -> bool:
 
 def _write(opened: zipfile.ZipFile, one: zipfile.ZipInfo, into: Path) -> None:
     parts = PurePosixPath(one.filename).parts
+    if any(len(part.encode()) > _LONGEST_NAME_BYTES for part in parts):
+        raise Invalid(f"The name {one.filename[:80]!r} is too long.", code="folder-unfit")
     if one.filename.startswith("/") or ".." in parts or "\\" in one.filename or ":" in one.filename:
         raise Invalid(f"The archive names {one.filename[:80]!r}, which lies outside it.", code="folder-unfit")
     target = into.joinpath(*parts)

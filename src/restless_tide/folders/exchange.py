@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
@@ -113,7 +113,7 @@ def store_of(stores: Sequence[AtStore], name: str) -> AtStore:
 
 
 class DeskSide:
-    """A dossier as it stands at the desk: each text, set of pictures and answer, and its revision."""
+    """A dossier as it stands at the desk: each text, set of pictures, answer and good, and its revision."""
 
     def __init__(self, desk: DossierDesk, app: str) -> None:
         texts, asked = desk.texts(app), desk.questions(app)
@@ -206,20 +206,15 @@ def _placed(folder: DossierFolder, sheet: StoreCheckTold) -> StoreCheckTold:
     return sheet.model_copy(update={"findings": placed})
 
 
-def _common(texts: dict[Place, str]) -> dict[str, dict[str, str]]:
-    found: dict[str, dict[str, str]] = {}
-    for place, text in texts.items():
-        if place.store is None and place.locale != NO_LOCALE and not place.is_set:
-            found.setdefault(place.locale, {})[place.field] = text
-    return found
-
-
-def _own(texts: dict[Place, str]) -> dict[str, dict[str, dict[str, str]]]:
-    found: dict[str, dict[str, dict[str, str]]] = {}
-    for place, text in texts.items():
-        if place.store is not None and place.locale != NO_LOCALE and not place.is_set:
-            found.setdefault(place.store, {}).setdefault(place.locale, {})[place.field] = text
-    return found
+def _texts(here: Mapping[Place, str]) -> tuple[dict[str, dict[str, str]], dict[str, dict[str, dict[str, str]]]]:
+    """The texts that all stores share, and those of single stores."""
+    common: dict[str, dict[str, str]] = {}
+    own: dict[str, dict[str, dict[str, str]]] = {}
+    for place, text in here.items():
+        if place.is_text:
+            texts = common if place.store is None else own.setdefault(place.store, {})
+            texts.setdefault(place.locale, {})[place.field] = text
+    return common, own
 
 
 _Sets = dict[str, dict[str, list[str]]]
@@ -236,35 +231,35 @@ def _kept_sets(desk: DossierDesk, folder: DossierFolder, here: dict[Place, str])
     return common, own
 
 
+K = TypeVar("K")
+
+
+def _kept(folder: DossierFolder, file: Path, keep: Callable[[Path], K]) -> K:
+    """Send a file to the desk. Raises Invalid or TooLarge naming the file that is unfit."""
+    try:
+        return keep(file)
+    except (Invalid, TooLarge) as wrong:
+        name = file.relative_to(folder.path).as_posix()
+        raise type(wrong)(f"{name}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code) from None
+
+
 def _kept_files(desk: DossierDesk, folder: DossierFolder, place: Place) -> list[str]:
-    """Send the files of a set to the desk; their digests. Raises Invalid naming the file that is no picture."""
-    kept = []
-    for file in folder.pictures(place):
-        try:
-            kept.append(desk.keep_picture(file).sha256)
-        except (Invalid, TooLarge) as wrong:
-            name = file.relative_to(folder.path).as_posix()
-            raise type(wrong)(f"{name}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code) from None
-    return kept
+    """Send the files of a set to the desk; their digests."""
+    return [_kept(folder, file, desk.keep_picture).sha256 for file in folder.pictures(place)]
 
 
 def _keep_documents(desk: DossierDesk, folder: DossierFolder, places: Collection[Place]) -> None:
     """Send the documents of a folder to the desk; no answer names them yet."""
     for place, file in folder.documents().items():
         if place in places:
-            desk.keep_document(file)
+            _kept(folder, file, desk.keep_document)
 
 
 def _keep_good_picture(desk: DossierDesk, folder: DossierFolder, place: Place, text: str) -> None:
-    """Send the picture of a good to the desk. Raises Invalid naming the file that is none."""
+    """Send the picture of a good to the desk."""
     file = folder.good_picture(place) if text else None
-    if file is None:
-        return
-    try:
-        desk.keep_picture(file)
-    except (Invalid, TooLarge) as wrong:
-        name = file.relative_to(folder.path).as_posix()
-        raise type(wrong)(f"{name}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code) from None
+    if file is not None:
+        _kept(folder, file, desk.keep_picture)
 
 
 def _kept_goods(desk: DossierDesk, folder: DossierFolder, here: dict[Place, str]) -> dict[str, Good]:
@@ -319,8 +314,7 @@ def check(desk: DossierDesk, folder: DossierFolder) -> list[StoreCheckTold]:
     pictures, own_pictures = _kept_sets(desk, folder, here)
     told = desk.check(
         app,
-        _common(here),
-        _own(here),
+        *_texts(here),
         pictures=pictures,
         own_pictures=own_pictures,
         answers=answers,
@@ -346,7 +340,7 @@ def hand_over(desk: DossierDesk, folder: DossierFolder) -> dict[Place, str]:
     if conflicts:
         raise Conflict(
             f"These were changed here and at the desk: {', '.join(one.place.told() for one in conflicts)}.",
-            remedy=f"Look at both with: tide dossier compare {folder.path}. Then write what is wanted on both sides.",
+            remedy="Look at both, and write what is wanted on both sides.",
             code="dossier-conflict",
         )
     mine = [one for one in found if one.side is Side.HERE]

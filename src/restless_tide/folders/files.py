@@ -8,7 +8,7 @@ from __future__ import annotations
 import hashlib
 import re
 import shutil
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -88,7 +88,7 @@ class DossierFolder:
                 remedy="Make one with: tide dossier fetch FOLDER --app APP",
                 code="folder-unfit",
             )
-        about: FolderFile = _fitting(file, FolderFile, _read(file))
+        about: FolderFile = self._said_in(file, FolderFile)
         return about.app
 
     def begin(self, app: str) -> None:
@@ -130,10 +130,10 @@ class DossierFolder:
 
     def _good_files(self) -> Iterator[tuple[Place, Path]]:
         for file in sorted((self.path / GOODS_FOLDER).glob("*.toml")):
-            yield Place(NO_LOCALE, reference_of(file.stem), is_good=True), file
+            yield Place(NO_LOCALE, self._reference(file), is_good=True), file
 
     def _good(self, file: Path) -> Good:
-        said: GoodFile = _fitting(file, GoodFile, _read(file))
+        said: GoodFile = self._said_in(file, GoodFile)
         picture = file.with_name(said.picture) if said.picture is not None else None
         if picture is not None and not picture.is_file():
             raise Invalid(
@@ -144,7 +144,7 @@ class DossierFolder:
     def good_picture(self, place: Place) -> Path | None:
         """The picture of a good."""
         file = self._file(place)
-        said: GoodFile = _fitting(file, GoodFile, _read(file))
+        said: GoodFile = self._said_in(file, GoodFile)
         return file.with_name(said.picture) if said.picture is not None else None
 
     def write_good(self, place: Place, good: Good | None, picture: tuple[str, Path] | None) -> None:
@@ -235,10 +235,10 @@ class DossierFolder:
         """Every answer of the folder, those for one store among them."""
         file, found = self.path / ANSWERS_FILE, dict[Place, str]()
         if file.is_file():
-            shared = _fitting(file, _ANSWERS, _read(file))
+            shared = self._said_in(file, _ANSWERS)
             found |= {Place(NO_LOCALE, key): self._said(file, answer) for key, answer in shared.items()}
         for file in sorted((self.path / STORES_FOLDER).glob("*.toml")):
-            own = _fitting(file, _STORE, _read(file)).answers
+            own = self._said_in(file, _STORE).answers
             found |= {Place(NO_LOCALE, key, file.stem): self._said(file, answer) for key, answer in own.items()}
         return found
 
@@ -269,9 +269,7 @@ class DossierFolder:
         }
 
     def _answers_of(self, file: Path, store: str | None) -> Mapping[str, Any]:
-        found: Answers = (
-            _fitting(file, _ANSWERS, _read(file)) if store is None else _fitting(file, _STORE, _read(file)).answers
-        )
+        found: Answers = self._said_in(file, _ANSWERS) if store is None else self._said_in(file, _STORE).answers
         return found
 
     def write_document(self, place: Place, answer: FileAnswer, file: Path) -> None:
@@ -294,14 +292,20 @@ class DossierFolder:
 
     def _all(self) -> Iterator[tuple[Path, str | None, str, Mapping[str, str]]]:
         for file in sorted((self.path / TEXTS_FOLDER).glob("*.toml")):
-            yield file, None, self._locale(file, file.stem), _fitting(file, _FIELDS, _read(file))
+            yield file, None, self._locale(file, file.stem), self._said_in(file, _FIELDS)
         for file in sorted((self.path / STORES_FOLDER).glob("*.toml")):
-            for locale, fields in _fitting(file, _STORE, _read(file)).texts.items():
+            for locale, fields in self._said_in(file, _STORE).texts.items():
                 yield file, file.stem, self._locale(file, locale), fields
 
     def _locale(self, file: Path, name: str) -> str:
+        return self._named(file, name, locale_of)
+
+    def _reference(self, file: Path) -> str:
+        return self._named(file, file.stem, reference_of)
+
+    def _named(self, file: Path, name: str, read: Callable[[str], str]) -> str:
         try:
-            return locale_of(name)
+            return read(name)
         except Invalid as wrong:
             raise Invalid(
                 f"{file.relative_to(self.path)}: {wrong.detail}", remedy=wrong.remedy, code=wrong.code
@@ -319,7 +323,7 @@ class DossierFolder:
         file = self.path / AGREED_FILE
         if not file.is_file():
             return {}
-        held, found = _read(file), dict[Place, str]()
+        held, found = self._read(file), dict[Place, str]()
         found |= {Place(NO_LOCALE, key): str(digest) for key, digest in held.get(ANSWERS, {}).items()}
         for store, answers in held.get(_STORES_ANSWERS, {}).items():
             found |= {Place(NO_LOCALE, key, store): str(digest) for key, digest in answers.items()}
@@ -448,6 +452,32 @@ class DossierFolder:
             return known[0] if known else self.path / TEXTS_FOLDER / f"{place.locale}.toml"
         return self.path / STORES_FOLDER / f"{place.store}.toml"
 
+    def _read(self, file: Path) -> dict[str, Any]:
+        """The TOML of a file. Raises Invalid naming the file within the folder."""
+        name = file.relative_to(self.path)
+        if file.stat().st_size > LARGEST_FILE_BYTES:
+            raise Invalid(f"{name} is larger than {LARGEST_FILE_BYTES:,} bytes.", code="folder-unfit")
+        try:
+            return tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
+        except (TOMLKitError, ValueError, RecursionError) as wrong:
+            raise Invalid(f"{name} is no TOML in UTF-8: {wrong}", code="folder-unfit") from None
+
+    def _said_in(self, file: Path, kind: Any) -> Any:
+        """What a file says, as ``kind`` reads it. Raises Invalid with each mistake."""
+        held = self._read(file)
+        try:
+            return kind.validate_python(held) if isinstance(kind, TypeAdapter) else kind.model_validate(held)
+        except ValidationError as wrong:
+            told = "; ".join(
+                f"{'.'.join(map(str, error['loc'])) or 'the file'}: {error['msg'].removeprefix('Value error, ')}"
+                for error in wrong.errors()[:5]
+            )
+            raise Invalid(
+                f"{file.relative_to(self.path)}: {told}.",
+                remedy=f"docs/dossier.md explains the folder; a text has {LONGEST_TEXT:,} characters at most.",
+                code="folder-unfit",
+            ) from None
+
 
 def _is_empty(document: Mapping[str, Any]) -> bool:
     """Whether a file holds no text any more."""
@@ -470,26 +500,3 @@ def _string(text: str) -> String:
     """In lines where it has lines; a text that such a form would change stays in one."""
     lines = "\n" in text and not text.startswith("\n")
     return tomlkit.string(text, multiline=lines)
-
-
-def _read(file: Path) -> dict[str, Any]:
-    if file.stat().st_size > LARGEST_FILE_BYTES:
-        raise Invalid(f"{file} is larger than {LARGEST_FILE_BYTES:,} bytes.", code="folder-unfit")
-    try:
-        return tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
-    except (TOMLKitError, ValueError, RecursionError) as wrong:
-        raise Invalid(f"{file} is no TOML in UTF-8: {wrong}", code="folder-unfit") from None
-
-
-def _fitting(file: Path, kind: Any, held: dict[str, Any]) -> Any:
-    try:
-        return kind.validate_python(held) if isinstance(kind, TypeAdapter) else kind.model_validate(held)
-    except ValidationError as wrong:
-        told = "; ".join(
-            f"{'.'.join(map(str, error['loc'])) or 'the file'}: {error['msg'].removeprefix('Value error, ')}"
-            for error in wrong.errors()[:5]
-        )
-        raise Invalid(
-            f"{file}: {told}.", remedy=f"docs/dossier.md explains the folder; a text has {LONGEST_TEXT:,} characters at most.",
-            code="folder-unfit",
-        ) from None  # fmt: skip

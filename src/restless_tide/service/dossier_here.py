@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from restless_tide.core.errors import Conflict
 from restless_tide.core.good import Good
 from restless_tide.desk import app_answers, app_goods, app_pictures, documents, dossiers, find, texts
 from restless_tide.desk.desk import Desk
@@ -19,10 +18,10 @@ from restless_tide.wire.pictures import PictureFileTold, PicturesTold
 
 
 class DossierHere:
-    """The dossiers of this desk, for one person. ``read_only``: nothing is written but files that nobody names."""
+    """The dossiers of this desk, for one person."""
 
-    def __init__(self, desk: Desk, person: str, *, read_only: bool = False) -> None:
-        self._desk, self._person, self._read_only = desk, person, read_only
+    def __init__(self, desk: Desk, person: str) -> None:
+        self._desk, self._person = desk, person
 
     def texts(self, app: str) -> TextsTold:
         with self._desk.look() as session:
@@ -70,24 +69,20 @@ class DossierHere:
     def write(
         self, app: str, locale: str, wanted: Mapping[str, str], *, store: str | None, revision: int | None
     ) -> None:
-        self._demand_writing()
         with self._desk.act(self._person) as act:
             texts.write(act, app, locale, dict(wanted), store, revision)
 
     def put_pictures(
         self, app: str, locale: str, key: str, pictures: Sequence[str], *, store: str | None, revision: int | None
     ) -> None:
-        self._demand_writing()
         with self._desk.act(self._person) as act:
             app_pictures.put(act, app, locale, key, list(pictures), store, revision)
 
     def answer(self, app: str, answers: Mapping[str, Any], *, store: str | None, revision: int | None) -> None:
-        self._demand_writing()
         with self._desk.act(self._person) as act:
             app_answers.answer(act, app, answers, store, revision)
 
     def write_good(self, app: str, reference: str, good: Good | None, *, revision: int | None) -> None:
-        self._demand_writing()
         with self._desk.act(self._person) as act:
             app_goods.write(act, app, reference, good, revision)
 
@@ -107,7 +102,3 @@ class DossierHere:
         with self._desk.look() as session:
             found = dossiers.check(session, app, now, common, own, pictures, own_pictures, answers, own_answers, goods)
             return [shown_dossier.checked(one) for one in found]
-
-    def _demand_writing(self) -> None:
-        if self._read_only:
-            raise Conflict("This only looks at a folder.", code="folder-unfit")

@@ -14,6 +14,7 @@ from restless_tide.records.tables.builds import Reservation as Reservation
 from restless_tide.records.tables.builds import StandingAnswer as StandingAnswer
 from restless_tide.records.tables.builds import SymbolFile as SymbolFile
 from restless_tide.records.tables.builds import Upload as Upload
+from restless_tide.records.tables.documents import Document as Document
 from restless_tide.records.tables.goods import AppGood as AppGood
 from restless_tide.records.tables.goods import HeldGood as HeldGood
 from restless_tide.records.tables.logbook import Change as Change
@@ -29,7 +30,6 @@ from restless_tide.records.tables.people import Person as Person
 from restless_tide.records.tables.people import SignIn as SignIn
 from restless_tide.records.tables.people import Token as Token
 from restless_tide.records.tables.pictures import AppPictureSet as AppPictureSet
-from restless_tide.records.tables.pictures import Document as Document
 from restless_tide.records.tables.pictures import HeldPictures as HeldPictures
 from restless_tide.records.tables.pictures import IconLikeness as IconLikeness
 from restless_tide.records.tables.pictures import MadePicture as MadePicture

@@ -31,18 +31,6 @@ class PictureFile(Base):
     kept_at: Mapped[datetime]
 
 
-class Document(Base):
-    """A document that answers a question; ``name`` is the one under which it was sent last."""
-
-    __tablename__ = "documents"
-
-    sha256: Mapped[str] = mapped_column(primary_key=True)
-    name: Mapped[str]
-    format: Mapped[str]
-    size_bytes: Mapped[int]
-    kept_at: Mapped[datetime]
-
-
 class MadePicture(Base):
     """A file that was made of an original, by the digest of its recipe. With ``trouble`` it could not be made, and has no
     digest."""

@@ -43,7 +43,7 @@ def fetch_folder(
     around = Path(tempfile.mkdtemp(prefix="tide-folder-"))
     try:
         folder, packed = DossierFolder(around / FOLDER), around / "packed.zip"
-        here = DossierHere(desk, person.id, read_only=True)
+        here = DossierHere(desk, person.id)
         if store is None:
             exchange.fetch(here, folder, app)
         else:
@@ -60,7 +60,7 @@ def fetch_folder(
 @router.post("/folder-checks", openapi_extra=A_FILE)
 async def check_folder(app: str, request: Request, desk: TheDesk, person: SignedIn) -> FolderCheckTold:
     """Hold a folder, in a ZIP archive, against the desk: what it would change, and what each store would say. Nothing is written."""
-    here = DossierHere(desk, person.id, read_only=True)
+    here = DossierHere(desk, person.id)
 
     def work(folder: DossierFolder) -> FolderCheckTold:
         changes = [FolderChangeTold.told(one) for one in exchange.differences(here, folder)]

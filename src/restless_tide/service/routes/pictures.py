@@ -5,20 +5,18 @@ from __future__ import annotations
 from pathlib import Path as FilePath
 from typing import Annotated
 
-from fastapi import Header, Path, Query, Request
+from fastapi import Header, Path, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse
 
-from restless_tide.core.documents import DOCUMENT_TYPES
-from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES, LONGEST_FILE_NAME
-from restless_tide.desk import app_pictures, documents, find, importing, making
+from restless_tide.core.limits import LARGEST_FILM_BYTES
+from restless_tide.desk import app_pictures, find, importing, making
 from restless_tide.desk.desk import Desk
-from restless_tide.service import shown_pictures, shown_questions
+from restless_tide.service import shown_pictures
 from restless_tide.service.bodies import A_FILE, body_to_file
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.dossier import read_revision
 from restless_tide.service.signed_in import SignedIn, TheDesk
-from restless_tide.wire.dossier import DocumentTold
 from restless_tide.wire.pictures import (
     PictureFileTold,
     PictureImportTold,
@@ -30,7 +28,7 @@ from restless_tide.wire.pictures import (
 
 router = router_of("pictures", "/v1")
 Digest = Annotated[str, Path(pattern=r"^[0-9a-f]{64}$", description="SHA-256 in hexadecimal digits")]
-_HEADERS = {
+FILE_HEADERS = {
     "Cache-Control": "private, max-age=86400, immutable",
     "Content-Security-Policy": "default-src 'none'",
     "X-Content-Type-Options": "nosniff",
@@ -58,37 +56,13 @@ def fetch(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     kind, place = app_pictures.known_file(desk, sha256)
     media_type = shown_pictures.media_type(kind)
     ending = media_type.partition("/")[2]
-    return FileResponse(place, media_type=media_type, filename=f"{sha256[:12]}.{ending}", headers=_HEADERS, content_disposition_type="inline")  # fmt: skip
+    return FileResponse(place, media_type=media_type, filename=f"{sha256[:12]}.{ending}", headers=FILE_HEADERS, content_disposition_type="inline")  # fmt: skip
 
 
 @router.get("/pictures/{sha256}/small", response_class=FileResponse)
 def fetch_small(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     """A small copy of a picture, or of the first moment of a film, as WebP."""
-    return FileResponse(making.small_copy(desk, sha256), media_type="image/webp", headers=_HEADERS)
-
-
-@router.post("/documents", status_code=201, openapi_extra=A_FILE)
-async def keep_document(
-    request: Request,
-    desk: TheDesk,
-    person: SignedIn,
-    name: Annotated[str, Query(max_length=LONGEST_FILE_NAME, description="such as permission.pdf")],
-) -> DocumentTold:
-    """Put a document in; an answer names it as it is told here. Documents that no answer names are dropped after a while."""
-    part = desk.dossier_files.part()
-    try:
-        await body_to_file(request, part, LARGEST_DOCUMENT_BYTES, "document")
-        found = await run_in_threadpool(documents.keep_file, desk, person.id, part, name)
-    finally:
-        part.unlink(missing_ok=True)
-    return shown_questions.document(found)
-
-
-@router.get("/documents/{sha256}", response_class=FileResponse)
-def fetch_document(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
-    """A document as it is."""
-    found, place = documents.place_of(desk, sha256)
-    return FileResponse(place, media_type=DOCUMENT_TYPES[found.format], filename=found.name, headers=_HEADERS)
+    return FileResponse(making.small_copy(desk, sha256), media_type="image/webp", headers=FILE_HEADERS)
 
 
 @router.get("/apps/{app}/dossier/pictures")

@@ -1,13 +1,12 @@
 """the pictures and films of an app, what was made of them, and what each store holds"""
 
-import json
-from collections.abc import Callable
 from typing import Any
 
 import sqlalchemy as sa
 from alembic import op
 
 from restless_tide.records import columns
+from restless_tide.records.migrations import kept_rulebooks
 
 revision = "0015"
 down_revision = "0014"
@@ -19,7 +18,6 @@ _COMMON = sa.text("berth_id IS NULL")
 _ORIGINAL = "picture_files.sha256"
 
 
-_KEPT = ("rulebook", "next_rulebook")
 _ONE_RULE = {"formats": ["png"], "smallest_pixels": 400, "derived_from_one": False}
 """Until now a rulebook had one rule for all pictures, and nothing was made of it."""
 
@@ -35,21 +33,8 @@ def _with_one_rule(rulebook: dict[str, Any]) -> None:
         thing.pop("pictures", None)
 
 
-def _change_rulebooks(change: Callable[[dict[str, Any]], None]) -> None:
-    connection = op.get_bind()
-    for column in _KEPT:
-        rows = connection.exec_driver_sql(f"SELECT id, {column} FROM stores WHERE {column} IS NOT NULL").all()  # noqa: S608  (both names are ours)
-        for store, text in rows:
-            rulebook = json.loads(text)
-            if not rulebook:
-                continue
-            change(rulebook)
-            told = (json.dumps(rulebook), store)
-            connection.exec_driver_sql(f"UPDATE stores SET {column} = ? WHERE id = ?", told)  # noqa: S608
-
-
 def upgrade() -> None:
-    _change_rulebooks(_without_one_rule)
+    kept_rulebooks.change(_without_one_rule)
     op.create_table(
         "picture_files",
         sa.Column("sha256", sa.String(), primary_key=True),
@@ -113,7 +98,7 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    _change_rulebooks(_with_one_rule)
+    kept_rulebooks.change(_with_one_rule)
     op.drop_column("berths", "pictures_seen_at")
     for table in ("held_pictures", "app_picture_sets", "icon_likenesses", "made_pictures", "picture_files"):
         op.drop_table(table)

@@ -1,13 +1,12 @@
 """the documents that answer questions, the goods sold inside an app, and what each store holds of them"""
 
-import json
-from collections.abc import Callable
 from typing import Any
 
 import sqlalchemy as sa
 from alembic import op
 
 from restless_tide.records import columns
+from restless_tide.records.migrations import kept_rulebooks
 
 revision = "0016"
 down_revision = "0015"
@@ -15,7 +14,6 @@ branch_labels = None
 depends_on = None
 
 
-_KEPT = ("rulebook", "next_rulebook")
 _NEW_TOPICS, _NEW_FIELDS = {"selling", "rights-paper"}, {"licence"}
 _NEW_KEYS = ("formats", "largest_bytes")
 
@@ -39,19 +37,6 @@ def _without_new_rules(rulebook: dict[str, Any]) -> None:
         thing["opens_after"] = [before for before in thing["opens_after"] if before not in gone]
         thing["questions"] = [key for key in thing.get("questions", ()) if key in questions]
         thing["fields"] = [key for key in thing.get("fields", ()) if key in fields]
-
-
-def _change_rulebooks(change: Callable[[dict[str, Any]], None]) -> None:
-    connection = op.get_bind()
-    for column in _KEPT:
-        rows = connection.exec_driver_sql(f"SELECT id, {column} FROM stores WHERE {column} IS NOT NULL").all()  # noqa: S608  (both names are ours)
-        for store, text in rows:
-            rulebook = json.loads(text)
-            if not rulebook:
-                continue
-            change(rulebook)
-            told = (json.dumps(rulebook), store)
-            connection.exec_driver_sql(f"UPDATE stores SET {column} = ? WHERE id = ?", told)  # noqa: S608
 
 
 def upgrade() -> None:
@@ -90,7 +75,7 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    _change_rulebooks(_without_new_rules)
+    kept_rulebooks.change(_without_new_rules)
     op.execute("DELETE FROM made_pictures WHERE trouble != ''")
     op.drop_column("made_pictures", "trouble")
     op.drop_column("berths", "goods_seen_at")
