@@ -1,4 +1,4 @@
-"""Write the console's lists and sets of states, and its glossary, from the core, so that none is kept twice.
+"""Write the console's lists and sets of states, its limits and its glossary, from the core, so that none is kept twice.
 
 states.py FILE
 """
@@ -10,15 +10,19 @@ from enum import StrEnum
 from pathlib import Path
 
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
+from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.glossary import GLOSSARY
+from restless_tide.core.good import LONGEST_MONTHS
 from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
 from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
+from restless_tide.core.limits import LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT, LONGEST_REFERENCE
+from restless_tide.core.locales import LONGEST_TAG
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.core.rulebook import PRODUCTION
 
-HEAD = "/** Made by `make contract` from the life cycles and the glossary in src/restless_tide/core: do not change it here. */\n"
+HEAD = "/** Made by `make contract` from the life cycles, the limits and the glossary in src/restless_tide/core: do not change it here. */\n"
 
 
 def line(name: str, states: type[StrEnum], chosen: Iterable[StrEnum] | None = None) -> str:
@@ -32,6 +36,13 @@ def line(name: str, states: type[StrEnum], chosen: Iterable[StrEnum] | None = No
     )
 
 
+LIMITS = {
+    "locale": LONGEST_TAG,
+    "reference": LONGEST_REFERENCE,
+    "goodName": LONGEST_GOOD_NAME,
+    "goodText": LONGEST_GOOD_TEXT,
+    "months": LONGEST_MONTHS,
+}
 LINES = (
     line("CONSIGNMENT_ON_ITS_WAY", ConsignmentState, ON_ITS_WAY),
     line("CONSIGNMENT_GOES_ON", ConsignmentState, UNDER_WAY | {ConsignmentState.READY}),
@@ -45,6 +56,8 @@ LINES = (
     line("REPORT_KINDS", ReportKind),
     line("REPORT_STATES", ReportState),
     f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",
+    line("DOCUMENT_FORMATS", DocumentFormat),
+    f"/** The longest that is taken: characters, or months. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )
 

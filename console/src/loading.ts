@@ -74,7 +74,8 @@ export function useDoing(): Doing {
   return { busy, problem, run }
 }
 
-function asProblem(wrong: unknown): Problem {
+/** What went wrong, in words; a session that has ended leads to the sign-in. */
+export function asProblem(wrong: unknown): Problem {
   if (!(wrong instanceof Problem)) return new Problem(0, 'Load the page again.', String(wrong))
   if (wrong.status === 401 && router.currentRoute.value.path !== '/sign-in') {
     session.ended()

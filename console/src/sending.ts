@@ -17,3 +17,9 @@ export function useSending(app: string, load: () => Promise<void>) {
     }, `What ${store} holds is taken over`)
   return { doing, send, takeOver }
 }
+
+/** Such as ``◔ 3 texts differ from what it holds``. */
+export const differs = (count: number, one: string, many: string): string => `◔ ${count} ${count === 1 ? `${one} differs` : `${many} differ`} from what it holds`
+
+/** How much is to be put right before anything can be sent. */
+export const toRight = (count: number): string => `✕ ${count === 1 ? '1 thing' : `${count} things`} to put right`

@@ -1,4 +1,4 @@
-/** Made by `make contract` from the life cycles and the glossary in src/restless_tide/core: do not change it here. */
+/** Made by `make contract` from the life cycles, the limits and the glossary in src/restless_tide/core: do not change it here. */
 export const CONSIGNMENT_ON_ITS_WAY: readonly string[] = ["queued", "sending", "processing"]
 export const CONSIGNMENT_GOES_ON: readonly string[] = ["queued", "sending", "processing", "held", "ready"]
 export const INVITATION_STATES = ["queued", "sent", "accepted", "installed", "bounced", "declined", "removed"] as const
@@ -11,6 +11,9 @@ export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
 export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"
+export const DOCUMENT_FORMATS = ["pdf", "png", "jpeg", "text"] as const
+/** The longest that is taken: characters, or months. */
+export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",

@@ -2,7 +2,9 @@
 import { computed, ref } from 'vue'
 
 import { type Answer, type Document, isDocument, type Shape, worded } from '../answering'
-import { postFile, Problem } from '../api'
+import { postFile } from '../api'
+import { useDoing } from '../loading'
+import { DOCUMENT_FORMATS } from '../states'
 
 /** The controls by which one question is answered: choices, a number, words, a grid of kinds and attributes, or a document. */
 const props = defineProps<{ shape: Shape; label: string; name: string; disabled?: boolean }>()
@@ -13,10 +15,8 @@ const rows = computed(() => (answer.value !== null && typeof answer.value === 'o
 const open = computed(() => Object.keys(props.shape.kinds).filter((kind) => !(kind in rows.value)))
 
 const file = ref<HTMLInputElement>()
-const sending = ref(false)
-const trouble = ref('')
-const takes = computed(() => (props.shape.formats ?? ['pdf', 'png', 'jpeg', 'text']).join(', '))
-const ENDINGS = '.pdf,.png,.jpg,.jpeg,.txt,.text'
+const doing = useDoing()
+const takes = computed(() => (props.shape.formats ?? DOCUMENT_FORMATS).join(', '))
 
 /** Send the document to the desk; the answer names it from then on. */
 async function choose(event: Event): Promise<void> {
@@ -24,14 +24,9 @@ async function choose(event: Event): Promise<void> {
   const [chosenFile] = input.files ?? []
   input.value = ''
   if (!chosenFile) return
-  sending.value = true
-  trouble.value = ''
-  try {
+  await doing.run(async () => {
     answer.value = await postFile<Document>(`/v1/documents?name=${encodeURIComponent(chosenFile.name)}`, chosenFile)
-  } catch (wrong) {
-    trouble.value = wrong instanceof Problem ? `${wrong.message} ${wrong.remedy}` : String(wrong)
-  }
-  sending.value = false
+  })
 }
 function toggle(choice: string): void {
   const next = chosen.value.includes(choice) ? chosen.value.filter((one) => one !== choice) : [...chosen.value, choice]
@@ -73,12 +68,12 @@ function number(said: string): void {
   </label>
   <div v-else-if="shape.form === 'file'" class="row-gap document">
     <a v-if="isDocument(answer)" :href="`/v1/documents/${answer.sha256}`" :download="answer.name">{{ worded(shape, answer) }}</a>
-    <input ref="file" type="file" class="visually-hidden" :accept="ENDINGS" tabindex="-1" :aria-label="`A document: ${label}`" @change="choose" />
-    <BButton size="sm" variant="outline-primary" :disabled="disabled || sending" @click="file?.click()">{{ isDocument(answer) ? 'Choose another one' : 'Choose a document' }}</BButton>
+    <input ref="file" type="file" class="visually-hidden" tabindex="-1" :aria-label="`A document: ${label}`" @change="choose" />
+    <BButton size="sm" variant="outline-primary" :disabled="disabled || doing.busy.value" @click="file?.click()">{{ isDocument(answer) ? 'Choose another one' : 'Choose a document' }}</BButton>
     <BButton v-if="isDocument(answer)" size="sm" variant="link" :disabled="disabled" @click="answer = null">Take it out</BButton>
-    <span v-if="sending" class="soft" role="status">Sending …</span>
+    <span v-if="doing.busy.value" class="soft" role="status">Sending …</span>
     <span v-else class="soft small-print">{{ takes }}</span>
-    <p v-if="trouble" class="problem" role="alert">✕ {{ trouble }}</p>
+    <p v-if="doing.problem.value" class="problem" role="alert">✕ {{ doing.problem.value.message }} {{ doing.problem.value.remedy }}</p>
   </div>
   <div v-else class="grid">
     <table>

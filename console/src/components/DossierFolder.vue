@@ -2,18 +2,21 @@
 import { type AsyncZippable, zip } from 'fflate'
 import { computed, ref } from 'vue'
 
-import { postFile, Problem } from '../api'
+import { postFile } from '../api'
+import { useDoing } from '../loading'
+import type { AtStore } from './DossierStanding.vue'
 import type { components } from '../schema'
+import ProblemNote from './ProblemNote.vue'
 
 /** The dossier as a folder of files: downloaded, held against the desk, and what was changed in it written here. */
 type Schemas = components['schemas']
 type Check = Schemas['FolderCheckTold']
 
-const props = defineProps<{ app: string; stores: { store: string; store_title: string }[] }>()
+const props = defineProps<{ app: string; stores: Pick<AtStore, 'store' | 'store_title'>[] }>()
 const emit = defineEmits<{ written: [] }>()
 const chooser = ref<HTMLInputElement>()
-const busy = ref('')
-const problem = ref<Problem | null>(null)
+const doing = useDoing()
+const under = ref('')
 const packed = ref<Blob | null>(null)
 const name = ref('')
 const found = ref<Check | null>(null)
@@ -38,16 +41,6 @@ async function pack(files: File[]): Promise<Blob> {
   for (const file of files) entries[file.webkitRelativePath || file.name] = [new Uint8Array(await file.arrayBuffer()), { level: 0 }]
   return new Promise((resolve, reject) => zip(entries, (wrong, bytes) => (wrong ? reject(wrong) : resolve(new Blob([bytes as BlobPart], { type: 'application/zip' })))))
 }
-async function attempt(doing: string, act: () => Promise<void>): Promise<void> {
-  busy.value = doing
-  problem.value = null
-  try {
-    await act()
-  } catch (wrong) {
-    problem.value = wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
-  }
-  busy.value = ''
-}
 async function choose(event: Event): Promise<void> {
   const input = event.target as HTMLInputElement
   const files = [...(input.files ?? [])].filter((file) => !(file.webkitRelativePath || file.name).split('/').some((part) => part.startsWith('.')))
@@ -55,7 +48,8 @@ async function choose(event: Event): Promise<void> {
   found.value = null
   said.value = ''
   name.value = files[0]!.webkitRelativePath.split('/')[0] || files[0]!.name
-  await attempt('Comparing …', async () => {
+  under.value = 'Comparing …'
+  await doing.run(async () => {
     packed.value = files.length === 1 && files[0]!.name.endsWith('.zip') ? files[0]! : await pack(files)
     found.value = await postFile<Check>(`${place.value}/folder-checks`, packed.value)
   })
@@ -64,7 +58,8 @@ async function choose(event: Event): Promise<void> {
 async function write(): Promise<void> {
   if (!packed.value) return
   const wanted = packed.value
-  await attempt('Writing …', async () => {
+  under.value = 'Writing …'
+  await doing.run(async () => {
     const { written } = await postFile<Schemas['FolderTakenTold']>(`${place.value}/folders`, wanted)
     said.value = written.length === 1 ? '1 change is written here.' : `${written.length} changes are written here.`
     found.value = null
@@ -81,12 +76,12 @@ async function write(): Promise<void> {
     <div class="row-gap">
       <a class="btn btn-sm btn-outline-primary" :href="`${place}/folder`" download>Download it</a>
       <input ref="chooser" type="file" class="visually-hidden" webkitdirectory tabindex="-1" aria-label="A dossier folder" @change="choose" />
-      <BButton size="sm" variant="outline-primary" :disabled="!!busy" @click="chooser?.click()">Compare a folder</BButton>
+      <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="chooser?.click()">Compare a folder</BButton>
       <span v-for="store in stores" :key="store.store"><a class="small-print" :href="`${place}/folder?store=${store.store}`" download>What {{ store.store_title }} gets</a></span>
-      <span v-if="busy" class="soft" role="status">{{ busy }}</span>
+      <span v-if="doing.busy.value" class="soft" role="status">{{ under }}</span>
       <span v-else-if="said" role="status">✓ {{ said }}</span>
     </div>
-    <p v-if="problem" class="problem" role="alert">✕ {{ problem.message }} {{ problem.remedy }}</p>
+    <ProblemNote :problem="doing.problem.value" />
     <div v-if="found" class="found" role="region" :aria-label="`What ${name} holds`">
       <p v-if="!found.changes.length">✓ {{ name }} and this page hold the same.</p>
       <template v-for="[title, changes] in ([['Changed in the folder', mine], ['Changed here since', theirs], ['Changed at both: settle these in the folder or here first', both]] as const)" :key="title">
@@ -102,7 +97,7 @@ async function write(): Promise<void> {
         <h3>{{ store.store_title }} would say</h3>
         <ul class="plain-list"><li v-for="one in store.findings" :key="`${one.place} ${one.detail}`" :class="one.level === 'blocker' ? 'problem' : 'remark'">{{ one.level === 'blocker' ? '✕' : '▲' }} {{ one.detail }} <span class="soft small-print">{{ one.place }}</span></li></ul>
       </div>
-      <div class="row-gap"><BButton v-if="mine.length" size="sm" variant="primary" :disabled="!!busy || !!both.length" @click="write">Write {{ mine.length === 1 ? 'that change' : `these ${mine.length} changes` }} here</BButton><BButton size="sm" variant="link" @click="found = null">Close</BButton></div>
+      <div class="row-gap"><BButton v-if="mine.length" size="sm" variant="primary" :disabled="doing.busy.value || !!both.length" @click="write">Write {{ mine.length === 1 ? 'that change' : `these ${mine.length} changes` }} here</BButton><BButton size="sm" variant="link" @click="found = null">Close</BButton></div>
     </div>
   </section>
 </template>

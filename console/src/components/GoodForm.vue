@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import { computed, nextTick, onMounted, reactive, ref } from 'vue'
 
-import { postFile, Problem } from '../api'
+import { postFile, type Problem } from '../api'
+import { useDoing } from '../loading'
 import type { PictureFile } from '../picturing'
+import { LIMITS } from '../states'
 import { copied, type Good, KINDS, left, type StoreGoods } from '../selling'
 
 /** A good to be entered or changed. Nothing is saved before Save is pressed. */
@@ -14,7 +16,7 @@ const mine = reactive<Good>(props.good ? copied(props.good) : blank())
 const name = ref(props.reference)
 const language = ref('')
 const busy = ref(false)
-const sending = ref(false)
+const sending = useDoing()
 const problem = ref<Problem | null>(null)
 const box = ref<HTMLElement>()
 const picture = ref<HTMLInputElement>()
@@ -50,14 +52,9 @@ async function choose(event: Event): Promise<void> {
   const [file] = input.files ?? []
   input.value = ''
   if (!file) return
-  sending.value = true
-  problem.value = null
-  try {
+  await sending.run(async () => {
     mine.picture = (await postFile<PictureFile>('/v1/pictures', file)).sha256
-  } catch (wrong) {
-    problem.value = wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
-  }
-  sending.value = false
+  })
 }
 async function keep(): Promise<void> {
   busy.value = true
@@ -70,9 +67,9 @@ async function keep(): Promise<void> {
 <template>
   <form ref="box" class="good" @submit.prevent="keep" @keydown.esc="emit('close')">
     <div class="row-gap fields">
-      <label v-if="!good">Reference <input v-model="name" class="form-control form-control-sm" required maxlength="80" pattern="[a-z0-9][a-z0-9._\-]*" placeholder="map-of-the-north" title="Small letters, digits, dots and dashes; it stays for ever" /></label>
+      <label v-if="!good">Reference <input v-model="name" class="form-control form-control-sm" required :maxlength="LIMITS.reference" pattern="[a-z0-9][a-z0-9._\-]*" placeholder="map-of-the-north" title="Small letters, digits, dots and dashes; it stays for ever" /></label>
       <label>Kind <select v-model="mine.kind" class="form-select form-select-sm" @change="renew"><option v-for="(words, kind) in KINDS" :key="kind" :value="kind">{{ words }}</option></select></label>
-      <label v-if="mine.kind === 'renewed'">Every so many months <input v-model.number="mine.months" type="number" class="form-control form-control-sm short" min="1" max="24" required /></label>
+      <label v-if="mine.kind === 'renewed'">Every so many months <input v-model.number="mine.months" type="number" class="form-control form-control-sm short" min="1" :max="LIMITS.months" required /></label>
       <label>Price <input v-model="mine.price" class="form-control form-control-sm short" inputmode="decimal" required pattern="[0-9]+([.][0-9]{1,4})?" placeholder="4.50" title="Such as 4.50" /></label>
       <label>Currency <input v-model="mine.currency" class="form-control form-control-sm short" required pattern="[A-Z]{3}" maxlength="3" list="currencies" title="Three capital letters, such as EUR" /></label>
       <datalist id="currencies"><option v-for="one in currencies" :key="one" :value="one" /></datalist>
@@ -85,26 +82,26 @@ async function keep(): Promise<void> {
     </fieldset>
     <div v-for="(text, locale) in mine.texts" :key="locale" class="language">
       <span class="who">{{ locale }}</span>
-      <div><label>Name <input v-model="text.name" class="form-control form-control-sm" required maxlength="300" dir="auto" :aria-describedby="`name-left-${locale}`" /></label>
+      <div><label>Name <input v-model="text.name" class="form-control form-control-sm" required :maxlength="LIMITS.goodName" dir="auto" :aria-describedby="`name-left-${locale}`" /></label>
         <span v-if="spare(locale, 'name_limit')" :id="`name-left-${locale}`" class="soft small-print" :class="{ over: spare(locale, 'name_limit')!.left < 0 }">{{ spare(locale, 'name_limit')!.left }} left at {{ spare(locale, 'name_limit')!.store }}</span></div>
-      <div><label>Description <textarea v-model="text.description" class="form-control form-control-sm" rows="2" maxlength="4000" dir="auto" :aria-describedby="`description-left-${locale}`" /></label>
+      <div><label>Description <textarea v-model="text.description" class="form-control form-control-sm" rows="2" :maxlength="LIMITS.goodText" dir="auto" :aria-describedby="`description-left-${locale}`" /></label>
         <span v-if="spare(locale, 'description_limit')" :id="`description-left-${locale}`" class="soft small-print" :class="{ over: spare(locale, 'description_limit')!.left < 0 }">{{ spare(locale, 'description_limit')!.left }} left at {{ spare(locale, 'description_limit')!.store }}</span></div>
       <BButton v-if="Object.keys(mine.texts).length > 1" size="sm" variant="link" :aria-label="`Take ${locale} out`" @click="unspeak(locale)">Take out</BButton>
     </div>
     <div class="row-gap">
-      <label class="row-gap">Language <input v-model="language" class="form-control form-control-sm short" placeholder="de" maxlength="35" pattern="[A-Za-z]{2,3}(-[A-Za-z0-9]+)*" @keydown.enter.prevent="language && speak()" /></label>
+      <label class="row-gap">Language <input v-model="language" class="form-control form-control-sm short" placeholder="de" :maxlength="LIMITS.locale" pattern="[A-Za-z]{2,3}(-[A-Za-z0-9]+)*" @keydown.enter.prevent="language && speak()" /></label>
       <BButton size="sm" variant="outline-primary" :disabled="!language.trim() || language.trim() in mine.texts" @click="speak">Add the language</BButton>
     </div>
     <div v-if="wants.length" class="row-gap">
       <img v-if="mine.picture" :src="`/v1/pictures/${mine.picture}/small`" alt="The picture of the good" />
       <input ref="picture" type="file" class="visually-hidden" accept="image/png,image/jpeg,image/webp" tabindex="-1" aria-label="A picture of the good" @change="choose" />
-      <BButton size="sm" variant="outline-primary" :disabled="sending" @click="picture?.click()">{{ mine.picture ? 'Choose another picture' : 'Choose a picture' }}</BButton>
+      <BButton size="sm" variant="outline-primary" :disabled="sending.busy.value" @click="picture?.click()">{{ mine.picture ? 'Choose another picture' : 'Choose a picture' }}</BButton>
       <BButton v-if="mine.picture" size="sm" variant="link" @click="mine.picture = null">Take it out</BButton>
-      <span v-if="sending" class="soft" role="status">Sending …</span>
+      <span v-if="sending.busy.value" class="soft" role="status">Sending …</span>
       <span v-else class="soft small-print">{{ wants.join(' · ') }}</span>
     </div>
-    <p v-if="problem" class="problem" role="alert">✕ {{ problem.message }} {{ problem.remedy }}</p>
-    <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy || sending || taken">Save</BButton><BButton size="sm" variant="link" @click="emit('close')">Cancel</BButton></div>
+    <p v-for="wrong in [problem, sending.problem.value].filter((one) => one !== null)" :key="wrong.message" class="problem" role="alert">✕ {{ wrong.message }} {{ wrong.remedy }}</p>
+    <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy || sending.busy.value || taken">Save</BButton><BButton size="sm" variant="link" @click="emit('close')">Cancel</BButton></div>
   </form>
 </template>
 

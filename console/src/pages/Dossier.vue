@@ -6,14 +6,15 @@ import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import DossierFolder from '../components/DossierFolder.vue'
+import DossierStanding from '../components/DossierStanding.vue'
 import DossierTabs from '../components/DossierTabs.vue'
 import DossierText from '../components/DossierText.vue'
 import Explained from '../components/Explained.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useLoading } from '../loading'
+import { asProblem, useLoading } from '../loading'
 import type { components } from '../schema'
-import { useSending } from '../sending'
+import { differs, useSending } from '../sending'
 
 /** What stores ask to be written about an app: once for all of them, one language beside another. */
 type Texts = components['schemas']['TextsTold']
@@ -36,6 +37,15 @@ const stores = computed(() => data.value?.stores ?? [])
 const kept = (store: Texts['stores'][number]) => store.texts.filter((text) => text.state.startsWith('waits')).length
 const sendable = (store: Texts['stores'][number]) => store.differing > kept(store)
 const waiting = computed(() => stores.value.filter(sendable))
+const atStores = computed(() =>
+  stores.value.map((store) => ({
+    ...store,
+    sendable: sendable(store),
+    kept: kept(store),
+    settled: !store.differing,
+    said: store.differing ? differs(store.differing, 'text', 'texts') : store.texts.length ? '✓ holds the texts as they are written' : 'no text yet',
+  })),
+)
 /** The fields that any store of this app asks for, those that all share first. */
 const fields = computed(() => (data.value?.fields ?? []).filter((field) => stores.value.some((store) => store.fields.some((own) => own.means === field.key))))
 const alone = computed(() => stores.value.flatMap((store) => store.fields.filter((field) => field.means === null).map((field) => ({ store, field }))))
@@ -57,7 +67,7 @@ async function save(locale: string, field: string, text: string, revision: numbe
     await told(api.PUT('/v1/apps/{app}/dossier/texts/{locale}', { params: { path: { ...path, locale }, header: { 'if-match': `"${revision}"` } }, body: { texts: { [field]: text }, store } }))
     return null
   } catch (wrong) {
-    return wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
+    return asProblem(wrong)
   } finally {
     await load()
   }
@@ -90,19 +100,10 @@ async function drop(): Promise<void> {
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">
-    <section v-if="stores.length" class="card-plain stores" aria-label="Where the texts stand">
-      <div v-for="store in stores" :key="store.store" class="store">
-        <strong>{{ store.store_title }}</strong>
-        <span v-if="store.differing">◔ {{ store.differing }} {{ store.differing === 1 ? 'text differs' : 'texts differ' }} from what it holds</span>
-        <span v-else-if="store.texts.length" class="soft">✓ holds the texts as they are written</span>
-        <span v-else class="soft">no text yet</span>
-        <BButton v-if="sendable(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
-        <p v-if="store.refused_because" class="refused">✕ It refused the texts it was sent last: {{ store.refused_because }}</p>
-        <p v-if="kept(store)" class="soft">{{ kept(store) === 1 ? '1 waits and goes' : `${kept(store)} wait and go` }} along automatically when the review there has ended.</p>
-        <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'text' : 'texts' }} that nobody wrote here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
-      </div>
-    </section>
-    <p v-else class="card-plain soft">No store where this app has a place asks for texts. Open its place at a store on the page <RouterLink to="/stores">Stores</RouterLink> first; what you write before is kept.</p>
+    <DossierStanding
+      label="Where the texts stand" :stores="atStores" :words="{ one: 'text', many: 'texts', all: 'texts', done: 'wrote' }" none="No store where this app has a place asks for texts."
+      :busy="doing.busy.value" @send="send" @take="takeOver"
+    />
 
     <div class="row-gap languages" role="group" aria-label="Languages">
       <button v-for="one in counts" :key="one.locale" type="button" class="chip" :aria-pressed="here === one.locale" @click="here = one.locale">{{ one.locale }} <span class="soft">{{ one.written }} of {{ one.of }}</span></button>

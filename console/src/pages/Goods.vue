@@ -4,14 +4,15 @@ import { useRoute } from 'vue-router'
 
 import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
+import DossierStanding from '../components/DossierStanding.vue'
 import DossierTabs from '../components/DossierTabs.vue'
 import Explained from '../components/Explained.vue'
 import GoodForm from '../components/GoodForm.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useLoading } from '../loading'
+import { asProblem, useLoading } from '../loading'
 import { type Entered, type Good, type Goods, KINDS, priced, standing, type StoreGoods } from '../selling'
-import { useSending } from '../sending'
+import { differs, toRight, useSending } from '../sending'
 
 /** What is sold inside an app: entered once, and where it stands at each store. */
 const props = defineProps<{ app: string }>()
@@ -30,6 +31,16 @@ const first = computed(() => stores.value[0]?.language ?? 'en')
 const kept = (store: StoreGoods) => store.goods.filter((one) => one.state.startsWith('waits')).length
 const lacking = (store: StoreGoods) => store.findings.filter((one) => one.level === 'blocker').length
 const sendable = (store: StoreGoods) => store.differing > kept(store)
+const atStores = computed(() =>
+  stores.value.map((store) => ({
+    ...store,
+    sendable: sendable(store),
+    unfit: lacking(store) > 0,
+    kept: kept(store),
+    settled: !lacking(store) && !store.differing,
+    said: lacking(store) ? toRight(lacking(store)) : store.differing ? differs(store.differing, 'good', 'goods') : store.goods.length ? '✓ holds the goods as they are here' : 'sells nothing inside it',
+  })),
+)
 const at = (reference: string) => stores.value.flatMap((store) => store.goods.filter((one) => one.reference === reference).map((good) => ({ store, good })))
 const saying = (store: StoreGoods, reference: string) => store.findings.filter((one) => one.place === `goods.${reference}`)
 const words = (good: Good) => Object.entries(good.texts)
@@ -42,10 +53,18 @@ watch(data, async (now, before) => {
   const asked = String(route.query.good ?? '')
   if (before || !asked || !now) return
   await nextTick()
-  const card = document.getElementById(`good-${asked}`)
+  bring(asked)
+})
+/** Bring a good into view, ready to be changed. */
+function bring(reference: string): void {
+  const card = document.getElementById(`good-${reference}`)
   card?.scrollIntoView({ block: 'center' })
   card?.querySelector<HTMLElement>('button')?.focus()
-})
+}
+function toFirst(name: string): void {
+  const found = stores.value.find((store) => store.store === name)?.findings.find((one) => one.level === 'blocker')
+  bring(found?.place.split('.').slice(1).join('.') ?? '')
+}
 
 async function put(reference: string, good: Good | null, at: number): Promise<void> {
   keep(await told(api.PUT('/v1/apps/{app}/dossier/goods/{reference}', { params: { path: { ...path, reference }, header: { 'if-match': `"${at}"` } }, body: { good } })))
@@ -56,7 +75,7 @@ async function save(reference: string, good: Good): Promise<Problem | null> {
     return null
   } catch (wrong) {
     await load()
-    return wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
+    return asProblem(wrong)
   }
 }
 const drop = (one: Entered) => doing.run(() => put(one.reference, null, one.revision), `${one.reference} is taken out`, () => put(one.reference, one.good, 0))
@@ -71,21 +90,10 @@ const drop = (one: Entered) => doing.run(() => put(one.reference, null, one.revi
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">
-    <section v-if="stores.length" class="card-plain stores" aria-label="Where the goods stand">
-      <div v-for="store in stores" :key="store.store" class="store">
-        <strong>{{ store.store_title }}</strong>
-        <span v-if="lacking(store)">✕ {{ lacking(store) === 1 ? '1 thing' : `${lacking(store)} things` }} to put right</span>
-        <span v-else-if="store.differing">◔ {{ store.differing }} {{ store.differing === 1 ? 'good differs' : 'goods differ' }} from what it holds</span>
-        <span v-else-if="store.goods.length" class="soft">✓ holds the goods as they are here</span>
-        <span v-else class="soft">sells nothing inside it</span>
-        <BButton v-if="sendable(store) && !lacking(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
-        <p v-if="store.refused_because" class="refused">✕ It refused the goods it was sent last: {{ store.refused_because }}</p>
-        <p v-if="kept(store)" class="soft">{{ kept(store) === 1 ? '1 good waits and goes' : `${kept(store)} goods wait and go` }} along automatically when the review there has ended.</p>
-        <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'good' : 'goods' }} that nobody entered here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
-        <p v-if="store.lock" class="soft small-print">{{ store.lock }}</p>
-      </div>
-    </section>
-    <p v-else class="card-plain soft">No store where this app has a place sells goods inside apps. Open its place at a store on the page <RouterLink to="/stores">Stores</RouterLink> first; what you enter before is kept.</p>
+    <DossierStanding
+      label="Where the goods stand" :stores="atStores" :words="{ one: 'good', many: 'goods', all: 'goods', done: 'entered' }" none="No store where this app has a place sells goods inside apps."
+      :busy="doing.busy.value" @send="send" @take="takeOver" @first="toFirst"
+    />
 
     <section v-if="open === ''" class="card-plain entry" aria-label="A new good">
       <h2>A new good</h2>

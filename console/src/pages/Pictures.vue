@@ -5,12 +5,14 @@ import { useRoute } from 'vue-router'
 import { api, postFile, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import DossierPictures from '../components/DossierPictures.vue'
+import DossierStanding from '../components/DossierStanding.vue'
 import DossierTabs from '../components/DossierTabs.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useLoading } from '../loading'
+import { asProblem, useLoading } from '../loading'
 import type { PictureFile, Pictures, StoreClass, StorePictures, Taker } from '../picturing'
-import { useSending } from '../sending'
+import { LIMITS } from '../states'
+import { differs, toRight, useSending } from '../sending'
 
 /** The pictures and films of an app: put in once, and made to fit what each store takes. */
 const props = defineProps<{ app: string }>()
@@ -32,7 +34,9 @@ const stores = computed(() => data.value?.stores ?? [])
 const first = computed(() => stores.value[0]?.language ?? 'en')
 const locales = computed(() => [...new Set([...(data.value?.locales ?? []), first.value, ...added.value, ...(here.value ? [here.value] : [])])].sort())
 /** Bring the first thing that a store would refuse into view. */
-async function toFirst(store: StorePictures): Promise<void> {
+async function toFirst(name: string): Promise<void> {
+  const store = stores.value.find((one) => one.store === name)
+  if (!store) return
   const [, locale, key] = store.findings.find((one) => one.level === 'blocker')?.place.split('.') ?? []
   const rule = store.classes.find((one) => one.key === key)
   if (!locale || !rule) return
@@ -44,9 +48,17 @@ async function toFirst(store: StorePictures): Promise<void> {
 }
 const kept = (store: StorePictures) => store.sets.filter((one) => one.state.startsWith('waits')).length
 const sendable = (store: StorePictures) => store.differing > kept(store)
-/** What cannot be sent as it is is put right first. */
-const ready = (store: StorePictures) => sendable(store) && !lacking(store)
 const lacking = (store: StorePictures) => store.findings.filter((one) => one.level === 'blocker').length
+const atStores = computed(() =>
+  stores.value.map((store) => ({
+    ...store,
+    sendable: sendable(store),
+    unfit: lacking(store) > 0,
+    kept: kept(store),
+    settled: !lacking(store) && !store.differing,
+    said: lacking(store) ? toRight(lacking(store)) : store.differing ? differs(store.differing, 'set', 'sets') : store.sets.length ? '✓ holds the pictures as they are put in' : 'no pictures yet',
+  })),
+)
 watch(data, () => {
   if (!here.value) here.value = first.value
 })
@@ -70,7 +82,7 @@ async function save(locale: string, key: string, pictures: string[], revision: n
     return null
   } catch (wrong) {
     await load()
-    return wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
+    return asProblem(wrong)
   }
 }
 
@@ -86,7 +98,7 @@ async function importFiles(event: Event): Promise<void> {
     try {
       sent.push({ sha256: (await postFile<PictureFile>('/v1/pictures', file)).sha256, name })
     } catch (wrong) {
-      importing.left.push(`${name}: ${wrong instanceof Problem ? wrong.message : String(wrong)}`)
+      importing.left.push(`${name}: ${asProblem(wrong).message}`)
     }
   }
   input.value = ''
@@ -117,27 +129,16 @@ function add(): void {
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">
-    <section v-if="stores.length" class="card-plain stores" aria-label="Where the pictures stand">
-      <div v-for="store in stores" :key="store.store" class="store">
-        <strong>{{ store.store_title }}</strong>
-        <span v-if="lacking(store)">✕ {{ lacking(store) === 1 ? '1 thing' : `${lacking(store)} things` }} to put right</span>
-        <span v-else-if="store.differing">◔ {{ store.differing }} {{ store.differing === 1 ? 'set differs' : 'sets differ' }} from what it holds</span>
-        <span v-else-if="store.sets.length" class="soft">✓ holds the pictures as they are put in</span>
-        <span v-else class="soft">no pictures yet</span>
-        <BButton v-if="lacking(store)" size="sm" variant="link" @click="toFirst(store)">Go to the first</BButton>
-        <BButton v-else-if="ready(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
-        <p v-if="store.refused_because" class="refused">✕ It refused the pictures it was sent last: {{ store.refused_because }}</p>
-        <p v-if="kept(store)" class="soft">{{ kept(store) === 1 ? '1 set waits and goes' : `${kept(store)} sets wait and go` }} along automatically when the review there has ended.</p>
-        <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'set' : 'sets' }} that nobody put in here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
-      </div>
-    </section>
-    <p v-else class="card-plain soft">No store where this app has a place asks for pictures. Open its place at a store on the page <RouterLink to="/stores">Stores</RouterLink> first; what you put in before is kept.</p>
+    <DossierStanding
+      label="Where the pictures stand" :stores="atStores" :words="{ one: 'set', many: 'sets', all: 'pictures', done: 'put in' }" none="No store where this app has a place asks for pictures."
+      :busy="doing.busy.value" @send="send" @take="takeOver" @first="toFirst"
+    />
 
     <div class="row-gap languages" role="group" aria-label="Languages">
       <button v-for="one in locales" :key="one" type="button" class="chip" :aria-pressed="here === one" @click="here = one">{{ one }} <span class="soft">{{ data.sets.filter((found) => found.locale === one && !found.store).length || 'none' }}</span></button>
       <BButton v-if="!adding" size="sm" variant="link" @click="adding = true">Add a language</BButton>
       <form v-else class="row-gap" @submit.prevent="add">
-        <label class="row-gap">Language <input v-model="wanted.locale" class="form-control form-control-sm locale" placeholder="de-AT" required maxlength="35" pattern="[A-Za-z]{2,3}(-[A-Za-z0-9]+)*" autofocus /></label>
+        <label class="row-gap">Language <input v-model="wanted.locale" class="form-control form-control-sm locale" placeholder="de-AT" required :maxlength="LIMITS.locale" pattern="[A-Za-z]{2,3}(-[A-Za-z0-9]+)*" autofocus /></label>
         <BButton type="submit" size="sm" variant="primary">Show it</BButton>
         <BButton size="sm" variant="link" @click="adding = false">Cancel</BButton>
       </form>

@@ -6,12 +6,13 @@ import { ANSWER_MARKS, type Answer, type Question, type Questions, type StoreQue
 import { api, Problem, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import DossierQuestion from '../components/DossierQuestion.vue'
+import DossierStanding from '../components/DossierStanding.vue'
 import DossierTabs from '../components/DossierTabs.vue'
 import Explained from '../components/Explained.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
-import { useLoading } from '../loading'
-import { useSending } from '../sending'
+import { asProblem, useLoading } from '../loading'
+import { differs, useSending } from '../sending'
 
 /** What stores ask about an app: answered once for all that ask the same, with the ratings that follow. */
 const props = defineProps<{ app: string }>()
@@ -27,12 +28,22 @@ const sendable = (store: StoreQuestions) => store.differing > kept(store)
 const demanded = (store: StoreQuestions) => store.questions.filter((one) => one.surely && one.required)
 const open = (store: StoreQuestions) => demanded(store).filter((one) => one.state === 'untouched' || one.state === 'begun')
 /** Bring the first question of a store that is still open into view, ready to be answered. */
-function toFirst(store: StoreQuestions): void {
-  const [first] = open(store)
+function toFirst(name: string): void {
+  const [first] = stores.value.filter((store) => store.store === name).flatMap(open)
   const card = document.getElementById(`question-${first?.topic ?? first?.key}`)
   card?.scrollIntoView({ block: 'center' })
-  card?.querySelector<HTMLElement>('input, textarea')?.focus()
+  card?.querySelector<HTMLElement>('input:not([type=file]), textarea, .document button')?.focus()
 }
+const ratings = (name: string) => stores.value.find((store) => store.store === name)?.ratings ?? []
+const atStores = computed(() =>
+  stores.value.map((store) => ({
+    ...store,
+    sendable: sendable(store),
+    unfit: open(store).length > 0,
+    kept: kept(store),
+    said: `${ANSWER_MARKS[store.state]} ${open(store).length ? `${open(store).length} of ${demanded(store).length} to answer` : store.differing ? differs(store.differing, 'answer', 'answers').slice(2) : store.state === 'accepted' ? 'holds the answers as they are given' : store.state}`,
+  })),
+)
 const takers = (topic: string) => stores.value.flatMap((store) => [...store.questions, ...store.coming].filter((one) => one.topic === topic).map((question) => ({ store, question })))
 const topics = computed(() => (data.value?.topics ?? []).filter((topic) => takers(topic.key).length))
 const alone = computed(() => stores.value.flatMap((store) => store.questions.filter((one) => one.topic === null).map((question) => ({ store, question }))))
@@ -47,7 +58,7 @@ async function save(key: string, answer: Answer | null, revision: number, store:
     await told(api.PATCH('/v1/apps/{app}/dossier/answers', { params: { path, header: { 'if-match': `"${revision}"` } }, body: { answers: { [key]: answer }, store } }))
     return null
   } catch (wrong) {
-    return wrong instanceof Problem ? wrong : new Problem(0, '', String(wrong))
+    return asProblem(wrong)
   } finally {
     await load()
   }
@@ -63,19 +74,14 @@ async function save(key: string, answer: Answer | null, revision: number, store:
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
   <template v-if="data">
-    <section v-if="stores.length" class="card-plain stores" aria-label="Where the answers stand">
-      <div v-for="store in stores" :key="store.store" class="store">
-        <strong>{{ store.store_title }}</strong>
-        <span>{{ ANSWER_MARKS[store.state] }} {{ open(store).length ? `${open(store).length} of ${demanded(store).length} to answer` : store.differing ? `${store.differing} ${store.differing === 1 ? 'answer differs' : 'answers differ'} from what it holds` : store.state === 'accepted' ? 'holds the answers as they are given' : store.state }}</span>
-        <BButton v-if="open(store).length" size="sm" variant="link" @click="toFirst(store)">Go to the first</BButton>
-        <BButton v-else-if="sendable(store)" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="send(store.store)">Send to {{ store.store_title }}</BButton>
-        <p v-if="store.ratings.length" class="ratings">Rating: <span v-for="one in store.ratings" :key="one.region" class="grade">{{ one.title }} <b>{{ one.grade_title || 'open, an answer is missing' }}</b></span></p>
-        <p v-if="store.refused_because" class="refused">✕ It refused the answers it was sent last: {{ store.refused_because }}</p>
-        <p v-if="kept(store)" class="soft">{{ kept(store) === 1 ? '1 waits and goes' : `${kept(store)} wait and go` }} along automatically when the review there has ended.</p>
-        <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? 'answer' : 'answers' }} that nobody gave here. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeOver(store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
-      </div>
-    </section>
-    <p v-else class="card-plain soft">No store where this app has a place asks anything about it. Open its place at a store on the page <RouterLink to="/stores">Stores</RouterLink> first.</p>
+    <DossierStanding
+      label="Where the answers stand" :stores="atStores" :words="{ one: 'answer', many: 'answers', all: 'answers', done: 'gave' }" none="No store where this app has a place asks anything about it."
+      :busy="doing.busy.value" @send="send" @take="takeOver" @first="toFirst"
+    >
+      <template #default="{ store }">
+        <p v-if="ratings(store).length" class="ratings">Rating: <span v-for="one in ratings(store)" :key="one.region" class="grade">{{ one.title }} <b>{{ one.grade_title || 'open, an answer is missing' }}</b></span></p>
+      </template>
+    </DossierStanding>
 
     <DossierQuestion
       v-for="topic in topics" :id="topic.key" :key="topic.key" :title="topic.title" :text="topic.text" :help="topic.help" :shape="topic" :answer="(topic.answer as Answer | null)" :revision="topic.revision"
