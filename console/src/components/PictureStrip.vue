@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, nextTick, onBeforeUpdate, onUpdated, ref, watch } from 'vue'
 
 import { postFile, Problem } from '../api'
 import { described, type PictureFile } from '../picturing'
@@ -25,6 +25,12 @@ const digests = computed(() => props.pictures.map((one) => one.sha256))
 const word = computed(() => (props.most === 1 ? (props.pictures.length ? 'Put in another' : props.film ? 'Add a film' : 'Add a picture') : props.film ? 'Add films' : 'Add pictures'))
 const takes = computed(() => (props.film ? 'video/mp4,video/webm' : 'image/png,image/jpeg,image/webp,image/gif'))
 watch(() => props.label, () => (before.value = null))
+/** An element that is moved within the page loses the focus: news from others must not take the next key from the picture it was meant for. */
+let focused: Element | null = null
+onBeforeUpdate(() => (focused = box.value?.contains(document.activeElement) ? document.activeElement : null))
+onUpdated(() => {
+  if (focused?.isConnected && document.activeElement === document.body) (focused as HTMLElement).focus({ preventScroll: true })
+})
 
 async function change(wanted: string[], told: string): Promise<void> {
   const was = digests.value
