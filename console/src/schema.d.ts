@@ -942,6 +942,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/gauges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read
+         * @description What was counted at a store, by the hour, and by the day where it is older than 60 days.
+         */
+        get: operations["guards-read"];
+        put?: never;
+        /**
+         * Enter
+         * @description Hand in counts: of a team's own crash collector, or as they are read at a hand-carried store.
+         */
+        post: operations["guards-enter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/guard-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Out
+         * @description Play a guard over a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped.
+         */
+        post: operations["guards-try_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/guards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of App
+         * @description The guards of an app.
+         */
+        get: operations["guards-of_app"];
+        put?: never;
+        /**
+         * Set Up
+         * @description Have a guard watch every rollout of the app from now on, those under way included.
+         */
+        post: operations["guards-set_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/guards/{guard}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change
+         * @description Change a guard, whole; rollouts under way are judged by the new rule.
+         */
+        put: operations["guards-change"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/guards/{guard}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End
+         * @description The guard watches no more; what it found stays.
+         */
+        post: operations["guards-end"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/locker/{name}": {
         parameters: {
             query?: never;
@@ -1353,6 +1461,66 @@ export interface paths {
          * @description Hand a leg, or every leg that can be, to review.
          */
         post: operations["releases-submit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Watches
+         * @description What each guard says of a release.
+         */
+        get: operations["guards-watches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/watches/{guard}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Watch
+         * @description The same of one guard, with its evidence hour by hour.
+         */
+        get: operations["guards-watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/watches/{guard}/silence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Silence
+         * @description Have a guard do nothing at this release for a time; it goes on counting. Null: it speaks again.
+         */
+        put: operations["guards-silence"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3224,6 +3392,12 @@ export interface components {
             older_than_days: number;
         };
         /**
+         * Against
+         * @description What a guard compares with.
+         * @enum {string}
+         */
+        Against: "the version before" | "the version before at the same share" | "a fixed bound";
+        /**
          * AlsoOnTold
          * @description A version on another track than production.
          */
@@ -3626,6 +3800,17 @@ export interface components {
             app_title: string;
             /** Stores */
             stores: components["schemas"]["StoreTracksTold"][];
+        };
+        /**
+         * BreachTold
+         * @description The evidence of a breach as it was then.
+         */
+        BreachTold: {
+            found: components["schemas"]["Found"];
+            /** Line */
+            line: components["schemas"]["EvidencePoint"][];
+            /** Said */
+            said: string;
         };
         /**
          * BreakerState
@@ -4235,6 +4420,176 @@ export interface components {
             /** Count */
             count: number;
         };
+        /**
+         * CountedTold
+         * @description What was counted of one version at one store in one hour, or in one day once its hours are old.
+         */
+        CountedTold: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Complete */
+            complete: boolean;
+            counts: components["schemas"]["Counts"];
+            /**
+             * Hours
+             * @description 1, or 24 for a day
+             */
+            hours: number;
+            /** Version */
+            version: string;
+        };
+        /**
+         * Counts
+         * @description What was counted; all whole numbers.
+         */
+        Counts: {
+            /**
+             * Crashed People
+             * @description people who met a crash, each at most once a day, in the hour of the first
+             * @default 0
+             */
+            crashed_people: number;
+            /**
+             * Crashed Sessions
+             * @description sessions that ended in a crash
+             * @default 0
+             */
+            crashed_sessions: number;
+            /**
+             * First Starts
+             * @description people who began this version for the first time
+             * @default 0
+             */
+            first_starts: number;
+            /**
+             * Hangs
+             * @default 0
+             */
+            hangs: number;
+            /**
+             * People
+             * @description active in the hour
+             * @default 0
+             */
+            people: number;
+            /**
+             * Sessions
+             * @default 0
+             */
+            sessions: number;
+            /**
+             * Stars 1
+             * @default 0
+             */
+            stars_1: number;
+            /**
+             * Stars 2
+             * @default 0
+             */
+            stars_2: number;
+            /**
+             * Stars 3
+             * @default 0
+             */
+            stars_3: number;
+            /**
+             * Stars 4
+             * @default 0
+             */
+            stars_4: number;
+            /**
+             * Stars 5
+             * @default 0
+             */
+            stars_5: number;
+        };
+        /**
+         * CountsWanted
+         * @description The counts of one version, on one kind of device where these are told apart.
+         */
+        CountsWanted: {
+            /**
+             * Crashed People
+             * @description people who met a crash, each at most once a day, in the hour of the first
+             * @default 0
+             */
+            crashed_people: number;
+            /**
+             * Crashed Sessions
+             * @description sessions that ended in a crash
+             * @default 0
+             */
+            crashed_sessions: number;
+            /**
+             * Device
+             * @description the class of device
+             * @default
+             */
+            device: string;
+            /**
+             * First Starts
+             * @description people who began this version for the first time
+             * @default 0
+             */
+            first_starts: number;
+            /**
+             * Hangs
+             * @default 0
+             */
+            hangs: number;
+            /**
+             * Level
+             * @description the platform level
+             * @default
+             */
+            level: string;
+            /**
+             * Number
+             * @default
+             */
+            number: string;
+            /**
+             * People
+             * @description active in the hour
+             * @default 0
+             */
+            people: number;
+            /**
+             * Sessions
+             * @default 0
+             */
+            sessions: number;
+            /**
+             * Stars 1
+             * @default 0
+             */
+            stars_1: number;
+            /**
+             * Stars 2
+             * @default 0
+             */
+            stars_2: number;
+            /**
+             * Stars 3
+             * @default 0
+             */
+            stars_3: number;
+            /**
+             * Stars 4
+             * @default 0
+             */
+            stars_4: number;
+            /**
+             * Stars 5
+             * @default 0
+             */
+            stars_5: number;
+            /** Version */
+            version: string;
+        };
         /** DayTold */
         DayTold: {
             /** Crashed */
@@ -4461,6 +4816,19 @@ export interface components {
              * @description none: every connected store
              */
             store?: string | null;
+        };
+        /** EvidencePoint */
+        EvidencePoint: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Way
+             * @description how far the evidence has come towards the threshold: 0 to 1
+             */
+            way: number;
         };
         /** ExpectWanted */
         ExpectWanted: {
@@ -4753,6 +5121,66 @@ export interface components {
          */
         Form: "line" | "text" | "words" | "address";
         /**
+         * Found
+         * @description What a guard found, as figures. ``ratio`` with ``low`` to ``high``: those not ruled out, valid at every instant.
+         */
+        Found: {
+            /**
+             * Begins At
+             * Format: date-time
+             * @description the counts begin here
+             */
+            begins_at: string;
+            /**
+             * Corrected
+             * @description hours that were told anew after they had been complete
+             */
+            corrected: number;
+            /**
+             * Dispersion
+             * @description how far counts come in clusters; evidence is divided by it
+             */
+            dispersion: number;
+            /**
+             * Events
+             * @description of these, those that went wrong
+             */
+            events: number;
+            /**
+             * Exposed
+             * @description sessions, people or ratings of the version that were looked at
+             */
+            exposed: number;
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /**
+             * People
+             * @description who have begun the version
+             */
+            people: number;
+            /**
+             * Ratio
+             * @description of the rates; for ratings the difference in stars
+             */
+            ratio: number | null;
+            /**
+             * Reference
+             * @description what it is compared with
+             */
+            reference: string;
+            /** Reference Events */
+            reference_events: number;
+            /** Reference Exposed */
+            reference_exposed: number;
+            /**
+             * Way
+             * @description how far the evidence has come towards the threshold: 0 to 1
+             */
+            way: number;
+        };
+        /**
          * FoundTold
          * @description One thing that a search has found. ``place`` is its page in the console.
          */
@@ -4803,6 +5231,54 @@ export interface components {
             own: boolean;
             /** Told */
             told: string;
+        };
+        /** GaugesTaken */
+        GaugesTaken: {
+            /**
+             * Passed
+             * @description hours of a revision that was known already, or too old
+             */
+            passed: number;
+            /**
+             * Taken
+             * @description hours that were new or corrected
+             */
+            taken: number;
+        };
+        /** GaugesTold */
+        GaugesTold: {
+            /** Counted */
+            counted: components["schemas"]["CountedTold"][];
+            /** Source */
+            source: string;
+            /**
+             * Sources
+             * @description the other sources that counts come from here
+             */
+            sources: string[];
+            /** Store */
+            store: string;
+            /**
+             * Trouble
+             * @description what was wrong with counts that could not be taken; empty: nothing
+             */
+            trouble: string;
+        };
+        /**
+         * GaugesWanted
+         * @description Counts from a source of the team's own, or of a hand-carried store as a person reads them there.
+         */
+        GaugesWanted: {
+            /** Hours */
+            hours: components["schemas"]["HourWanted"][];
+            /**
+             * Source
+             * @description such as crashes; empty: the hand-carried store itself
+             * @default
+             */
+            source: string;
+            /** Store */
+            store: string;
         };
         /** GoAheadWanted */
         GoAheadWanted: {
@@ -5001,6 +5477,230 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** GuardTold */
+        GuardTold: {
+            against: components["schemas"]["Against"];
+            /** Bound */
+            bound: number | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Error Bound */
+            error_bound: number;
+            /** Every Store */
+            every_store: boolean;
+            /** Id */
+            id: string;
+            /** Least People */
+            least_people: number;
+            /** Name */
+            name: string;
+            on_breach: components["schemas"]["OnBreach"];
+            /**
+             * Said
+             * @description the rule in one sentence
+             */
+            said: string;
+            /** Source */
+            source: string;
+            /** Stores */
+            stores: string[];
+            /** Together */
+            together: boolean;
+            /** Tolerance */
+            tolerance: number;
+            watched: components["schemas"]["Watched"];
+        };
+        /**
+         * GuardTrialTold
+         * @description Whether it would have stopped, and when.
+         */
+        GuardTrialTold: {
+            /**
+             * After Exposed
+             * @description sessions, people or ratings of the version until then
+             */
+            after_exposed: number | null;
+            /**
+             * After Hours
+             * @description from the launch
+             */
+            after_hours: number | null;
+            found: components["schemas"]["Found"];
+            /** Line */
+            line: components["schemas"]["EvidencePoint"][];
+            /** Rule */
+            rule: string;
+            /** Said */
+            said: string;
+            /**
+             * Share
+             * @description made up: of so many such rollouts it would have stopped this part
+             */
+            share: number | null;
+            /** Stopped At */
+            stopped_at: string | null;
+        };
+        /**
+         * GuardTrialWanted
+         * @description A guard to be tried on what was counted of a release, or on made-up counts; nothing is set up, nothing is stopped.
+         */
+        GuardTrialWanted: {
+            /** @default the version before */
+            against: components["schemas"]["Against"];
+            /**
+             * Bound
+             * @description a rate (0 to 1) or stars, with a fixed bound
+             */
+            bound?: number | null;
+            /**
+             * Error Bound
+             * @description how often, at most, a good rollout is ever stopped
+             * @default 0.01
+             */
+            error_bound: number;
+            /**
+             * Every Store
+             * @description what it does, it does at every store of the release
+             * @default false
+             */
+            every_store: boolean;
+            /**
+             * Hours
+             * @description made up: how long it is watched
+             * @default 336
+             */
+            hours: number;
+            /**
+             * Least People
+             * @default 200
+             */
+            least_people: number;
+            /**
+             * Name
+             * @default trial
+             */
+            name: string;
+            /** @default tell */
+            on_breach: components["schemas"]["OnBreach"];
+            /**
+             * People
+             * @description made up: who use the app
+             * @default 40000
+             */
+            people: number;
+            /**
+             * Rate
+             * @description made up: how often it went wrong before, a session
+             * @default 0.004
+             */
+            rate: number;
+            /**
+             * Ratio
+             * @description made up: how many times as often it goes wrong
+             */
+            ratio?: number | null;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Share
+             * @description made up: the share that gets the version
+             * @default 0.05
+             */
+            share: number;
+            /**
+             * Source
+             * @description where its counts come from; empty: the stores themselves
+             * @default
+             */
+            source: string;
+            /**
+             * Stores
+             * @description none: every store
+             */
+            stores?: string[];
+            /**
+             * Together
+             * @description the stores of a release are judged as one
+             * @default true
+             */
+            together: boolean;
+            /**
+             * Tolerance
+             * @description the change that is accepted: a ratio, or stars
+             */
+            tolerance?: number | null;
+            /**
+             * Version
+             * @description a release whose counts are played again
+             */
+            version?: string | null;
+            /** @default people who met a crash */
+            watched: components["schemas"]["Watched"];
+        };
+        /**
+         * GuardWanted
+         * @description A guard as it is to be. What is left out is the usual.
+         */
+        GuardWanted: {
+            /** @default the version before */
+            against: components["schemas"]["Against"];
+            /**
+             * Bound
+             * @description a rate (0 to 1) or stars, with a fixed bound
+             */
+            bound?: number | null;
+            /**
+             * Error Bound
+             * @description how often, at most, a good rollout is ever stopped
+             * @default 0.01
+             */
+            error_bound: number;
+            /**
+             * Every Store
+             * @description what it does, it does at every store of the release
+             * @default false
+             */
+            every_store: boolean;
+            /**
+             * Least People
+             * @default 200
+             */
+            least_people: number;
+            /** Name */
+            name: string;
+            /** @default tell */
+            on_breach: components["schemas"]["OnBreach"];
+            /**
+             * Source
+             * @description where its counts come from; empty: the stores themselves
+             * @default
+             */
+            source: string;
+            /**
+             * Stores
+             * @description none: every store
+             */
+            stores?: string[];
+            /**
+             * Together
+             * @description the stores of a release are judged as one
+             * @default true
+             */
+            together: boolean;
+            /**
+             * Tolerance
+             * @description the change that is accepted: a ratio, or stars
+             */
+            tolerance?: number | null;
+            /** @default people who met a crash */
+            watched: components["schemas"]["Watched"];
+        };
         /**
          * HandOnWanted
          * @description The cohorts that get the build as soon as it is ready. What is left out of the brief is the cohort's own.
@@ -5076,6 +5776,29 @@ export interface components {
             platform: string;
             /** Reason */
             reason: string;
+        };
+        /** HourWanted */
+        HourWanted: {
+            /**
+             * At
+             * Format: date-time
+             * @description the beginning of the hour
+             */
+            at: string;
+            /** Cells */
+            cells: components["schemas"]["CountsWanted"][];
+            /**
+             * Complete
+             * @description nothing more is expected; guards look at complete hours only
+             * @default true
+             */
+            complete: boolean;
+            /**
+             * Revision
+             * @description a later one replaces an earlier one, whole
+             * @default 1
+             */
+            revision: number;
         };
         /**
          * HowPlaced
@@ -5682,7 +6405,7 @@ export interface components {
          * @description What a subscriber can subscribe to.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -5702,6 +6425,12 @@ export interface components {
              */
             reason: string;
         };
+        /**
+         * OnBreach
+         * @description What a guard does when it is sure.
+         * @enum {string}
+         */
+        OnBreach: "tell" | "pause" | "halt";
         /** OptionTold */
         OptionTold: {
             act: components["schemas"]["RolloutEvent"];
@@ -6151,7 +6880,7 @@ export interface components {
              * @description how long the rest usually takes
              */
             usual_hours: number;
-            verdict: components["schemas"]["Verdict"];
+            verdict: components["schemas"]["restless_tide__core__sheet__Verdict"];
         };
         /**
          * PlacedTold
@@ -6579,7 +7308,7 @@ export interface components {
             /** Places */
             places: components["schemas"]["PlaceSheetTold"][];
             /** @description the worst of all places */
-            verdict: components["schemas"]["Verdict"];
+            verdict: components["schemas"]["restless_tide__core__sheet__Verdict"];
             /**
              * Version
              * @description none: the release to come
@@ -7359,6 +8088,19 @@ export interface components {
             platform: string;
             /** Reason */
             reason: string;
+        };
+        /** SilenceWanted */
+        SilenceWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Until
+             * @description none: it speaks again from now on
+             */
+            until?: string | null;
         };
         /**
          * SoldGood
@@ -8877,12 +9619,6 @@ export interface components {
             /** Size Bytes */
             size_bytes: number;
         };
-        /**
-         * Verdict
-         * @description What a sheet comes to.
-         * @enum {string}
-         */
-        Verdict: "ready" | "cautions" | "blocked";
         /** VerificationTold */
         VerificationTold: {
             /** First Broken */
@@ -8890,6 +9626,60 @@ export interface components {
             /** Lines */
             lines: number;
         };
+        /**
+         * WatchTold
+         * @description What a guard says of one rollout.
+         */
+        WatchTold: {
+            /**
+             * Acted
+             * @description what followed from the breach
+             */
+            acted: string;
+            /**
+             * Blind
+             * @description why it can say nothing; empty: it can
+             */
+            blind: string;
+            breach: components["schemas"]["BreachTold"] | null;
+            /** Breached At */
+            breached_at: string | null;
+            found: components["schemas"]["Found"] | null;
+            guard: components["schemas"]["GuardTold"];
+            /** Judged At */
+            judged_at: string | null;
+            /**
+             * Line
+             * @description the evidence by the hour, where it was asked for
+             */
+            line: components["schemas"]["EvidencePoint"][];
+            /**
+             * Place
+             * @description the leg it watches; none: all of them together
+             */
+            place: string | null;
+            /** Said */
+            said: string;
+            /** Silent By */
+            silent_by: string;
+            /** Silent Reason */
+            silent_reason: string;
+            /** Silent Until */
+            silent_until: string | null;
+            /** @description none: it is blind, or nothing was counted yet */
+            verdict: components["schemas"]["restless_tide__core__guard__Verdict"] | null;
+            /**
+             * Verdict Since
+             * Format: date-time
+             */
+            verdict_since: string;
+        };
+        /**
+         * Watched
+         * @description What a guard watches.
+         * @enum {string}
+         */
+        Watched: "people who met a crash" | "sessions that crashed" | "hangs" | "ratings" | "uptake";
         /**
          * Who
          * @description Who may get an app.
@@ -8942,6 +9732,17 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * Verdict
+         * @enum {string}
+         */
+        restless_tide__core__guard__Verdict: "steady" | "watch" | "breach";
+        /**
+         * Verdict
+         * @description What a sheet comes to.
+         * @enum {string}
+         */
+        restless_tide__core__sheet__Verdict: "ready" | "cautions" | "blocked";
         /** AnswersWanted */
         restless_tide__wire__builds__AnswersWanted: {
             /** Answers */
@@ -11123,6 +11924,251 @@ export interface operations {
             };
         };
     };
+    "guards-read": {
+        parameters: {
+            query: {
+                store: string;
+                /** @description empty: what the store counts itself */
+                source?: string;
+                /** @description of these only */
+                version?: string[];
+                since?: string | null;
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GaugesTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-enter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GaugesWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GaugesTaken"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-try_out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuardTrialWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuardTrialTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-of_app": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuardTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-set_up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuardWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuardTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                guard: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuardWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuardTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                guard: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "signing-put_file": {
         parameters: {
             query: {
@@ -11985,6 +13031,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                guard: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-silence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                guard: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SilenceWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
-from statistics import fmean
 from typing import Any
 
 import pytest
@@ -18,6 +17,7 @@ from restless_tide.demo.processes import STORES
 from restless_tide.gateways.client import Gateway, read_connection_file
 from restless_tide.standins.__main__ import RULEBOOKS
 from restless_tide.standins.packages import PackageRecipe, write_msix
+from restless_tide.standins.population import KINDS
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.releases import LegWanted
 from tests.harbour import Harbour, leg_of, until
@@ -318,16 +318,23 @@ def test_the_health_of_a_bad_build_shows_in_the_gauges(coast: Harbour) -> None:
     connection = read_connection_file(json.dumps(coast.control("slatehouse", "connections", {})))
     gateway = Gateway(connection, name="slatehouse")
     berth = next(berth for berth in coast.control("slatehouse", "things/berth") if berth["reference"] == app)
-    gauges = {(gauge.version, gauge.name): gauge for gauge in gateway.gauges(berth["id"])}
-    assert gateway.gauges(berth["id"]) == tuple(gauges.values())
+    page = gateway.gauges(berth["id"])
+    assert gateway.gauges(berth["id"]) == page
+    hours = list(page.hours)
+    while page.more:
+        page = gateway.gauges(berth["id"], page.next)
+        hours += page.hours
+    assert gateway.gauges(berth["id"], page.next).hours == ()
     gateway.close()
-    well, ill = (
-        fmean(point.value for point in gauges[version, "crash-free share"].points[-18:])
-        for version in ("1.0.0", "1.1.0")
-    )
-    assert well > 0.985
-    assert ill < 0.97
-    people = [point.value for point in gauges["1.0.0", "people"].points]
-    assert people == sorted(people)
-    assert people[-1] > 10_000
+    last = {hour.at: hour for hour in sorted(hours, key=lambda hour: hour.revision)}
+    assert sum(hour.complete for hour in last.values()) > len(last) - 6
+    assert all(len({hour.revision for hour in hours if hour.at == at}) >= 2 for at in list(last)[:-6])
+
+    def rate(version: str) -> float:
+        cells = [cell for hour in last.values() for cell in hour.cells if cell.version == version]
+        return sum(cell.crashed_people for cell in cells) / sum(cell.sessions for cell in cells)
+
+    assert rate("1.1.0") > 5 * rate("1.0.0")
+    assert sum(cell.first_starts for hour in last.values() for cell in hour.cells if cell.version == "1.0.0") > 10_000
+    assert {(cell.level, cell.device) for hour in last.values() for cell in hour.cells} == set(KINDS)
     assert leg_of(coast.tide.releases.one(app, "1.1.0"), "slatehouse").phase == "rising"

@@ -15,6 +15,7 @@ class NoticeKind(StrEnum):
     APPROVED = "approved"
     REJECTED = "rejected"
     BREACH = "breach"
+    GUARD_BLIND = "guard blind"
     ORDER_FAILING = "order failing"
     ORDER_REFUSED = "order refused"
     STEP_WAITING = "step waiting"

@@ -40,6 +40,8 @@ class Background:
 
     gaps: set[str] = field(default_factory=set)
     """Stores of which a pushed event came too early; they are asked at once."""
+    ring_asking: Callable[[], None] = lambda: None
+    """Have the engine ask them; set by the engine."""
     news: set[str] = field(default_factory=set)
     """Stores that told of another rulebook or standing; they are asked for it at once."""
     look_after: dict[str, float] = field(default_factory=dict)
@@ -49,6 +51,11 @@ class Background:
     """The names of apps of which a store may get other pictures now than were made for it."""
     ring_drawing: Callable[[], None] = lambda: None
     """Have the engine make what is missing of them; set by the engine."""
+
+    to_judge: set[str] = field(default_factory=set)
+    """The names of apps whose guards are to look, since something was counted or changed."""
+    ring_judging: Callable[[], None] = lambda: None
+    """Have the engine let them look; set by the engine."""
 
     mail_trouble: str | None = None
     """Why no mail goes out just now; None: nothing is known to be in the way."""

@@ -74,6 +74,8 @@ class Act:
     """Tables that nobody need look at after this act, since what it changed there is on its way already."""
     to_draw: set[str] = field(default_factory=set)
     """Apps of which a store may get other pictures after this act."""
+    to_judge: set[str] = field(default_factory=set)
+    """Apps whose guards are to look after this act."""
     placed: list[Order] = field(default_factory=list)
     _lines: list[dict[str, Any]] = field(default_factory=list)
     _told: list[dict[str, Any]] = field(default_factory=list)
@@ -104,6 +106,10 @@ class Act:
         self.ends.digest = digest_of(line, self.ends.digest)
         self._lines.append(line._asdict() | {"digest": self.ends.digest})
         self.tell(act, subject, app=app, said=reason)
+
+    def judge(self, app: str) -> None:
+        """Have the guards of an app look after this act."""
+        self.to_judge.add(app)
 
     @contextmanager
     def attempt(self) -> Iterator[None]:
@@ -216,6 +222,9 @@ class Desk:
         if act.to_draw:
             self.background.to_draw |= act.to_draw
             self.background.ring_drawing()
+        if act.to_judge:
+            self.background.to_judge |= act.to_judge
+            self.background.ring_judging()
         self.ring(frozenset(session.changed - act.taken_up))
 
     def demand_lease(self, ends: Ends) -> None:

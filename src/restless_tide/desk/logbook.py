@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, or_, select
+from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.logbook import Line, first_broken
@@ -60,6 +60,8 @@ def about(session: Session, app: str, subjects: Collection[str]) -> list[Logbook
 
 
 MOST_ABOUT = 1_000
+GUARD = "guard"
+"""How a guard stands in the logbook: ``guard:NAME``."""
 HEADER = ("line", "at", "who", "act", "app", "object", "before", "after", "reason", "digest")
 
 
@@ -86,7 +88,8 @@ def _by(session: Session, who: str) -> ColumnElement[bool]:
     fits: ColumnElement[bool] = LogbookLine.person.in_([*people.called(session, who), who, *offices])
     if who.lower() in ("a tester", "testers"):
         fits = or_(fits, LogbookLine.person.startswith("tester:"))
-    return or_(fits, LogbookLine.person == f"store:{who.lower().removesuffix(' (store)')}")
+    offices = [f"{kind}:{who.lower().removesuffix(f' ({kind})')}" for kind in ("store", GUARD)]
+    return or_(fits, func.lower(LogbookLine.person).in_(offices))
 
 
 def names(session: Session, found: Sequence[LogbookLine]) -> dict[str, str]:
@@ -100,8 +103,8 @@ def _office(who: str) -> str:
     kind, _, name = who.partition(":")
     if who == ENGINE:
         return "the desk"
-    if kind == "store":
-        return f"{name} (store)"
+    if kind in ("store", GUARD):
+        return f"{name} ({kind})"
     return "a tester" if kind == "tester" else who
 
 

@@ -350,10 +350,21 @@ def apply(
                 invitations.seen_at_store(act, trial, data.address, data.state, data.device, data.system)
         case "berth.changed":
             _berth_changed(desk, act, store, event, data, key)
+        case "gauges.changed":
+            _counts_told(desk, act, store, event)
         case "track.changed":
             _track_told(act, store, event, data, key)
         case _:
             _subject_changed(desk, act, store, event, data, key, known)
+
+
+def _counts_told(desk: Desk, act: Act, store: Store, event: StoreEvent) -> None:
+    """More was counted at a berth; the hours are fetched the next time the store is asked, which is soon."""
+    berth = _row(act.session, Subject.BERTH, store, event.subject)
+    if berth is not None:
+        berth.gauges_due = True
+        act.afterwards(partial(desk.background.gaps.add, store.id))
+        act.afterwards(desk.background.ring_asking)
 
 
 def _key_of_ours(act: Act, event: StoreEvent, known: Known | None) -> str | None:

@@ -20,7 +20,7 @@ from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
 from restless_tide.desk import dossiers, lanes, making, track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
-from restless_tide.engine import asking, carried, notices, replies, sightings, tides
+from restless_tide.engine import asking, carried, counting, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
 from restless_tide.engine.inlet import Inlet
 from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
@@ -97,6 +97,11 @@ class Engine:
         self._drawing_bell = threading.Event()
         desk.background.ring_drawing = self._drawing_bell.set
         self._draw_all_after = 0.0
+        self._asking_bell = self._bell(Store)
+        desk.background.ring_asking = self._asking_bell.set
+        self._judges = counting.Judges(desk)
+        self._judging_bell = threading.Event()
+        desk.background.ring_judging = self._judging_bell.set
         self._heard_bell = threading.Event()
         desk.background.ring_heard = self._heard_bell.set
         self._threads = [
@@ -127,7 +132,13 @@ class Engine:
                     self._breathing(BREATH_SECONDS, LONG_RULES_BREATH_SECONDS),
                     self._drawing_bell,
                 ),
-                ("sightings", self._ask_stores, self._breathing(BREATH_SECONDS), self._bell(Store)),
+                (
+                    "guards",
+                    self._judges.look,
+                    self._breathing(BREATH_SECONDS, LONG_RULES_BREATH_SECONDS),
+                    self._judging_bell,
+                ),
+                ("sightings", self._ask_stores, self._breathing(BREATH_SECONDS), self._asking_bell),
                 ("mail", self._send_mail, self._breathing(BREATH_SECONDS), self._bell(*READ_BY_MAIL)),
                 (
                     "notices",
@@ -197,6 +208,7 @@ class Engine:
         if self._stopping.is_set():
             self._heard_bell.set()
             self._drawing_bell.set()
+            self._judging_bell.set()
 
     def _begin_urgent(self, act: Act) -> None:
         if self._working.is_set():

@@ -615,7 +615,10 @@ def _halted(suite: Suite) -> None:
 
 
 def _gauges(suite: Suite) -> None:
-    fits(suite.call("GET", f"/v1/berths/{suite.known['a berth']}/gauges"), protocol.Gauges)
+    place = f"/v1/berths/{suite.known['a berth']}/gauges"
+    page = fits(suite.call("GET", place), protocol.GaugePage)
+    again = fits(suite.call("GET", f"{place}?after={page.next}"), protocol.GaugePage)
+    demand(not again.hours or again.next != page.next, "what was told before the cursor is told again after it")
 
 
 # 9 Events

@@ -57,6 +57,8 @@ class Gateway:
         self._token: str | None = None
         self._token_until = 0.0
         self.skew_seconds = 0.0
+        self.clock: datetime | None = None
+        """What the store's own clock showed with its last answer."""
         self._rulebook: tuple[str, Rulebook] | None = None
         try:
             key = jwt.PyJWK.from_dict(connection.private_key, algorithm=protocol.ALGORITHM).key
@@ -131,8 +133,10 @@ class Gateway:
         """Fetch the file of a document that the store holds."""
         self._send("GET", f"/v1/berths/{berth}/dossier/documents/{sha256}", into=into, most=LARGEST_DOCUMENT_BYTES)
 
-    def gauges(self, berth: str) -> tuple[protocol.Gauge, ...]:
-        return self._call("GET", f"/v1/berths/{berth}/gauges", protocol.Gauges).gauges
+    def gauges(self, berth: str, after: str = "") -> protocol.GaugePage:
+        """The hours that were counted after a cursor, a page at a time; from the first one without it."""
+        asked = {"after": after} if after else {}
+        return self._call("GET", f"/v1/berths/{berth}/gauges", protocol.GaugePage, params=asked)
 
     # what we want
 
@@ -366,6 +370,7 @@ class Gateway:
                             remedy="Tell the people who run the gateway; the act is tried again meanwhile.",
                             code="store-answer-unreadable",
                         )
+                self._note_clock(answer.headers.get(protocol.CLOCK_HEADER, ""))
                 return httpx.Response(
                     answer.status_code, headers=_kept(answer.headers), content=bytes(content), request=answer.request
                 )
@@ -374,6 +379,14 @@ class Gateway:
                 f"{self._name} does not answer at {self._connection.gateway} ({_told_transport(wrong)}).",
                 remedy="Check the address and whether the store is up; orders are kept and tried again.",
             ) from None
+
+    def _note_clock(self, told: str) -> None:
+        """Keep what the store's own clock shows; one that cannot be read tells nothing."""
+        try:
+            clock = datetime.fromisoformat(told)
+        except ValueError:
+            return
+        self.clock = clock if clock.tzinfo is not None else None
 
     def _demand_success(self, answer: httpx.Response) -> None:
         if answer.is_success or answer.status_code == httpx.codes.NOT_MODIFIED:

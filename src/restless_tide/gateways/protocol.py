@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from typing_extensions import TypedDict
 
 from restless_tide.core.documents import DocumentFormat
+from restless_tide.core.gauges import MOST_CELLS
 from restless_tide.core.good import SoldGood
 from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.numbers import BuildNumber
@@ -36,7 +37,7 @@ ACT_IMPOSSIBLE = "act-impossible"
 """The code of a refusal because the rollout is already where the act would lead, or cannot get there."""
 
 
-MOST_LISTED, MOST_COUNTRIES, MOST_EVENTS, MOST_POINTS, MOST_BUILDS = 200, 300, 1_000, 10_000, 10_000
+MOST_LISTED, MOST_COUNTRIES, MOST_EVENTS, MOST_HOURS, MOST_FRAMES, MOST_BUILDS = 200, 300, 1_000, 48, 10_000, 10_000
 Reference = Annotated[str, Field(min_length=1, max_length=200)]
 """The store's own name for something."""
 Line = Annotated[str, Field(max_length=400)]
@@ -458,22 +459,52 @@ class GoodsAnswer(Message):
     sequence: Place | None = None
 
 
-class GaugePoint(Message):
-    at: datetime
-    value: float
+class GaugeCell(Message):
+    """What was counted of one version on one kind of device in one hour.
 
+    ``level`` is the platform level and ``device`` the class of device, as the store tells them apart; empty where it does
+    not. ``people`` were active in the hour; ``crashed_people`` met a crash, each at most once a day, in the hour of the
+    first; ``first_starts`` began this version for the first time.
+    """
 
-class Gauge(Message):
-    """One health series of one build: ``people``, ``sessions``, ``crash-free share`` or ``rating``, by the hour."""
-
-    name: Line
     version: Line
-    unit: Line
-    points: tuple[GaugePoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    number: Line = ""
+    level: Line = ""
+    device: Line = ""
+    people: Count = 0
+    sessions: Count = 0
+    crashed_sessions: Count = 0
+    crashed_people: Count = 0
+    hangs: Count = 0
+    first_starts: Count = 0
+    stars_1: Count = 0
+    stars_2: Count = 0
+    stars_3: Count = 0
+    stars_4: Count = 0
+    stars_5: Count = 0
 
 
-class Gauges(Message):
-    gauges: tuple[Gauge, ...] = Field(default=(), max_length=MOST_LISTED)
+class GaugeHour(Message):
+    """All that was counted in one hour (UTC), whole: a later revision replaces it. ``complete``: nothing more is expected."""
+
+    at: datetime
+    revision: int = Field(default=1, ge=1, lt=2**31)
+    complete: bool = True
+    cells: tuple[GaugeCell, ...] = Field(default=(), max_length=MOST_CELLS)
+
+
+class GaugePage(Message):
+    """Hours in the order in which they were told. ``next`` is what to ask after the next time; ``more``: ask at once."""
+
+    hours: tuple[GaugeHour, ...] = Field(default=(), max_length=MOST_HOURS)
+    next: Line
+    more: bool = False
+
+
+class GaugesChanged(Message):
+    """Hours of a berth were counted, or corrected."""
+
+    until: datetime | None = None
 
 
 class PushRequest(Message):
@@ -607,7 +638,7 @@ class FiledReport(Message):
     language: LongText = ""
     stack: LongText = ""
     thrown: LongText = ""
-    frames: tuple[FiledFrame, ...] = Field(default=(), max_length=MOST_POINTS)
+    frames: tuple[FiledFrame, ...] = Field(default=(), max_length=MOST_FRAMES)
     pictures: Count = 0
 
 
@@ -620,6 +651,7 @@ EVENT_DATA: dict[str, type[Message]] = {
     "berth.changed": BerthChanged,
     "track.changed": TrackChanged,
     "report.filed": FiledReport,
+    "gauges.changed": GaugesChanged,
 }
 """What each type of event says; an event of another type is passed over."""
 

@@ -249,9 +249,14 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         return done(request, key, "write goods", berth, body.model_dump(mode="json"), work)
 
     @app.get("/v1/berths/{berth}/gauges")
-    def gauges(berth: Named, _: Known) -> protocol.Gauges:
+    def gauges(
+        berth: Named,
+        _: Known,
+        after: Annotated[str, Query(max_length=200)] = "",
+        limit: Annotated[int, Query(ge=1, le=protocol.MOST_HOURS)] = protocol.MOST_HOURS,
+    ) -> protocol.GaugePage:
         store.turn()
-        return protocol.Gauges.model_validate(store.gauges(berth))
+        return protocol.GaugePage.model_validate(store.gauges(berth, after, limit))
 
 
 def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:

@@ -19,7 +19,7 @@ from restless_tide.gateways import protocol
 from restless_tide.standins import asking, judgement, looking, selling, tracks
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
-from restless_tide.standins.population import Offered, gauges_of
+from restless_tide.standins.population import counts_of, on_offer
 from restless_tide.standins.shelf import Shelf, Thing
 
 BY_HAND = "by-hand"
@@ -43,6 +43,7 @@ class SimulatedStore:
         self.address = ""
         self.seed = seed
         self._key: str | None = None
+        self._counted_until: datetime | None = None
 
     # acts
 
@@ -294,6 +295,9 @@ class SimulatedStore:
         rollout = self.needed("rollout", submission_id)
         judgement.demand_steering(judgement.rising_rules(self.rules, tracks.of(rollout)), rollout, act)
         now = self.clock.now()
+        if act in ("halt", "withdraw", "resume"):
+            offered = rollout["share"] if act == "resume" else 0.0
+            rollout["offers"] = [*rollout.get("offers", []), [now.isoformat(), offered]]
         if rollout["state"] == "rising":
             rollout["held_seconds"] += (now - datetime.fromisoformat(rollout["since"])).total_seconds()
         if act == "pause":
@@ -336,17 +340,24 @@ class SimulatedStore:
         """The builds that are to crash often."""
         return frozenset(map(str, self.setting("bad_numbers", [])))
 
-    def gauges(self, berth_id: str) -> Thing:
-        """The health of what is or was offered here, as the simulated people make it."""
+    def gauges(self, berth_id: str, after: str, most: int) -> Thing:
+        """What was counted here by the hour, as the simulated people make it, from a cursor on."""
         self.needed("berth", berth_id)
-        found: list[Thing] = []
-        for rollout in self.shelf.all("rollout"):
-            if rollout["berth"] == berth_id:
-                offers = [Offered(datetime.fromisoformat(at), share) for at, share in rollout.get("offers", [])]
-                version, number = rollout["version"], str(rollout.get("number", 0))
-                bad = self.bad_numbers()
-                found += gauges_of(self.seed, berth_id, version, number, offers, self.clock.now(), bad)
-        return {"gauges": found}
+        rollouts = [rollout for rollout in self.shelf.all("rollout") if rollout["berth"] == berth_id]
+        versions = on_offer(rollouts, self.bad_numbers())
+        hours, cursor, more = counts_of(self.seed, berth_id, versions, self.clock.now(), after, most)
+        return {"hours": hours, "next": cursor, "more": more}
+
+    def _tell_of_counts(self) -> None:
+        """Tell of every berth with people on it, once an hour, that hours were counted."""
+        now = self.clock.now()
+        hour = now.replace(minute=0, second=0, microsecond=0)
+        if hour == self._counted_until:
+            return
+        self._counted_until = hour
+        berths = {rollout["berth"]: None for rollout in self.shelf.all("rollout") if rollout.get("offers")}
+        for berth in berths:
+            self.event("gauges.changed", berth, {"until": hour.isoformat()})
 
     def account(self) -> Thing:
         """The account's standing: good for months, unless the control has said otherwise."""
@@ -407,6 +418,7 @@ class SimulatedStore:
                     self.due(thing | {"state": "in hand"}, "submission", minutes=minutes, since=at)
                 else:
                     self._review(thing, at)
+            self._tell_of_counts()
 
     def _process(self, consignment: Thing, at: datetime) -> None:
         berth = self.needed("berth", consignment["berth"])

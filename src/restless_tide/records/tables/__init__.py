@@ -15,6 +15,11 @@ from restless_tide.records.tables.builds import StandingAnswer as StandingAnswer
 from restless_tide.records.tables.builds import SymbolFile as SymbolFile
 from restless_tide.records.tables.builds import Upload as Upload
 from restless_tide.records.tables.documents import Document as Document
+from restless_tide.records.tables.gauges import GaugeCount as GaugeCount
+from restless_tide.records.tables.gauges import GaugeDay as GaugeDay
+from restless_tide.records.tables.gauges import GaugeHour as GaugeHour
+from restless_tide.records.tables.gauges import Guard as Guard
+from restless_tide.records.tables.gauges import GuardWatch as GuardWatch
 from restless_tide.records.tables.goods import AppGood as AppGood
 from restless_tide.records.tables.goods import HeldGood as HeldGood
 from restless_tide.records.tables.logbook import Change as Change

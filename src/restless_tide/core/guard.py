@@ -1,0 +1,202 @@
+"""A guard: a rule that watches one gauge of a rollout, and what it may do when that goes wrong.
+
+A guard says what it watches, what it compares with, which rise it accepts, and how often it may be wrong. The arithmetic
+is in sequential.py, what is counted in gauges.py; here stands what the figures mean. A guard never raises a share.
+"""
+
+from __future__ import annotations
+
+import math
+from enum import StrEnum
+from typing import Self
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from restless_tide.core.rollout import RolloutEvent
+
+
+class Watched(StrEnum):
+    """What a guard watches."""
+
+    CRASHED_PEOPLE = "people who met a crash"
+    CRASHES = "sessions that crashed"
+    HANGS = "hangs"
+    RATING = "ratings"
+    UPTAKE = "uptake"
+
+
+class Against(StrEnum):
+    """What a guard compares with."""
+
+    BEFORE = "the version before"
+    SAME_SHARE = "the version before at the same share"
+    BOUND = "a fixed bound"
+
+
+class OnBreach(StrEnum):
+    """What a guard does when it is sure."""
+
+    TELL = "tell"
+    PAUSE = "pause"
+    HALT = "halt"
+
+
+class Verdict(StrEnum):
+    STEADY = "steady"
+    WATCH = "watch"
+    BREACH = "breach"
+
+
+ACTS = {OnBreach.PAUSE: RolloutEvent.PAUSE, OnBreach.HALT: RolloutEvent.HALT}
+"""How a rollout is steered by a guard; telling people steers nothing."""
+COMPARES = {
+    Watched.CRASHED_PEOPLE: tuple(Against),
+    Watched.CRASHES: tuple(Against),
+    Watched.HANGS: tuple(Against),
+    Watched.RATING: (Against.BEFORE, Against.BOUND),
+    Watched.UPTAKE: (Against.SAME_SHARE,),
+}
+"""What each gauge can be compared with: uptake means something only beside another rollout at the same share."""
+CLUSTERED = frozenset({Watched.CRASHES, Watched.HANGS})
+"""Counts in which one person may stand many times; the evidence is tempered by how far they cluster."""
+TOLERANCES = {
+    Watched.CRASHED_PEOPLE: 1.25,
+    Watched.CRASHES: 1.25,
+    Watched.HANGS: 1.25,
+    Watched.RATING: 0.3,
+    Watched.UPTAKE: 2.0,
+}
+"""The change that is accepted where nobody names another: a ratio of rates, or stars."""
+USUAL_ERROR_BOUND = 0.01
+USUAL_LEAST_PEOPLE = 200
+MOST_GUARDS = 40
+HIGHEST_TOLERANCE = 10.0
+UNITS = {
+    Watched.CRASHED_PEOPLE: "sessions",
+    Watched.CRASHES: "sessions",
+    Watched.HANGS: "sessions",
+    Watched.RATING: "ratings",
+    Watched.UPTAKE: "people",
+}
+"""What is counted of the version beside its reference."""
+WATCH_PART = 0.5
+"""From this part of the way to the threshold on (of the logarithm of the evidence) a guard is on watch."""
+
+
+class GuardRule(BaseModel):
+    """What a guard watches and how sure it must be.
+
+    ``tolerance``: a ratio of rates above 1, or for ratings the stars below. ``bound``: with a fixed bound the rate (0 to 1)
+    or the stars (1 to 5). ``error_bound``: the chance, at most, that a rollout with nothing wrong is ever stopped.
+    ``least_people``: people on the version before the guard acts.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+    watched: Watched = Watched.CRASHED_PEOPLE
+    against: Against = Against.BEFORE
+    bound: float | None = Field(default=None, gt=0, le=5)
+    tolerance: float = Field(default=0.0, ge=0, le=HIGHEST_TOLERANCE, description="0: the usual one of what is watched")
+    error_bound: float = Field(default=USUAL_ERROR_BOUND, ge=0.0001, le=0.2)
+    least_people: int = Field(default=USUAL_LEAST_PEOPLE, ge=1, le=10_000_000)
+
+    @model_validator(mode="after")
+    def _makes_sense(self) -> Self:
+        if self.against not in COMPARES[self.watched]:
+            can = " or ".join(COMPARES[self.watched])
+            raise ValueError(f"{self.watched} can only be compared with {can}")
+        if (self.bound is not None) != (self.against is Against.BOUND):
+            raise ValueError("a bound goes with 'a fixed bound', and only with it")
+        rated = self.watched is Watched.RATING
+        if self.bound is not None and not rated and self.bound > 1:
+            raise ValueError("a bound of a rate lies between 0 and 1, such as 0.01 for 1 in 100")
+        if self.bound is not None and rated and self.bound < 1:
+            raise ValueError("a bound of ratings lies between 1 and 5 stars")
+        if not rated and 0 < self.tolerance < 1:
+            raise ValueError("a tolerance of a rate is at least 1: 1.25 accepts a quarter more")
+        if rated and self.tolerance > 3:
+            raise ValueError("a tolerance of ratings is at most 3 stars")
+        return self
+
+    @property
+    def accepted(self) -> float:
+        """The change that is accepted."""
+        return self.tolerance or TOLERANCES[self.watched]
+
+    @property
+    def threshold(self) -> float:
+        """The natural logarithm of the evidence from which it is a breach."""
+        return -math.log(self.error_bound)
+
+    def told(self) -> str:
+        """The rule in one sentence, for people who do not read statistics."""
+        return f"{_MEANS[self.watched].format(self._accepted())} {_than(self)}. {self._sure()}"
+
+    def _accepted(self) -> str:
+        if self.watched is Watched.RATING:
+            return f"{self.accepted:g} stars"
+        return f"{self.accepted:g} times"
+
+    def _sure(self) -> str:
+        one_in = round(1 / self.error_bound)
+        return f"At most 1 in {one_in:,} rollouts with nothing wrong is ever stopped, however often it looks."
+
+
+_MEANS = {
+    Watched.CRASHED_PEOPLE: "Acts when clearly more than {} as many people meet a crash, for as much use,",
+    Watched.CRASHES: "Acts when clearly more than {} as many sessions crash",
+    Watched.HANGS: "Acts when clearly more than {} as many sessions hang",
+    Watched.RATING: "Acts when the rating is clearly more than {} lower",
+    Watched.UPTAKE: "Acts when people take it up clearly less than 1 / {} as fast",
+}
+
+
+def _than(rule: GuardRule) -> str:
+    match rule.against:
+        case Against.BEFORE:
+            return "than with the version before, in the same hours"
+        case Against.SAME_SHARE:
+            return "than with the version before, when that had the same share"
+    if rule.watched is Watched.RATING:
+        return f"than {rule.bound:g} stars"
+    return f"than {rule.bound:.2%} of them"
+
+
+def verdict_of(rule: GuardRule, *, log_now: float, log_highest: float, people: int) -> Verdict:
+    """What the evidence says. ``log_highest`` is the most it ever was: who once was sure stays sure."""
+    if log_highest >= rule.threshold and people >= rule.least_people:
+        return Verdict.BREACH
+    return Verdict.WATCH if log_now >= rule.threshold * WATCH_PART else Verdict.STEADY
+
+
+def part_of_way(rule: GuardRule, log: float) -> float:
+    """How far the evidence has come towards the threshold: 0 to 1."""
+    return min(max(log / rule.threshold, 0.0), 1.0)
+
+
+_SAID = {
+    Watched.CRASHED_PEOPLE: "{} times as many people meet a crash as with {}",
+    Watched.CRASHES: "{} times the crashes of {}",
+    Watched.HANGS: "{} times the hangs of {}",
+    Watched.UPTAKE: "taken up {} times as fast as {}",
+}
+
+
+def in_words(
+    rule: GuardRule, *, ratio: float | None, low: float | None, high: float | None, exposed: int, reference: str
+) -> str:
+    """What was found, such as ``2.1 times the crashes of 2.3.0 (1.6 to 2.8), 4,200 sessions``."""
+    if rule.watched is Watched.RATING:
+        if ratio is None or low is None or high is None:
+            return f"no ratings to compare with {reference} yet"
+        way = "below" if ratio >= 0 else "above"
+        return f"{abs(ratio):.1f} stars {way} {reference} ({low:+.1f} to {high:+.1f} below), {exposed:,} ratings"
+    unit = UNITS[rule.watched]
+    if ratio is None or low is None or high is None:
+        return f"nothing to compare with {reference} yet, {exposed:,} {unit}"
+    said = _SAID[rule.watched].format(_times(ratio), reference)
+    return f"{said} ({_times(low)} to {_times(high)}), {exposed:,} {unit}"
+
+
+def _times(ratio: float) -> str:
+    return f"{ratio:.1f}" if 0.95 <= ratio < 20 else f"{ratio:.2f}" if ratio < 0.95 else f"{ratio:.0f}"

@@ -1,0 +1,237 @@
+"""Tests that may be looked at all day: evidence about a rate or a rating that stays valid at every instant.
+
+A test that is made for one look and looked at every hour finds a difference sooner or later, whether there is one or
+not. What is here are **e-processes**: running products whose mean under "nothing is wrong" never exceeds 1, so that by
+Ville's inequality they reach 1/α at any time at all with a probability of at most α.
+
+**Rates.** In one hour, and on one kind of device, a version had ``c1`` events among ``n1`` exposed, its reference
+``c0`` among ``n0``. Given the sum ``m`` of the events, ``c1`` is binomial with ``q(r) = n1 r / (n1 r + n0)``, where ``r``
+is the ratio of the two rates, whatever the rate of that hour is: day and night, weekdays and kinds of devices cancel
+out. Evidence that ``r`` exceeds a tolerance is the product over hours of the likelihood ratios against the tolerance,
+averaged over a fixed set of ratios above it. It holds for every ``r`` below the tolerance too, since the likelihood
+ratio is monotone. Evidence of independent stores multiplies, ratio by ratio, before the average: here the
+log-likelihoods are added.
+
+**Ratings** are bets on a bounded mean.
+
+Sources: Wald 1945 (sequential tests), Robbins 1970 (mixtures), Howard et al. 2021 (confidence sequences), Ramdas et al.
+2023 (safe anytime-valid inference), Waudby-Smith & Ramdas 2020 (prior-posterior ratio) and 2024 (betting).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+ABOVE = np.array([1.15, 1.3, 1.5, 1.75, 2.0, 2.4, 3.0, 4.0, 6.0, 10.0])
+"""The ratios that evidence is averaged over, as multiples of the tolerance."""
+RATIOS = np.geomspace(1 / 32, 64, 56)
+"""The ratios among which the interval is looked for."""
+STARS = np.arange(1.0, 6.0)
+_BETS = np.array([0.02, 0.05, 0.1, 0.2, 0.35, 0.5, 0.7])
+"""Shares of the highest bet that cannot lose everything."""
+_MEANS = np.linspace(1.0, 5.0, 161)
+_STEP = float(_MEANS[1] - _MEANS[0])
+
+
+@dataclass(frozen=True, slots=True)
+class Rows:
+    """Counts side by side, one row for each hour and kind of device, in the order of the hours; all of shape (rows,).
+
+    ``hour`` is the number of the hour; ``events`` among ``exposed`` of the version, ``reference_events`` among
+    ``reference_exposed`` of what it is compared with.
+    """
+
+    hour: NDArray[np.int64]
+    events: Floats
+    exposed: Floats
+    reference_events: Floats
+    reference_exposed: Floats
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What has been gathered. ``hours`` and ``logs`` are the line: the natural logarithm of the evidence after each hour.
+
+    ``ratio`` is the most likely one; ``low`` to ``high`` are those not rejected at the error bound at this instant, valid
+    at every instant. None: nothing is known of it yet.
+    """
+
+    hours: NDArray[np.int64]
+    logs: Floats
+    ratio: float | None
+    low: float | None
+    high: float | None
+
+    @property
+    def log(self) -> float:
+        """The natural logarithm of the evidence now; 0 when nothing has been counted."""
+        return float(self.logs[-1]) if len(self.logs) else 0.0
+
+    @property
+    def highest(self) -> float:
+        """The most that it ever was."""
+        return max(float(self.logs.max()), 0.0) if len(self.logs) else 0.0
+
+
+def _by_hour(rows: Rows, ratios: Floats, bound: float | None, hours: NDArray[np.int64]) -> Floats:
+    """The log-likelihood of each ratio against the ratio 1, added up within each of the hours; shape (hours, ratios)."""
+    if not len(rows.hour):
+        return np.zeros((len(hours), len(ratios)))
+    if bound is not None:  # Poisson, which is on the safe side of the binomial
+        terms = np.outer(rows.events, np.log(ratios)) - bound * np.outer(rows.exposed, ratios - 1)
+    else:
+        both = rows.events + rows.reference_events
+        terms = np.outer(rows.events, np.log(ratios)) - both[:, None] * _log_mixed(rows, ratios)
+    found = np.zeros((len(hours), len(ratios)))
+    present, begins = np.unique(rows.hour, return_index=True)
+    found[np.searchsorted(hours, present)] = np.add.reduceat(terms, begins, axis=0)
+    return found
+
+
+def _in_all(rows: Rows, ratios: Floats, bound: float | None) -> Floats:
+    """The same over all rows; shape (ratios,)."""
+    events = float(rows.events.sum())
+    if bound is not None:
+        return events * np.log(ratios) - bound * float(rows.exposed.sum()) * (ratios - 1)
+    found: Floats = events * np.log(ratios) - (rows.events + rows.reference_events) @ _log_mixed(rows, ratios)
+    return found
+
+
+def _log_mixed(rows: Rows, ratios: Floats) -> Floats:
+    """The logarithm of ``(n1 r + n0) / (n1 + n0)``; shape (rows, ratios)."""
+    part = rows.exposed / (rows.exposed + rows.reference_exposed)
+    return np.log(np.outer(part, ratios - 1) + 1)
+
+
+def rate_evidence(
+    sources: list[Rows],
+    *,
+    tolerance: float,
+    error_bound: float,
+    dispersion: float = 1.0,
+    bound: float | None = None,
+    falls: bool = False,
+    interval: bool = True,
+) -> Evidence:
+    """Evidence that a version's rate is more than ``tolerance`` times that of its reference.
+
+    ``sources`` are independent of each other, such as stores. ``dispersion`` tempers counts that come in clusters, at
+    least 1. ``bound`` compares with a fixed rate instead of the rows' reference. ``falls``: that it is *less* than the
+    tolerance's part of it. ``error_bound``: the chance, at most, of ever reaching ``1 / error_bound`` without cause.
+    """
+    edge = np.array([1 / tolerance if falls else tolerance])
+    beyond = edge / ABOVE if falls else edge * ABOVE
+    ratios = np.concatenate([edge, beyond])
+    counted = [_counting(rows, bound) for rows in sources]
+    hours = np.unique(np.concatenate([rows.hour for rows in counted])) if counted else np.zeros(0, np.int64)
+    total = sum((_by_hour(rows, ratios, bound, hours) for rows in counted), np.zeros((len(hours), len(ratios))))
+    line = np.cumsum(total, axis=0) / dispersion
+    logs = _log_mean(line[:, 1:] - line[:, :1])
+    if not interval:
+        return Evidence(hours, logs, None, None, None)
+    likely = sum((_in_all(rows, RATIOS, bound) for rows in counted), np.zeros(len(RATIOS)))
+    return Evidence(hours, logs, *_interval(likely / dispersion, error_bound))
+
+
+def _counting(rows: Rows, bound: float | None) -> Rows:
+    """The rows that tell anything: those with both sides and an event, or all of them against a fixed bound."""
+    kept = rows.exposed > 0
+    if bound is None:
+        kept &= (rows.reference_exposed > 0) & (rows.events + rows.reference_events > 0)
+    return Rows(
+        rows.hour[kept],
+        rows.events[kept],
+        rows.exposed[kept],
+        rows.reference_events[kept],
+        rows.reference_exposed[kept],
+    )
+
+
+def _log_mean(logs: Floats) -> Floats:
+    """The logarithm of the mean over the last axis, without overflow."""
+    highest = logs.max(axis=-1, keepdims=True, initial=-np.inf)
+    found: Floats = np.log(np.mean(np.exp(logs - highest), axis=-1)) + highest[..., 0]
+    return found
+
+
+def _interval(likely: Floats, error_bound: float) -> tuple[float | None, float | None, float | None]:
+    """The most likely ratio, and the lowest and highest not rejected: those whose likelihood is at least α times the mean
+    over all (a prior-posterior ratio, with equal weights on a logarithmic scale).
+    """
+    if not likely.any():
+        return None, None, None
+    scale = np.log(RATIOS)
+    fine = np.linspace(scale[0], scale[-1], 1200)
+    smooth = np.interp(fine, scale, likely)
+    kept = np.flatnonzero(smooth >= np.log(error_bound) + float(_log_mean(likely[None, :])[0]))
+    low, high = float(np.exp(fine[kept[0]])), float(np.exp(fine[kept[-1]]))
+    return _summit(scale, likely), low, high
+
+
+def _summit(scale: Floats, likely: Floats) -> float:
+    """The ratio of the highest likelihood, by the parabola through the three points around it."""
+    at = int(np.clip(np.argmax(likely), 1, len(scale) - 2))
+    before, here, after = likely[at - 1 : at + 2]
+    bend = before - 2 * here + after
+    shift = 0.5 * (before - after) / bend if bend < 0 else 0.0
+    return float(np.exp(scale[at] + np.clip(shift, -1, 1) * (scale[1] - scale[0])))
+
+
+def dispersion_of(events: Floats, exposed: Floats, *, least_days: int = 7, otherwise: float = 5.0) -> float:
+    """How much more than independent events a version's daily counts vary, at least 1; shape (days,) each.
+
+    Pearson's statistic by day, raised to the upper end of what so few days leave open (nine in ten, after Wilson &
+    Hilferty 1931). ``otherwise`` is told where there are fewer than ``least_days`` with enough events.
+    """
+    kept = exposed > 0
+    events, exposed = events[kept], exposed[kept]
+    free = len(events) - 1
+    if free + 1 < least_days or events.sum() < least_days:
+        return otherwise
+    expected = exposed * (events.sum() / exposed.sum())
+    statistic = float(((events - expected) ** 2 / expected).sum())
+    low_quantile = free * (1 - 2 / (9 * free) - 1.2816 * np.sqrt(2 / (9 * free))) ** 3
+    return max(statistic / float(low_quantile), 1.0)
+
+
+def rating_evidence(stars: Floats, reference: Floats, *, tolerance: float, error_bound: float) -> Evidence:
+    """Evidence that the mean rating is more than ``tolerance`` stars below the reference's; counts by star, shape (5,).
+
+    For every mean that the reference may have, a bet that the version's is not within the tolerance of it is multiplied
+    by bets that the reference's is another one; the least of these products is evidence against all of them. ``ratio``,
+    ``low`` and ``high`` are of the difference, reference less version, in stars.
+    """
+    ours, theirs = _bets(stars), _bets(reference)
+    both_ways = np.logaddexp(ours[0], ours[1]) - np.log(2), np.logaddexp(theirs[0], theirs[1]) - np.log(2)
+    log = _less_than(ours[0], both_ways[1], tolerance)
+    known = stars.sum() > 0 and reference.sum() > 0
+    if not known:
+        return Evidence(np.zeros(1, np.int64), np.array([0.0]), None, None, None)
+    threshold = np.log(2 / error_bound)
+    steps = np.arange(-160, 161)
+    above = np.array([_less_than(ours[0], both_ways[1], step * _STEP) for step in steps])
+    below = np.array([_less_than(theirs[0], both_ways[0], -step * _STEP) for step in steps])
+    kept = steps[(above < threshold) & (below < threshold)] * _STEP
+    means = [float((counts * STARS).sum() / counts.sum()) for counts in (reference, stars)]
+    return Evidence(np.zeros(1, np.int64), np.array([log]), means[0] - means[1], float(kept.min()), float(kept.max()))
+
+
+def _bets(stars: Floats) -> tuple[Floats, Floats]:
+    """Log-capital of bets that the mean is below, and above, each of the means; shape (means,) each."""
+    found = []
+    for sign in (-1.0, 1.0):
+        room = np.maximum(_MEANS - 1.0 if sign > 0 else 5.0 - _MEANS, _STEP)
+        won = 1 + sign * (_BETS[None, :, None] / room[:, None, None]) * (STARS[None, None, :] - _MEANS[:, None, None])
+        found.append(_log_mean((np.log(won) * stars).sum(axis=-1)))
+    return found[0], found[1]
+
+
+def _less_than(below: Floats, other: Floats, by: float) -> float:
+    """The least evidence, over all means of the other, that the first's mean is more than ``by`` below it."""
+    shifted = np.interp(_MEANS - by, _MEANS, below, right=np.inf)
+    return float(np.min(shifted + other))

@@ -1,0 +1,277 @@
+"""What was counted by the hour: taken in as it was told, corrected, added up to days when it is old, and read for guards."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
+from datetime import datetime, timedelta
+from typing import NamedTuple
+
+import numpy as np
+from sqlalchemy import delete, func, insert, select
+from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import Invalid
+from restless_tide.core.gauges import COUNTED, KEPT_BY_THE_HOUR, Counts, hour_number, hour_of, what_is_wrong
+from restless_tide.core.guarding import Table
+from restless_tide.desk import find
+from restless_tide.desk.desk import Act
+from restless_tide.records.tables import Berth, Build, GaugeCount, GaugeDay, GaugeHour
+
+MOST_SOURCES = 20
+"""Of one berth, besides the store itself."""
+_COLUMNS = [getattr(GaugeCount, name) for name in COUNTED]
+
+
+@dataclass(frozen=True)
+class Cell:
+    version: str
+    number: str
+    level: str
+    device: str
+    counts: Counts
+
+    @property
+    def named(self) -> str:
+        kind = " ".join(part for part in (self.level, self.device) if part)
+        return f"{self.version}{f' ({self.number})' if self.number else ''}{f', {kind}' if kind else ''}"
+
+
+@dataclass(frozen=True)
+class Hour:
+    """One hour as a source tells it, whole. ``at`` is its beginning."""
+
+    at: datetime
+    revision: int
+    complete: bool
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What became of hours that were told: how many were new or corrected, and what was wrong with the others."""
+
+    taken: int
+    passed: int
+    troubles: tuple[str, ...]
+
+
+def take_in(act: Act, berth: Berth, source: str, hours: Sequence[Hour]) -> Taken:
+    """Write hours down, each whole; one that cannot be so is left out with the reason, and keeps no other out.
+
+    An hour of the same or an earlier revision than the one that is there is passed over.
+    """
+    taken, passed, troubles = 0, 0, []
+    there = act.now + timedelta(seconds=0.0 if source else berth.clock_ahead_seconds)
+    oldest = hour_number(act.now - KEPT_BY_THE_HOUR)
+    known = _known(act.session, berth.id, source, [hour_number(hour.at) for hour in hours])
+    for hour in hours:
+        number = hour_number(hour.at)
+        wrong = what_is_wrong(hour.at, [(cell.named, cell.counts) for cell in hour.cells], there)
+        doubled = _doubled(hour.cells)
+        if wrong or doubled:
+            troubles += [f"{hour.at:%Y-%m-%d %H:%M} UTC: {one}" for one in (*wrong, *doubled)]
+            continue
+        before = known.get(number)
+        if number < oldest or (before is not None and before.revision >= hour.revision):
+            passed += 1
+            continue
+        corrected = before.corrected + before.complete if before is not None else 0
+        known[number] = _Known(hour.revision, hour.complete, corrected)
+        values = {"revision": hour.revision, "complete": hour.complete, "corrected": corrected, "taken_at": act.now}
+        act.session.execute(
+            upsert(GaugeHour)
+            .values(berth_id=berth.id, source=source, hour=number, **values)
+            .on_conflict_do_update(index_elements=["berth_id", "source", "hour"], set_=values)
+        )
+        if before is not None:
+            act.session.execute(
+                delete(GaugeCount).where(
+                    GaugeCount.berth_id == berth.id, GaugeCount.source == source, GaugeCount.hour == number
+                )
+            )
+        if hour.cells:
+            act.session.execute(insert(GaugeCount), [_row(berth.id, source, number, cell) for cell in hour.cells])
+        taken += 1
+    return Taken(taken, passed, tuple(troubles))
+
+
+class _Known(NamedTuple):
+    """How an hour was told last."""
+
+    revision: int
+    complete: bool
+    corrected: int
+
+
+def _known(session: Session, berth_id: str, source: str, numbers: Sequence[int]) -> dict[int, _Known]:
+    if not numbers:
+        return {}
+    within = GaugeHour.hour.between(min(numbers), max(numbers))
+    asked = select(GaugeHour.hour, GaugeHour.revision, GaugeHour.complete, GaugeHour.corrected)
+    here = asked.where(GaugeHour.berth_id == berth_id, GaugeHour.source == source, within)
+    return {row[0]: _Known(row[1], row[2], row[3]) for row in session.execute(here)}
+
+
+def _doubled(cells: Iterable[Cell]) -> list[str]:
+    seen, found = set(), []
+    for cell in cells:
+        if (cell.version, cell.number, cell.level, cell.device) in seen:
+            found.append(f"{cell.named} is told twice.")
+        seen.add((cell.version, cell.number, cell.level, cell.device))
+    return found
+
+
+def _row(berth_id: str, source: str, hour: int, cell: Cell) -> dict[str, object]:
+    place = {"berth_id": berth_id, "source": source, "hour": hour, "version": cell.version, "number": cell.number}
+    return place | {"level": cell.level, "device": cell.device} | asdict(cell.counts)
+
+
+def enter(act: Act, app_name: str, store_name: str, source: str, hours: Sequence[Hour]) -> Taken:
+    """Counts that a person types in, or another source than the store sends, such as a crash collector of the team's own.
+
+    Raises Invalid for a version that the app never had, for hours that cannot be so (then nothing is taken), and for one
+    source too many.
+    """
+    app = find.app(act.session, app_name)
+    berth = find.berth(act.session, app, find.store(act.session, store_name))
+    known = set(act.session.scalars(select(Build.version).where(Build.app_id == app.id).distinct()))
+    unknown = sorted({cell.version for hour in hours for cell in hour.cells} - known)
+    if unknown:
+        raise Invalid(
+            f"{app.title} has no build of {', '.join(unknown)}.",
+            remedy=f"See: tide build list --app {app_name}",
+            code="version-unknown",
+        )
+    sources = set(act.session.scalars(select(GaugeHour.source).where(GaugeHour.berth_id == berth.id).distinct()))
+    if source not in sources and len(sources - {""}) >= MOST_SOURCES:
+        raise Invalid(f"{store_name} has {MOST_SOURCES} other sources already.", code="too-many-sources")
+    if source == "" and not berth.store.hand_carried:
+        raise Invalid(
+            f"{berth.store.name} counts by itself.",
+            remedy="Name the source that these counts come from: --source NAME",
+            code="source-missing",
+        )
+    told = take_in(act, berth, source, hours)
+    if told.troubles:
+        raise Invalid(
+            " ".join(told.troubles), remedy="Nothing was taken. Correct it and send it again.", code="counts-unfit"
+        )
+    act.judge(app.name)
+    named = source or "typed in"
+    act.log(
+        "counts entered",
+        f"berth {app.name} at {berth.store.name}",
+        app=app.name,
+        after={"hours": told.taken, "by": named},
+    )
+    return told
+
+
+def add_up(act: Act) -> int:
+    """Add hours that are old up to days; returns how many hours went."""
+    before = hour_number(act.now - KEPT_BY_THE_HOUR) // 24 * 24
+    old = select(GaugeHour.berth_id, GaugeHour.source).where(GaugeHour.hour < before).distinct()
+    gone = 0
+    for berth_id, source in act.session.execute(old).all():
+        here = (GaugeCount.berth_id == berth_id, GaugeCount.source == source, GaugeCount.hour < before)
+        day = (GaugeCount.hour // 24).label("day")
+        kind = (GaugeCount.version, GaugeCount.number, GaugeCount.level, GaugeCount.device)
+        place = (GaugeCount.berth_id, GaugeCount.source, day, *kind)
+        sums = [func.sum(column).label(column.key) for column in _COLUMNS]
+        rows = act.session.execute(select(*place, *sums).where(*here).group_by(*place)).mappings().all()
+        for row in rows:
+            added = {name: getattr(GaugeDay, name) + row[name] for name in COUNTED}
+            act.session.execute(
+                upsert(GaugeDay)
+                .values(dict(row))
+                .on_conflict_do_update(
+                    index_elements=["berth_id", "source", "day", "version", "number", "level", "device"], set_=added
+                )
+            )
+        act.session.execute(delete(GaugeCount).where(*here))
+        hours = (GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.hour < before)
+        gone += act.session.scalar(select(func.count()).select_from(GaugeHour).where(*hours)) or 0
+        act.session.execute(delete(GaugeHour).where(*hours))
+    return gone
+
+
+def table(
+    session: Session,
+    berth_id: str,
+    source: str,
+    version: str,
+    kinds: dict[tuple[str, str], int],
+    since: int,
+    until: int,
+) -> Table:
+    """The complete hours of one version at one berth from ``since`` up to, not with, ``until`` (numbers of hours).
+
+    ``kinds`` numbers the kinds of devices and grows as new ones are met; hand the same to tables that are compared.
+    """
+    here = (GaugeCount.berth_id == berth_id, GaugeCount.source == source, GaugeCount.version == version)
+    unfinished = select(GaugeHour.hour).where(
+        GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.complete.is_(False)
+    )
+    sums = [func.sum(column) for column in _COLUMNS]
+    place = (GaugeCount.hour, GaugeCount.level, GaugeCount.device)
+    asked = (
+        select(*place, *sums)
+        .where(*here, GaugeCount.hour >= since, GaugeCount.hour < until, GaugeCount.hour.not_in(unfinished))
+        .group_by(*place)
+        .order_by(*place)
+    )
+    rows = session.execute(asked).all()
+    numbered = [kinds.setdefault((row[1], row[2]), len(kinds)) for row in rows]
+    figures = np.array([row[3:] for row in rows], float).reshape(len(rows), len(COUNTED))
+    columns = {name: figures[:, place] for place, name in enumerate(COUNTED)}
+    return Table(np.array([row[0] for row in rows], np.int64), np.array(numbered, np.int64), columns)
+
+
+def corrected(session: Session, berth_id: str, source: str, since: int) -> int:
+    """How many hours were told anew after they had been complete."""
+    asked = select(func.count()).where(
+        GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.hour >= since, GaugeHour.corrected > 0
+    )
+    return session.scalar(asked) or 0
+
+
+@dataclass(frozen=True)
+class Counted:
+    """What was counted of one version at one store in one hour or day, all kinds of devices together."""
+
+    at: datetime
+    hours: int
+    version: str
+    complete: bool
+    counts: Counts
+
+
+def series(
+    session: Session, berth: Berth, source: str, versions: Sequence[str], since: datetime, until: datetime
+) -> list[Counted]:
+    """What was counted from ``since`` to ``until``, hour by hour, and day by day where it is old; the oldest first."""
+    ahead = timedelta(seconds=berth.clock_ahead_seconds)
+    first, last = hour_number(since + ahead), hour_number(until + ahead)
+    found = []
+    days = GaugeDay.day
+    sums = [func.sum(getattr(GaugeDay, name)) for name in COUNTED]
+    here = [GaugeDay.berth_id == berth.id, GaugeDay.source == source, days.between(first // 24, last // 24)]
+    if versions:
+        here.append(GaugeDay.version.in_(versions))
+    for row in session.execute(select(days, GaugeDay.version, *sums).where(*here).group_by(days, GaugeDay.version)):
+        found.append(Counted(hour_of(row[0] * 24), 24, row[1], True, Counts(*map(int, row[2:]))))
+    hourly = [GaugeCount.berth_id == berth.id, GaugeCount.source == source, GaugeCount.hour.between(first, last)]
+    if versions:
+        hourly.append(GaugeCount.version.in_(versions))
+    joined = (GaugeHour.berth_id == GaugeCount.berth_id) & (GaugeHour.source == GaugeCount.source)
+    asked = (
+        select(GaugeCount.hour, GaugeCount.version, func.max(GaugeHour.complete), *map(func.sum, _COLUMNS))
+        .join(GaugeHour, joined & (GaugeHour.hour == GaugeCount.hour))
+        .where(*hourly)
+        .group_by(GaugeCount.hour, GaugeCount.version)
+    )
+    for row in session.execute(asked):
+        found.append(Counted(hour_of(row[0]), 1, row[1], bool(row[2]), Counts(*map(int, row[3:]))))
+    return sorted(found, key=lambda one: (one.at, one.version))

@@ -1,0 +1,158 @@
+"""What is counted by the hour, and the guards that watch it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Annotated
+
+from fastapi import Query
+from sqlalchemy import select
+
+from restless_tide.core.gauges import COUNTED
+from restless_tide.core.gauges import Counts as CoreCounts
+from restless_tide.desk import find, gauges, guards, trying
+from restless_tide.records.tables import GaugeHour
+from restless_tide.service import shown_guards
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.base import Instant
+from restless_tide.wire.guards import (
+    CountedTold,
+    Counts,
+    GaugesTaken,
+    GaugesTold,
+    GaugesWanted,
+    GuardTold,
+    GuardTrialTold,
+    GuardTrialWanted,
+    GuardWanted,
+    HourWanted,
+    SilenceWanted,
+    WatchTold,
+)
+from restless_tide.wire.retiring import ReasonWanted
+
+USUAL_SPAN = timedelta(days=14)
+LONGEST_SPAN = timedelta(days=800)
+router = router_of("guards", "/v1/apps/{app}")
+
+
+def _setting(wanted: GuardWanted) -> guards.Setting:
+    return guards.Setting(
+        wanted.name, wanted.rule(), wanted.on_breach, wanted.every_store, wanted.together, tuple(wanted.stores), wanted.source
+    )  # fmt: skip
+
+
+@router.get("/guards")
+def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[GuardTold]:
+    """The guards of an app."""
+    with desk.look() as session:
+        return [shown_guards.guard(row) for row in guards.of_app(session, find.app(session, app))]
+
+
+@router.post("/guards", status_code=201)
+def set_up(app: str, wanted: GuardWanted, desk: TheDesk, person: SignedIn) -> GuardTold:
+    """Have a guard watch every rollout of the app from now on, those under way included."""
+    with desk.act(person.id) as act:
+        return shown_guards.guard(guards.set_up(act, app, _setting(wanted)))
+
+
+@router.put("/guards/{guard}")
+def change(app: str, guard: str, wanted: GuardWanted, desk: TheDesk, person: SignedIn) -> GuardTold:
+    """Change a guard, whole; rollouts under way are judged by the new rule."""
+    with desk.act(person.id) as act:
+        return shown_guards.guard(guards.change(act, app, guard, _setting(wanted)))
+
+
+@router.post("/guards/{guard}/end", status_code=204)
+def end(app: str, guard: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> None:
+    """The guard watches no more; what it found stays."""
+    with desk.act(person.id) as act:
+        guards.end(act, app, guard, wanted.reason)
+
+
+@router.post("/guard-trials")
+def try_out(app: str, wanted: GuardTrialWanted, desk: TheDesk, _: SignedIn) -> GuardTrialTold:
+    """Play a guard over a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped."""
+    setting = _setting(wanted)
+    with desk.look() as session:
+        find.app(session, app)
+        if wanted.version is not None:
+            return shown_guards.trial(setting, trying.on_release(session, app, wanted.version, setting), made_up=False)
+    made = trying.MadeUp(wanted.ratio or 1.0, wanted.rate, wanted.people, wanted.share, wanted.hours, wanted.seed)
+    return shown_guards.trial(setting, trying.on_made_up(setting, made, desk.clock.now()), made_up=True)
+
+
+@router.get("/releases/{version}/watches")
+def watches(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[WatchTold]:
+    """What each guard says of a release."""
+    with desk.look() as session:
+        return shown_guards.watches(session, find.release(session, find.app(session, app), version))
+
+
+@router.get("/releases/{version}/watches/{guard}")
+def watch(app: str, version: str, guard: str, desk: TheDesk, _: SignedIn) -> list[WatchTold]:
+    """The same of one guard, with its evidence hour by hour."""
+    with desk.look() as session:
+        release = find.release(session, find.app(session, app), version)
+        guards.needed(session, app, guard)
+        rows = [row for row in guards.watches(session, release) if row.guard.name == guard]
+        return [shown_guards.watch(session, row, with_line=True) for row in rows]
+
+
+@router.put("/releases/{version}/watches/{guard}/silence")
+def silence(
+    app: str, version: str, guard: str, wanted: SilenceWanted, desk: TheDesk, person: SignedIn
+) -> list[WatchTold]:
+    """Have a guard do nothing at this release for a time; it goes on counting. Null: it speaks again."""
+    with desk.act(person.id) as act:
+        rows = guards.silence(act, app, version, guard, wanted.until, wanted.reason)
+        act.session.flush()
+        return [shown_guards.watch(act.session, row, with_line=False) for row in rows]
+
+
+def _hour(wanted: HourWanted) -> gauges.Hour:
+    cells = tuple(
+        gauges.Cell(
+            one.version, one.number, one.level, one.device, CoreCounts(**{name: getattr(one, name) for name in COUNTED})
+        )
+        for one in wanted.cells
+    )
+    return gauges.Hour(wanted.at, wanted.revision, wanted.complete, cells)
+
+
+@router.post("/gauges")
+def enter(app: str, wanted: GaugesWanted, desk: TheDesk, person: SignedIn) -> GaugesTaken:
+    """Hand in counts: of a team's own crash collector, or as they are read at a hand-carried store."""
+    with desk.act(person.id) as act:
+        return GaugesTaken.of(gauges.enter(act, app, wanted.store, wanted.source, [_hour(one) for one in wanted.hours]))
+
+
+@router.get("/gauges")
+def read(
+    app: str,
+    desk: TheDesk,
+    _: SignedIn,
+    store: str,
+    source: Annotated[str, Query(max_length=60, description="empty: what the store counts itself")] = "",
+    version: Annotated[list[str], Query(max_length=20, description="of these only")] = [],  # noqa: B006
+    since: Instant | None = None,
+    until: Instant | None = None,
+) -> GaugesTold:
+    """What was counted at a store, by the hour, and by the day where it is older than 60 days."""
+    now = desk.clock.now()
+    last = until or now
+    first = max(since or last - USUAL_SPAN, last - LONGEST_SPAN)
+    with desk.look() as session:
+        berth = find.berth(session, find.app(session, app), find.store(session, store))
+        sources = session.scalars(select(GaugeHour.source).where(GaugeHour.berth_id == berth.id).distinct())
+        return GaugesTold(
+            store=store,
+            source=source,
+            sources=sorted(set(sources) - {""}),
+            trouble=berth.gauges_trouble,
+            counted=[
+                CountedTold.of(one, counts=Counts(**{name: getattr(one.counts, name) for name in COUNTED}))
+                for one in gauges.series(session, berth, source, version, first, last)
+            ],
+        )
