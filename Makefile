@@ -11,9 +11,10 @@ TURNS ?= 100000
 ORDERS ?= 4
 FAULTS ?= 2
 CASES ?= 2000
+ROLLOUTS ?= 2000
 export TIDE_PORT
 
-.PHONY: help demo demo-reset tour test bench chaos explore foresight fuzz lint types console contract screenshots clean lock
+.PHONY: help demo demo-reset tour test bench chaos explore foresight fuzz guard lint types console contract screenshots clean lock
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -34,6 +35,9 @@ test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
 
 foresight: $(STAMPS)/dev ## what the sheet foretells against what a store says: make foresight SEED=1 CASES=2000 [RULEBOOK=file]
 	$(BIN)/python -m tests.foresight --seed $(or $(SEED),1) --cases $(CASES) $(if $(RULEBOOK),--rulebook $(RULEBOOK))
+
+guard: $(STAMPS)/dev ## made-up rollouts that guards must leave alone, and others that they must stop: make guard SEED=1 ROLLOUTS=2000
+	$(BIN)/python -m tests.guards --seed $(or $(SEED),1) --rollouts $(ROLLOUTS)
 
 lint: $(STAMPS)/dev
 	$(BIN)/ruff check --output-format concise src tests bench scripts

@@ -95,7 +95,7 @@ def add(nouns: Nouns) -> None:
     _rule_arguments(parser)
     nouns.noun("gauge")
     parser = nouns.command(
-        "gauge list", _counted, "what was counted at a store: people, sessions, crashes, hangs, ratings"
+        "gauge show", _counted, "what was counted at a store: people, sessions, crashes, hangs, ratings"
     )
     app_argument(parser)
     parser.add_argument("--store", required=True, metavar="STORE")

@@ -28,7 +28,7 @@ def fetch(desk: Desk, store_id: str, gateway: Gateway) -> int:
     """Bring the hours that a store has told of; returns how many were new or corrected."""
     with desk.look() as session:
         due = select(Berth.id, Berth.store_ref).where(
-            Berth.store_id == store_id, Berth.gauges_due.is_(True), Berth.store_ref.is_not(None)
+            Berth.store_id == store_id, Berth.gauges_due > 0, Berth.store_ref.is_not(None)
         )
         waiting = session.execute(due).all()
     came = 0
@@ -52,7 +52,8 @@ def _fetch(desk: Desk, berth_id: str, reference: str, gateway: Gateway) -> int:
     came = 0
     for _ in range(MOST_PAGES):
         with desk.look() as session:
-            cursor = needed(session, Berth, berth_id).gauges_cursor
+            berth = needed(session, Berth, berth_id)
+            cursor, heard = berth.gauges_cursor, berth.gauges_due
         page, asked_at = gateway.gauges(reference, cursor), desk.clock.now()
         with desk.act(ENGINE) as act:
             berth = needed(act.session, Berth, berth_id)
@@ -60,7 +61,9 @@ def _fetch(desk: Desk, berth_id: str, reference: str, gateway: Gateway) -> int:
                 berth.clock_ahead_seconds = round((gateway.clock - asked_at).total_seconds(), -1)
             told = gauges.take_in(act, berth, "", [hour_of(hour) for hour in page.hours])
             more = page.more and page.next != cursor
-            berth.gauges_cursor, berth.gauges_due = page.next, more
+            berth.gauges_cursor = page.next
+            if not more:  # what was told of meanwhile is fetched the next time
+                berth.gauges_due -= heard
             if told.troubles:
                 berth.gauges_trouble = " ".join(told.troubles)[:LONGEST_TROUBLE]
                 act.log("counts not taken", _subject(berth), app=berth.app.name, reason=berth.gauges_trouble)
@@ -79,7 +82,7 @@ def _note(desk: Desk, berth_id: str, detail: str) -> None:
     """A store that refuses its counts is not asked again until it tells of more."""
     with desk.act(ENGINE) as act:
         berth = needed(act.session, Berth, berth_id)
-        berth.gauges_due, berth.gauges_trouble = False, detail[:LONGEST_TROUBLE]
+        berth.gauges_due, berth.gauges_trouble = 0, detail[:LONGEST_TROUBLE]
 
 
 def hour_of(told: GaugeHour) -> gauges.Hour:

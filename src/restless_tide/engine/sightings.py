@@ -362,7 +362,7 @@ def _counts_told(desk: Desk, act: Act, store: Store, event: StoreEvent) -> None:
     """More was counted at a berth; the hours are fetched the next time the store is asked, which is soon."""
     berth = _row(act.session, Subject.BERTH, store, event.subject)
     if berth is not None:
-        berth.gauges_due = True
+        berth.gauges_due += 1
         act.afterwards(partial(desk.background.gaps.add, store.id))
         act.afterwards(desk.background.ring_asking)
 

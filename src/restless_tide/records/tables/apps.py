@@ -45,8 +45,8 @@ class Berth(Base):
     """An app's place at a store. ``store_ref`` is the store's own name for it, once open.
 
     ``texts_seen_at``, ``pictures_seen_at``, ``answers_seen_at`` and ``goods_seen_at`` are when what the store holds was
-    read; none: it is still to be read. ``gauges_cursor`` is up to where the store's counts were read, ``gauges_due`` that it
-    told of more, ``clock_ahead_seconds`` how far its clock was ahead of the desk's then, ``gauges_trouble`` what was wrong with those that could not be taken.
+    read; none: it is still to be read. ``gauges_cursor`` is up to where the store's counts were read, ``gauges_due`` how often
+    it has told of more since, ``clock_ahead_seconds`` how far its clock was ahead of the desk's then, ``gauges_trouble`` what was wrong with those that could not be taken.
     """
 
     __tablename__ = "berths"
@@ -67,7 +67,7 @@ class Berth(Base):
     answers_seen_at: Mapped[datetime | None]
     goods_seen_at: Mapped[datetime | None]
     gauges_cursor: Mapped[str] = mapped_column(default="", server_default="")
-    gauges_due: Mapped[bool] = mapped_column(default=False, server_default="0")
+    gauges_due: Mapped[int] = mapped_column(default=0, server_default="0")
     clock_ahead_seconds: Mapped[float] = mapped_column(default=0.0, server_default="0")
     gauges_trouble: Mapped[str] = mapped_column(default="", server_default="")
     availability: Mapped[dict[str, Any]] = mapped_column(default=dict)

@@ -82,7 +82,7 @@ def upgrade() -> None:
     op.create_index("ix_guard_watches_of", "guard_watches", ["guard_id", "release_id", "leg_id"], unique=True)
     op.create_index("ix_guard_watches_release_id", "guard_watches", ["release_id"])
     op.add_column("berths", sa.Column("gauges_cursor", sa.String(), nullable=False, server_default=""))
-    op.add_column("berths", sa.Column("gauges_due", sa.Boolean(), nullable=False, server_default="0"))
+    op.add_column("berths", sa.Column("gauges_due", sa.Integer(), nullable=False, server_default="0"))
     op.add_column("berths", sa.Column("clock_ahead_seconds", sa.Double(), nullable=False, server_default="0"))
     op.add_column("berths", sa.Column("gauges_trouble", sa.String(), nullable=False, server_default=""))
 
