@@ -29,7 +29,6 @@ TARGET = Path("docs/screenshots")
 NAME, EMAIL, PASSWORD = "Ida Fenwick", "ida@saltgrass.example.org", "pictures-of-the-desk"
 COMMANDS = {
     "cli-overview": "overview",
-    "cli-ready": "release ready 1.0.0 --app loam",
 }
 
 
@@ -83,6 +82,12 @@ def console(browser: Browser, processes: Processes) -> None:
     page.get_by_role("button", name="Send on").click()
     page.get_by_text("nobody declared").first.wait_for()
     take(page, "push-sheet")
+    page.goto("/apps/ferryglass/releases/5.2.0")
+    health = page.get_by_role("region", name="How it is doing")
+    health.get_by_text("The evidence").first.click()
+    health.get_by_role("img", name="Evidence of crashes").wait_for()
+    health.evaluate("part => part.scrollIntoView()")
+    take(page, "guard")
     page.goto("/apps/marram/releases/2.4.0")
     page.locator("main h1").wait_for()
     page.keyboard.press("h")

@@ -13,6 +13,7 @@ from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentSta
 from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.glossary import GLOSSARY
 from restless_tide.core.good import LONGEST_MONTHS
+from restless_tide.core.guard import COMPARES, TOLERANCES, USUAL_ERROR_BOUND, USUAL_LEAST_PEOPLE, OnBreach, Watched
 from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
 from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
 from restless_tide.core.limits import LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT, LONGEST_REFERENCE
@@ -57,6 +58,11 @@ LINES = (
     line("REPORT_STATES", ReportState),
     f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",
     line("DOCUMENT_FORMATS", DocumentFormat),
+    line("WATCHED", Watched),
+    line("ON_BREACH", OnBreach),
+    f"/** What each gauge can be compared with. */\nexport const COMPARES = {json.dumps(COMPARES)} as const\n",
+    f"/** The change that a guard accepts where nobody names another: a ratio, or stars. */\nexport const TOLERANCES = {json.dumps(TOLERANCES)} as const\n",
+    f"export const GUARD = {json.dumps({'errorBound': USUAL_ERROR_BOUND, 'leastPeople': USUAL_LEAST_PEOPLE})}\n",
     f"/** The longest that is taken: characters, or months. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )

@@ -16,6 +16,7 @@ export const router = createRouter({
     { path: '/apps/:app/releases/:version', component: () => import('./pages/Release.vue'), props: true, meta: { title: 'Release' } },
     { path: '/apps/:app/tracks', component: () => import('./pages/Tracks.vue'), props: true, meta: { title: 'Tracks' } },
     { path: '/apps/:app/tracks/:store/:track', component: () => import('./pages/Track.vue'), props: true, meta: { title: 'Track' } },
+    { path: '/apps/:app/guards', component: () => import('./pages/Guards.vue'), props: true, meta: { title: 'Guards' } },
     { path: '/apps/:app/builds', component: () => import('./pages/Builds.vue'), props: true, meta: { title: 'Builds' } },
     { path: '/apps/:app/builds/:build', component: () => import('./pages/Build.vue'), props: true, meta: { title: 'Build' } },
     { path: '/apps/:app/dossier/pictures', component: () => import('./pages/Pictures.vue'), props: true, meta: { title: 'Pictures' } },

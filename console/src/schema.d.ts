@@ -1303,6 +1303,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Run
+         * @description The share, the people and what went wrong over time, store by store, with acts and verdicts.
+         */
+        get: operations["guards-run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/go-ahead": {
         parameters: {
             query?: never;
@@ -4589,6 +4609,70 @@ export interface components {
             stars_5: number;
             /** Version */
             version: string;
+        };
+        /** CourseMark */
+        CourseMark: {
+            /** Act */
+            act: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Reason */
+            reason: string;
+            /** Share */
+            share: number | null;
+            /** Who */
+            who: string;
+        };
+        /**
+         * CoursePoint
+         * @description What was so at the end of one stretch of time; the counts are of that stretch.
+         */
+        CoursePoint: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Crashed People */
+            crashed_people: number;
+            /**
+             * People
+             * @description who have begun the version until then
+             */
+            people: number;
+            /** Reference Crashed People */
+            reference_crashed_people: number;
+            /** Reference Sessions */
+            reference_sessions: number;
+            /** Sessions */
+            sessions: number;
+            /**
+             * Share
+             * @description of people who are offered it, as ordered, 0 to 1; 0 once it was stopped
+             */
+            share: number;
+        };
+        /**
+         * CourseTold
+         * @description The course of a rollout at one store.
+         */
+        CourseTold: {
+            /** Marks */
+            marks: components["schemas"]["CourseMark"][];
+            /** Place */
+            place: string;
+            /** Points */
+            points: components["schemas"]["CoursePoint"][];
+            /**
+             * Reference
+             * @description the version that people had before
+             */
+            reference: string | null;
+            /** Title */
+            title: string;
         };
         /** DayTold */
         DayTold: {
@@ -12702,6 +12786,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangedTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "guards-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CourseTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

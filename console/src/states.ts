@@ -12,6 +12,13 @@ export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"
 export const DOCUMENT_FORMATS = ["pdf", "png", "jpeg", "text"] as const
+export const WATCHED = ["people who met a crash", "sessions that crashed", "hangs", "ratings", "uptake"] as const
+export const ON_BREACH = ["tell", "pause", "halt"] as const
+/** What each gauge can be compared with. */
+export const COMPARES = {"people who met a crash": ["the version before", "the version before at the same share", "a fixed bound"], "sessions that crashed": ["the version before", "the version before at the same share", "a fixed bound"], "hangs": ["the version before", "the version before at the same share", "a fixed bound"], "ratings": ["the version before", "a fixed bound"], "uptake": ["the version before at the same share"]} as const
+/** The change that a guard accepts where nobody names another: a ratio, or stars. */
+export const TOLERANCES = {"people who met a crash": 1.25, "sessions that crashed": 1.25, "hangs": 1.25, "ratings": 0.3, "uptake": 2.0} as const
+export const GUARD = {"errorBound": 0.01, "leastPeople": 200}
 /** The longest that is taken: characters, or months. */
 export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24}
 export const GLOSSARY: Readonly<Record<string, string>> = {
@@ -38,6 +45,9 @@ export const GLOSSARY: Readonly<Record<string, string>> = {
   "go-ahead": "A person's word that an approved leg may launch.",
   "ladder": "The stages of a rollout: each a share of people, and how long it is held before the next.",
   "rollout": "A leg's way up its ladder. It can be paused, resumed, halted, finished and withdrawn.",
+  "guard": "A rule that watches a rollout, hour by hour, and may pause or halt it when it is clearly worse than the version before.",
+  "gauge": "What is counted of a version by the hour: people, sessions, crashes, hangs, first starts, ratings.",
+  "verdict": "What a guard says: steady, watch (something may be wrong) or breach (it is sure). Blind: it has nothing to compare with.",
   "pause": "The share stays where it is and the stage's clock stops. People who were offered the build still get it.",
   "halt": "The store offers the build to nobody new. Those who have it keep it.",
   "withdraw": "The release is taken down. Those who have it keep it; the store may offer the release before again.",

@@ -122,6 +122,10 @@ def test_ratings_are_compared_as_bets_on_their_mean() -> None:
     same = rating_evidence(good, good * 10, tolerance=0.3, error_bound=0.01)
     assert same.log < 0
     assert same.low < 0 < same.high
+    bound = rating_evidence(
+        good * 10, np.array([0, 0, 0, 1e7, 0]), tolerance=0.3, error_bound=0.01
+    )  # as certain as can be
+    assert -0.4 < bound.low < bound.ratio < bound.high < 0.2
     assert rating_evidence(np.zeros(5), good, tolerance=0.3, error_bound=0.01).ratio is None
 
 

@@ -12,6 +12,7 @@ import NotesDraft from '../components/NotesDraft.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReadinessSheet from '../components/ReadinessSheet.vue'
+import RolloutHealth from '../components/RolloutHealth.vue'
 import SteerDialog from '../components/SteerDialog.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
@@ -225,6 +226,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <LegSettings v-if="changing === leg.place" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>
     </div>
+
+    <RolloutHealth v-if="launched" :app="app" :version="version" />
 
     <form v-if="elsewhere.length && !launched" class="row-gap another" @submit.prevent="addLeg">
       <label class="row-gap">Another store <select v-model="another" class="form-select form-select-sm" required><option v-for="berth in elsewhere" :key="berth.store" :value="berth.store">{{ berth.store_title }}</option></select></label>

@@ -29,6 +29,13 @@ _GUARDS: Listing[GuardTold] = Listing(
     sort={"name": lambda guard: guard.name, "made": lambda guard: guard.created_at},
     since=lambda guard: guard.created_at,
 )
+_COUNTED = {
+    Watched.CRASHED_PEOPLE: "people who met a crash",
+    Watched.CRASHES: "crashes",
+    Watched.HANGS: "hangs",
+    Watched.RATING: "of one or two stars",
+    Watched.UPTAKE: "first starts",
+}
 _BARS = " ▁▂▃▄▅▆▇█"
 _LINE = 60
 
@@ -72,7 +79,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("name")
     parser.add_argument("--on", required=True, metavar="VERSION", help="the release")
     app_argument(parser)
-    parser.add_argument("--for", dest="span", type=span, metavar="TIME", help="such as 12h or 2d")
+    parser.add_argument("--for", dest="span", type=span, metavar="HOURS", help="such as 12")
     instant_argument(parser, "--until", "or until this instant")
     parser.add_argument("--off", action="store_true", help="speak again")
     parser.add_argument("--reason", default="", help="why; it stands in the logbook")
@@ -280,8 +287,10 @@ def _say_watch(call: Call, one: WatchTold) -> None:
 
 def _figures(found: Found, watched: str) -> list[str]:
     unit = "ratings" if watched == Watched.RATING else "people" if watched == Watched.UPTAKE else "sessions"
+    what = _COUNTED[Watched(watched)]
     rows = [
-        f"{found.events:,} of {found.exposed:,} {unit}, beside {found.reference_events:,} of {found.reference_exposed:,} of {found.reference}"
+        f"{found.events:,} {what} in {found.exposed:,} {unit}; with {found.reference}: "
+        f"{found.reference_events:,} in {found.reference_exposed:,}"
     ]
     rows.append(f"evidence {found.way:.0%} of the way to a breach; {found.people:,} people have it")
     if found.dispersion > 1:
@@ -303,7 +312,7 @@ def _silence(call: Call) -> None:
     until = None if given.off else given.until
     if not given.off and until is None:
         if given.span is None:
-            raise Invalid("Say how long: --for 12h, --until INSTANT, or --off.", code="instant-missing")
+            raise Invalid("Say how long: --for 12, --until INSTANT, or --off.", code="instant-missing")
         until = datetime.now(UTC) + timedelta(hours=given.span)
     found = call.tide.guards.silence(given.app, given.on, given.name, until, reason=given.reason)
 

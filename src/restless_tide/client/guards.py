@@ -8,6 +8,7 @@ from typing import Any
 
 from restless_tide.client.noun import Noun
 from restless_tide.wire.guards import (
+    CourseTold,
     GaugesTaken,
     GaugesTold,
     GaugesWanted,
@@ -59,6 +60,10 @@ class Guards(Noun):
     def watch(self, app: str, version: str, guard: str) -> list[WatchTold]:
         """The same of one guard, with its evidence hour by hour."""
         return self._line.get(f"/v1/apps/{app}/releases/{version}/watches/{guard}", list[WatchTold])
+
+    def course(self, app: str, version: str) -> list[CourseTold]:
+        """The share, the people and what went wrong over time, store by store."""
+        return self._line.get(f"/v1/apps/{app}/releases/{version}/course", list[CourseTold])
 
     def silence(
         self, app: str, version: str, guard: str, until: datetime | None, *, reason: str = ""

@@ -130,36 +130,31 @@ class GuardRule(BaseModel):
 
     def told(self) -> str:
         """The rule in one sentence, for people who do not read statistics."""
-        return f"{_MEANS[self.watched].format(self._accepted())} {_than(self)}. {self._sure()}"
-
-    def _accepted(self) -> str:
-        if self.watched is Watched.RATING:
-            return f"{self.accepted:g} stars"
-        return f"{self.accepted:g} times"
-
-    def _sure(self) -> str:
         one_in = round(1 / self.error_bound)
-        return f"At most 1 in {one_in:,} rollouts with nothing wrong is ever stopped, however often it looks."
+        sure = f"At most 1 in {one_in:,} rollouts with nothing wrong is ever stopped, however often it looks."
+        return f"Acts when {self._wrong()}. {sure}"
+
+    def _wrong(self) -> str:
+        """What has to be so clearly."""
+        accepted = f"{self.accepted:g}"
+        if self.watched is Watched.RATING:
+            if self.bound is not None:
+                return f"the rating is clearly below {self.bound - self.accepted:g} stars"
+            return f"the rating is clearly more than {accepted} stars lower than with the version before"
+        if self.watched is Watched.UPTAKE:
+            return f"people take it up clearly less than 1 / {accepted} as fast as the version before at the same share"
+        what = _HAPPENS[self.watched]
+        if self.bound is not None:
+            return f"{what} in clearly more than {self.accepted * self.bound:.2%} of the sessions"
+        when = "in the same hours" if self.against is Against.BEFORE else "when that had the same share"
+        return f"{what} clearly more than {accepted} times as often as with the version before, {when}"
 
 
-_MEANS = {
-    Watched.CRASHED_PEOPLE: "Acts when clearly more than {} as many people meet a crash, for as much use,",
-    Watched.CRASHES: "Acts when clearly more than {} as many sessions crash",
-    Watched.HANGS: "Acts when clearly more than {} as many sessions hang",
-    Watched.RATING: "Acts when the rating is clearly more than {} lower",
-    Watched.UPTAKE: "Acts when people take it up clearly less than 1 / {} as fast",
+_HAPPENS = {
+    Watched.CRASHED_PEOPLE: "people meet a crash",
+    Watched.CRASHES: "sessions crash",
+    Watched.HANGS: "sessions hang",
 }
-
-
-def _than(rule: GuardRule) -> str:
-    match rule.against:
-        case Against.BEFORE:
-            return "than with the version before, in the same hours"
-        case Against.SAME_SHARE:
-            return "than with the version before, when that had the same share"
-    if rule.watched is Watched.RATING:
-        return f"than {rule.bound:g} stars"
-    return f"than {rule.bound:.2%} of them"
 
 
 def verdict_of(rule: GuardRule, *, log_now: float, log_highest: float, people: int) -> Verdict:
@@ -190,12 +185,16 @@ def in_words(
         if ratio is None or low is None or high is None:
             return f"no ratings to compare with {reference} yet"
         way = "below" if ratio >= 0 else "above"
-        return f"{abs(ratio):.1f} stars {way} {reference} ({low:+.1f} to {high:+.1f} below), {exposed:,} ratings"
+        return f"{abs(ratio):.1f} stars {way} {reference} ({_below(low)} to {_below(high)}), {exposed:,} ratings"
     unit = UNITS[rule.watched]
     if ratio is None or low is None or high is None:
         return f"nothing to compare with {reference} yet, {exposed:,} {unit}"
     said = _SAID[rule.watched].format(_times(ratio), reference)
     return f"{said} ({_times(low)} to {_times(high)}), {exposed:,} {unit}"
+
+
+def _below(stars: float) -> str:
+    return f"{stars:.1f}" if stars >= 0 else f"{-stars:.1f} above"
 
 
 def _times(ratio: float) -> str:

@@ -32,8 +32,8 @@ ABOVE = np.array([1.15, 1.3, 1.5, 1.75, 2.0, 2.4, 3.0, 4.0, 6.0, 10.0])
 RATIOS = np.geomspace(1 / 32, 64, 56)
 """The ratios among which the interval is looked for."""
 STARS = np.arange(1.0, 6.0)
-_BETS = np.array([0.02, 0.05, 0.1, 0.2, 0.35, 0.5, 0.7])
-"""Shares of the highest bet that cannot lose everything."""
+_BETS = np.array([0.0, 0.02, 0.05, 0.1, 0.2, 0.35, 0.5, 0.7])
+"""Shares of the highest bet that cannot lose everything. Of nothing, too: what one bet loses, another has still won."""
 _MEANS = np.linspace(1.0, 5.0, 161)
 _STEP = float(_MEANS[1] - _MEANS[0])
 

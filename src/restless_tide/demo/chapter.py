@@ -12,6 +12,7 @@ from pathlib import Path
 import httpx
 
 from restless_tide.client import Tide
+from restless_tide.core.leg import LegPhase
 from restless_tide.core.rulebook import read_rulebook
 from restless_tide.demo import answers, goods, pictures, texts
 from restless_tide.demo.history import HISTORIES, write_history
@@ -89,14 +90,17 @@ class Chapter:
             android=87,
             notes="The evening ferries of the outer islands are in.",
         )
+        for app in ("marram", "ferryglass"):
+            self._tide.guards.set_up(app, name="crashes", on_breach="halt", every_store=True)
+        self._tide.guards.set_up("ferryglass", name="stars", watched="ratings", on_breach="tell")
         self._season.until(begin + timedelta(days=13))
-        self._say("Ferryglass 5.2.0 rises and is halted")
-        self._release("ferryglass", "Ferryglass", "5.2.0", ios=4, android=91, notes="Departures on the lock screen.")
-        self._season.pass_hours(60)
-        self._tide.releases.steer(
-            "ferryglass", "5.2.0", "halt", reason="Crashes on start when the timetable is empty (three field reports)."
+        self._say("Ferryglass 5.2.0 rises and is halted by its guard")
+        self._season.control("northgate", "mischief", {"bad_numbers": [4]})
+        self._season.control("openfield", "mischief", {"bad_numbers": [91]})
+        self._release(
+            "ferryglass", "Ferryglass", "5.2.0", ios=4, android=91, notes="Departures on the lock screen.", at_once=True
         )
-        self._season.settle()
+        self._halted_by_its_guard(begin + timedelta(days=13, hours=60))
         self._say("Ferryglass comes to desktops")
         self._desktop()
         self._say("Marram 2.4.0 is tried by the crew and the walkers, then rises")
@@ -112,6 +116,25 @@ class Chapter:
         self._say("time comes to now")
         self._season.come_to_now()
         self._begun_and_waiting()
+
+    def _halted_by_its_guard(self, until: datetime) -> None:
+        """It crashes when the timetable is empty; the stores count it, and the guard halts it in both."""
+        while self._season.now < until:
+            self._season.pass_hours(3)
+            self._season.wait_for(self._judged)
+        self._season.wait_for(
+            lambda: all(leg.phase == LegPhase.HALTED for leg in self._tide.releases.one("ferryglass", "5.2.0").legs)
+        )
+        self._season.settle()
+
+    def _judged(self) -> bool:
+        """Whether what was counted of 5.2.0 until now was judged; nothing is counted before it is on offer."""
+        offered = [leg.launched_at for leg in self._tide.releases.one("ferryglass", "5.2.0").legs if leg.launched_at]
+        if not offered or min(offered) > self._season.now - timedelta(hours=1):
+            return True
+        watches = self._tide.guards.watches("ferryglass", "5.2.0")
+        recent = self._season.now - timedelta(hours=1)
+        return any(one.breached_at or (one.judged_at and one.judged_at > recent) for one in watches)
 
     def _open_everything(self) -> None:
         for store in STORES:
@@ -230,11 +253,19 @@ class Chapter:
             self._season.settle()
         return consignment.build
 
-    def _release(self, app: str, label: str, version: str, *, ios: int, android: int, notes: str) -> None:
-        """Push to both stores, draft, submit; whatever follows follows automatically."""
+    def _release(
+        self, app: str, label: str, version: str, *, ios: int, android: int, notes: str, at_once: bool = False
+    ) -> None:
+        """Push to both stores, draft, submit; whatever follows follows automatically. ``at_once``: launched together."""
+        ladder = "10@24,50@48,100"
+        builds = {"northgate": ios, "openfield": android}
         legs = {
-            "northgate": LegWanted(build=self._push(app, label, version, ios, "northgate"), ladder="10@24,50@48,100"),
-            "openfield": LegWanted(build=self._push(app, label, version, android, "openfield")),
+            store: LegWanted(
+                build=self._push(app, label, version, number, store),
+                ladder=ladder if store == "northgate" else None,
+                with_other_legs=at_once,
+            )
+            for store, number in builds.items()
         }
         self._tide.releases.draft(app, version, legs=legs, notes={"en": notes, "de": "Kleine Verbesserungen."})
         self._tide.releases.submit(app, version)

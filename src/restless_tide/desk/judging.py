@@ -22,7 +22,7 @@ from restless_tide.core.guarding import Judgement, Source, Table, judge
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind, OrderState
-from restless_tide.core.rollout import OFFERED, RolloutState
+from restless_tide.core.rollout import OFFERED, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.desk import find, gauges, guards, legs, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
@@ -135,7 +135,11 @@ def _counts_anew(watch: GuardWatch | None, chosen: Iterable[Leg]) -> int | None:
     resumed = [
         _hour_there(leg, leg.running_since)
         for leg in chosen
-        if leg.state in OFFERED and leg.running_since is not None and leg.running_since > watch.breached_at
+        if leg.state in OFFERED
+        and leg.running_since is not None
+        and leg.running_since > watch.breached_at
+        and leg.launched_at is not None
+        and leg.launched_at < watch.breached_at
     ]
     return max(resumed) + 1 if resumed else None
 
@@ -148,17 +152,17 @@ def _begin_anew(act: Act, row: GuardWatch, begins: int) -> None:
 
 def look(session: Session, rule: GuardRule, source: str, chosen: Sequence[Leg], begins: int = 0) -> Seen:
     """Judge the counts of some legs of one release as they are now, from an hour on at the earliest."""
-    sources, names, corrected, first = [], [], 0, begins
+    sources, names, corrected, beginnings = [], [], 0, []
     for leg in chosen:
         one, reference, since = source_of(session, rule, source, leg, begins)
         sources.append(one)
         names += [reference] if reference else []
         corrected += gauges.corrected(session, leg.berth_id, source, since)
-        first = max(first, since) if begins else since
+        beginnings.append(since)
     named = " and ".join(dict.fromkeys(names)) or "the version before"
     if rule.against is Against.BOUND:
         named = f"{rule.bound:g} stars" if rule.bound and rule.bound >= 1 else f"{rule.bound:.2%}"
-    return Seen(judge(rule, sources, named), named, corrected, first)
+    return Seen(judge(rule, sources, named), named, corrected, min(beginnings, default=begins))
 
 
 def source_of(session: Session, rule: GuardRule, source: str, leg: Leg, begins: int = 0) -> tuple[Source, str, int]:
@@ -304,6 +308,7 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
                 continue
             ordered += [legs.place_title(one.leg) for one in outcomes if one.ordered]
             told += [f"Not at {legs.place_title(one.leg)}: {one.why_not}" for one in outcomes if not one.ordered]
+        told += _hold_back(by_guard, row, reason)
         first = [f"Ordered a {event} at {' and '.join(ordered)}."] if ordered else []
         done = " ".join([*first, *told])
     row.acted = done
@@ -312,6 +317,17 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
     act.notice(
         NoticeKind.BREACH, f"{row.id}/breach/{row.counts_from}", _subject(row), text, place=place, app=release.app.name
     )
+
+
+def _hold_back(act: Act, row: GuardWatch, reason: str) -> list[str]:
+    """Have the legs that were not launched yet wait for a person, where the guard may act at their stores."""
+    if not row.guard.every_store and (row.leg is not None or row.guard.stores):
+        return []
+    held = [leg for leg in row.release.legs if leg.state is ROLLOUT.initial and leg.track == PRODUCTION]
+    for leg in held:
+        leg.needs_go_ahead, leg.go_ahead_at = True, None
+        act.log("launch held back", legs.leg_subject(leg), app=row.release.app.name, reason=reason)
+    return [f"{legs.place_title(leg)} is not launched without a person's go-ahead." for leg in held]
 
 
 def _own(row: GuardWatch, now: datetime) -> list[Leg | None]:

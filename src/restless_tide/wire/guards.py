@@ -233,3 +233,33 @@ class GuardTrialTold(Told):
     share: float | None = Field(description="made up: of so many such rollouts it would have stopped this part")
     found: Found
     line: list[EvidencePoint]
+
+
+class CoursePoint(Told):
+    """What was so at the end of one stretch of time; the counts are of that stretch."""
+
+    at: datetime
+    share: float = Field(description="of people who are offered it, as ordered, 0 to 1; 0 once it was stopped")
+    people: int = Field(description="who have begun the version until then")
+    sessions: int
+    crashed_people: int
+    reference_sessions: int
+    reference_crashed_people: int
+
+
+class CourseMark(Told):
+    at: datetime
+    act: str
+    who: str
+    reason: str
+    share: float | None
+
+
+class CourseTold(Told):
+    """The course of a rollout at one store."""
+
+    place: str
+    title: str
+    reference: str | None = Field(description="the version that people had before")
+    points: list[CoursePoint]
+    marks: list[CourseMark]

@@ -110,8 +110,16 @@ def error_from(document: dict[str, Any], status: int) -> TideError:
 def unfit(errors: Sequence[Mapping[str, Any]]) -> Invalid:
     """What pydantic has found wrong, as one error of the family with a finding for each place."""
     findings = [
-        Finding("field-unfit", Level.BLOCKER, str(found["msg"]), ".".join(str(part) for part in found["loc"]))
+        Finding(
+            "field-unfit",
+            Level.BLOCKER,
+            str(found["msg"]).removeprefix("Value error, "),
+            ".".join(str(part) for part in found["loc"]),
+        )
         for found in errors
     ]
-    told = "; ".join(f"{finding.place or 'body'}: {finding.detail}" for finding in findings)
+    told = "; ".join(
+        f"{finding.place}: {finding.detail}" if finding.place not in ("", "body") else finding.detail
+        for finding in findings
+    )
     return Invalid(f"The request does not fit: {told}.", code="request-unfit", findings=findings)

@@ -10,7 +10,7 @@ from sqlalchemy import select
 
 from restless_tide.core.gauges import COUNTED
 from restless_tide.core.gauges import Counts as CoreCounts
-from restless_tide.desk import find, gauges, guards, trying
+from restless_tide.desk import course, find, gauges, guards, trying
 from restless_tide.records.tables import GaugeHour
 from restless_tide.service import shown_guards
 from restless_tide.service.router import router_of
@@ -19,6 +19,9 @@ from restless_tide.wire.base import Instant
 from restless_tide.wire.guards import (
     CountedTold,
     Counts,
+    CourseMark,
+    CoursePoint,
+    CourseTold,
     GaugesTaken,
     GaugesTold,
     GaugesWanted,
@@ -98,6 +101,21 @@ def watch(app: str, version: str, guard: str, desk: TheDesk, _: SignedIn) -> lis
         guards.needed(session, app, guard)
         rows = [row for row in guards.watches(session, release) if row.guard.name == guard]
         return [shown_guards.watch(session, row, with_line=True) for row in rows]
+
+
+@router.get("/releases/{version}/course")
+def run(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[CourseTold]:
+    """The share, the people and what went wrong over time, store by store, with acts and verdicts."""
+    with desk.look() as session:
+        release = find.release(session, find.app(session, app), version)
+        return [
+            CourseTold.of(
+                one,
+                points=[CoursePoint.of(point) for point in one.points],
+                marks=[CourseMark.of(mark) for mark in one.marks],
+            )
+            for one in course.of_release(session, release, desk.clock.now())
+        ]
 
 
 @router.put("/releases/{version}/watches/{guard}/silence")

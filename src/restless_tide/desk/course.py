@@ -1,0 +1,122 @@
+"""The course of a rollout: its share, its people and what went wrong over time, beside the version before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.gauges import HOUR, Counts, hour_of
+from restless_tide.core.rollout import OFFERED
+from restless_tide.core.rulebook import PRODUCTION
+from restless_tide.desk import find, gauges, legs, logbook
+from restless_tide.records.tables import Leg, LogbookLine, Release
+
+MOST_POINTS = 240
+LONGEST = timedelta(days=60)
+"""Hours are kept so long."""
+
+
+@dataclass(frozen=True)
+class Point:
+    """What was so at the end of one stretch of time: ``people`` have begun the version until then; the counts are of it."""
+
+    at: datetime
+    share: float
+    people: int
+    sessions: int
+    crashed_people: int
+    reference_sessions: int
+    reference_crashed_people: int
+
+
+@dataclass(frozen=True)
+class Mark:
+    """An act or a verdict on the way."""
+
+    at: datetime
+    act: str
+    who: str
+    reason: str
+    share: float | None
+
+
+@dataclass(frozen=True)
+class LegCourse:
+    leg: Leg
+    place: str
+    title: str
+    reference: str | None
+    points: list[Point]
+    marks: list[Mark]
+
+
+def of_release(session: Session, release: Release, now: datetime) -> list[LegCourse]:
+    """The course of every leg that was launched."""
+    return [
+        _of_leg(session, leg, now) for leg in release.legs if leg.launched_at is not None and leg.track == PRODUCTION
+    ]
+
+
+def _of_leg(session: Session, leg: Leg, now: datetime) -> LegCourse:
+    launched = leg.launched_at
+    assert launched is not None
+    ahead = timedelta(seconds=leg.berth.clock_ahead_seconds)
+    since, until = max(launched, now - LONGEST), min(leg.ended_at or now, now)
+    lines = _lines(session, leg)
+    marks = _marks(session, lines)
+    reference = legs.previous_version(session, leg)
+    version = leg.release.version
+    kinds: dict[tuple[str, str], int] = {}
+    first, last = _number(since + ahead), _number(until + ahead) + 1
+    ours = gauges.table(session, leg.berth_id, "", version, kinds, first, last)
+    theirs = gauges.table(session, leg.berth_id, "", reference, kinds, first, last) if reference else None
+    step = max(-(-(last - first) // MOST_POINTS), 1)
+    points, people = [], 0
+    for begin in range(first, last, step):
+        end = min(begin + step, last)
+        counts, beside = _within(ours, begin, end), _within(theirs, begin, end)
+        people += counts.first_starts
+        at = hour_of(end) - ahead
+        share = _share_at(lines, min(at, now))
+        points.append(
+            Point(at, share, people, counts.sessions, counts.crashed_people, beside.sessions, beside.crashed_people)
+        )
+    return LegCourse(leg, str(find.place_of(leg)), legs.place_title(leg), reference, points, marks)
+
+
+def _number(at: datetime) -> int:
+    return int(at.timestamp() // HOUR.total_seconds())
+
+
+def _within(table: Any, begin: int, end: int) -> Counts:
+    if table is None:
+        return Counts()
+    kept = (table.hour >= begin) & (table.hour < end)
+    return Counts(**{name: int(column[kept].sum()) for name, column in table.columns.items()})
+
+
+def _lines(session: Session, leg: Leg) -> list[LogbookLine]:
+    """What was done with a leg, oldest first."""
+    about = select(LogbookLine).where(
+        LogbookLine.app == leg.release.app.name, LogbookLine.subject == legs.leg_subject(leg)
+    )
+    return list(session.scalars(about.order_by(LogbookLine.id)))
+
+
+def _share_at(lines: list[LogbookLine], at: datetime) -> float:
+    """The share of people who were offered it: nobody new once it was stopped."""
+    share = 0.0
+    for line in lines:
+        if line.at <= at and line.after is not None and "share" in line.after:
+            share = float(line.after["share"]) if line.after.get("state") in OFFERED else 0.0
+    return share
+
+
+def _marks(session: Session, lines: list[LogbookLine]) -> list[Mark]:
+    shown = [line for line in lines if line.after is not None and ("share" in line.after or "verdict" in line.after)]
+    names = logbook.names(session, shown)
+    return [Mark(line.at, line.act, names[line.person], line.reason, (line.after or {}).get("share")) for line in shown]

@@ -1,0 +1,64 @@
+"""Guards in the console: set up, tried, and what they say of a rollout, with the counts that they look at."""
+
+from __future__ import annotations
+
+from datetime import UTC, timedelta
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.harbour import Harbour, until
+
+pytestmark = pytest.mark.console
+
+
+def test_a_guard_is_tried_set_up_and_halts_what_a_collector_counts(page: Page, harbour: Harbour) -> None:
+    app = harbour.new_app()
+    page.goto(f"/apps/{app}/guards")
+    expect(page.get_by_text("No guard yet")).to_be_visible()
+    page.get_by_role("button", name="Add a guard").click()
+    form = page.get_by_role("form", name="A new guard")
+    form.get_by_role("button", name="Try it").click()
+    expect(form.get_by_role("status")).to_contain_text("It would have acted")
+    expect(form.get_by_role("img", name="Evidence over time")).to_be_visible()
+    form.get_by_label("Watches").select_option("uptake")
+    expect(form.get_by_label("Compares with")).to_have_value("the version before at the same share")
+    form.get_by_label("Watches").select_option("people who met a crash")
+    form.get_by_label("Compares with").select_option("a fixed bound")
+    form.get_by_label("Rate, 0.01 is 1 in 100").fill("0.01")
+    form.get_by_role("button", name="Save").click()
+    guard = page.get_by_role("region", name="crashes")
+    expect(guard).to_contain_text("people meet a crash in clearly more than 1.25% of the sessions")
+    expect(guard).to_contain_text("orders a halt at every store and tells people")
+    known = harbour.tide.guards.of_app(app)[0]
+    harbour.tide.guards.change(app, known.name, source="collector", bound=0.01)
+
+    harbour.risen(app, stores=("openfield",))
+    page.goto(f"/apps/{app}/releases/1.0.0")
+    health = page.get_by_role("region", name="How it is doing")
+    expect(health).to_contain_text("Openfield")
+    harbour.pass_hours(5)
+    now = harbour.tide.watching.clock().now.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
+    counted = {
+        "version": "1.0.0",
+        "people": 800,
+        "sessions": 900,
+        "crashed_sessions": 90,
+        "crashed_people": 80,
+        "first_starts": 400,
+    }
+    hours = [{"at": now - timedelta(hours=back), "cells": [counted]} for back in (3, 2)]
+    assert harbour.tide.guards.enter(app, "openfield", hours, source="collector").taken == 2
+    expect(health.get_by_role("article", name="crashes, all stores together")).to_contain_text(
+        "Ordered a halt at Openfield."
+    )
+    until(lambda: harbour.leg(app, "openfield"), lambda leg: leg.phase == "halted" and leg.confirmed)
+    health.get_by_text("The evidence").click()
+    expect(health.get_by_role("img", name="Evidence of crashes")).to_be_visible()
+    expect(health.get_by_role("row", name="people who met a crash")).to_contain_text("160")
+    health.get_by_role("button", name="Silence it here").click()
+    health.get_by_label("Why").fill("we are looking at it ourselves")
+    health.get_by_role("button", name="Silence it").click()
+    expect(health).to_contain_text("we are looking at it ourselves")
+    health.get_by_role("button", name="Have it speak again").click()
+    expect(health.get_by_text("Silent until")).to_have_count(0)
