@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, dossier, pictures, stores, testing, tracks
+from bench import builds, commands, console, dossier, guards, pictures, stores, testing, tracks
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -92,6 +92,7 @@ def of_commands(folder: Path) -> None:
     with Processes(folder / "commands", free_ports(28_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
         commands.commands(processes, opened(processes), folder)
     commands.many_apps(folder)
+    guards.guards_and_counts(folder)
 
 
 def of_testing(folder: Path) -> None:

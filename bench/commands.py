@@ -57,7 +57,7 @@ def many_apps(folder: Path) -> None:
 
     def ours() -> None:
         with desk.look() as session:
-            rows = [shown.berth_row(view) for view in overview.look_over(session)]
+            rows = [shown.berth_row(view) for view in overview.look_over(session, desk.clock.now())]
             assert len(rows) == APPS * len(STORES)
 
     def raw() -> None:

@@ -32,6 +32,7 @@ export const router = createRouter({
     { path: '/testers', component: () => import('./pages/Testers.vue'), meta: { title: 'Testers' } },
     { path: '/stores', component: () => import('./pages/Stores.vue'), meta: { title: 'Stores' } },
     { path: '/steps', component: () => import('./pages/Steps.vue'), meta: { title: 'Steps' } },
+    { path: '/freezes', component: () => import('./pages/Freezes.vue'), meta: { title: 'Freezes' } },
     { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
     { path: '/logbook', component: () => import('./pages/Logbook.vue'), meta: { title: 'Logbook' } },
     { path: '/:path(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Not here' } },

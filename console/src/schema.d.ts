@@ -977,7 +977,7 @@ export interface paths {
         put?: never;
         /**
          * Try Out
-         * @description Play a guard over a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped.
+         * @description Try a guard on a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped.
          */
         post: operations["guards-try_out"];
         delete?: never;
@@ -1323,6 +1323,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/freeze-overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask
+         * @description Ask that a release rise in spite of a freeze; a second person has to agree.
+         */
+        post: operations["freezes-ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/go-ahead": {
         parameters: {
             query?: never;
@@ -1537,7 +1557,7 @@ export interface paths {
         get?: never;
         /**
          * Silence
-         * @description Have a guard do nothing at this release for a time; it goes on counting. Null: it speaks again.
+         * @description Have a guard do nothing at this release for a time; it goes on counting. Without a time it speaks again.
          */
         put: operations["guards-silence"];
         post?: never;
@@ -2241,6 +2261,90 @@ export interface paths {
          * @description Send a halt the whole way to the stores and measure it; no release is touched.
          */
         post: operations["stores-drill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/freeze-overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Overrides
+         * @description Releases that are to rise in spite of a freeze, those included that still wait for a second person.
+         */
+        get: operations["freezes-overrides"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/freeze-overrides/{override}/agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree
+         * @description Agree as the second person: until it ends, the freeze does not hold this release.
+         */
+        post: operations["freezes-agree"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description The freezes that were set and not ended.
+         */
+        get: operations["freezes-every"];
+        put?: never;
+        /**
+         * Set Freeze
+         * @description Set a freeze: in its window nothing launches and no share rises. Halts, pauses and withdrawals always go.
+         */
+        post: operations["freezes-set_freeze"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/freezes/{freeze}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End
+         * @description End a freeze before its time, or a yearly one for good.
+         */
+        post: operations["freezes-end"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5316,6 +5420,90 @@ export interface components {
             /** Told */
             told: string;
         };
+        /** FreezeTold */
+        FreezeTold: {
+            /** Apps */
+            apps: string[];
+            /**
+             * Begins
+             * Format: date-time
+             * @description as the clock on the wall shows it in its zone
+             */
+            begins: string;
+            /**
+             * Ends
+             * Format: date-time
+             */
+            ends: string;
+            /**
+             * Holds
+             * @description it holds now
+             */
+            holds: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Next Begin
+             * @description when it begins, or began; none: it is over
+             */
+            next_begin: string | null;
+            /** Next End */
+            next_end: string | null;
+            /** Reason */
+            reason: string;
+            /** Stores */
+            stores: string[];
+            /** Yearly */
+            yearly: boolean;
+            /** Zone */
+            zone: string;
+        };
+        /**
+         * FreezeWanted
+         * @description ``begins`` and ``ends`` as the clock on the wall shows them in ``zone``.
+         */
+        FreezeWanted: {
+            /**
+             * Apps
+             * @description none: all
+             */
+            apps?: string[];
+            /**
+             * Begins
+             * Format: date-time
+             * @description without a zone, such as 2026-12-20T18:00
+             */
+            begins: string;
+            /**
+             * Ends
+             * Format: date-time
+             */
+            ends: string;
+            /** Name */
+            name: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Stores
+             * @description none: all
+             */
+            stores?: string[];
+            /**
+             * Yearly
+             * @description every year on these days, whatever their year
+             * @default false
+             */
+            yearly: boolean;
+            /**
+             * Zone
+             * @description such as Europe/Berlin (IANA)
+             * @default UTC
+             */
+            zone: string;
+        };
         /** GaugesTaken */
         GaugesTaken: {
             /**
@@ -6155,6 +6343,13 @@ export interface components {
              * @description what blocks handing it in
              */
             findings: components["schemas"]["FindingTold"][];
+            /**
+             * Frozen By
+             * @description the freeze that holds it now; none: nothing does
+             */
+            frozen_by: string | null;
+            /** Frozen Until */
+            frozen_until: string | null;
             /** Go Ahead At */
             go_ahead_at: string | null;
             /** Hand Carried */
@@ -6585,6 +6780,42 @@ export interface components {
              * @description what has to end first; while there is any, it stays in use
              */
             under_way: string[];
+        };
+        /**
+         * OverrideTold
+         * @description A release that is to rise in spite of a freeze. ``agreed_at`` none: a second person has to agree.
+         */
+        OverrideTold: {
+            /** Agreed At */
+            agreed_at: string | null;
+            /** Agreed By */
+            agreed_by: string | null;
+            /** App */
+            app: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Asked By */
+            asked_by: string;
+            /** Id */
+            id: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Until
+             * Format: date-time
+             * @description the freeze ends then
+             */
+            until: string;
+            /** Version */
+            version: string;
+        };
+        /** OverrideWanted */
+        OverrideWanted: {
+            /** Reason */
+            reason: string;
         };
         /** OverviewTold */
         OverviewTold: {
@@ -8173,17 +8404,19 @@ export interface components {
             /** Reason */
             reason: string;
         };
-        /** SilenceWanted */
+        /**
+         * SilenceWanted
+         * @description For some hours from now, or until an instant; neither: it speaks again.
+         */
         SilenceWanted: {
+            /** Hours */
+            hours?: number | null;
             /**
              * Reason
              * @default
              */
             reason: string;
-            /**
-             * Until
-             * @description none: it speaks again from now on
-             */
+            /** Until */
             until?: string | null;
         };
         /**
@@ -9744,6 +9977,11 @@ export interface components {
             place: string | null;
             /** Said */
             said: string;
+            /**
+             * Silent
+             * @description it does nothing now, whatever it finds
+             */
+            silent: boolean;
             /** Silent By */
             silent_by: string;
             /** Silent Reason */
@@ -12831,6 +13069,42 @@ export interface operations {
             };
         };
     };
+    "freezes-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OverrideWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverrideTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-give_go_ahead": {
         parameters: {
             query?: never;
@@ -14758,6 +15032,161 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DrillTold"][];
                 };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "freezes-overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverrideTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "freezes-agree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                override: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverrideTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "freezes-every": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "freezes-set_freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreezeWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "freezes-end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                freeze: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

@@ -60,7 +60,7 @@ Columns = dict[str, np.ndarray]
 
 
 def play(case: Case, rule: GuardRule, seed: int, dispersion: float | None = None) -> Played:
-    """Play one rollout and let the guard look at every hour. ``dispersion`` is believed instead of the measured one."""
+    """Make up one rollout and let the guard look at every hour. ``dispersion`` is believed instead of the measured one."""
     ours, theirs, rates = rollout(case, seed)
     begin = DAYS_BEFORE * 24
     after = np.arange(len(rates)) >= begin

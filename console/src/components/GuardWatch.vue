@@ -19,7 +19,6 @@ const reason = ref('')
 const path = { app: props.app, version: props.version, guard: props.watch.guard.name }
 const verdict = computed(() => verdictOf(props.watch))
 const found = computed(() => props.watch.breach?.found ?? props.watch.found)
-const silent = computed(() => props.watch.silent_until && new Date(props.watch.silent_until) > new Date())
 /** Of a breach the evidence as it was then, else as it is now; from nothing on. */
 const points = computed(() => {
   const known = props.watch.breach?.line ?? line.value ?? []
@@ -40,10 +39,10 @@ async function show(): Promise<void> {
     line.value = rows.find((row) => row.place === props.watch.place)?.line ?? []
   })
 }
-async function silence(until: string | null): Promise<void> {
+async function silence(hours: number | null): Promise<void> {
   const done = await doing.run(
-    async () => void (await told(api.PUT('/v1/apps/{app}/releases/{version}/watches/{guard}/silence', { params: { path }, body: { until, reason: reason.value } }))),
-    until ? `${props.watch.guard.name} is silent; it goes on counting` : `${props.watch.guard.name} speaks again`,
+    async () => void (await told(api.PUT('/v1/apps/{app}/releases/{version}/watches/{guard}/silence', { params: { path }, body: { hours, reason: reason.value } }))),
+    hours ? `${props.watch.guard.name} is silent; it goes on counting` : `${props.watch.guard.name} speaks again`,
   )
   if (!done) return
   silencing.value = false
@@ -60,7 +59,7 @@ async function silence(until: string | null): Promise<void> {
     </header>
     <p v-if="watch.breach" class="said"><strong>{{ watch.breach.said }}.</strong> <template v-if="watch.breached_at">Sure <Moment :at="watch.breached_at" />. </template>{{ watch.acted || 'It is silent, so nothing was done.' }}</p>
     <p v-else class="said">{{ watch.blind || watch.said }}</p>
-    <p v-if="silent" class="soft small-print">◑ Silent until <Moment :at="watch.silent_until!" />, by {{ watch.silent_by }}: {{ watch.silent_reason }} <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="silence(null)">Have it speak again</BButton></p>
+    <p v-if="watch.silent" class="soft small-print">◑ Silent until <Moment :at="watch.silent_until!" />, by {{ watch.silent_by }}: {{ watch.silent_reason }} <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="silence(null)">Have it speak again</BButton></p>
     <details @toggle="($event.target as HTMLDetailsElement).open && !line && !watch.breach && show()">
       <summary>The evidence</summary>
       <LineChart v-if="points.length" :label="`Evidence of ${watch.guard.name}, as a part of the way to a breach`" :lines="lines" left="evidence" :top="1" :height="150" />
@@ -78,9 +77,9 @@ async function silence(until: string | null): Promise<void> {
         <li v-if="found && found.dispersion > 1">One person can stand in these counts many times, so the evidence is divided by {{ found.dispersion.toFixed(1) }}, as far as the counts of {{ found.reference }} came in clusters.</li>
         <li v-if="found?.corrected">{{ found.corrected }} hours were corrected after they had been complete; they count as they are now. What was said at a breach stays as it was.</li>
       </ul>
-      <div v-if="!silent">
+      <div v-if="!watch.silent">
         <BButton v-if="!silencing" size="sm" variant="link" @click="silencing = true">Silence it here</BButton>
-        <form v-else class="row-gap" @submit.prevent="silence(new Date(Date.now() + hours * 3600_000).toISOString())">
+        <form v-else class="row-gap" @submit.prevent="silence(hours)">
           <label class="row-gap">For <input v-model.number="hours" type="number" min="1" max="720" class="form-control form-control-sm hours" required /> hours</label>
           <label class="row-gap grow">Why <input v-model="reason" class="form-control form-control-sm" required maxlength="300" placeholder="it stands in the logbook" /></label>
           <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Silence it</BButton>

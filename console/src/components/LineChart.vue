@@ -21,6 +21,7 @@ Chart.register(LineController, LineElement, PointElement, LinearScale, Filler, T
 const canvas = ref<HTMLCanvasElement>()
 const chart = shallowRef<Chart>()
 const when = (at: number) => new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }).format(at)
+const hour = (at: number) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' }).format(at)
 const day = (at: number) => new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' }).format(at)
 const share = (value: number) => `${(value * 100).toLocaleString('en', { maximumFractionDigits: value < 0.1 ? 2 : 0 })} %`
 
@@ -52,7 +53,7 @@ function drawn(): ChartConfiguration<'line'> {
     options: {
       animation: false, responsive: true, maintainAspectRatio: false, interaction: { mode: 'nearest', axis: 'x', intersect: false },
       scales: {
-        x: { type: 'linear', min, max, grid: { display: false }, afterBuildTicks: (axis) => (axis.ticks = midnights(min, max).map((value) => ({ value }))), ticks: { color: soft, callback: (value) => day(Number(value)) } },
+        x: { type: 'linear', min, max, grid: { display: false }, afterBuildTicks: (axis) => (axis.ticks = midnights(min, max).map((value) => ({ value }))), ticks: { color: soft, callback: (value) => (max - min < 172_800_000 ? `${day(Number(value))} ${hour(Number(value))}` : day(Number(value))) } },
         left: { position: 'left', min: 0, max: props.top, grid, title: { display: true, text: props.left, color: soft }, ticks: { color: soft, callback: (value) => share(Number(value)) } },
         ...(props.right ? { right: { position: 'right' as const, min: 0, grid: { display: false }, title: { display: true, text: props.right, color: soft }, ticks: { color: soft, callback: (value: number | string) => share(Number(value)) } } } : {}),
       },

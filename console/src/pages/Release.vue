@@ -55,6 +55,7 @@ function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
 }
 
+const frozen = computed(() => release.value?.legs.find((leg) => leg.frozen_by && !['complete', 'superseded', 'withdrawn'].includes(leg.phase)))
 const unsent = computed(() => release.value?.legs.every((leg) => leg.possible.includes('drop')) ?? false)
 const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.place === berth.store)))
 
@@ -160,6 +161,10 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
 
     <ReadinessSheet v-if="submittable.length" :key="release.revision" :app="app" :version="version" :places="submittable.map((leg) => leg.place)" />
 
+    <div v-if="frozen" class="word card-plain" role="status">
+      <span>■ The freeze <strong>{{ frozen.frozen_by }}</strong> holds {{ frozen.place_title }} until <Moment :at="frozen.frozen_until!" />: nothing launches and no share rises. A halt always goes.</span>
+      <RouterLink :to="{ path: '/freezes', query: { app, version } }" class="btn btn-outline-primary btn-sm">Rise in spite of it?</RouterLink>
+    </div>
     <div class="legs">
       <section v-for="leg in release.legs" :key="leg.place" class="card-plain leg" :aria-label="leg.place_title">
         <header class="row-gap">

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -281,7 +281,7 @@ def _say_watch(call: Call, one: WatchTold) -> None:
     if one.breach is not None:
         call.say(f"  Breach {moment(one.breached_at)}: {one.breach.said}.")
         call.say(f"  {one.acted or 'It is silent, so nothing was done.'}")
-    if one.silent_until is not None and one.silent_until > datetime.now(UTC):
+    if one.silent:
         call.say(f"  Silent until {moment(one.silent_until)}, by {one.silent_by}: {one.silent_reason}")
 
 
@@ -309,18 +309,18 @@ def _drawn(line: list[EvidencePoint]) -> str:
 
 def _silence(call: Call) -> None:
     given = call.given
-    until = None if given.off else given.until
-    if not given.off and until is None:
-        if given.span is None:
-            raise Invalid("Say how long: --for 12, --until INSTANT, or --off.", code="instant-missing")
-        until = datetime.now(UTC) + timedelta(hours=given.span)
-    found = call.tide.guards.silence(given.app, given.on, given.name, until, reason=given.reason)
+    until, hours = (None, None) if given.off else (given.until, given.span)
+    if not given.off and (until is None) == (hours is None):
+        raise Invalid("Say how long: --for 12, --until INSTANT, or --off.", code="instant-missing")
+    found = call.tide.guards.silence(given.app, given.on, given.name, until, hours=hours, reason=given.reason)
 
     def shown() -> None:
-        if until is None:
+        if given.off:
             call.say(f"{given.name} speaks again at {given.on}.")
         else:
-            call.say(f"{given.name} does nothing at {given.on} until {moment(until)}; it goes on counting.")
+            call.say(
+                f"{given.name} does nothing at {given.on} until {moment(found[0].silent_until)}; it goes on counting."
+            )
 
     call.answer(found, shown)
 

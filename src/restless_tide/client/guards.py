@@ -66,14 +66,21 @@ class Guards(Noun):
         return self._line.get(f"/v1/apps/{app}/releases/{version}/course", list[CourseTold])
 
     def silence(
-        self, app: str, version: str, guard: str, until: datetime | None, *, reason: str = ""
+        self,
+        app: str,
+        version: str,
+        guard: str,
+        until: datetime | None = None,
+        *,
+        hours: float | None = None,
+        reason: str = "",
     ) -> list[WatchTold]:
-        """Have a guard do nothing at a release until an instant; none: it speaks again."""
-        body = SilenceWanted(until=until, reason=reason)
+        """Have a guard do nothing at a release until an instant, or for some hours; neither: it speaks again."""
+        body = SilenceWanted(until=until, hours=hours, reason=reason)
         return self._line.put(f"/v1/apps/{app}/releases/{version}/watches/{guard}/silence", list[WatchTold], body)
 
     def try_out(self, app: str, **wanted: Any) -> GuardTrialTold:
-        """Play a guard over a release's counts (``version``) or made-up ones (``ratio``); nothing is stopped."""
+        """Try a guard on a release's counts (``version``) or made-up ones (``ratio``); nothing is stopped."""
         return self._line.post(f"/v1/apps/{app}/guard-trials", GuardTrialTold, GuardTrialWanted.model_validate(wanted))
 
     def counted(

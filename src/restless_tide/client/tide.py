@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from restless_tide.client.apps import Apps
     from restless_tide.client.builds import Builds
     from restless_tide.client.dossier import Dossier
+    from restless_tide.client.freezes import Freezes
     from restless_tide.client.guards import Guards
     from restless_tide.client.notices import Notices
     from restless_tide.client.people import People
@@ -93,6 +94,12 @@ class Tide:
         from restless_tide.client.releases import Releases
 
         return Releases(self._line)
+
+    @cached_property
+    def freezes(self) -> Freezes:
+        from restless_tide.client.freezes import Freezes
+
+        return Freezes(self._line)
 
     @cached_property
     def guards(self) -> Guards:

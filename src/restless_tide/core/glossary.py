@@ -29,6 +29,7 @@ GLOSSARY: Mapping[str, str] = {
     "ladder": "The stages of a rollout: each a share of people, and how long it is held before the next.",
     "rollout": "A leg's way up its ladder. It can be paused, resumed, halted, finished and withdrawn.",
     "guard": "A rule that watches a rollout, hour by hour, and may pause or halt it when it is clearly worse than the version before.",
+    "freeze": "A window in which nothing launches and no share rises. Halts, pauses and withdrawals always go.",
     "gauge": "What is counted of a version by the hour: people, sessions, crashes, hangs, first starts, ratings.",
     "verdict": "What a guard says: steady, watch (something may be wrong) or breach (it is sure). Blind: it has nothing to compare with.",
     "pause": "The share stays where it is and the stage's clock stops. People who were offered the build still get it.",

@@ -7,6 +7,7 @@ lines whatever is removed.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Any, NoReturn
 
 from sqlalchemy import func, select
@@ -143,7 +144,7 @@ def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
     """Take a store out of a release, before it was ever handed in there. Raises ImpossibleAct when it is too late."""
     release = find.release(act.session, find.app(act.session, app_name), version)
     leg = find.leg(release, store_name)
-    _demand_droppable(leg)
+    _demand_droppable(leg, act.now)
     if len(release.legs) == 1:
         raise ImpossibleAct(
             f"{store_name} is the only store of {release.version}; discard the draft instead.", possible=["discard"]
@@ -167,7 +168,7 @@ def rename_release(act: Act, app_name: str, version: str, new_version: str) -> R
     if after == before:
         return release
     for leg in release.legs:
-        _demand_droppable(leg)
+        _demand_droppable(leg, act.now)
     if act.session.scalar(select(Release).where(Release.app_id == app.id, Release.version == after)):
         raise Conflict(f"{app.title} {after} is drafted already.", code="release-known")
     release.version = after
@@ -197,7 +198,7 @@ def discard(act: Act, app_name: str, version: str) -> None:
     """Discard a draft that was handed in nowhere; its builds stay. Raises ImpossibleAct when it is too late."""
     release = find.release(act.session, find.app(act.session, app_name), version)
     for leg in release.legs:
-        _demand_droppable(leg)
+        _demand_droppable(leg, act.now)
     before = {"stores": [str(find.place_of(leg)) for leg in release.legs], "notes": sorted(release.notes)}
     for leg in list(release.legs):
         act.session.delete(leg)
@@ -206,12 +207,12 @@ def discard(act: Act, app_name: str, version: str) -> None:
     act.log("draft discarded", f"release {release.version}", app=release.app.name, before=before)
 
 
-def _demand_droppable(leg: Leg) -> None:
+def _demand_droppable(leg: Leg, now: datetime) -> None:
     phase = legs.phase(leg)
     acts = possible(phase, ever_sent=bool(leg.rounds))
     if LegAct.DROP in acts:
         return
-    steering = [option.act for option in legs.possible(leg).values() if option.possible]
+    steering = [option.act for option in legs.possible(leg, now=now).values() if option.possible]
     raise ImpossibleAct(
         f"{leg.release.version} was handed in at {find.place_of(leg)} and is {phase}; it stays, with its history.",
         possible=[*acts, *steering],

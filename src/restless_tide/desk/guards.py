@@ -190,3 +190,16 @@ def _demand(session: Session, app: App, wanted: Setting) -> None:
             remedy=f"It is at {', '.join(sorted(here)) or 'no store yet'}.",
             code="berth-unknown",
         )
+
+
+def breach_of(session: Session, release_id: str) -> str:
+    """What a guard was sure of when it stopped a release; empty where none did."""
+    asked = (
+        select(GuardWatch)
+        .join(Guard)
+        .where(
+            GuardWatch.release_id == release_id, GuardWatch.breached_at.is_not(None), Guard.on_breach != OnBreach.TELL
+        )
+    )
+    found = session.scalar(asked.order_by(GuardWatch.breached_at.desc()).limit(1))
+    return str((found.breach or {}).get("said", found.said)) if found is not None else ""

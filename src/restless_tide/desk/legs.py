@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -10,6 +11,7 @@ from sqlalchemy import ColumnElement, and_, select
 from sqlalchemy.orm import Session, object_session
 
 from restless_tide.core.conditions import Conditions, Standing, unmet
+from restless_tide.core.freeze import held
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.lane import Held
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
@@ -29,6 +31,7 @@ from restless_tide.core.rollout import (
 )
 from restless_tide.core.rulebook import PRODUCTION, RolloutRules, Rulebook
 from restless_tide.core.tracks import Address
+from restless_tide.desk import freezes
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Order, Round
 
@@ -156,18 +159,18 @@ def previous_version(session: Session, leg: Leg) -> str | None:
     return None
 
 
-def steering(session: Session, leg: Leg) -> Mapping[RolloutEvent, Option]:
-    """Every steering act on this leg: possible or not, and what it would mean."""
-    return possible(leg, previous_version(session, leg))
+def steering(session: Session, leg: Leg, now: datetime) -> Mapping[RolloutEvent, Option]:
+    """Every steering act on this leg: possible or not now, and what it would mean."""
+    return possible(leg, previous_version(session, leg), now=now)
 
 
 def possible(
-    leg: Leg, before: str | None = None, acts: Collection[RolloutEvent] = STEERING
+    leg: Leg, before: str | None = None, acts: Collection[RolloutEvent] = STEERING, *, now: datetime
 ) -> Mapping[RolloutEvent, Option]:
     """The same, or of some acts; without the version ``before`` it is not told what a withdrawal would bring back."""
     rules = rollout_rules(leg)
     down = leg.state is RolloutState.WITHDRAWN
-    return options(
+    here = options(
         progress_of(leg),
         ladder_of(leg),
         rules,
@@ -177,6 +180,22 @@ def possible(
         confirmed=not down or _confirmed(leg),
         acts=acts,
     )
+    rising = [act for act, option in here.items() if option.possible and held(act, leg.state)]
+    frozen = frozen_until(leg, now) if rising else None
+    if frozen is None:
+        return here
+    why_not = f"The freeze {frozen[0]} holds it until {frozen[1]:%Y-%m-%d %H:%M} UTC. Two people can lift it for this release."
+    return {
+        act: replace(option, possible=False, why_not=why_not) if act in rising else option
+        for act, option in here.items()
+    }
+
+
+def frozen_until(leg: Leg, now: datetime) -> tuple[str, datetime] | None:
+    """The freeze that holds a leg now, and until when."""
+    session = object_session(leg)
+    assert session is not None
+    return freezes.holding(session, leg, now)
 
 
 def _confirmed(leg: Leg) -> bool:
@@ -213,4 +232,6 @@ def waits_for(leg: Leg, now: datetime) -> list[str]:
         needs_go_ahead=leg.needs_go_ahead, not_before=leg.not_before, with_other_legs=leg.with_other_legs
     )
     standing = Standing(go_ahead_given=leg.go_ahead_at is not None, now=now, unapproved_others=unapproved_others(leg))
-    return unmet(conditions, standing)
+    frozen = frozen_until(leg, now)
+    until = [f"the end of the freeze {frozen[0]} ({frozen[1].isoformat(timespec='minutes')})"] if frozen else []
+    return [*unmet(conditions, standing), *until]

@@ -19,7 +19,7 @@ from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import legs, rulebooks, standing, track_rules
+from restless_tide.desk import guards, legs, rulebooks, standing, track_rules
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import (
     App,
@@ -84,11 +84,11 @@ class _Read:
     refused: dict[str, Order]
 
 
-def look_over(session: Session) -> list[BerthView]:
+def look_over(session: Session, now: datetime) -> list[BerthView]:
     """Every app in use at every store, and what is not confirmed of the others, by app and store; everything is read in a few queries, however many berths there are."""
     berths = session.scalars(select(Berth).options(joinedload(Berth.app), joinedload(Berth.store))).all()
     read = _read(session)
-    views = [_view(session, berth, read) for berth in berths]
+    views = [_view(session, berth, read, now) for berth in berths]
     views = [view for view in views if view.berth.app.retired_at is None or not view.confirmed]
     return sorted(views, key=lambda view: (view.berth.app.title, view.berth.store.name))
 
@@ -226,7 +226,7 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
     return calls
 
 
-def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
+def _view(session: Session, berth: Berth, read: _Read, now: datetime) -> BerthView:
     everywhere = read.legs[berth.id]
     of_berth = [leg for leg in everywhere if leg.track == PRODUCTION]
     live = next((leg for leg in of_berth if leg.state is RolloutState.COMPLETE), None)
@@ -236,10 +236,10 @@ def _view(session: Session, berth: Berth, read: _Read) -> BerthView:
     calls = [*_berth_calls(berth), *_build_calls(berth, read), *_trial_calls(read.rejected[berth.id])]
     for leg in of_berth:
         if leg is current or leg.state not in _PAST:
-            calls.extend(_leg_calls(session, leg, read, current=leg is current))
+            calls.extend(_leg_calls(session, leg, read, now, current=leg is current))
     for leg in everywhere:
         if leg.track != PRODUCTION and leg.state not in _PAST:
-            calls.extend(_leg_calls(session, leg, read, current=leg.state in PART_WAY))
+            calls.extend(_leg_calls(session, leg, read, now, current=leg.state in PART_WAY))
     elsewhere = tuple(leg for leg in everywhere if leg.track != PRODUCTION and leg.state not in GONE)
     confirmed = current is None or not (read.pending.get(current.id) or legs.offered_again(current))
     return BerthView(
@@ -284,7 +284,7 @@ def _trial_calls(rejected: list[Trial]) -> list[Call]:
     ]
 
 
-def _leg_calls(session: Session, leg: Leg, read: _Read, *, current: bool) -> list[Call]:
+def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, current: bool) -> list[Call]:
     place = f"/apps/{leg.release.app.name}/releases/{leg.release.version}"
     on = "" if leg.track == PRODUCTION else f" on {legs.track_title(leg)}"
     version, phase = f"{leg.release.version}{on}", legs.phase(leg)
@@ -298,9 +298,11 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, *, current: bool) -> lis
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and current:
-        possible = [str(option.act) for option in legs.steering(session, leg).values() if option.possible]
+        possible = [str(option.act) for option in legs.steering(session, leg, now).values() if option.possible]
+        by_guard = guards.breach_of(session, leg.release_id)
+        why = f" by its guard ({by_guard})" if by_guard else ""
         calls.append(
-            Call(f"{version} is halted: {' or '.join(['fix it with a new build', *possible])}.", place, "caution")
+            Call(f"{version} is halted{why}: {' or '.join(['fix it with a new build', *possible])}.", place, "caution")
         )
     if legs.offered_again(leg):
         said = f"{leg.berth.store.name} offers {version} again, which was {leg.state}: stop it again, or resume it."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 from restless_tide.core.errors import ImpossibleAct, Invalid
@@ -52,20 +53,20 @@ def steer(
     outcomes = [_steer_leg(act, leg, event, reason, share, alone=store_name is not None) for leg in chosen]
     if not any(outcome.ordered for outcome in outcomes):
         told = " ".join(f"{find.place_of(outcome.leg)}: {outcome.why_not}" for outcome in outcomes)
-        raise ImpossibleAct(f"{event} is possible at no store. {told}", possible=_possible(chosen))
+        raise ImpossibleAct(f"{event} is possible at no store. {told}", possible=_possible(chosen, act.now))
     return outcomes
 
 
-def _possible(chosen: list[Leg]) -> list[str]:
-    found = [option.act for leg in chosen for option in legs.possible(leg).values() if option.possible]
+def _possible(chosen: list[Leg], now: datetime) -> list[str]:
+    found = [option.act for leg in chosen for option in legs.possible(leg, now=now).values() if option.possible]
     return [str(event) for event in dict.fromkeys(found)]
 
 
 def _steer_leg(act: Act, leg: Leg, event: RolloutEvent, reason: str, share: float | None, *, alone: bool) -> Steered:
-    option = legs.possible(leg, acts=(event,))[event]
+    option = legs.possible(leg, acts=(event,), now=act.now)[event]
     if not option.possible:
         if alone:
-            demand(option, legs.possible(leg))
+            demand(option, legs.possible(leg, now=act.now))
         return Steered(leg, False, option.why_not)
     before, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     if legs.offered_again(leg) and event is RolloutEvent.RESUME:

@@ -50,7 +50,7 @@ class MadeUp:
 
 
 def on_release(session: Session, app_name: str, version: str, wanted: Setting) -> Tried:
-    """Play a guard over what was counted of a release. Raises Invalid where it was never launched."""
+    """Try a guard on what was counted of a release. Raises Invalid where it was never launched."""
     release = find.release(session, find.app(session, app_name), version)
     chosen = [
         leg
@@ -68,7 +68,7 @@ def on_release(session: Session, app_name: str, version: str, wanted: Setting) -
 
 
 def on_made_up(wanted: Setting, counts: MadeUp, now: datetime) -> Tried:
-    """Play a guard over made-up counts. Raises Invalid for ratings and uptake, of which none are made up."""
+    """Try a guard on made-up counts. Raises Invalid for ratings and uptake, of which none are made up."""
     rule = wanted.rule
     if rule.watched in (Watched.RATING, Watched.UPTAKE) or rule.against is Against.SAME_SHARE:
         raise Invalid(

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 
 import structlog
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import LostLease, TideError
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.order import OrderKind
 from restless_tide.core.rollout import RolloutEvent, RolloutState, advanced, launched
 from restless_tide.core.round import RoundState
-from restless_tide.desk import lanes, legs, steering
+from restless_tide.desk import freezes, lanes, legs, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.legs import leg_subject
 from restless_tide.engine.due import seconds_until, soonest
@@ -34,7 +36,7 @@ def order_due(desk: Desk) -> int:
     """Order everything that is due now; returns how many steps were ordered."""
     now = desk.clock.now()
     with desk.look() as session:
-        due = session.scalars(select(Leg.id).where(Leg.stage_ends_at <= now)).all()
+        due = _not_frozen(session, session.scalars(select(Leg.id).where(Leg.stage_ends_at <= now)).all(), now)
         approved = session.scalars(
             select(Leg.id).join(Round).where(Leg.state == RolloutState.WAITING, Round.state == RoundState.APPROVED)
         ).all()
@@ -44,6 +46,15 @@ def order_due(desk: Desk) -> int:
     for leg_id in dict.fromkeys(approved):
         steps += _launch_if_ready(desk, leg_id)
     return steps
+
+
+def _not_frozen(session: Session, due: Sequence[str], now: datetime) -> Sequence[str]:
+    """The legs among these that no freeze holds."""
+    if not due or not freezes.every(session):
+        return due
+    return [
+        leg.id for leg in session.scalars(select(Leg).where(Leg.id.in_(due))) if legs.frozen_until(leg, now) is None
+    ]
 
 
 def _advance_all(desk: Desk, due: Sequence[str]) -> int:
@@ -62,6 +73,8 @@ def _advance_all(desk: Desk, due: Sequence[str]) -> int:
 
 def _advance(act: Act, leg: Leg) -> int:
     if leg.stage_ends_at is None or leg.stage_ends_at > act.now or lanes.pending(act.session, leg.id):
+        return 0
+    if legs.frozen_until(leg, act.now) is not None:  # it is due again when the freeze ends
         return 0
     progress, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     try:

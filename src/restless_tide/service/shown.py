@@ -261,6 +261,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     pending = lanes.pending(session, row.id)
     orders = lanes.latest(session, row.id, _ORDERS_SHOWN)
     seen = row.sighting
+    frozen = legs.frozen_until(row, now)
     return LegTold.of(
         row,
         **ordered(pending, asked=legs.offered_again(row)),
@@ -276,6 +277,8 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         ladder_name=ladder.name,
         ladder_dictated=legs.rollout_rules(row).dictated_ladder is not None,
         ladder=list(ladder.stages),
+        frozen_by=frozen[0] if frozen else None,
+        frozen_until=frozen[1] if frozen else None,
         waits_for=legs.waits_for(row, now) if phase is LegPhase.APPROVED else [],
         rounds=[
             RoundTold.of(
@@ -287,7 +290,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
             )
             for entry in row.rounds
         ],
-        acts=[OptionTold.of(option) for option in legs.steering(session, row).values()],
+        acts=[OptionTold.of(option) for option in legs.steering(session, row, now).values()],
         possible=possible_for_leg(phase, ever_sent=bool(row.rounds)),
         notes_not_sent=legs.notes_not_sent(row),
         notes_go=when_notes_go(phase),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy.orm import Session
@@ -36,7 +36,7 @@ def guard(row: Guard) -> GuardTold:
     )
 
 
-def watch(session: Session, row: GuardWatch, *, with_line: bool) -> WatchTold:
+def watch(session: Session, row: GuardWatch, now: datetime, *, with_line: bool) -> WatchTold:
     """What a guard says of a rollout; its line is computed anew from the counts, where it is asked for."""
     points: list[EvidencePoint] = []
     if with_line and row.judged_at is not None:
@@ -52,12 +52,13 @@ def watch(session: Session, row: GuardWatch, *, with_line: bool) -> WatchTold:
         found=_found(row.found) if row.found else None,
         line=points,
         breach=_breach(row.breach) if row.breached_at is not None and row.breach else None,
+        silent=judging.silent(row, now),
         silent_by=people.names(session, {row.silent_by}).get(row.silent_by, "") if row.silent_by else "",
     )
 
 
-def watches(session: Session, release: Release) -> list[WatchTold]:
-    return [watch(session, row, with_line=False) for row in guards.watches(session, release)]
+def watches(session: Session, release: Release, now: datetime) -> list[WatchTold]:
+    return [watch(session, row, now, with_line=False) for row in guards.watches(session, release)]
 
 
 def _found(figures: dict[str, Any]) -> Found:

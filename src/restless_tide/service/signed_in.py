@@ -32,6 +32,7 @@ _FOR_BUILD_SERVERS = [
         ("GET", r"/v1/apps/(?P<app>[^/]+)/cohorts"),
         ("POST", r"/v1/apps/(?P<app>[^/]+)/(trials|trial-sheets|reports)"),
         ("GET", r"/v1/apps/(?P<app>[^/]+)/tracks"),
+        ("POST", r"/v1/apps/(?P<app>[^/]+)/gauges"),
         ("POST", r"/v1/apps/(?P<app>[^/]+)/(placements|placement-sheets)"),
         ("GET POST", r"/v1/builds/(?P<build>[^/]+)/symbols"),
         ("GET", r"/v1/builds/(?P<build>[^/]+)"),

@@ -191,14 +191,24 @@ class WatchTold(Told):
     breached_at: datetime | None
     acted: str = Field(description="what followed from the breach")
     breach: BreachTold | None
+    silent: bool = Field(description="it does nothing now, whatever it finds")
     silent_until: datetime | None
     silent_reason: str
     silent_by: str
 
 
 class SilenceWanted(Wanted):
-    until: Instant | None = Field(default=None, description="none: it speaks again from now on")
+    """For some hours from now, or until an instant; neither: it speaks again."""
+
+    until: Instant | None = None
+    hours: float | None = Field(default=None, gt=0, le=24 * 30)
     reason: Words = ""
+
+    @model_validator(mode="after")
+    def _one_of_two(self) -> Self:
+        if self.until is not None and self.hours is not None:
+            raise ValueError("name an instant or a number of hours, not both")
+        return self
 
 
 class GuardTrialWanted(GuardWanted):

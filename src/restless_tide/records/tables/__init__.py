@@ -15,6 +15,8 @@ from restless_tide.records.tables.builds import StandingAnswer as StandingAnswer
 from restless_tide.records.tables.builds import SymbolFile as SymbolFile
 from restless_tide.records.tables.builds import Upload as Upload
 from restless_tide.records.tables.documents import Document as Document
+from restless_tide.records.tables.freezes import FreezeOverride as FreezeOverride
+from restless_tide.records.tables.freezes import FreezeRow as FreezeRow
 from restless_tide.records.tables.gauges import GaugeCount as GaugeCount
 from restless_tide.records.tables.gauges import GaugeDay as GaugeDay
 from restless_tide.records.tables.gauges import GaugeHour as GaugeHour

@@ -76,7 +76,7 @@ def end(app: str, guard: str, wanted: ReasonWanted, desk: TheDesk, person: Signe
 
 @router.post("/guard-trials")
 def try_out(app: str, wanted: GuardTrialWanted, desk: TheDesk, _: SignedIn) -> GuardTrialTold:
-    """Play a guard over a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped."""
+    """Try a guard on a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped."""
     setting = _setting(wanted)
     with desk.look() as session:
         find.app(session, app)
@@ -90,7 +90,7 @@ def try_out(app: str, wanted: GuardTrialWanted, desk: TheDesk, _: SignedIn) -> G
 def watches(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[WatchTold]:
     """What each guard says of a release."""
     with desk.look() as session:
-        return shown_guards.watches(session, find.release(session, find.app(session, app), version))
+        return shown_guards.watches(session, find.release(session, find.app(session, app), version), desk.clock.now())
 
 
 @router.get("/releases/{version}/watches/{guard}")
@@ -100,7 +100,7 @@ def watch(app: str, version: str, guard: str, desk: TheDesk, _: SignedIn) -> lis
         release = find.release(session, find.app(session, app), version)
         guards.needed(session, app, guard)
         rows = [row for row in guards.watches(session, release) if row.guard.name == guard]
-        return [shown_guards.watch(session, row, with_line=True) for row in rows]
+        return [shown_guards.watch(session, row, desk.clock.now(), with_line=True) for row in rows]
 
 
 @router.get("/releases/{version}/course")
@@ -122,11 +122,12 @@ def run(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[CourseTold]:
 def silence(
     app: str, version: str, guard: str, wanted: SilenceWanted, desk: TheDesk, person: SignedIn
 ) -> list[WatchTold]:
-    """Have a guard do nothing at this release for a time; it goes on counting. Null: it speaks again."""
+    """Have a guard do nothing at this release for a time; it goes on counting. Without a time it speaks again."""
     with desk.act(person.id) as act:
-        rows = guards.silence(act, app, version, guard, wanted.until, wanted.reason)
+        until = act.now + timedelta(hours=wanted.hours) if wanted.hours is not None else wanted.until
+        rows = guards.silence(act, app, version, guard, until, wanted.reason)
         act.session.flush()
-        return [shown_guards.watch(act.session, row, with_line=False) for row in rows]
+        return [shown_guards.watch(act.session, row, act.now, with_line=False) for row in rows]
 
 
 def _hour(wanted: HourWanted) -> gauges.Hour:

@@ -87,7 +87,7 @@ def _looked_over(desk: Desk, now: datetime, mail_trouble: str | None) -> Overvie
             now=now,
             apps=apps.number(session),
             stores=len(stores.every(session)),
-            rows=[shown.berth_row(view) for view in overview.look_over(session)],
+            rows=[shown.berth_row(view) for view in overview.look_over(session, now)],
             store_calls=[shown.store_call(row, call) for row, call in overview.look_over_stores(session, now)],
             desk_calls=[
                 CallTold.of(call)

@@ -1,0 +1,106 @@
+"""Freezes: windows in which nothing launches and no share rises. Halts, pauses and withdrawals always go."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import UTC, datetime, timedelta
+from typing import Self
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from restless_tide.core.rollout import RolloutEvent, RolloutState
+
+LONGEST = timedelta(days=120)
+"""A window that never ends would be no window."""
+MOST_FREEZES = 100
+RISES = frozenset({RolloutEvent.LAUNCH, RolloutEvent.ADVANCE, RolloutEvent.FINISH})
+"""What a freeze holds, whatever the state; a resume only where it offers the build to new people again."""
+
+
+class Freeze(BaseModel):
+    """``begins`` and ``ends`` are wall-clock times of ``zone`` (IANA). ``yearly``: every year on these days, whatever their year.
+
+    No apps: all of them; no stores: all of them.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+    name: str = Field(min_length=1, max_length=60)
+    begins: datetime
+    ends: datetime
+    zone: str = Field(default="UTC", max_length=60)
+    yearly: bool = False
+    apps: tuple[str, ...] = Field(default=(), max_length=500)
+    stores: tuple[str, ...] = Field(default=(), max_length=100)
+
+    @field_validator("begins", "ends")
+    @classmethod
+    def _on_the_wall(cls, value: datetime) -> datetime:
+        if value.tzinfo is not None:
+            raise ValueError("write it as the clock on the wall shows it, without a zone; the zone is said apart")
+        if not 1971 <= value.year <= 2199:
+            raise ValueError("its year lies between 1971 and 2199")
+        return value
+
+    @field_validator("zone")
+    @classmethod
+    def _is_known(cls, value: str) -> str:
+        try:
+            ZoneInfo(value)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            raise ValueError(f"{value!r} is no time zone; write one such as Europe/Berlin") from None
+        return value
+
+    @model_validator(mode="after")
+    def _ends_after_it_begins(self) -> Self:
+        if self.ends <= self.begins:
+            raise ValueError("a freeze ends after it begins")
+        if self.ends - self.begins > LONGEST:
+            raise ValueError(f"a freeze lasts {LONGEST.days} days at most")
+        return self
+
+    def window(self, now: datetime) -> tuple[datetime, datetime] | None:
+        """The window that an instant lies in, or else the next one (aware UTC); None: there is none any more."""
+        for year in (now.year - 1, now.year, now.year + 1) if self.yearly else (self.begins.year,):
+            begins = _in_year(self.begins, year)
+            window = self._aware(begins), self._aware(begins + (self.ends - self.begins))
+            if now < window[1]:
+                return window
+        return None
+
+    def _aware(self, wall: datetime) -> datetime:
+        return wall.replace(tzinfo=ZoneInfo(self.zone)).astimezone(UTC)
+
+    def holds(self, app: str, store: str, now: datetime) -> datetime | None:
+        """When it ends, if it holds this app at this store now."""
+        if (self.apps and app not in self.apps) or (self.stores and store not in self.stores):
+            return None
+        window = self.window(now)
+        return window[1] if window is not None and window[0] <= now else None
+
+
+def _in_year(wall: datetime, year: int) -> datetime:
+    """The same day of another year; 29 February is 1 March where there is none."""
+    try:
+        return wall.replace(year=year)
+    except ValueError:
+        return wall.replace(year=year, month=3, day=1)
+
+
+def frozen_until(freezes: Iterable[Freeze], app: str, store: str, now: datetime) -> tuple[str, datetime] | None:
+    """The freeze that holds an app at a store now, and until when; one that follows without a gap is added to it."""
+    known = tuple(freezes)
+    first, until = "", now
+    while True:
+        ends = [(end, one.name) for one in known if (end := one.holds(app, store, until)) is not None]
+        if not ends:
+            return (first, until) if first else None
+        latest, name = max(ends)
+        first, until = first or name, latest
+
+
+def held(event: RolloutEvent, state: RolloutState) -> bool:
+    """Whether a freeze holds this act: it would have new people be offered the build."""
+    stopped = state in (RolloutState.HALTED, RolloutState.WITHDRAWN)
+    return event in RISES or (event is RolloutEvent.RESUME and stopped)
