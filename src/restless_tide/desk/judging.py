@@ -138,10 +138,16 @@ def _counts_anew(watch: GuardWatch | None, chosen: Iterable[Leg]) -> int | None:
         if leg.state in OFFERED
         and leg.running_since is not None
         and leg.running_since > watch.breached_at
-        and leg.launched_at is not None
-        and leg.launched_at < watch.breached_at
+        and _by_a_person(leg, watch.breached_at)
     ]
     return max(resumed) + 1 if resumed else None
+
+
+def _by_a_person(leg: Leg, breached_at: datetime) -> bool:
+    """Whether somebody let it rise after a breach: it was launched before, and resumed, or launched with a go-ahead since."""
+    if leg.launched_at is not None and leg.launched_at < breached_at:
+        return True
+    return leg.go_ahead_at is not None and leg.go_ahead_at > breached_at
 
 
 def _begin_anew(act: Act, row: GuardWatch, begins: int) -> None:
@@ -321,9 +327,16 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
 
 def _hold_back(act: Act, row: GuardWatch, reason: str) -> list[str]:
     """Have the legs that were not launched yet wait for a person, where the guard may act at their stores."""
-    if not row.guard.every_store and (row.leg is not None or row.guard.stores):
+    if row.leg is not None and not row.guard.every_store:
         return []
-    held = [leg for leg in row.release.legs if leg.state is ROLLOUT.initial and leg.track == PRODUCTION]
+    everywhere = row.guard.every_store or not row.guard.stores
+    held = [
+        leg
+        for leg in row.release.legs
+        if leg.state is ROLLOUT.initial
+        and leg.track == PRODUCTION
+        and (everywhere or leg.berth.store.name in row.guard.stores)
+    ]
     for leg in held:
         leg.needs_go_ahead, leg.go_ahead_at = True, None
         act.log("launch held back", legs.leg_subject(leg), app=row.release.app.name, reason=reason)

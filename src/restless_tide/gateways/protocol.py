@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from typing_extensions import TypedDict
 
 from restless_tide.core.documents import DocumentFormat
-from restless_tide.core.gauges import MOST_CELLS
+from restless_tide.core.gauges import MOST_CELLS, MOST_COUNTED
 from restless_tide.core.good import SoldGood
 from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.numbers import BuildNumber
@@ -459,6 +459,9 @@ class GoodsAnswer(Message):
     sequence: Place | None = None
 
 
+Counted = Annotated[int, Field(ge=0, le=MOST_COUNTED)]
+
+
 class GaugeCell(Message):
     """What was counted of one version on one kind of device in one hour.
 
@@ -471,17 +474,17 @@ class GaugeCell(Message):
     number: Line = ""
     level: Line = ""
     device: Line = ""
-    people: Count = 0
-    sessions: Count = 0
-    crashed_sessions: Count = 0
-    crashed_people: Count = 0
-    hangs: Count = 0
-    first_starts: Count = 0
-    stars_1: Count = 0
-    stars_2: Count = 0
-    stars_3: Count = 0
-    stars_4: Count = 0
-    stars_5: Count = 0
+    people: Counted = 0
+    sessions: Counted = 0
+    crashed_sessions: Counted = 0
+    crashed_people: Counted = 0
+    hangs: Counted = 0
+    first_starts: Counted = 0
+    stars_1: Counted = 0
+    stars_2: Counted = 0
+    stars_3: Counted = 0
+    stars_4: Counted = 0
+    stars_5: Counted = 0
 
 
 class GaugeHour(Message):

@@ -7,7 +7,7 @@ from typing import Annotated, Self
 
 from pydantic import Field, model_validator
 
-from restless_tide.core.gauges import MOST_CELLS
+from restless_tide.core.gauges import MOST_CELLS, MOST_COUNTED
 from restless_tide.core.guard import (
     HIGHEST_TOLERANCE,
     USUAL_ERROR_BOUND,
@@ -18,29 +18,30 @@ from restless_tide.core.guard import (
     Verdict,
     Watched,
 )
-from restless_tide.wire.base import Instant, Number, OneLine, Told, Wanted, Words
+from restless_tide.wire.base import Instant, OneLine, Told, Wanted, Words
 
 MOST_HOURS = 24 * 7
 """Of one document that is sent."""
+_Count = Annotated[int, Field(ge=0, le=MOST_COUNTED)]
 _Short = Annotated[OneLine, Field(max_length=60)]
 
 
 class Counts(Wanted):
     """What was counted; all whole numbers."""
 
-    people: Number = Field(default=0, description="active in the hour")
-    sessions: Number = 0
-    crashed_sessions: Number = Field(default=0, description="sessions that ended in a crash")
-    crashed_people: Number = Field(
+    people: _Count = Field(default=0, description="active in the hour")
+    sessions: _Count = 0
+    crashed_sessions: _Count = Field(default=0, description="sessions that ended in a crash")
+    crashed_people: _Count = Field(
         default=0, description="people who met a crash, each at most once a day, in the hour of the first"
     )
-    hangs: Number = 0
-    first_starts: Number = Field(default=0, description="people who began this version for the first time")
-    stars_1: Number = 0
-    stars_2: Number = 0
-    stars_3: Number = 0
-    stars_4: Number = 0
-    stars_5: Number = 0
+    hangs: _Count = 0
+    first_starts: _Count = Field(default=0, description="people who began this version for the first time")
+    stars_1: _Count = 0
+    stars_2: _Count = 0
+    stars_3: _Count = 0
+    stars_4: _Count = 0
+    stars_5: _Count = 0
 
 
 class CountsWanted(Counts):

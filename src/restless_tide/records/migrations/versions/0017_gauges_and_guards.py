@@ -1,5 +1,7 @@
 """what is counted by the hour, and the guards that watch it"""
 
+import json
+
 import sqlalchemy as sa
 from alembic import op
 
@@ -31,7 +33,32 @@ def _counts(name: str, at: str) -> None:
     )
 
 
+_NEW_KIND = "guard blind"
+_KINDS_BEFORE = 14
+
+
+def _subscribe_to_the_new_kind() -> None:
+    """Who was subscribed to every kind of notice is so from now on, too."""
+    connection = op.get_bind()
+    for row_id, kinds in connection.exec_driver_sql("SELECT id, kinds FROM subscriptions").all():
+        known = json.loads(kinds)
+        if len(set(known)) == _KINDS_BEFORE:
+            connection.exec_driver_sql(
+                "UPDATE subscriptions SET kinds = ? WHERE id = ?", (json.dumps([*known, _NEW_KIND]), row_id)
+            )
+
+
+def _forget_the_new_kind() -> None:
+    connection = op.get_bind()
+    for row_id, kinds in connection.exec_driver_sql("SELECT id, kinds FROM subscriptions").all():
+        kept = [kind for kind in json.loads(kinds) if kind != _NEW_KIND]
+        connection.exec_driver_sql("UPDATE subscriptions SET kinds = ? WHERE id = ?", (json.dumps(kept), row_id))
+    op.execute("DELETE FROM deliveries WHERE notice_id IN (SELECT id FROM notices WHERE kind = 'guard blind')")
+    op.execute("DELETE FROM notices WHERE kind = 'guard blind'")
+
+
 def upgrade() -> None:
+    _subscribe_to_the_new_kind()
     op.create_table(
         "gauge_hours",
         sa.Column("berth_id", sa.String(), sa.ForeignKey("berths.id"), primary_key=True),
@@ -88,6 +115,7 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
+    _forget_the_new_kind()
     for column in ("gauges_trouble", "clock_ahead_seconds", "gauges_due", "gauges_cursor"):
         op.drop_column("berths", column)
     for table in ("guard_watches", "guards", "gauge_days", "gauge_counts", "gauge_hours"):
