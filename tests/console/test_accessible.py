@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from datetime import timedelta
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -61,12 +62,15 @@ def shown(harbour: Harbour) -> dict[str, str]:
     harbour.tide.testing.make_cohort(app, "shore", kind="walk-in")
     stack = "java.lang.IllegalStateException: x\n\tat org.example.AVeryLongNameOfAClassThatNoPhoneHasRoomFor.open(TileStore.java:7)\n"
     report = harbour.tide.reports.file(app, kind="crash", stack=stack, build=build)
+    harbour.tide.guards.set_up(app, name="crashes")
+    wall = harbour.tide.watching.clock().now.replace(tzinfo=None, microsecond=0)
+    harbour.tide.freezes.set(f"fair of {app}", wall + timedelta(days=300), wall + timedelta(days=310), apps=[app])
     pages = {
-        "today": "/", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
+        "today": "/", "freezes": "/freezes", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
         "notices": "/notices", "words": "/words", "messages": "/messages", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
         "report": f"/reports/{report.id}",
     }  # fmt: skip
-    of_app = ("releases", "releases/1.0.0", "tracks", "tracks/openfield/workbench", "builds", f"builds/{build}", "dossier", "dossier/pictures", "dossier/questions", "dossier/goods", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
+    of_app = ("releases", "releases/1.0.0", "tracks", "tracks/openfield/workbench", "guards", "builds", f"builds/{build}", "dossier", "dossier/pictures", "dossier/questions", "dossier/goods", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
     return pages | {part: f"/apps/{app}/{part}" for part in of_app}
 
 

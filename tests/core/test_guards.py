@@ -136,7 +136,7 @@ def test_ratings_that_do_not_differ_are_seldom_called_worse_however_often_one_lo
         ours, theirs = np.zeros(5), np.zeros(5)
         for _ in range(30):
             ours, theirs = ours + dice.multinomial(10, chances), theirs + dice.multinomial(40, chances)
-            if rating_evidence(ours, theirs, tolerance=0.0, error_bound=0.05).log > -math.log(0.05):
+            if rating_evidence(ours, theirs, tolerance=0.0, error_bound=0.05, interval=False).log > -math.log(0.05):
                 stopped += 1
                 break
     assert stopped <= 6

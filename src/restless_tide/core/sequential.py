@@ -199,7 +199,9 @@ def dispersion_of(events: Floats, exposed: Floats, *, least_days: int = 7, other
     return max(statistic / float(low_quantile), 1.0)
 
 
-def rating_evidence(stars: Floats, reference: Floats, *, tolerance: float, error_bound: float) -> Evidence:
+def rating_evidence(
+    stars: Floats, reference: Floats, *, tolerance: float, error_bound: float, interval: bool = True
+) -> Evidence:
     """Evidence that the mean rating is more than ``tolerance`` stars below the reference's; counts by star, shape (5,).
 
     For every mean that the reference may have, a bet that the version's is not within the tolerance of it is multiplied
@@ -209,9 +211,10 @@ def rating_evidence(stars: Floats, reference: Floats, *, tolerance: float, error
     ours, theirs = _bets(stars), _bets(reference)
     both_ways = np.logaddexp(ours[0], ours[1]) - np.log(2), np.logaddexp(theirs[0], theirs[1]) - np.log(2)
     log = _less_than(ours[0], both_ways[1], tolerance)
-    known = stars.sum() > 0 and reference.sum() > 0
-    if not known:
+    if not (stars.sum() > 0 and reference.sum() > 0):
         return Evidence(np.zeros(1, np.int64), np.array([0.0]), None, None, None)
+    if not interval:
+        return Evidence(np.zeros(1, np.int64), np.array([log]), None, None, None)
     threshold = np.log(2 / error_bound)
     steps = np.arange(-160, 161)
     above = np.array([_less_than(ours[0], both_ways[1], step * _STEP) for step in steps])

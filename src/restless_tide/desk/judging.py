@@ -101,8 +101,8 @@ def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None) -> No
         chosen = [leg for leg in watched_legs(release, guard, desk.clock.now()) if leg_id in (None, leg.id)]
         watch = _watch(session, guard_id, release_id, leg_id)
         anew = _counts_anew(watch, chosen)
-        begins = max(watch.counts_from if watch else 0, anew or 0)
-        seen = look(session, guards.rule_of(guard), guard.source, chosen, begins)
+        counts_since = anew or (watch.counts_since if watch is not None else None)
+        seen = look(session, guards.rule_of(guard), guard.source, chosen, counts_since)
     with desk.act(ENGINE) as act:
         guard = act.session.get_one(Guard, guard_id)
         row = _watch(act.session, guard_id, release_id, leg_id)
@@ -128,19 +128,19 @@ def _watch(session: Session, guard_id: str, release_id: str, leg_id: str | None)
     )
 
 
-def _counts_anew(watch: GuardWatch | None, chosen: Iterable[Leg]) -> int | None:
-    """From which hour on the guard counts anew, since a person has resumed what it stopped; None: it need not."""
+def _counts_anew(watch: GuardWatch | None, chosen: Iterable[Leg]) -> datetime | None:
+    """From when on the guard counts anew, since a person has resumed what it stopped; None: it need not."""
     if watch is None or watch.breached_at is None or not watch.acted:
         return None
     resumed = [
-        _hour_there(leg, leg.running_since)
+        leg.running_since
         for leg in chosen
         if leg.state in OFFERED
         and leg.running_since is not None
         and leg.running_since > watch.breached_at
         and _by_a_person(leg, watch.breached_at)
     ]
-    return max(resumed) + 1 if resumed else None
+    return max(resumed, default=None)
 
 
 def _by_a_person(leg: Leg, breached_at: datetime) -> bool:
@@ -150,17 +150,19 @@ def _by_a_person(leg: Leg, breached_at: datetime) -> bool:
     return leg.go_ahead_at is not None and leg.go_ahead_at > breached_at
 
 
-def _begin_anew(act: Act, row: GuardWatch, begins: int) -> None:
-    row.counts_from, row.breached_at, row.acted, row.verdict, row.verdict_since = begins, None, "", None, act.now
+def _begin_anew(act: Act, row: GuardWatch, counts_since: datetime) -> None:
+    row.counts_since, row.breached_at, row.acted, row.verdict, row.verdict_since = counts_since, None, "", None, act.now
     said = "It was resumed after the breach; the guard counts anew from there."
     act.log("guard counts anew", _subject(row), app=row.release.app.name, reason=said)
 
 
-def look(session: Session, rule: GuardRule, source: str, chosen: Sequence[Leg], begins: int = 0) -> Seen:
+def look(
+    session: Session, rule: GuardRule, source: str, chosen: Sequence[Leg], counts_since: datetime | None = None
+) -> Seen:
     """Judge the counts of some legs of one release as they are now, from an hour on at the earliest."""
     sources, names, corrected, beginnings = [], [], 0, []
     for leg in chosen:
-        one, reference, since = source_of(session, rule, source, leg, begins)
+        one, reference, since = source_of(session, rule, source, leg, counts_since)
         sources.append(one)
         names += [reference] if reference else []
         corrected += gauges.corrected(session, leg.berth_id, source, since)
@@ -168,16 +170,19 @@ def look(session: Session, rule: GuardRule, source: str, chosen: Sequence[Leg], 
     named = " and ".join(dict.fromkeys(names)) or "the version before"
     if rule.against is Against.BOUND:
         named = f"{rule.bound:g} stars" if rule.bound and rule.bound >= 1 else f"{rule.bound:.2%}"
-    return Seen(judge(rule, sources, named), named, corrected, min(beginnings, default=begins))
+    return Seen(judge(rule, sources, named), named, corrected, min(beginnings, default=0))
 
 
-def source_of(session: Session, rule: GuardRule, source: str, leg: Leg, begins: int = 0) -> tuple[Source, str, int]:
+def source_of(
+    session: Session, rule: GuardRule, source: str, leg: Leg, counts_since: datetime | None = None
+) -> tuple[Source, str, int]:
     """One leg's counts with those of its reference, the reference's name, and the hour from which it counts."""
     kinds: dict[tuple[str, str], int] = {}
     launched = leg.launched_at
     assert launched is not None
     launch = _hour_there(leg, launched)
-    since, forever = max(launch, begins), 2**40
+    anew = _hour_there(leg, counts_since) + 1 if counts_since is not None else 0
+    since, forever = max(launch, anew), 2**40
     ours = gauges.table(session, leg.berth_id, source, leg.release.version, kinds, since, forever)
     nothing = Table(ours.hour[:0], ours.kind[:0], {name: column[:0] for name, column in ours.columns.items()})
     if rule.against is Against.BOUND:
@@ -315,13 +320,13 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
             ordered += [legs.place_title(one.leg) for one in outcomes if one.ordered]
             told += [f"Not at {legs.place_title(one.leg)}: {one.why_not}" for one in outcomes if not one.ordered]
         told += _hold_back(by_guard, row, reason)
-        first = [f"Ordered a {event} at {' and '.join(ordered)}."] if ordered else []
+        first = [f"Ordered a {event} at {' and '.join(sorted(ordered))}."] if ordered else []
         done = " ".join([*first, *told])
     row.acted = done
     place = f"/apps/{release.app.name}/releases/{release.version}"
     text = f"{release.app.title} {release.version}: {said}. {done}"
     act.notice(
-        NoticeKind.BREACH, f"{row.id}/breach/{row.counts_from}", _subject(row), text, place=place, app=release.app.name
+        NoticeKind.BREACH, f"{row.id}/breach/{row.counts_since}", _subject(row), text, place=place, app=release.app.name
     )
 
 

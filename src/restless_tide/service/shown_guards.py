@@ -43,7 +43,7 @@ def watch(session: Session, row: GuardWatch, now: datetime, *, with_line: bool) 
         rule = guards.rule_of(row.guard)
         chosen = [leg for leg in row.release.legs if leg.launched_at is not None and row.leg_id in (None, leg.id)]
         chosen = [leg for leg in chosen if not row.guard.stores or leg.berth.store.name in row.guard.stores]
-        seen = judging.look(session, rule, row.guard.source, chosen, row.counts_from)
+        seen = judging.look(session, rule, row.guard.source, chosen, row.counts_since)
         points = _points(judging.line(rule, seen))
     return WatchTold.of(
         row,

@@ -102,7 +102,7 @@ class Guard(Base):
 class GuardWatch(Base):
     """A guard at one rollout: a leg, or with ``leg_id`` null all legs of a release together; and what it said last.
 
-    It counts from ``counts_from`` on (an hour's number), which a person's resume after a breach sets anew. ``found`` is what
+    It counts from ``counts_since`` on, which a person's resume after a breach sets anew. ``found`` is what
     the guard said last, as figures; ``breach`` keeps the whole evidence of a breach as it was then.
     """
 
@@ -116,7 +116,7 @@ class GuardWatch(Base):
     verdict: Mapped[Verdict | None]
     verdict_since: Mapped[datetime]
     judged_at: Mapped[datetime | None]
-    counts_from: Mapped[int] = mapped_column(default=0)
+    counts_since: Mapped[datetime | None]
     blind: Mapped[str] = mapped_column(default="")
     said: Mapped[str] = mapped_column(default="")
     found: Mapped[dict[str, Any]] = mapped_column(default=dict)

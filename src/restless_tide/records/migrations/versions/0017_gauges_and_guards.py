@@ -95,7 +95,7 @@ def upgrade() -> None:
         sa.Column("verdict", sa.String(32), nullable=True),
         sa.Column("verdict_since", columns.AwareUtc(), nullable=False),
         sa.Column("judged_at", columns.AwareUtc(), nullable=True),
-        sa.Column("counts_from", sa.Integer(), nullable=False),
+        sa.Column("counts_since", columns.AwareUtc(), nullable=True),
         sa.Column("blind", sa.String(), nullable=False),
         sa.Column("said", sa.String(), nullable=False),
         sa.Column("found", sa.JSON(), nullable=False),
