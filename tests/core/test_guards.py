@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -13,9 +14,10 @@ from hypothesis import strategies as st
 from restless_tide.core.gauges import COUNTED, Counts, hour_number, hour_of, what_is_wrong
 from restless_tide.core.guard import Against, GuardRule, Verdict, Watched, in_words, verdict_of
 from restless_tide.core.guarding import Source, Table, counterparts, judge
-from restless_tide.core.sequential import Rows, dispersion_of, rate_evidence, rating_evidence
+from restless_tide.core.sequential import Evidence, Rows, dispersion_of, rate_evidence, rating_evidence
 from tests.guards.rollouts import Case, peeked, play
 
+Counted = Sequence[float] | np.ndarray
 NOW = datetime(2026, 11, 2, 12, 30, tzinfo=UTC)
 counts = st.integers(0, 400)
 
@@ -23,6 +25,12 @@ counts = st.integers(0, 400)
 def rows(*found: tuple[int, int, int, int]) -> Rows:
     table = np.array(found, float).reshape(-1, 4)
     return Rows(np.arange(len(found)), table[:, 0], table[:, 1], table[:, 2], table[:, 3])
+
+
+def rated(ours: Counted, theirs: Counted, tolerance: float = 0.3, error_bound: float = 0.01) -> Evidence:
+    """Ratings of one hour, or of several (shape (hours, 5))."""
+    stars, beside = np.atleast_2d(np.array(ours, float)), np.atleast_2d(np.array(theirs, float))
+    return rating_evidence(np.arange(len(stars)), stars, beside, tolerance=tolerance, error_bound=error_bound)
 
 
 def evidence(*found: tuple[int, int, int, int], **more: float):
@@ -118,28 +126,36 @@ def test_uptake_that_does_not_come_is_found_from_the_other_side() -> None:
 
 def test_ratings_are_compared_as_bets_on_their_mean() -> None:
     good, bad = np.array([5.0, 5, 10, 30, 50]), np.array([40.0, 30, 10, 10, 10])
-    assert rating_evidence(bad, good * 10, tolerance=0.3, error_bound=0.01).log > -math.log(0.01)
-    same = rating_evidence(good, good * 10, tolerance=0.3, error_bound=0.01)
+    assert rated(bad, good * 10).log > -math.log(0.01)
+    same = rated(good, good * 10)
     assert same.log < 0
     assert same.low < 0 < same.high
-    bound = rating_evidence(
-        good * 10, np.array([0, 0, 0, 1e7, 0]), tolerance=0.3, error_bound=0.01
-    )  # as certain as can be
+    bound = rated(good * 10, [0, 0, 0, 1e7, 0])  # as certain as can be
     assert -0.4 < bound.low < bound.ratio < bound.high < 0.2
-    assert rating_evidence(np.zeros(5), good, tolerance=0.3, error_bound=0.01).ratio is None
+    assert rated(np.zeros(5), good).ratio is None
 
 
 def test_ratings_that_do_not_differ_are_seldom_called_worse_however_often_one_looks() -> None:
     dice, stopped = np.random.default_rng(5), 0
     chances = [0.1, 0.05, 0.1, 0.25, 0.5]
-    for _ in range(40):
-        ours, theirs = np.zeros(5), np.zeros(5)
-        for _ in range(30):
-            ours, theirs = ours + dice.multinomial(10, chances), theirs + dice.multinomial(40, chances)
-            if rating_evidence(ours, theirs, tolerance=0.0, error_bound=0.05, interval=False).log > -math.log(0.05):
-                stopped += 1
-                break
-    assert stopped <= 6
+    for _ in range(60):
+        found = rated(dice.multinomial(10, chances, 200), dice.multinomial(40, chances, 200), 0.0, 0.05)
+        stopped += found.highest >= -math.log(0.05)
+    assert stopped <= 8  # more than 8 of 60 has a chance of 1 in 500 where 1 in 20 is stopped
+
+
+def test_the_evidence_of_ratings_is_told_hour_by_hour() -> None:
+    bad, good = [4, 3, 1, 1, 1], [1, 1, 1, 2, 15]
+    found = rated([good, bad, bad, bad], [good] * 4)
+    assert list(found.hours) == [0, 1, 2, 3]
+    assert found.logs[0] < found.logs[1] < found.logs[2] < found.logs[3]
+    ours, theirs = table([5, 6, 6], stars_1=[0, 3, 4], stars_5=[9, 0, 0]), table([5, 7], stars_5=[90, 90])
+    told = judge(GuardRule(watched=Watched.RATING, least_people=1), [Source(ours, theirs, theirs)], "2.3.0")
+    assert list(told.evidence.hours) == [5, 6, 7]
+    assert (told.exposed, told.events, told.reference_exposed) == (16, 7, 180)
+    fixed = GuardRule(watched=Watched.RATING, against=Against.BOUND, bound=4.5)
+    assert judge(fixed, [Source(ours, table([]), table([]))], "4.5 stars").events == 7
+    assert judge(fixed, [], "4.5 stars").verdict is None
 
 
 def test_dispersion_is_measured_by_day_and_never_below_one() -> None:
@@ -212,6 +228,8 @@ def test_a_guard_without_a_reference_is_blind_and_says_so() -> None:
     ("at", "found", "told"),
     [
         (NOW, Counts(), "not the beginning of an hour"),
+        (datetime.fromisoformat("2026-11-02T11:00+05:30"), Counts(), "not the beginning of an hour"),
+        (datetime(2026, 11, 2, 11), Counts(), "has no zone"),
         (NOW.replace(minute=0) + timedelta(hours=3), Counts(), "in the future"),
         (
             NOW.replace(minute=0),

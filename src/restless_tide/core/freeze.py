@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
-from typing import Self
+from typing import Annotated, Self
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from restless_tide.core.rollout import RolloutEvent, RolloutState
+from restless_tide.core.rollout import STOPPED, RolloutEvent, RolloutState
 
 LONGEST = timedelta(days=120)
 """A window that never ends would be no window."""
-MOST_FREEZES = 100
+MOST_FREEZES, LONGEST_FREEZE_NAME = 100, 60
+Named = Annotated[str, Field(max_length=100)]
+"""An app or a store."""
 RISES = frozenset({RolloutEvent.LAUNCH, RolloutEvent.ADVANCE, RolloutEvent.FINISH})
 """What a freeze holds, whatever the state; a resume only where it offers the build to new people again."""
 
@@ -26,13 +28,13 @@ class Freeze(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
-    name: str = Field(min_length=1, max_length=60)
-    begins: datetime
+    name: str = Field(min_length=1, max_length=LONGEST_FREEZE_NAME)
+    begins: datetime = Field(description="as the clock on the wall shows it, without a zone: 2026-12-20T18:00")
     ends: datetime
-    zone: str = Field(default="UTC", max_length=60)
-    yearly: bool = False
-    apps: tuple[str, ...] = Field(default=(), max_length=500)
-    stores: tuple[str, ...] = Field(default=(), max_length=100)
+    zone: str = Field(default="UTC", max_length=60, description="such as Europe/Berlin (IANA)")
+    yearly: bool = Field(default=False, description="every year on these days, whatever their year")
+    apps: tuple[Named, ...] = Field(default=(), max_length=500, description="none: all")
+    stores: tuple[Named, ...] = Field(default=(), max_length=100, description="none: all")
 
     @field_validator("begins", "ends")
     @classmethod
@@ -102,5 +104,4 @@ def frozen_until(freezes: Iterable[Freeze], app: str, store: str, now: datetime)
 
 def held(event: RolloutEvent, state: RolloutState) -> bool:
     """Whether a freeze holds this act: it would have new people be offered the build."""
-    stopped = state in (RolloutState.HALTED, RolloutState.WITHDRAWN)
-    return event in RISES or (event is RolloutEvent.RESUME and stopped)
+    return event in RISES or (event is RolloutEvent.RESUME and state in STOPPED)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, fields
 from datetime import UTC, datetime, timedelta
+from typing import Self
 
 HOUR = timedelta(hours=1)
 MOST_COUNTED = 10**12
@@ -41,6 +42,11 @@ class Counts:
     stars_4: int = 0
     stars_5: int = 0
 
+    @classmethod
+    def of(cls, told: object) -> Self:
+        """Made of what has counts under the same names."""
+        return cls(**{field.name: getattr(told, field.name) for field in fields(cls)})
+
 
 COUNTED = tuple(field.name for field in fields(Counts))
 STARS = tuple(name for name in COUNTED if name.startswith("stars_"))
@@ -61,10 +67,12 @@ def what_is_wrong(at: datetime, cells: Iterable[tuple[str, Counts]], now: dateti
 
     ``cells`` are the counts with the name of what they are of, such as ``2.4.0 (58)``.
     """
+    if at.tzinfo is None:
+        return [f"{at.isoformat()} has no zone."]
     found = []
-    if at != at.replace(minute=0, second=0, microsecond=0):
-        found.append(f"{at.isoformat()} is not the beginning of an hour.")
-    if at + HOUR > now + AHEAD and at > now + AHEAD:
+    if at.timestamp() % HOUR.total_seconds():
+        found.append(f"{at.isoformat()} is not the beginning of an hour (UTC).")
+    if at > now + AHEAD:
         found.append(f"{at:%Y-%m-%d %H:%M} lies in the future.")
     for name, counts in cells:
         for part, whole in _WITHIN:

@@ -7,6 +7,7 @@ is in sequential.py, what is counted in gauges.py; here stands what the figures 
 from __future__ import annotations
 
 import math
+from datetime import timedelta
 from enum import StrEnum
 from typing import Self
 
@@ -71,14 +72,24 @@ USUAL_ERROR_BOUND = 0.01
 USUAL_LEAST_PEOPLE = 200
 MOST_GUARDS = 40
 HIGHEST_TOLERANCE = 10.0
-UNITS = {
-    Watched.CRASHED_PEOPLE: "sessions",
-    Watched.CRASHES: "sessions",
-    Watched.HANGS: "sessions",
-    Watched.RATING: "ratings",
-    Watched.UPTAKE: "people",
+MOST_STARS_ACCEPTED = 3.0
+LONGEST_SILENCE = timedelta(days=30)
+LONGEST_GUARD_NAME = 60
+COUNTED = {
+    Watched.CRASHED_PEOPLE: ("crashed_people", "sessions"),
+    Watched.CRASHES: ("crashed_sessions", "sessions"),
+    Watched.HANGS: ("hangs", "sessions"),
+    Watched.UPTAKE: ("first_starts", "people"),
 }
-"""What is counted of the version beside its reference."""
+"""Which count of gauges.py a guard watches, among which others. People who met a crash are set beside the sessions, not
+beside the people: those who take a version up first use it more often, and meet more crashes for that alone."""
+UNITS = {watched: COUNTED[watched][1] if watched in COUNTED else str(watched) for watched in Watched}
+"""What is looked at, in words."""
+EVENTS = {watched: str(watched) for watched in Watched} | {
+    Watched.RATING: "of one or two stars",
+    Watched.UPTAKE: "first starts",
+}
+"""What is counted among it, in words."""
 WATCH_PART = 0.5
 """From this part of the way to the threshold on (of the logarithm of the evidence) a guard is on watch."""
 
@@ -88,7 +99,7 @@ class GuardRule(BaseModel):
 
     ``tolerance``: a ratio of rates above 1, or for ratings the stars below. ``bound``: with a fixed bound the rate (0 to 1)
     or the stars (1 to 5). ``error_bound``: the chance, at most, that a rollout with nothing wrong is ever stopped.
-    ``least_people``: people on the version before the guard acts.
+    ``least_people``: so many people have the version before the guard acts.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
@@ -96,7 +107,9 @@ class GuardRule(BaseModel):
     watched: Watched = Watched.CRASHED_PEOPLE
     against: Against = Against.BEFORE
     bound: float | None = Field(default=None, gt=0, le=5)
-    tolerance: float = Field(default=0.0, ge=0, le=HIGHEST_TOLERANCE, description="0: the usual one of what is watched")
+    tolerance: float | None = Field(
+        default=None, gt=0, le=HIGHEST_TOLERANCE, description="none: the usual one of what is watched"
+    )
     error_bound: float = Field(default=USUAL_ERROR_BOUND, ge=0.0001, le=0.2)
     least_people: int = Field(default=USUAL_LEAST_PEOPLE, ge=1, le=10_000_000)
 
@@ -112,16 +125,16 @@ class GuardRule(BaseModel):
             raise ValueError("a bound of a rate lies between 0 and 1, such as 0.01 for 1 in 100")
         if self.bound is not None and rated and self.bound < 1:
             raise ValueError("a bound of ratings lies between 1 and 5 stars")
-        if not rated and 0 < self.tolerance < 1:
+        if self.tolerance is not None and not rated and self.tolerance < 1:
             raise ValueError("a tolerance of a rate is at least 1: 1.25 accepts a quarter more")
-        if rated and self.tolerance > 3:
-            raise ValueError("a tolerance of ratings is at most 3 stars")
+        if self.tolerance is not None and rated and self.tolerance > MOST_STARS_ACCEPTED:
+            raise ValueError(f"a tolerance of ratings is at most {MOST_STARS_ACCEPTED:g} stars")
         return self
 
     @property
     def accepted(self) -> float:
         """The change that is accepted."""
-        return self.tolerance or TOLERANCES[self.watched]
+        return TOLERANCES[self.watched] if self.tolerance is None else self.tolerance
 
     @property
     def threshold(self) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ from restless_tide.core.gauges import COUNTED as COUNTS
 from restless_tide.core.gauges import STARS
 from restless_tide.core.guard import (
     CLUSTERED,
+    COUNTED,
     Against,
     GuardRule,
     Verdict,
@@ -21,15 +23,6 @@ from restless_tide.core.guard import (
 )
 from restless_tide.core.sequential import STARS as STAR_VALUES
 from restless_tide.core.sequential import Evidence, Floats, Rows, dispersion_of, rate_evidence, rating_evidence
-
-COUNTED = {
-    Watched.CRASHED_PEOPLE: ("crashed_people", "sessions"),
-    Watched.CRASHES: ("crashed_sessions", "sessions"),
-    Watched.HANGS: ("hangs", "sessions"),
-    Watched.UPTAKE: ("first_starts", "people"),
-}
-"""Which count of what a guard watches, among which others. People who met a crash are set beside the sessions, not beside the
-people: those who take a version up first use it more often, and meet more crashes for that alone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,8 +42,13 @@ class Table:
     def total(self, column: str) -> int:
         return int(self.columns[column].sum())
 
-    def stars(self) -> Floats:
-        return np.array([self.columns[name].sum() for name in STARS])
+    def added_up(self, hours: NDArray[np.int64], column: str) -> Floats:
+        """A count in each of these hours, all kinds of devices together; shape (hours,)."""
+        return np.bincount(np.searchsorted(hours, self.hour), self.columns[column], len(hours)).astype(float)
+
+    def stars(self, hours: NDArray[np.int64]) -> Floats:
+        """The ratings given in each of these hours, by star; shape (hours, 5)."""
+        return np.stack([self.added_up(hours, name) for name in STARS], axis=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,36 +88,45 @@ def judge(rule: GuardRule, sources: Sequence[Source], reference: str) -> Judgeme
 
     The verdict is None while the guard is blind: there is nothing to compare with.
     """
-    people = sum(one.table.total("first_starts") for one in sources)
     seeing = [one for one in sources if not one.blind]
     dispersion = _dispersion(rule, seeing)
     if rule.watched is Watched.RATING:
-        return _rated(rule, seeing, reference, people, _blind(sources, seeing))
-    rows = [compared(rule, one) for one in seeing]
-    found = rate_evidence(
-        rows,
-        tolerance=rule.accepted,
-        error_bound=rule.error_bound,
-        dispersion=dispersion,
-        bound=rule.bound,
-        falls=rule.watched is Watched.UPTAKE,
-    )
-    exposed, events = _sum(rows, "exposed"), _sum(rows, "events")
-    reference_exposed, reference_events = _sum(rows, "reference_exposed"), _sum(rows, "reference_events")
-    blind = _blind(sources, seeing)
-    if not blind and rule.bound is None and exposed and not reference_exposed:
+        found, counted = _rated(rule, seeing)
+    else:
+        rows = [compared(rule, one) for one in seeing]
+        found = rate_evidence(
+            rows,
+            tolerance=rule.accepted,
+            error_bound=rule.error_bound,
+            dispersion=dispersion,
+            bound=rule.bound,
+            falls=rule.watched is Watched.UPTAKE,
+        )
+        counted = _Totals(
+            *(_sum(rows, name) for name in ("exposed", "events", "reference_exposed", "reference_events"))
+        )
+    blind = "" if seeing else next((one.blind for one in sources), "No counts have come yet.")
+    if not blind and rule.bound is None and counted.exposed and not counted.reference_exposed:
         blind = f"There are no counts of {reference} in the same hours."
-    said = in_words(rule, ratio=found.ratio, low=found.low, high=found.high, exposed=exposed, reference=reference)
-    verdict = None
-    if not blind:
-        verdict = verdict_of(rule, log_now=found.log, log_highest=found.highest, people=people)
+    people = sum(one.table.total("first_starts") for one in sources)
     return Judgement(
-        verdict, blind, said, found, people, exposed, events, reference_exposed, reference_events, dispersion
+        verdict=None if blind else verdict_of(rule, log_now=found.log, log_highest=found.highest, people=people),
+        blind=blind,
+        said=in_words(
+            rule, ratio=found.ratio, low=found.low, high=found.high, exposed=counted.exposed, reference=reference
+        ),
+        evidence=found,
+        people=people,
+        dispersion=dispersion,
+        **counted._asdict(),
     )
 
 
-def _blind(sources: Sequence[Source], seeing: Sequence[Source]) -> str:
-    return "" if seeing else next((one.blind for one in sources), "No counts have come yet.")
+class _Totals(NamedTuple):
+    exposed: int
+    events: int
+    reference_exposed: int
+    reference_events: int
 
 
 def _sum(rows: Sequence[Rows], column: str) -> int:
@@ -131,40 +138,31 @@ def _dispersion(rule: GuardRule, sources: Sequence[Source]) -> float:
     if rule.watched not in CLUSTERED:
         return 1.0
     event, exposed = COUNTED[rule.watched]
-    found = [
-        dispersion_of(*_by_day(one.before_launch, event, exposed)) for one in sources
-    ]  # the stores are tempered alike, by the one that clusters most
-    return max(found, default=1.0)
+    found = [dispersion_of(*_by_day(one.before_launch, event, exposed)) for one in sources]
+    return max(found, default=1.0)  # the stores are tempered alike, by the one that clusters most
 
 
 def _by_day(table: Table, event: str, exposed: str) -> tuple[Floats, Floats]:
-    days, places = np.unique(table.hour // 24, return_inverse=True)
-    return (
-        np.bincount(places, table.columns[event], len(days)).astype(float),
-        np.bincount(places, table.columns[exposed], len(days)).astype(float),
-    )
+    by_day = Table(table.hour // 24, table.kind, table.columns)
+    days = np.unique(by_day.hour)
+    return by_day.added_up(days, event), by_day.added_up(days, exposed)
 
 
 def compared(rule: GuardRule, source: Source) -> Rows:
     """One store's counts beside what they are compared with, hour by hour and kind by kind."""
     event, exposed = COUNTED[rule.watched]
     ours, theirs = source.table, source.reference
-    if rule.bound is not None:
-        nothing = np.zeros(len(ours))
-        return Rows(ours.hour, ours.columns[event], ours.columns[exposed], nothing, nothing)
-    keys = _keys(ours.hour, ours.kind)
-    other_keys = _keys(theirs.hour, theirs.kind)
-    if rule.against is Against.SAME_SHARE:
-        stands_for = counterparts(source.shares, source.reference_shares)
-        matched = np.array([stands_for.get(int(hour), -1) for hour in theirs.hour], np.int64)
-        other_keys = _keys(matched, theirs.kind)
-    order = np.argsort(other_keys, kind="stable")
-    if not len(order):
-        nothing = np.zeros(len(ours))
-        return Rows(ours.hour, ours.columns[event], ours.columns[exposed], nothing, nothing)
-    at = np.minimum(np.searchsorted(other_keys[order], keys), len(order) - 1)
-    there = other_keys[order][at] == keys
-    beside = [np.where(there, theirs.columns[name][order][at], 0.0) for name in (event, exposed)]
+    beside = [np.zeros(len(ours)), np.zeros(len(ours))]
+    if rule.bound is None and len(theirs):
+        hours = theirs.hour
+        if rule.against is Against.SAME_SHARE:
+            stands_for = counterparts(source.shares, source.reference_shares)
+            hours = np.array([stands_for.get(int(hour), -1) for hour in hours], np.int64)
+        keys, other_keys = _keys(ours.hour, ours.kind), _keys(hours, theirs.kind)
+        order = np.argsort(other_keys, kind="stable")
+        at = np.minimum(np.searchsorted(other_keys[order], keys), len(order) - 1)
+        there = other_keys[order][at] == keys
+        beside = [np.where(there, theirs.columns[name][order][at], 0.0) for name in (event, exposed)]
     return Rows(ours.hour, ours.columns[event], ours.columns[exposed], *beside)
 
 
@@ -187,25 +185,19 @@ def counterparts(shares: Mapping[int, float], reference_shares: Mapping[int, flo
     return found
 
 
-def _rated(rule: GuardRule, sources: Sequence[Source], reference: str, people: int, blind: str) -> Judgement:
-    """Ratings: stars of the version beside those of the reference, or of a fixed bound."""
-    nothing = np.zeros(5)
-    stars = sum((one.table.stars() for one in sources), nothing)
-    beside = sum((one.reference.stars() for one in sources), nothing)
-    if rule.bound is not None:
-        beside = _as_if_certain(rule.bound)
-    found = rating_evidence(stars, beside, tolerance=rule.accepted, error_bound=rule.error_bound)
-    given, compared = int(stars.sum()), int(beside.sum())
-    if not blind and given and not compared:
-        blind = f"There are no ratings of {reference} in the same hours."
-    said = in_words(rule, ratio=found.ratio, low=found.low, high=found.high, exposed=given, reference=reference)
-    verdict = None
-    if not blind:
-        verdict = verdict_of(rule, log_now=found.log, log_highest=found.highest, people=people)
-    events = int((stars * (STAR_VALUES <= 2)).sum())
-    return Judgement(
-        verdict, blind, said, found, people, given, events, compared, int((beside * (STAR_VALUES <= 2)).sum()), 1.0
-    )
+def _rated(rule: GuardRule, sources: Sequence[Source]) -> tuple[Evidence, _Totals]:
+    """Ratings: stars of the version beside those of the reference, or of a fixed bound. Events are one or two stars."""
+    hours = _hours_of([table for one in sources for table in (one.table, one.reference)])
+    nothing = np.zeros((len(hours), 5))
+    stars = sum((one.table.stars(hours) for one in sources), nothing)
+    beside = sum((one.reference.stars(hours) for one in sources), nothing)
+    if rule.bound is not None and len(hours):
+        beside = nothing
+        beside[0] = _as_if_certain(rule.bound)
+    found = rating_evidence(hours, stars, beside, tolerance=rule.accepted, error_bound=rule.error_bound)
+    low = STAR_VALUES <= 2
+    totals = (stars.sum(), stars[:, low].sum(), beside.sum(), beside[:, low].sum())
+    return found, _Totals(*map(int, totals))
 
 
 def _as_if_certain(mean: float) -> Floats:
@@ -227,24 +219,26 @@ class Stop:
 def first_breach(rule: GuardRule, sources: Sequence[Source], found: Judgement) -> Stop | None:
     """The first hour after which the guard was sure, with enough people; None: it never was."""
     seeing = [one for one in sources if not one.blind]
-    if rule.watched is Watched.RATING or not seeing:
-        return None
     over = found.evidence.hours[found.evidence.logs >= rule.threshold]
-    if not len(over):
+    if not seeing or not len(over):
         return None
-    people = [(one.table.hour, one.table.columns["first_starts"]) for one in seeing]
-    hours = np.unique(np.concatenate([hour for hour, _ in people]))
-    joined = sum((_summed(hours, *one) for one in people), np.zeros(len(hours))).cumsum()
-    enough = hours[joined >= rule.least_people]
+    tables = [one.table for one in seeing]
+    hours = _hours_of(tables)
+    enough = hours[_together(tables, hours, ("first_starts",)).cumsum() >= rule.least_people]
     if not len(enough):
         return None
     hour = max(int(over[0]), int(enough[0]))
-    rows = [compared(rule, one) for one in seeing]
-    return Stop(hour, int(sum(one.exposed[one.hour <= hour].sum() for one in rows)))
+    exposed = STARS if rule.watched is Watched.RATING else (COUNTED[rule.watched][1],)
+    return Stop(hour, int(_together(tables, hours, exposed)[hours <= hour].sum()))
 
 
-def _summed(hours: NDArray[np.int64], at: NDArray[np.int64], values: Floats) -> Floats:
-    return np.bincount(np.searchsorted(hours, at), values, len(hours)).astype(float)
+def _hours_of(tables: Sequence[Table]) -> NDArray[np.int64]:
+    return np.unique(np.concatenate([np.zeros(0, np.int64), *(table.hour for table in tables)]))
+
+
+def _together(tables: Sequence[Table], hours: NDArray[np.int64], columns: Sequence[str]) -> Floats:
+    found: Floats = sum((one.added_up(hours, name) for one in tables for name in columns), np.zeros(len(hours)))
+    return found
 
 
 def made_up(*, ratio: float, rate: float, people: int, share: float, hours: int, seed: int) -> Source:

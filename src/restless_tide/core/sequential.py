@@ -200,41 +200,52 @@ def dispersion_of(events: Floats, exposed: Floats, *, least_days: int = 7, other
 
 
 def rating_evidence(
-    stars: Floats, reference: Floats, *, tolerance: float, error_bound: float, interval: bool = True
+    hours: NDArray[np.int64], stars: Floats, reference: Floats, *, tolerance: float, error_bound: float
 ) -> Evidence:
-    """Evidence that the mean rating is more than ``tolerance`` stars below the reference's; counts by star, shape (5,).
+    """Evidence that the mean rating is more than ``tolerance`` stars below the reference's.
 
-    For every mean that the reference may have, a bet that the version's is not within the tolerance of it is multiplied
-    by bets that the reference's is another one; the least of these products is evidence against all of them. ``ratio``,
-    ``low`` and ``high`` are of the difference, reference less version, in stars.
+    ``stars`` and ``reference`` are counts by star given in each of the ``hours``, shape (hours, 5). For every mean that the
+    reference may have, a bet that the version's is not within the tolerance of it is multiplied by bets that the
+    reference's is another one; the least of these products is evidence against all of them. ``ratio``, ``low`` and
+    ``high`` are of the difference, reference less version, in stars.
     """
-    ours, theirs = _bets(stars), _bets(reference)
-    both_ways = np.logaddexp(ours[0], ours[1]) - np.log(2), np.logaddexp(theirs[0], theirs[1]) - np.log(2)
-    log = _less_than(ours[0], both_ways[1], tolerance)
-    if not (stars.sum() > 0 and reference.sum() > 0):
-        return Evidence(np.zeros(1, np.int64), np.array([0.0]), None, None, None)
-    if not interval:
-        return Evidence(np.zeros(1, np.int64), np.array([log]), None, None, None)
-    threshold = np.log(2 / error_bound)
-    steps = np.arange(-160, 161)
-    above = np.array([_less_than(ours[0], both_ways[1], step * _STEP) for step in steps])
-    below = np.array([_less_than(theirs[0], both_ways[0], -step * _STEP) for step in steps])
+    so_far, theirs_so_far = stars.cumsum(axis=0), reference.cumsum(axis=0)
+    ours, theirs = _bets(so_far), _bets(theirs_so_far)
+    known = (so_far.sum(axis=1) > 0) & (theirs_so_far.sum(axis=1) > 0)
+    logs = np.where(known, _less_than(ours[0], _either(theirs), tolerance), 0.0)
+    if not known.any():
+        return Evidence(hours, logs, None, None, None)
+    now = [tuple(side[-1:] for side in one) for one in (ours, theirs)]
+    threshold, steps = np.log(2 / error_bound), np.arange(1 - len(_MEANS), len(_MEANS))
+    above = np.array([_less_than(now[0][0], _either(now[1]), step * _STEP)[0] for step in steps])
+    below = np.array([_less_than(now[1][0], _either(now[0]), -step * _STEP)[0] for step in steps])
     kept = steps[(above < threshold) & (below < threshold)] * _STEP
-    means = [float((counts * STARS).sum() / counts.sum()) for counts in (reference, stars)]
-    return Evidence(np.zeros(1, np.int64), np.array([log]), means[0] - means[1], float(kept.min()), float(kept.max()))
+    means = [float((counts[-1] * STARS).sum() / counts[-1].sum()) for counts in (theirs_so_far, so_far)]
+    return Evidence(hours, logs, means[0] - means[1], float(kept.min()), float(kept.max()))
 
 
 def _bets(stars: Floats) -> tuple[Floats, Floats]:
-    """Log-capital of bets that the mean is below, and above, each of the means; shape (means,) each."""
+    """Log-capital of bets that the mean is below, and above, each of the means; shape (hours, means) each."""
     found = []
     for sign in (-1.0, 1.0):
         room = np.maximum(_MEANS - 1.0 if sign > 0 else 5.0 - _MEANS, _STEP)
         won = 1 + sign * (_BETS[None, :, None] / room[:, None, None]) * (STARS[None, None, :] - _MEANS[:, None, None])
-        found.append(_log_mean((np.log(won) * stars).sum(axis=-1)))
+        found.append(_log_mean(np.einsum("mbs,hs->hmb", np.log(won), stars)))
     return found[0], found[1]
 
 
-def _less_than(below: Floats, other: Floats, by: float) -> float:
-    """The least evidence, over all means of the other, that the first's mean is more than ``by`` below it."""
-    shifted = np.interp(_MEANS - by, _MEANS, below, right=np.inf)
-    return float(np.min(shifted + other))
+def _either(bets: tuple[Floats, ...]) -> Floats:
+    """Half of the money on each of two bets."""
+    found: Floats = np.logaddexp(*bets) - np.log(2)
+    return found
+
+
+def _less_than(below: Floats, other: Floats, by: float) -> Floats:
+    """The least evidence, over all means of the other, that the first's mean is more than ``by`` below it; shape (hours,)."""
+    at = (_MEANS - by - _MEANS[0]) / _STEP
+    last = len(_MEANS) - 1
+    lower = np.clip(np.floor(at), 0, last - 1).astype(int)
+    part = np.clip(at - lower, 0.0, 1.0)
+    shifted = below[:, lower] * (1 - part) + below[:, lower + 1] * part
+    found: Floats = np.min(np.where(at > last + 1e-9, np.inf, shifted) + other, axis=1)
+    return found
