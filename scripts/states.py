@@ -11,9 +11,24 @@ from pathlib import Path
 
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
 from restless_tide.core.documents import DocumentFormat
+from restless_tide.core.freeze import LONGEST_FREEZE_NAME
+from restless_tide.core.gauges import HOUR
 from restless_tide.core.glossary import GLOSSARY
 from restless_tide.core.good import LONGEST_MONTHS
-from restless_tide.core.guard import COMPARES, TOLERANCES, USUAL_ERROR_BOUND, USUAL_LEAST_PEOPLE, OnBreach, Watched
+from restless_tide.core.guard import (
+    COMPARES,
+    EVENTS,
+    HIGHEST_TOLERANCE,
+    LONGEST_GUARD_NAME,
+    LONGEST_SILENCE,
+    MOST_STARS_ACCEPTED,
+    TOLERANCES,
+    UNITS,
+    USUAL_ERROR_BOUND,
+    USUAL_LEAST_PEOPLE,
+    OnBreach,
+    Watched,
+)
 from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
 from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
 from restless_tide.core.limits import LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT, LONGEST_REFERENCE
@@ -43,6 +58,15 @@ LIMITS = {
     "goodName": LONGEST_GOOD_NAME,
     "goodText": LONGEST_GOOD_TEXT,
     "months": LONGEST_MONTHS,
+    "freezeName": LONGEST_FREEZE_NAME,
+}
+GUARD = {
+    "errorBound": USUAL_ERROR_BOUND,
+    "leastPeople": USUAL_LEAST_PEOPLE,
+    "highestTolerance": HIGHEST_TOLERANCE,
+    "mostStars": MOST_STARS_ACCEPTED,
+    "longestName": LONGEST_GUARD_NAME,
+    "longestSilenceHours": LONGEST_SILENCE / HOUR,
 }
 LINES = (
     line("CONSIGNMENT_ON_ITS_WAY", ConsignmentState, ON_ITS_WAY),
@@ -62,7 +86,8 @@ LINES = (
     line("ON_BREACH", OnBreach),
     f"/** What each gauge can be compared with. */\nexport const COMPARES = {json.dumps(COMPARES)} as const\n",
     f"/** The change that a guard accepts where nobody names another: a ratio, or stars. */\nexport const TOLERANCES = {json.dumps(TOLERANCES)} as const\n",
-    f"export const GUARD = {json.dumps({'errorBound': USUAL_ERROR_BOUND, 'leastPeople': USUAL_LEAST_PEOPLE})}\n",
+    f"/** What a guard looks at, and what it counts among it, in words. */\nexport const UNITS = {json.dumps(UNITS)} as const\nexport const EVENTS = {json.dumps(EVENTS)} as const\n",
+    f"export const GUARD = {json.dumps(GUARD)}\n",
     f"/** The longest that is taken: characters, or months. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )

@@ -23,10 +23,3 @@ export function doesOf(guard: Guard): string {
   const where = guard.every_store ? 'at every store' : guard.together && !guard.stores.length ? 'at every store it watches' : 'at the store it watches'
   return `orders a ${guard.on_breach} ${where} and tells people`
 }
-
-/** A colour of the page's theme, as it is now. */
-export function themed(name: string): string {
-  return getComputedStyle(document.documentElement).getPropertyValue(name).trim()
-}
-
-export const unitOf = (watched: string) => (watched === 'ratings' ? 'ratings' : watched === 'uptake' ? 'people' : 'sessions')

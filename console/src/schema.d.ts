@@ -977,7 +977,7 @@ export interface paths {
         put?: never;
         /**
          * Try Out
-         * @description Try a guard on a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped.
+         * @description Try a guard on a release's past counts, or on made-up ones: would it have stopped, and when? Nothing is stopped.
          */
         post: operations["guards-try_out"];
         delete?: never;
@@ -1557,7 +1557,7 @@ export interface paths {
         get?: never;
         /**
          * Silence
-         * @description Have a guard do nothing at this release for a time; it goes on counting. Without a time it speaks again.
+         * @description Have a guard do nothing at this release for a time; it continues to count. Without a time it speaks again.
          */
         put: operations["guards-silence"];
         post?: never;
@@ -5460,18 +5460,19 @@ export interface components {
         };
         /**
          * FreezeWanted
-         * @description ``begins`` and ``ends`` as the clock on the wall shows them in ``zone``.
+         * @description A freeze as it is to be, and why.
          */
         FreezeWanted: {
             /**
              * Apps
              * @description none: all
+             * @default []
              */
-            apps?: string[];
+            apps: string[];
             /**
              * Begins
              * Format: date-time
-             * @description without a zone, such as 2026-12-20T18:00
+             * @description as the clock on the wall shows it, without a zone: 2026-12-20T18:00
              */
             begins: string;
             /**
@@ -5489,8 +5490,9 @@ export interface components {
             /**
              * Stores
              * @description none: all
+             * @default []
              */
-            stores?: string[];
+            stores: string[];
             /**
              * Yearly
              * @description every year on these days, whatever their year
@@ -5822,14 +5824,10 @@ export interface components {
         GuardTrialWanted: {
             /** @default the version before */
             against: components["schemas"]["Against"];
-            /**
-             * Bound
-             * @description a rate (0 to 1) or stars, with a fixed bound
-             */
+            /** Bound */
             bound?: number | null;
             /**
              * Error Bound
-             * @description how often, at most, a good rollout is ever stopped
              * @default 0.01
              */
             error_bound: number;
@@ -5904,7 +5902,7 @@ export interface components {
             together: boolean;
             /**
              * Tolerance
-             * @description the change that is accepted: a ratio, or stars
+             * @description none: the usual one of what is watched
              */
             tolerance?: number | null;
             /**
@@ -5917,19 +5915,15 @@ export interface components {
         };
         /**
          * GuardWanted
-         * @description A guard as it is to be. What is left out is the usual.
+         * @description A guard as it is to be: its rule, and what it may do. What is left out is the usual.
          */
         GuardWanted: {
             /** @default the version before */
             against: components["schemas"]["Against"];
-            /**
-             * Bound
-             * @description a rate (0 to 1) or stars, with a fixed bound
-             */
+            /** Bound */
             bound?: number | null;
             /**
              * Error Bound
-             * @description how often, at most, a good rollout is ever stopped
              * @default 0.01
              */
             error_bound: number;
@@ -5967,7 +5961,7 @@ export interface components {
             together: boolean;
             /**
              * Tolerance
-             * @description the change that is accepted: a ratio, or stars
+             * @description none: the usual one of what is watched
              */
             tolerance?: number | null;
             /** @default people who met a crash */
@@ -6345,7 +6339,7 @@ export interface components {
             findings: components["schemas"]["FindingTold"][];
             /**
              * Frozen By
-             * @description the freeze that holds it now; none: nothing does
+             * @description the freeze that holds it now, where it could rise; none: nothing does
              */
             frozen_by: string | null;
             /** Frozen Until */
@@ -12253,7 +12247,7 @@ export interface operations {
                 /** @description empty: what the store counts itself */
                 source?: string;
                 /** @description of these only */
-                version?: string[];
+                version?: string[] | null;
                 since?: string | null;
                 until?: string | null;
             };

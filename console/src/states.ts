@@ -18,9 +18,12 @@ export const ON_BREACH = ["tell", "pause", "halt"] as const
 export const COMPARES = {"people who met a crash": ["the version before", "the version before at the same share", "a fixed bound"], "sessions that crashed": ["the version before", "the version before at the same share", "a fixed bound"], "hangs": ["the version before", "the version before at the same share", "a fixed bound"], "ratings": ["the version before", "a fixed bound"], "uptake": ["the version before at the same share"]} as const
 /** The change that a guard accepts where nobody names another: a ratio, or stars. */
 export const TOLERANCES = {"people who met a crash": 1.25, "sessions that crashed": 1.25, "hangs": 1.25, "ratings": 0.3, "uptake": 2.0} as const
-export const GUARD = {"errorBound": 0.01, "leastPeople": 200}
+/** What a guard looks at, and what it counts among it, in words. */
+export const UNITS = {"people who met a crash": "sessions", "sessions that crashed": "sessions", "hangs": "sessions", "ratings": "ratings", "uptake": "people"} as const
+export const EVENTS = {"people who met a crash": "people who met a crash", "sessions that crashed": "sessions that crashed", "hangs": "hangs", "ratings": "of one or two stars", "uptake": "first starts"} as const
+export const GUARD = {"errorBound": 0.01, "leastPeople": 200, "highestTolerance": 10.0, "mostStars": 3.0, "longestName": 60, "longestSilenceHours": 720.0}
 /** The longest that is taken: characters, or months. */
-export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24}
+export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",

@@ -49,7 +49,7 @@ def evidence(*found: tuple[int, int, int, int], **more: float):
 )
 def test_a_rollout_within_the_tolerance_is_left_alone(case: Case) -> None:
     stopped = [play(case, GuardRule(), seed).stopped_hour is not None for seed in range(60)]
-    assert sum(stopped) <= 3  # more than 3 of 60 has a chance of 3 in 10,000 where 1 in 100 is stopped
+    assert sum(stopped) <= 3  # more than 3 of 60 has a chance of 3 in 1,000 where 1 in 100 is stopped
 
 
 def test_a_guard_that_looks_every_hour_at_a_test_made_for_one_look_is_caught_by_the_same_rollouts() -> None:
@@ -141,7 +141,7 @@ def test_ratings_that_do_not_differ_are_seldom_called_worse_however_often_one_lo
     for _ in range(60):
         found = rated(dice.multinomial(10, chances, 200), dice.multinomial(40, chances, 200), 0.0, 0.05)
         stopped += found.highest >= -math.log(0.05)
-    assert stopped <= 8  # more than 8 of 60 has a chance of 1 in 500 where 1 in 20 is stopped
+    assert stopped <= 8  # more than 8 of 60 has a chance of 3 in 1,000 where 1 in 20 is stopped
 
 
 def test_the_evidence_of_ratings_is_told_hour_by_hour() -> None:

@@ -208,7 +208,7 @@ def _knowing(
 
 CASES = (
     Case("no change"),
-    Case("no change, nobody sleeps", flat=True),
+    Case("no change, without day and night", flat=True),
     Case("at the tolerance", ratio=1.25),
     Case("no change, people crash three times", crashes=3.0),
     Case("at the tolerance, people crash three times", ratio=1.25, crashes=3.0),

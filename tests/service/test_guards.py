@@ -152,7 +152,7 @@ def test_a_collector_of_the_team_feeds_a_guard(watched: Harbour, app: str) -> No
         watched.tide.guards.enter(app, "openfield", [{"at": now, "cells": [{"version": "9.9.9"}]}], source="collector")
     with pytest.raises(Invalid, match="in the future"):
         watched.tide.guards.enter(app, "openfield", [{"at": now + timedelta(hours=3), "cells": []}], source="collector")
-    with pytest.raises(Invalid, match="counts by itself"):
+    with pytest.raises(Invalid, match="counts automatically"):
         watched.tide.guards.enter(app, "openfield", [hour(4, 3, **fine)])
     cells = [{"version": "1.0.0"}, {"version": "1.0.0"}]
     with pytest.raises(Invalid, match="told twice"):

@@ -2,8 +2,9 @@
 import { computed, ref } from 'vue'
 
 import { api, told } from '../api'
-import { doesOf, type EvidencePoint, unitOf, verdictOf, type Watch } from '../guarding'
+import { doesOf, type EvidencePoint, verdictOf, type Watch } from '../guarding'
 import { useDoing } from '../loading'
+import { EVENTS, GUARD, UNITS } from '../states'
 import LineChart from './LineChart.vue'
 import Moment from './Moment.vue'
 import ProblemNote from './ProblemNote.vue'
@@ -42,7 +43,7 @@ async function show(): Promise<void> {
 async function silence(hours: number | null): Promise<void> {
   const done = await doing.run(
     async () => void (await told(api.PUT('/v1/apps/{app}/releases/{version}/watches/{guard}/silence', { params: { path }, body: { hours, reason: reason.value } }))),
-    hours ? `${props.watch.guard.name} is silent; it goes on counting` : `${props.watch.guard.name} speaks again`,
+    hours ? `${props.watch.guard.name} is silent; it continues to count` : `${props.watch.guard.name} speaks again`,
   )
   if (!done) return
   silencing.value = false
@@ -51,7 +52,7 @@ async function silence(hours: number | null): Promise<void> {
 </script>
 
 <template>
-  <article class="watch" :class="verdict.kind" :aria-label="`${watch.guard.name}, ${watch.place ?? 'all stores together'}`">
+  <article class="watch" :class="`is-${verdict.kind}`" :aria-label="`${watch.guard.name}, ${watch.place ?? 'all stores together'}`">
     <header class="row-gap">
       <span class="verdict">{{ verdict.sign }} {{ verdict.word }}</span>
       <h3>{{ watch.guard.name }}</h3>
@@ -67,8 +68,8 @@ async function silence(hours: number | null): Promise<void> {
       <table v-if="found" class="figures small-print">
         <thead><tr><th /><th>{{ version }}</th><th>{{ found.reference }}</th></tr></thead>
         <tbody>
-          <tr><th scope="row">{{ unitOf(watch.guard.watched) }} looked at</th><td>{{ found.exposed.toLocaleString('en') }}</td><td>{{ found.reference_exposed.toLocaleString('en') }}</td></tr>
-          <tr><th scope="row">{{ watch.guard.watched === 'ratings' ? 'of one or two stars' : watch.guard.watched }}</th><td>{{ found.events.toLocaleString('en') }}</td><td>{{ found.reference_events.toLocaleString('en') }}</td></tr>
+          <tr><th scope="row">{{ UNITS[watch.guard.watched] }} looked at</th><td>{{ found.exposed.toLocaleString('en') }}</td><td>{{ found.reference_exposed.toLocaleString('en') }}</td></tr>
+          <tr><th scope="row">{{ EVENTS[watch.guard.watched] }}</th><td>{{ found.events.toLocaleString('en') }}</td><td>{{ found.reference_events.toLocaleString('en') }}</td></tr>
         </tbody>
       </table>
       <ul class="small-print soft">
@@ -80,7 +81,7 @@ async function silence(hours: number | null): Promise<void> {
       <div v-if="!watch.silent">
         <BButton v-if="!silencing" size="sm" variant="link" @click="silencing = true">Silence it here</BButton>
         <form v-else class="row-gap" @submit.prevent="silence(hours)">
-          <label class="row-gap">For <input v-model.number="hours" type="number" min="1" max="720" class="form-control form-control-sm hours" required /> hours</label>
+          <label class="row-gap">For <input v-model.number="hours" type="number" min="1" :max="GUARD.longestSilenceHours" class="form-control form-control-sm hours" required /> hours</label>
           <label class="row-gap grow">Why <input v-model="reason" class="form-control form-control-sm" required maxlength="300" placeholder="it stands in the logbook" /></label>
           <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Silence it</BButton>
           <BButton size="sm" variant="link" @click="silencing = false">Cancel</BButton>
@@ -93,12 +94,12 @@ async function silence(hours: number | null): Promise<void> {
 
 <style scoped>
 .watch { border-left: 4px solid var(--line); padding: 0.3rem 0 0.3rem 0.9rem; display: grid; gap: 0.3rem; }
-.watch.breach { border-color: var(--alarm); }
-.watch.watch.kind, .watch.steady { border-color: var(--water-deep); }
-.watch.blind { border-color: var(--care); }
+.is-breach { border-color: var(--alarm); }
+.is-watch, .is-steady { border-color: var(--water-deep); }
+.is-blind { border-color: var(--care); }
 .verdict { font-weight: 650; text-transform: capitalize; }
-.breach .verdict { color: var(--alarm); }
-.blind .verdict { color: var(--care); }
+.is-breach .verdict { color: var(--alarm); }
+.is-blind .verdict { color: var(--care); }
 .said { margin: 0; }
 summary { color: var(--accent); font-size: 0.9rem; }
 .figures { margin: 0.5rem 0; }

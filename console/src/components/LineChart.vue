@@ -2,8 +2,6 @@
 import { Chart, Filler, LinearScale, LineController, LineElement, PointElement, Tooltip, type ChartConfiguration, type ChartDataset } from 'chart.js'
 import { onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 
-import { themed } from '../guarding'
-
 /** Lines over time. The same figures stand in words or in a table beside it; the picture is for the eye. */
 export interface Line {
   label: string
@@ -20,6 +18,8 @@ const props = defineProps<{ label: string; lines: Line[]; left: string; right?: 
 Chart.register(LineController, LineElement, PointElement, LinearScale, Filler, Tooltip)
 const canvas = ref<HTMLCanvasElement>()
 const chart = shallowRef<Chart>()
+/** A colour of the page's theme, as it is now. */
+const themed = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 const when = (at: number) => new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }).format(at)
 const hour = (at: number) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' }).format(at)
 const day = (at: number) => new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' }).format(at)

@@ -60,15 +60,15 @@ const spoken = (part: number | null) => `${((part ?? 0) * 1000).toLocaleString('
     <div class="page-head"><h2 id="health">How it is doing</h2><RouterLink :to="`/apps/${app}/guards`">Guards of this app</RouterLink></div>
     <ProblemNote :problem="problem" />
     <template v-if="data">
-      <p v-if="!data.watches.length" class="soft">No guard watches this rollout. <RouterLink :to="`/apps/${app}/guards`">Add one</RouterLink>: it counts with you, and can stop a bad build when nobody looks.</p>
+      <p v-if="!data.watches.length" class="soft">No guard watches this rollout. <RouterLink :to="`/apps/${app}/guards`">Add one</RouterLink>: it can stop a bad build when no one is watching.</p>
       <div v-else class="watches"><GuardWatch v-for="one in data.watches" :key="`${one.guard.id}/${one.place}`" :app="app" :version="version" :watch="one" @changed="load" /></div>
       <figure v-for="one in drawn" :key="one.place">
         <figcaption>
-          <strong>{{ one.title }}</strong>: <template v-if="one.counted">{{ one.people.toLocaleString('en') }} people have begun {{ version }}; in {{ spoken(one.ours) }} sessions somebody met a crash<template v-if="one.theirs !== null">, with {{ one.reference }} in {{ spoken(one.theirs) }} of the same hours</template>.</template>
+          <strong>{{ one.title }}</strong>: <template v-if="one.counted">{{ one.people.toLocaleString('en') }} people have begun {{ version }}; in {{ spoken(one.ours) }} sessions a person met a crash<template v-if="one.theirs !== null">, with {{ one.reference }} in {{ spoken(one.theirs) }} of the same hours</template>.</template>
           <span v-else class="soft">nothing was counted here yet.</span>
         </figcaption>
         <template v-if="one.counted">
-          <LineChart :label="`The course of ${version} at ${one.title}: share of people, and how often somebody met a crash`" :lines="one.lines" left="share of people" right="met a crash, a session" :top="1" />
+          <LineChart :label="`The course of ${version} at ${one.title}: share of people, and how often people met a crash`" :lines="one.lines" left="share of people" right="met a crash, a session" :top="1" />
           <p class="small-print soft keys"><span class="key water" /> share of people <span class="key alarm" /> met a crash, {{ version }} <template v-if="one.reference"><span class="key dash" /> {{ one.reference }}</template> ◆ acts and verdicts</p>
         </template>
         <details v-if="one.marks.length"><summary>Acts and verdicts</summary><ul class="small-print"><li v-for="mark in one.marks" :key="`${mark.at} ${mark.act}`"><Moment :at="mark.at" />: <strong>{{ mark.act }}</strong>, {{ mark.who }}<template v-if="mark.reason">: {{ mark.reason }}</template></li></ul></details>

@@ -9,6 +9,7 @@ import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import type { components } from '../schema'
+import { LIMITS } from '../states'
 
 type Freeze = components['schemas']['FreezeTold']
 type Override = components['schemas']['OverrideTold']
@@ -44,7 +45,7 @@ async function end(name: string): Promise<void> {
   const done = await doing.run(async () => {
     await told(api.POST('/v1/freezes/{freeze}/end', { params: { path: { freeze: name } }, body: { reason: why.value } }))
     await load()
-  }, `${name} is ended; what it held goes on`)
+  }, `${name} is ended; what it held continues`)
   if (done) ending.value = null
 }
 async function ask(): Promise<void> {
@@ -77,7 +78,7 @@ const agree = (one: Override) => doing.run(async () => {
   <form v-if="open" class="card-plain block" aria-label="A new freeze" @submit.prevent="save">
     <h2>A new freeze</h2>
     <div class="fields">
-      <label>Name <input v-model="form.name" class="form-control form-control-sm" required maxlength="60" placeholder="holidays" /></label>
+      <label>Name <input v-model="form.name" class="form-control form-control-sm" :maxlength="LIMITS.freezeName" required placeholder="holidays" /></label>
       <label>From <input v-model="form.begins" type="datetime-local" class="form-control form-control-sm" required /></label>
       <label>To <input v-model="form.ends" type="datetime-local" class="form-control form-control-sm" required /></label>
       <label>Times in <input v-model="form.zone" class="form-control form-control-sm" required maxlength="60" /></label>
@@ -101,7 +102,7 @@ const agree = (one: Override) => doing.run(async () => {
         </li>
       </ul>
     </section>
-    <EmptyState v-if="!data.freezes.length && !open" title="No freeze is set">Set one for days on which nobody watches, such as holidays: once, or every year.</EmptyState>
+    <EmptyState v-if="!data.freezes.length && !open" title="No freeze is set">Set one for days on which no one is watching, such as holidays: once, or every year.</EmptyState>
     <section v-for="one in data.freezes" :key="one.name" class="card-plain block" :aria-label="one.name">
       <header class="row-gap"><h2>{{ one.name }}</h2><strong v-if="one.holds">■ holds now</strong><span v-else-if="!one.next_end" class="soft">over</span></header>
       <p v-if="one.next_begin && one.next_end">From <Moment :at="one.next_begin" /> to <Moment :at="one.next_end" /><template v-if="one.yearly">, every year</template>. <span class="soft">{{ one.apps.join(', ') || 'All apps' }}, {{ one.stores.join(', ') || 'all stores' }}.</span></p>

@@ -76,18 +76,18 @@ const lines = computed(() => {
 
 <template>
   <AppHead title="Guards"><BButton v-if="!open" variant="primary" @click="begin()">Add a guard</BButton></AppHead>
-  <p class="soft intro">A guard counts with you, hour by hour, and compares each rollout with the version that people had before. Look at it as often as you like; that makes it no less careful.</p>
+  <p class="soft intro">A guard compares each rollout, hour by hour, with the version that people had before. However often it looks, it is wrong no more often.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
 
   <form v-if="open" class="card-plain form" :aria-label="editing ? `Change ${editing}` : 'A new guard'" @submit.prevent="save">
     <h2>{{ editing ? `Change ${editing}` : 'A new guard' }}</h2>
     <div class="fields">
-      <label>Name <input v-model="form.name" class="form-control form-control-sm" required maxlength="60" /></label>
+      <label>Name <input v-model="form.name" class="form-control form-control-sm" required :maxlength="GUARD.longestName" /></label>
       <label>Watches <select v-model="form.watched" class="form-select form-select-sm" @change="watchedChanged"><option v-for="one in WATCHED" :key="one">{{ one }}</option></select></label>
       <label>Compares with <select v-model="form.against" class="form-select form-select-sm"><option v-for="one in compares" :key="one">{{ one }}</option></select></label>
       <label v-if="form.against === 'a fixed bound'">{{ stars ? 'Stars' : 'Rate, 0.01 is 1 in 100' }} <input v-model.number="form.bound" type="number" step="any" :min="stars ? 1 : 0.0001" :max="stars ? 5 : 1" class="form-control form-control-sm" required /></label>
-      <label>{{ stars ? 'Accepts so many stars less' : form.watched === 'uptake' ? 'Accepts so many times slower' : 'Accepts so many times as many' }} <input v-model.number="form.tolerance" type="number" step="any" :min="stars ? 0.05 : 1" :max="stars ? 3 : 10" class="form-control form-control-sm" required /></label>
+      <label>{{ stars ? 'Accepts so many stars less' : form.watched === 'uptake' ? 'Accepts so many times slower' : 'Accepts so many times as many' }} <input v-model.number="form.tolerance" type="number" step="any" :min="stars ? 0.05 : 1" :max="stars ? GUARD.mostStars : GUARD.highestTolerance" class="form-control form-control-sm" required /></label>
       <label>Wrong at most once in <input v-model.number="form.one_in" type="number" min="5" max="10000" class="form-control form-control-sm" required /></label>
       <label>Acts from so many people on <input v-model.number="form.least_people" type="number" min="1" class="form-control form-control-sm" required /></label>
       <label>When it is sure <select v-model="form.on_breach" class="form-select form-select-sm"><option v-for="one in ON_BREACH" :key="one" :value="one">{{ one === 'tell' ? 'tell people' : `${one} and tell people` }}</option></select></label>
@@ -111,7 +111,7 @@ const lines = computed(() => {
 
   <template v-if="guards">
     <EmptyState v-if="!guards.length && !open" title="No guard yet">
-      Without one, somebody has to watch the crashes of every rollout in every store. A guard with the usual settings halts a rollout everywhere when clearly more people meet a crash than before.
+      Without one, a person has to watch the crashes of every rollout in every store. A guard with the usual settings halts a rollout everywhere when clearly more people meet a crash than before.
     </EmptyState>
     <section v-for="guard in guards" :key="guard.id" class="card-plain guard" :aria-label="guard.name">
       <header class="row-gap"><h2>{{ guard.name }}</h2><span class="soft">{{ guard.watched }}, against {{ guard.bound ?? guard.against }}</span></header>

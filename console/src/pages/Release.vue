@@ -55,7 +55,7 @@ function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
 }
 
-const frozen = computed(() => release.value?.legs.find((leg) => leg.frozen_by && !['complete', 'superseded', 'withdrawn'].includes(leg.phase)))
+const frozen = computed(() => release.value?.legs.find((leg) => leg.frozen_by))
 const unsent = computed(() => release.value?.legs.every((leg) => leg.possible.includes('drop')) ?? false)
 const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.place === berth.store)))
 

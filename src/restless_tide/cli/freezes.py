@@ -110,7 +110,7 @@ def _add(call: Call) -> None:
 
 def _end(call: Call) -> None:
     call.tide.freezes.end(call.given.name, reason=call.given.reason)
-    call.answer({"ended": call.given.name}, lambda: call.say(f"{call.given.name} is ended; what it held goes on."))
+    call.answer({"ended": call.given.name}, lambda: call.say(f"{call.given.name} is ended; what it held continues."))
 
 
 def _ask(call: Call) -> None:

@@ -14,6 +14,7 @@ from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instan
 from restless_tide.cli.telling import moment, share
 from restless_tide.core.gauges import COUNTED
 from restless_tide.core.guard import (
+    EVENTS,
     TOLERANCES,
     USUAL_ERROR_BOUND,
     USUAL_LEAST_PEOPLE,
@@ -29,13 +30,6 @@ _GUARDS: Listing[GuardTold] = Listing(
     sort={"name": lambda guard: guard.name, "made": lambda guard: guard.created_at},
     since=lambda guard: guard.created_at,
 )
-_COUNTED = {
-    Watched.CRASHED_PEOPLE: "people who met a crash",
-    Watched.CRASHES: "crashes",
-    Watched.HANGS: "hangs",
-    Watched.RATING: "of one or two stars",
-    Watched.UPTAKE: "first starts",
-}
 _BARS = " ▁▂▃▄▅▆▇█"
 _LINE = 60
 
@@ -73,7 +67,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command(
         "guard silence",
         _silence,
-        "have a guard do nothing at a release for a time; it goes on counting",
+        "have a guard do nothing at a release for a time; it continues to count",
         description="The guard acts when the time is over, should it be sure then. --off: it speaks again at once.",
     )
     parser.add_argument("name")
@@ -165,7 +159,7 @@ def _rule_arguments(parser: Parser) -> None:
         "--store", dest="stores", action="append", metavar="STORE", help="watch this store; repeat it (all)"
     )
     parser.add_argument("--source", help="counts of this source instead of the stores' own")
-    parser.add_argument("--each", action="store_true", help="judge every store by itself, not all together")
+    parser.add_argument("--each", action="store_true", help="judge each store alone, not all together")
 
 
 def _act_arguments(parser: Parser) -> None:
@@ -206,7 +200,7 @@ def _list(call: Call) -> None:
         for one in found:
             then = f"{one.on_breach}{', everywhere' if one.every_store and one.on_breach != OnBreach.TELL else ''}"
             accepts = f"{one.tolerance:g} stars" if one.watched == Watched.RATING else f"{one.tolerance:g} ×"
-            stores = ", ".join(one.stores) or ("all together" if one.together else "each by itself")
+            stores = ", ".join(one.stores) or ("all together" if one.together else "each alone")
             table.add_row(cell(one.name), cell(one.watched), cell(_against(one)), accepts, then, cell(stores))
         none = f"No guard watches {call.given.app} yet. Begin with: tide guard add crashes --app {call.given.app} --then halt"
         call.show(table, empty="No guard is like that." if every else none)
@@ -287,7 +281,7 @@ def _say_watch(call: Call, one: WatchTold) -> None:
 
 def _figures(found: Found, watched: str) -> list[str]:
     unit = "ratings" if watched == Watched.RATING else "people" if watched == Watched.UPTAKE else "sessions"
-    what = _COUNTED[Watched(watched)]
+    what = EVENTS[Watched(watched)]
     rows = [
         f"{found.events:,} {what} in {found.exposed:,} {unit}; with {found.reference}: "
         f"{found.reference_events:,} in {found.reference_exposed:,}"
@@ -319,7 +313,7 @@ def _silence(call: Call) -> None:
             call.say(f"{given.name} speaks again at {given.on}.")
         else:
             call.say(
-                f"{given.name} does nothing at {given.on} until {moment(found[0].silent_until)}; it goes on counting."
+                f"{given.name} does nothing at {given.on} until {moment(found[0].silent_until)}; it continues to count."
             )
 
     call.answer(found, shown)

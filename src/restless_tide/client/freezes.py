@@ -29,7 +29,7 @@ class Freezes(Noun):
     ) -> FreezeTold:
         """``begins`` and ``ends`` as the clock on the wall shows them in ``zone``. Raises Invalid, Conflict."""
         wanted = FreezeWanted(
-            name=name, begins=begins, ends=ends, zone=zone, yearly=yearly, apps=list(apps), stores=list(stores), reason=reason
+            name=name, begins=begins, ends=ends, zone=zone, yearly=yearly, apps=tuple(apps), stores=tuple(stores), reason=reason
         )  # fmt: skip
         return self._line.post("/v1/freezes", FreezeTold, wanted)
 

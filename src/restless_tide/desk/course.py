@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.gauges import HOUR, Counts, hour_of
+from restless_tide.core.gauges import Counts, hour_number, hour_of
+from restless_tide.core.guarding import Table
 from restless_tide.core.rollout import OFFERED
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.desk import find, gauges, legs, logbook
@@ -71,7 +71,7 @@ def _of_leg(session: Session, leg: Leg, now: datetime) -> LegCourse:
     reference = legs.previous_version(session, leg)
     version = leg.release.version
     kinds: dict[tuple[str, str], int] = {}
-    first, last = _number(since + ahead), _number(until + ahead) + 1
+    first, last = hour_number(since + ahead), hour_number(until + ahead) + 1
     ours = gauges.table(session, leg.berth_id, "", version, kinds, first, last)
     theirs = gauges.table(session, leg.berth_id, "", reference, kinds, first, last) if reference else None
     step = max(-(-(last - first) // MOST_POINTS), 1)
@@ -88,11 +88,7 @@ def _of_leg(session: Session, leg: Leg, now: datetime) -> LegCourse:
     return LegCourse(leg, str(find.place_of(leg)), legs.place_title(leg), reference, points, marks)
 
 
-def _number(at: datetime) -> int:
-    return int(at.timestamp() // HOUR.total_seconds())
-
-
-def _within(table: Any, begin: int, end: int) -> Counts:
+def _within(table: Table | None, begin: int, end: int) -> Counts:
     if table is None:
         return Counts()
     kept = (table.hour >= begin) & (table.hour < end)

@@ -188,6 +188,11 @@ def leg(release_row: Release, place: str) -> Leg:
     )
 
 
+def berth_subject(berth_row: Berth) -> str:
+    """How a berth stands in the logbook."""
+    return f"berth {berth_row.app.name} at {berth_row.store.name}"
+
+
 def place_of(leg_row: Leg) -> Address:
     """Where a leg is: its store, and its track where that is not production."""
     return Address(leg_row.berth.store.name, leg_row.track)

@@ -13,7 +13,7 @@ from restless_tide.core.freeze import MOST_FREEZES, Freeze, frozen_until
 from restless_tide.core.notice import NoticeKind
 from restless_tide.desk import find
 from restless_tide.desk.desk import Act
-from restless_tide.records.tables import FreezeOverride, FreezeRow, Leg, Release
+from restless_tide.records.tables import FreezeOverride, FreezeRow, Leg
 
 
 def freeze_of(row: FreezeRow) -> Freeze:
@@ -120,9 +120,7 @@ def agree(act: Act, override_id: str) -> FreezeOverride:
     """Agree as the second person; until the freeze ends it does not hold this release. Raises Denied for the one who asked."""
     row = act.session.get(FreezeOverride, override_id)
     if row is None:
-        raise NotFound(
-            f"Nobody has asked for {override_id!r}.", remedy="See: tide freeze list", code="override-unknown"
-        )
+        raise NotFound(f"There is no request {override_id!r}.", remedy="See: tide freeze list", code="override-unknown")
     if row.asked_by == act.person:
         raise Denied("Who has asked cannot agree as well; it needs a second person.", code="second-person-needed")
     if row.agreed_at is not None:
@@ -139,7 +137,3 @@ def overrides(session: Session, now: datetime) -> list[FreezeOverride]:
     """Those that were asked for and matter still, the newest first."""
     asked = select(FreezeOverride).where(FreezeOverride.until > now).order_by(FreezeOverride.asked_at.desc())
     return list(session.scalars(asked))
-
-
-def of_release(session: Session, release: Release, now: datetime) -> list[FreezeOverride]:
-    return [row for row in overrides(session, now) if row.release_id == release.id]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
-from typing import NamedTuple
+from typing import Any, NamedTuple, Self
 
 import numpy as np
 from sqlalchemy import delete, func, insert, select
@@ -46,6 +46,12 @@ class Hour:
     revision: int
     complete: bool
     cells: tuple[Cell, ...]
+
+    @classmethod
+    def of(cls, told: Any) -> Self:
+        """Made of an hour as a store's gateway or another source tells it; both have the same names."""
+        cells = (Cell(one.version, one.number, one.level, one.device, Counts.of(one)) for one in told.cells)
+        return cls(told.at, told.revision, told.complete, tuple(cells))
 
 
 @dataclass(frozen=True)
@@ -144,12 +150,12 @@ def enter(act: Act, app_name: str, store_name: str, source: str, hours: Sequence
             remedy=f"See: tide build list --app {app_name}",
             code="version-unknown",
         )
-    sources = set(act.session.scalars(select(GaugeHour.source).where(GaugeHour.berth_id == berth.id).distinct()))
-    if source not in sources and len(sources - {""}) >= MOST_SOURCES:
+    known_sources = sources(act.session, berth)
+    if source and source not in known_sources and len(known_sources) >= MOST_SOURCES:
         raise Invalid(f"{store_name} has {MOST_SOURCES} other sources already.", code="too-many-sources")
     if source == "" and not berth.store.hand_carried:
         raise Invalid(
-            f"{berth.store.name} counts by itself.",
+            f"{berth.store.name} counts automatically.",
             remedy="Name the source that these counts come from: --source NAME",
             code="source-missing",
         )
@@ -162,11 +168,17 @@ def enter(act: Act, app_name: str, store_name: str, source: str, hours: Sequence
     named = source or "typed in"
     act.log(
         "counts entered",
-        f"berth {app.name} at {berth.store.name}",
+        find.berth_subject(berth),
         app=app.name,
         after={"hours": told.taken, "by": named},
     )
     return told
+
+
+def sources(session: Session, berth: Berth) -> list[str]:
+    """The sources besides the store itself that counts of a berth came from."""
+    asked = select(GaugeHour.source).where(GaugeHour.berth_id == berth.id, GaugeHour.source != "")
+    return sorted(session.scalars(asked.distinct()))
 
 
 def add_up(act: Act) -> int:

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid, NotFound
-from restless_tide.core.guard import MOST_GUARDS, GuardRule, OnBreach
+from restless_tide.core.guard import LONGEST_SILENCE, MOST_GUARDS, GuardRule, OnBreach
 from restless_tide.desk import find, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import App, Berth, Guard, GuardWatch, Release, Store
-
-LONGEST_SILENCE = timedelta(days=30)
 
 
 @dataclass(frozen=True)
@@ -70,10 +68,6 @@ def set_up(act: Act, app_name: str, wanted: Setting) -> Guard:
     count = select(func.count()).select_from(Guard).where(Guard.app_id == app.id, Guard.ended_at.is_(None))
     if (act.session.scalar(count) or 0) >= MOST_GUARDS:
         raise Invalid(f"An app has {MOST_GUARDS} guards at most.", code="too-many-guards")
-    ended = select(Guard).where(Guard.app_id == app.id, Guard.name == wanted.name)
-    for row in act.session.scalars(ended):  # an ended one keeps what it did under another name
-        row.name = f"{row.name} ({row.id})"
-    act.session.flush()
     row = Guard(app_id=app.id, created_at=act.now)
     _write(row, wanted)
     row.app = app
@@ -85,16 +79,19 @@ def set_up(act: Act, app_name: str, wanted: Setting) -> Guard:
 
 
 def change(act: Act, app_name: str, name: str, wanted: Setting) -> Guard:
-    """Change a guard; the rollouts under way are judged by its new rule, from the counts that are there."""
+    """Change a guard; the rollouts under way are judged by its new rule, from the counts that are there.
+
+    What it has only told people so far, it may act on from now on; what it has stopped is not stopped once more.
+    """
     row = needed(act.session, app_name, name)
     _demand(act.session, row.app, wanted)
     if wanted.name != row.name and _named(act.session, row.app, wanted.name) is not None:
         raise Conflict(f"Another guard is called {wanted.name!r}.", code="guard-known")
     before = setting_of(row)
     _write(row, wanted)
-    if before.rule != wanted.rule or before.together != wanted.together or before.source != wanted.source:
+    if before.on_breach is OnBreach.TELL:
         for watch in act.session.scalars(select(GuardWatch).where(GuardWatch.guard_id == row.id)):
-            watch.judged_at = None
+            watch.breached_at, watch.acted = None, ""
     act.judge(row.app.name)
     act.log("guard changed", f"guard {row.name}", app=row.app.name, before=before.told(), after=wanted.told())
     return row
@@ -114,7 +111,7 @@ def end(act: Act, app_name: str, name: str, reason: str) -> None:
 
 
 def silence(act: Act, app_name: str, version: str, name: str, until: datetime | None, reason: str) -> list[GuardWatch]:
-    """Have a guard do nothing at one release for a time, whatever it finds; it goes on counting. No instant: speak again.
+    """Have a guard do nothing at one release for a time, whatever it finds; it continues to count. No instant: speak again.
 
     Raises Invalid without a reason, for an instant that is past, or one that is too far away.
     """

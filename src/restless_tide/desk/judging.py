@@ -6,7 +6,7 @@ what a guard has stopped takes the risk from then on; the guard counts anew from
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -37,6 +37,7 @@ BLIND_AFTER = timedelta(hours=12)
 """After so long without anything to compare with, people are told that the guard is blind."""
 MOST_LINE = 400
 """Points of the line of evidence that are kept or told; of more, the last of each stretch."""
+_WATCHED = OFFERED | {RolloutState.HALTED}
 _log = structlog.get_logger("engine")
 
 
@@ -48,17 +49,25 @@ class Seen:
     reference: str
     corrected: int
     begins: int
+    sources: tuple[Source, ...] = ()
+
+
+def launched_legs(release: Release, stores: Collection[str]) -> list[Leg]:
+    """The legs that were ever launched to everybody's track, at these stores or, without any, at all."""
+    return [
+        leg
+        for leg in release.legs
+        if leg.launched_at is not None and leg.track == PRODUCTION and (not stores or leg.berth.store.name in stores)
+    ]
 
 
 def watched_legs(release: Release, guard: Guard, now: datetime) -> list[Leg]:
     """The legs of a release that a guard watches now: those with the build on offer, or stopped, and not long complete."""
     return [
         leg
-        for leg in release.legs
-        if leg.launched_at is not None
-        and leg.track == PRODUCTION
-        and leg.state in OFFERED | {RolloutState.HALTED}
-        and (not guard.stores or leg.berth.store.name in guard.stores)
+        for leg in launched_legs(release, guard.stores)
+        if leg.state in _WATCHED
+        and leg.launched_at is not None
         and (leg.state is not RolloutState.COMPLETE or now - leg.launched_at < WATCHED_WHEN_COMPLETE)
     ]
 
@@ -80,8 +89,8 @@ def _places(desk: Desk, app_name: str) -> list[tuple[str, str, str | None]]:
         rows = guards.of_app(session, app) if app is not None else []
         if not rows or app is None:
             return []
-        offered = Leg.state.in_([*OFFERED, RolloutState.HALTED])
-        releases = session.scalars(select(Release).join(Leg).where(Release.app_id == app.id, offered).distinct()).all()
+        watched = select(Release).join(Leg).where(Release.app_id == app.id, Leg.state.in_(_WATCHED)).distinct()
+        releases = session.scalars(watched).all()
         found: list[tuple[str, str, str | None]] = []
         for guard in rows:
             for release in releases:
@@ -102,7 +111,8 @@ def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None) -> No
         watch = _watch(session, guard_id, release_id, leg_id)
         anew = _counts_anew(watch, chosen)
         counts_since = anew or (watch.counts_since if watch is not None else None)
-        seen = look(session, guards.rule_of(guard), guard.source, chosen, counts_since)
+        setting = guards.setting_of(guard)
+        seen = look(session, setting.rule, setting.source, chosen, counts_since)
     with desk.act(ENGINE) as act:
         guard = act.session.get_one(Guard, guard_id)
         row = _watch(act.session, guard_id, release_id, leg_id)
@@ -112,7 +122,7 @@ def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None) -> No
             row.leg = act.session.get(Leg, leg_id) if leg_id else None
             act.session.add(row)
             act.session.flush()
-        if guard.ended_at is None:
+        if guard.ended_at is None and guards.setting_of(guard) == setting:  # else it is looked at again in a moment
             if anew is not None:
                 _begin_anew(act, row, anew)
             _write(act, row, seen)
@@ -170,7 +180,8 @@ def look(
     named = " and ".join(dict.fromkeys(names)) or "the version before"
     if rule.against is Against.BOUND:
         named = f"{rule.bound:g} stars" if rule.bound and rule.bound >= 1 else f"{rule.bound:.2%}"
-    return Seen(judge(rule, sources, named), named, corrected, min(beginnings, default=0))
+    judged = judge(rule, sources, named)
+    return Seen(judged, named, corrected, min(beginnings, default=0), tuple(sources))
 
 
 def source_of(
@@ -307,7 +318,9 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
         by_guard = act.as_person(_office(row))
         reason = f"{guard.name}: {said}"
         alone = row.leg is not None and not guard.every_store
-        places = [row.leg] if alone else [None] if guard.every_store or not guard.stores else _own(row, act.now)
+        places: list[Leg | None] = [row.leg] if alone else [None]
+        if not guard.every_store and guard.stores and not alone:
+            places = list(watched_legs(release, guard, act.now))
         ordered: list[str] = []
         told: list[str] = []
         for leg in places:
@@ -346,10 +359,6 @@ def _hold_back(act: Act, row: GuardWatch, reason: str) -> list[str]:
         leg.needs_go_ahead, leg.go_ahead_at = True, None
         act.log("launch held back", legs.leg_subject(leg), app=row.release.app.name, reason=reason)
     return [f"{legs.place_title(leg)} is not launched without a person's go-ahead." for leg in held]
-
-
-def _own(row: GuardWatch, now: datetime) -> list[Leg | None]:
-    return list(watched_legs(row.release, row.guard, now))
 
 
 def _tell_blind(act: Act, row: GuardWatch, why: str) -> None:

@@ -11,7 +11,6 @@ from restless_tide.core.errors import Invalid
 from restless_tide.core.gauges import HOUR
 from restless_tide.core.guard import UNITS, Against, GuardRule, Watched
 from restless_tide.core.guarding import Source, first_breach, judge, made_up
-from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.desk import find, judging
 from restless_tide.desk.guards import Setting
 from restless_tide.desk.judging import Seen
@@ -52,19 +51,12 @@ class MadeUp:
 def on_release(session: Session, app_name: str, version: str, wanted: Setting) -> Tried:
     """Try a guard on what was counted of a release. Raises Invalid where it was never launched."""
     release = find.release(session, find.app(session, app_name), version)
-    chosen = [
-        leg
-        for leg in release.legs
-        if leg.launched_at is not None
-        and leg.track == PRODUCTION
-        and (not wanted.stores or leg.berth.store.name in wanted.stores)
-    ]
+    chosen = judging.launched_legs(release, wanted.stores)
     if not chosen:
         raise Invalid(f"{version} was not launched yet; nothing was counted.", code="not-launched")
     seen = judging.look(session, wanted.rule, wanted.source, chosen)
-    sources = [judging.source_of(session, wanted.rule, wanted.source, leg)[0] for leg in chosen]
     launched = min(leg.launched_at for leg in chosen if leg.launched_at is not None)
-    return _tried(wanted.rule, sources, seen, launched, None)
+    return _tried(wanted.rule, seen, launched, None)
 
 
 def on_made_up(wanted: Setting, counts: MadeUp, now: datetime) -> Tried:
@@ -79,13 +71,13 @@ def on_made_up(wanted: Setting, counts: MadeUp, now: datetime) -> Tried:
     stops = [first_breach(rule, [one], judge(rule, [one], "")) for one in map(counts.source, range(REPEATED))]
     source = counts.source()
     begin = (now - timedelta(hours=counts.hours)).replace(minute=0, second=0, microsecond=0)
-    seen = Seen(judge(rule, [source], "the one before"), "the one before", 0, 0)
+    seen = Seen(judge(rule, [source], "the one before"), "the one before", 0, 0, (source,))
     part = sum(stop is not None for stop in stops) / REPEATED
-    return _tried(rule, [source], seen, begin, part)
+    return _tried(rule, seen, begin, part)
 
 
-def _tried(rule: GuardRule, sources: list[Source], seen: Seen, launched: datetime, part: float | None) -> Tried:
-    stop = first_breach(rule, sources, seen.judgement)
+def _tried(rule: GuardRule, seen: Seen, launched: datetime, part: float | None) -> Tried:
+    stop = first_breach(rule, seen.sources, seen.judgement)
     if stop is None:
         said = "It would not have acted."
         if seen.judgement.blind:

@@ -27,6 +27,7 @@ from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
 from restless_tide.desk import cohorts, dossiers, lanes, legs, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.legs import leg_subject
 from restless_tide.desk.stores import rules_of
@@ -113,7 +114,7 @@ def _berth_opened(act: Act, order: Order, answer: protocol.BerthAnswer) -> None:
         setattr(berth, part.seen_at, act.now)
     act.log(
         "berth opened",
-        f"berth {berth.app.name} at {berth.store.name}",
+        berth_subject(berth),
         app=berth.app.name,
         after={"listed name": berth.listed_name},
     )
@@ -129,7 +130,7 @@ def _berth_renamed(act: Act, order: Order, answer: protocol.BerthAnswer) -> None
     before, berth.listed_name = berth.listed_name, answer.name
     act.log(
         "berth renamed",
-        f"berth {berth.app.name} at {berth.store.name}",
+        berth_subject(berth),
         app=berth.app.name,
         before={"listed name": before},
         after={"listed name": berth.listed_name},
@@ -138,7 +139,7 @@ def _berth_renamed(act: Act, order: Order, answer: protocol.BerthAnswer) -> None
 
 def _renaming_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
-    act.log("name refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+    act.log("name refused", berth_subject(berth), app=berth.app.name, reason=reason)
 
 
 def _track_of(session: Session, order: Order) -> Track:
@@ -218,12 +219,12 @@ def _set_availability(desk: Desk, session: Session, order: Order) -> Call:
 
 def _availability_set(act: Act, order: Order, answer: protocol.AvailabilityAnswer) -> None:
     berth = needed(act.session, Berth, order.subject)
-    act.tell("availability set", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name)
+    act.tell("availability set", berth_subject(berth), app=berth.app.name)
 
 
 def _availability_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
-    act.log("availability refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+    act.log("availability refused", berth_subject(berth), app=berth.app.name, reason=reason)
 
 
 def _drill(desk: Desk, session: Session, order: Order) -> Call:
@@ -237,7 +238,7 @@ def _note_drill(act: Act, order: Order, reason: str) -> None:
 def _berth_refused(act: Act, order: Order, reason: str) -> None:
     berth = needed(act.session, Berth, order.subject)
     berth.refused_because = reason
-    act.log("berth refused", f"berth {berth.app.name} at {berth.store.name}", app=berth.app.name, reason=reason)
+    act.log("berth refused", berth_subject(berth), app=berth.app.name, reason=reason)
 
 
 # builds

@@ -8,13 +8,12 @@ import structlog
 from sqlalchemy import select
 
 from restless_tide.core.errors import LostLease, StoreRefused, TideError
-from restless_tide.core.gauges import COUNTED, Counts
 from restless_tide.desk import gauges, judging
 from restless_tide.desk.desk import ENGINE, Desk
+from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
 from restless_tide.engine.due import seconds_until
-from restless_tide.gateways.client import Gateway
-from restless_tide.gateways.protocol import GaugeHour
+from restless_tide.gateways.client import UNREADABLE, Gateway
 from restless_tide.records.tables import App, Berth, Guard, GuardWatch, Release
 
 MOST_PAGES = 40
@@ -35,13 +34,15 @@ def fetch(desk: Desk, store_id: str, gateway: Gateway) -> int:
     for berth_id, reference in waiting:
         try:
             came += _fetch(desk, berth_id, reference or "", gateway)
+        except LostLease:
+            raise
         except StoreRefused as wrong:
             _note(desk, berth_id, wrong.detail)
         except TideError as wrong:
             _log.warning("what a store counted could not be fetched", store=store_id, why=wrong.detail)
-            return came
-        except LostLease:
-            raise
+            if wrong.code != UNREADABLE:
+                return came  # it is away; the other berths there wait as well
+            _note(desk, berth_id, wrong.detail)
         except Exception as wrong:  # noqa: BLE001  (nobody can tell what a store will send)
             _log.exception("what a store counted could not be taken", store=store_id)
             _note(desk, berth_id, f"Taking its counts failed ({type(wrong).__name__}); the desk's log has the details.")
@@ -59,18 +60,19 @@ def _fetch(desk: Desk, berth_id: str, reference: str, gateway: Gateway) -> int:
             berth = needed(act.session, Berth, berth_id)
             if gateway.clock is not None:
                 berth.clock_ahead_seconds = round((gateway.clock - asked_at).total_seconds(), -1)
-            told = gauges.take_in(act, berth, "", [hour_of(hour) for hour in page.hours])
+            told = gauges.take_in(act, berth, "", [gauges.Hour.of(hour) for hour in page.fit()])
+            troubles = (*page.unfit(), *told.troubles)
             more = page.more and page.next != cursor
             berth.gauges_cursor = page.next
             if not more:  # what was told of meanwhile is fetched the next time
                 berth.gauges_due -= heard
-            if told.troubles:
-                berth.gauges_trouble = " ".join(told.troubles)[:LONGEST_TROUBLE]
-                act.log("counts not taken", _subject(berth), app=berth.app.name, reason=berth.gauges_trouble)
-            elif told.taken and berth.gauges_trouble:
+            if troubles:
+                berth.gauges_trouble = " ".join(troubles)[:LONGEST_TROUBLE]
+                act.log("counts not taken", berth_subject(berth), app=berth.app.name, reason=berth.gauges_trouble)
+            elif told.taken:
                 berth.gauges_trouble = ""
             if told.taken:
-                act.tell("counts", _subject(berth), app=berth.app.name)
+                act.tell("counts", berth_subject(berth), app=berth.app.name)
             act.judge(berth.app.name)
         came += told.taken
         if not more:
@@ -83,29 +85,6 @@ def _note(desk: Desk, berth_id: str, detail: str) -> None:
     with desk.act(ENGINE) as act:
         berth = needed(act.session, Berth, berth_id)
         berth.gauges_due, berth.gauges_trouble = 0, detail[:LONGEST_TROUBLE]
-
-
-def hour_of(told: GaugeHour) -> gauges.Hour:
-    """An hour as a store tells it, in the desk's own form."""
-    return gauges.Hour(
-        told.at,
-        told.revision,
-        told.complete,
-        tuple(
-            gauges.Cell(
-                cell.version,
-                cell.number,
-                cell.level,
-                cell.device,
-                Counts(**{name: getattr(cell, name) for name in COUNTED}),
-            )
-            for cell in told.cells
-        ),
-    )
-
-
-def _subject(berth: Berth) -> str:
-    return f"berth {berth.app.name} at {berth.store.name}"
 
 
 class Judges:

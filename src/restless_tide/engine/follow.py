@@ -25,6 +25,7 @@ from restless_tide.core.trial import TrialState
 from restless_tide.desk import answers as standing_answers
 from restless_tide.desk import builds, lanes, legs, releases, trials
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.find import berth_subject
 from restless_tide.desk.legs import leg_subject
 from restless_tide.desk.stores import rules_of
 from restless_tide.gateways import protocol
@@ -181,7 +182,7 @@ def _named(row: Any) -> str:
         case Round():
             return leg_subject(row.leg)
         case Berth():
-            return f"berth {row.app.name} at {row.store.name}"
+            return berth_subject(row)
         case Trial():
             return f"trial {row.id}"
     return f"consignment {row.id}"
@@ -343,7 +344,7 @@ def _berth_moved(act: Act, berth: Berth, wanted: Held, cause: Cause, word: Word)
     before, berth.availability = berth.availability, lanes.availability_of(wanted)
     if cause is not Cause.STRANGER:
         return
-    subject, app = f"berth {berth.app.name} at {berth.store.name}", berth.app.name
+    subject, app = berth_subject(berth), berth.app.name
     act.log("changed at the store", subject, app=app, before=before, after=berth.availability)
     said = "Where and for how much it is offered was changed on the store's own pages."
     act.notice(NoticeKind.CHANGED_AT_STORE, word.id, subject, said, place="/stores", app=app)

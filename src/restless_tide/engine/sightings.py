@@ -28,6 +28,7 @@ from restless_tide.core.order import PENDING, OrderState, Subject
 from restless_tide.core.step import STEP, StepEvent, StepState
 from restless_tide.desk import dossiers, invitations, lanes, parts, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
+from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
 from restless_tide.engine import field_reports, follow
 from restless_tide.engine.follow import Word
@@ -462,7 +463,7 @@ def _berth_changed(
         _demand_settled(act, key)
         return
     if data.state == "expired":
-        subject, app = f"berth {berth.app.name} at {berth.store.name}", berth.app.name
+        subject, app = berth_subject(berth), berth.app.name
         berth.store_ref, berth.refused_because = None, "the name expired, because no build came in time"
         act.log("name expired", subject, app=app, reason=berth.refused_because)
         act.notice(

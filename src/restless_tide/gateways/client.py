@@ -37,6 +37,8 @@ UPLOAD_BLOCK_BYTES = 4 * 1024 * 1024
 _TIMEOUT = httpx.Timeout(10.0, connect=3.0)
 _UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
 NOT_YET = "too-early"
+UNREADABLE = "store-answer-unreadable"
+"""The code of an error because a store's answer is not the gateway protocol."""
 LONGEST_ANSWER_BYTES = 16 * 1024**2
 LONGEST_CALL_SECONDS = 20.0
 LONGEST_FETCH_SECONDS = 600.0
@@ -291,7 +293,7 @@ class Gateway:
             raise StoreUnreachable(
                 f"{self._name} answered {method} {path} with something that is not the gateway protocol.",
                 remedy="Tell the people who run the gateway; the act is tried again meanwhile.",
-                code="store-answer-unreadable",
+                code=UNREADABLE,
             ) from None
 
     def _send(self, method: str, path: str, **sent: Any) -> httpx.Response:
@@ -368,7 +370,7 @@ class Gateway:
                         raise StoreUnreachable(
                             f"{self._name} answered {method} {path} without end; it was cut off.",
                             remedy="Tell the people who run the gateway; the act is tried again meanwhile.",
-                            code="store-answer-unreadable",
+                            code=UNREADABLE,
                         )
                 self._note_clock(answer.headers.get(protocol.CLOCK_HEADER, ""))
                 return httpx.Response(
@@ -395,7 +397,7 @@ class Gateway:
             raise StoreUnreachable(
                 f"{self._name} leads elsewhere (status {answer.status_code}); redirects are not followed.",
                 remedy="Connect it by the address it really has.",
-                code="store-answer-unreadable",
+                code=UNREADABLE,
             )
         problem = _problem(answer)
         detail = str(problem.get("detail") or f"{self._name} answered {answer.status_code}.")

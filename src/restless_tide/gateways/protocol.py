@@ -7,10 +7,11 @@ them through a life cycle of core.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidatorFunctionWrapHandler, WrapValidator
 from typing_extensions import TypedDict
 
 from restless_tide.core.documents import DocumentFormat
@@ -496,12 +497,38 @@ class GaugeHour(Message):
     cells: tuple[GaugeCell, ...] = Field(default=(), max_length=MOST_CELLS)
 
 
+@dataclass(frozen=True)
+class UnfitHour:
+    """An hour that is not what the protocol asks for, and why; it keeps no other hour out."""
+
+    why: str
+
+
+def _each_alone(told: Any, read: ValidatorFunctionWrapHandler) -> GaugeHour | UnfitHour:
+    try:
+        hour: GaugeHour = read(told)
+    except ValidationError as wrong:
+        first = wrong.errors()[0]
+        place = ".".join(map(str, first["loc"]))
+        at = told.get("at") if isinstance(told, dict) else None
+        return UnfitHour(f"an hour ({at}) cannot be read: {place}: {first['msg']}")
+    return hour
+
+
 class GaugePage(Message):
     """Hours in the order in which they were told. ``next`` is what to ask after the next time; ``more``: ask at once."""
 
-    hours: tuple[GaugeHour, ...] = Field(default=(), max_length=MOST_HOURS)
+    hours: tuple[Annotated[GaugeHour, WrapValidator(_each_alone)], ...] = Field(default=(), max_length=MOST_HOURS)
     next: Line
     more: bool = False
+
+    def fit(self) -> list[GaugeHour]:
+        """The hours that can be read."""
+        return [hour for hour in self.hours if not isinstance(hour, UnfitHour)]
+
+    def unfit(self) -> list[str]:
+        """Why each of the others cannot be."""
+        return [hour.why for hour in self.hours if isinstance(hour, UnfitHour)]
 
 
 class GaugesChanged(Message):

@@ -17,6 +17,7 @@ from restless_tide.core.leg import possible as possible_for_leg
 from restless_tide.core.notice import DELIVERY, NoticeKind
 from restless_tide.core.questions import refused_answers
 from restless_tide.core.revision import compare
+from restless_tide.core.rollout import MAY_RISE
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import STEP
@@ -261,7 +262,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     pending = lanes.pending(session, row.id)
     orders = lanes.latest(session, row.id, _ORDERS_SHOWN)
     seen = row.sighting
-    frozen = legs.frozen_until(row, now)
+    frozen = legs.frozen_until(row, now) if row.state in MAY_RISE else None
     return LegTold.of(
         row,
         **ordered(pending, asked=legs.offered_again(row)),

@@ -41,8 +41,8 @@ def watch(session: Session, row: GuardWatch, now: datetime, *, with_line: bool) 
     points: list[EvidencePoint] = []
     if with_line and row.judged_at is not None:
         rule = guards.rule_of(row.guard)
-        chosen = [leg for leg in row.release.legs if leg.launched_at is not None and row.leg_id in (None, leg.id)]
-        chosen = [leg for leg in chosen if not row.guard.stores or leg.berth.store.name in row.guard.stores]
+        launched = judging.launched_legs(row.release, row.guard.stores)
+        chosen = [leg for leg in launched if row.leg_id in (None, leg.id)]
         seen = judging.look(session, rule, row.guard.source, chosen, row.counts_since)
         points = _points(judging.line(rule, seen))
     return WatchTold.of(

@@ -33,6 +33,15 @@ def _in_lines(text: str) -> str:
 
 OneLine = Annotated[str, Field(max_length=LONGEST_LINE), AfterValidator(_in_one_line)]
 """A name, a title, a label, an address: never a line break in it, in the form NFC."""
+
+
+def one_step(name: str) -> str:
+    """A name that stands in addresses as one step of them."""
+    if any(sign in name for sign in "/\\?#%") or name in (".", ".."):
+        raise ValueError("it holds one of / \\ ? # %, which a name in an address cannot")
+    return name
+
+
 Words = Annotated[str, Field(max_length=LONGEST_WORDS), AfterValidator(_in_lines)]
 """What someone says of an act, in a few lines."""
 Text = Annotated[str, Field(max_length=LONGEST_TEXT), AfterValidator(_in_lines)]

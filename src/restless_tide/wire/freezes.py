@@ -3,36 +3,22 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Self
+from typing import Annotated
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field
 
-from restless_tide.core.freeze import Freeze
-from restless_tide.wire.base import OneLine, Told, Wanted, Words
+from restless_tide.core.freeze import LONGEST_FREEZE_NAME, Freeze
+from restless_tide.wire.base import OneLine, Told, Wanted, Words, one_step
 
 
-class FreezeWanted(Wanted):
-    """``begins`` and ``ends`` as the clock on the wall shows them in ``zone``."""
+class FreezeWanted(Wanted, Freeze):
+    """A freeze as it is to be, and why."""
 
-    name: Annotated[OneLine, Field(min_length=1, max_length=60)]
-    begins: datetime = Field(description="without a zone, such as 2026-12-20T18:00")
-    ends: datetime
-    zone: Annotated[OneLine, Field(max_length=60)] = Field(default="UTC", description="such as Europe/Berlin (IANA)")
-    yearly: bool = Field(default=False, description="every year on these days, whatever their year")
-    apps: list[OneLine] = Field(default_factory=list, max_length=500, description="none: all")
-    stores: list[OneLine] = Field(default_factory=list, max_length=100, description="none: all")
+    name: Annotated[OneLine, Field(min_length=1, max_length=LONGEST_FREEZE_NAME), AfterValidator(one_step)]
     reason: Words = ""
 
-    @model_validator(mode="after")
-    def _makes_sense(self) -> Self:
-        self.freeze()
-        return self
-
     def freeze(self) -> Freeze:
-        return Freeze(
-            name=self.name, begins=self.begins, ends=self.ends, zone=self.zone, yearly=self.yearly,
-            apps=tuple(self.apps), stores=tuple(self.stores),
-        )  # fmt: skip
+        return Freeze.model_validate(self.model_dump(include=set(Freeze.model_fields)))
 
 
 class FreezeTold(Told):

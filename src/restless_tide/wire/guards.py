@@ -5,25 +5,27 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Self
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
-from restless_tide.core.gauges import MOST_CELLS, MOST_COUNTED
+from restless_tide.core.gauges import HOUR, MOST_CELLS, MOST_COUNTED
 from restless_tide.core.guard import (
-    HIGHEST_TOLERANCE,
-    USUAL_ERROR_BOUND,
-    USUAL_LEAST_PEOPLE,
+    LONGEST_GUARD_NAME,
+    LONGEST_SILENCE,
     Against,
     GuardRule,
     OnBreach,
     Verdict,
     Watched,
 )
-from restless_tide.wire.base import Instant, OneLine, Told, Wanted, Words
+from restless_tide.wire.base import Instant, OneLine, Told, Wanted, Words, one_step
 
 MOST_HOURS = 24 * 7
 """Of one document that is sent."""
 _Count = Annotated[int, Field(ge=0, le=MOST_COUNTED)]
 _Short = Annotated[OneLine, Field(max_length=60)]
+
+
+GuardName = Annotated[OneLine, Field(min_length=1, max_length=LONGEST_GUARD_NAME), AfterValidator(one_step)]
 
 
 class Counts(Wanted):
@@ -91,41 +93,19 @@ class GaugesTold(Told):
     counted: list[CountedTold]
 
 
-class GuardWanted(Wanted):
-    """A guard as it is to be. What is left out is the usual."""
+class GuardWanted(Wanted, GuardRule):
+    """A guard as it is to be: its rule, and what it may do. What is left out is the usual."""
 
-    name: Annotated[OneLine, Field(min_length=1, max_length=60)]
-    watched: Watched = Watched.CRASHED_PEOPLE
-    against: Against = Against.BEFORE
-    bound: float | None = Field(default=None, gt=0, le=5, description="a rate (0 to 1) or stars, with a fixed bound")
-    tolerance: float | None = Field(
-        default=None, gt=0, le=HIGHEST_TOLERANCE, description="the change that is accepted: a ratio, or stars"
-    )
-    error_bound: float = Field(
-        default=USUAL_ERROR_BOUND, ge=0.0001, le=0.2, description="how often, at most, a good rollout is ever stopped"
-    )
-    least_people: int = Field(default=USUAL_LEAST_PEOPLE, ge=1, le=10_000_000)
+    name: GuardName
     on_breach: OnBreach = OnBreach.TELL
     every_store: bool = Field(default=False, description="what it does, it does at every store of the release")
     together: bool = Field(default=True, description="the stores of a release are judged as one")
     stores: list[OneLine] = Field(default_factory=list, max_length=100, description="none: every store")
     source: _Short = Field(default="", description="where its counts come from; empty: the stores themselves")
 
-    @model_validator(mode="after")
-    def _makes_sense(self) -> Self:
-        self.rule()
-        return self
-
     def rule(self) -> GuardRule:
         """What of it the arithmetic needs."""
-        return GuardRule(
-            watched=self.watched,
-            against=self.against,
-            bound=self.bound,
-            tolerance=self.tolerance or 0.0,
-            error_bound=self.error_bound,
-            least_people=self.least_people,
-        )
+        return GuardRule.model_validate(self.model_dump(include=set(GuardRule.model_fields)))
 
 
 class GuardTold(Told):
@@ -202,7 +182,7 @@ class SilenceWanted(Wanted):
     """For some hours from now, or until an instant; neither: it speaks again."""
 
     until: Instant | None = None
-    hours: float | None = Field(default=None, gt=0, le=24 * 30)
+    hours: float | None = Field(default=None, gt=0, le=LONGEST_SILENCE / HOUR)
     reason: Words = ""
 
     @model_validator(mode="after")
@@ -215,7 +195,7 @@ class SilenceWanted(Wanted):
 class GuardTrialWanted(GuardWanted):
     """A guard to be tried on what was counted of a release, or on made-up counts; nothing is set up, nothing is stopped."""
 
-    name: Annotated[OneLine, Field(min_length=1, max_length=60)] = "trial"
+    name: GuardName = "trial"
     version: OneLine | None = Field(default=None, description="a release whose counts are played again")
     ratio: float | None = Field(
         default=None, gt=0, le=100, description="made up: how many times as often it goes wrong"

@@ -133,7 +133,7 @@ class LegTold(Ordered):
     go_ahead_at: datetime | None
     not_before: datetime | None
     with_other_legs: bool
-    frozen_by: str | None = Field(description="the freeze that holds it now; none: nothing does")
+    frozen_by: str | None = Field(description="the freeze that holds it now, where it could rise; none: nothing does")
     frozen_until: datetime | None
     waits_for: list[str] = Field(description="what an approved leg still waits for")
     launched_at: datetime | None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy import ForeignKey, Index, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from restless_tide.core.guard import OnBreach, Verdict
@@ -83,7 +83,7 @@ class Guard(Base):
     """A rule that watches every rollout of an app. No stores: all of them. An empty source: what the stores count."""
 
     __tablename__ = "guards"
-    __table_args__ = (UniqueConstraint("app_id", "name"),)
+    __table_args__ = (Index("ix_guards_of_app", "app_id", "name", unique=True, sqlite_where=text("ended_at IS NULL")),)
 
     id: Mapped[str] = key("gu")
     app_id: Mapped[str] = mapped_column(ForeignKey("apps.id"))

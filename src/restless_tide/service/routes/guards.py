@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import timedelta
 from typing import Annotated
 
 from fastapi import Query
-from sqlalchemy import select
 
-from restless_tide.core.gauges import COUNTED
-from restless_tide.core.gauges import Counts as CoreCounts
 from restless_tide.desk import course, find, gauges, guards, trying
-from restless_tide.records.tables import GaugeHour
 from restless_tide.service import shown_guards
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -29,7 +26,6 @@ from restless_tide.wire.guards import (
     GuardTrialTold,
     GuardTrialWanted,
     GuardWanted,
-    HourWanted,
     SilenceWanted,
     WatchTold,
 )
@@ -76,7 +72,7 @@ def end(app: str, guard: str, wanted: ReasonWanted, desk: TheDesk, person: Signe
 
 @router.post("/guard-trials")
 def try_out(app: str, wanted: GuardTrialWanted, desk: TheDesk, _: SignedIn) -> GuardTrialTold:
-    """Try a guard on a release's past counts, or over made-up ones: would it have stopped, and when? Nothing is stopped."""
+    """Try a guard on a release's past counts, or on made-up ones: would it have stopped, and when? Nothing is stopped."""
     setting = _setting(wanted)
     with desk.look() as session:
         find.app(session, app)
@@ -122,7 +118,7 @@ def run(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[CourseTold]:
 def silence(
     app: str, version: str, guard: str, wanted: SilenceWanted, desk: TheDesk, person: SignedIn
 ) -> list[WatchTold]:
-    """Have a guard do nothing at this release for a time; it goes on counting. Without a time it speaks again."""
+    """Have a guard do nothing at this release for a time; it continues to count. Without a time it speaks again."""
     with desk.act(person.id) as act:
         until = act.now + timedelta(hours=wanted.hours) if wanted.hours is not None else wanted.until
         rows = guards.silence(act, app, version, guard, until, wanted.reason)
@@ -130,21 +126,13 @@ def silence(
         return [shown_guards.watch(act.session, row, act.now, with_line=False) for row in rows]
 
 
-def _hour(wanted: HourWanted) -> gauges.Hour:
-    cells = tuple(
-        gauges.Cell(
-            one.version, one.number, one.level, one.device, CoreCounts(**{name: getattr(one, name) for name in COUNTED})
-        )
-        for one in wanted.cells
-    )
-    return gauges.Hour(wanted.at, wanted.revision, wanted.complete, cells)
-
-
 @router.post("/gauges")
 def enter(app: str, wanted: GaugesWanted, desk: TheDesk, person: SignedIn) -> GaugesTaken:
     """Hand in counts: of a team's own crash collector, or as they are read at a hand-carried store."""
     with desk.act(person.id) as act:
-        return GaugesTaken.of(gauges.enter(act, app, wanted.store, wanted.source, [_hour(one) for one in wanted.hours]))
+        return GaugesTaken.of(
+            gauges.enter(act, app, wanted.store, wanted.source, [gauges.Hour.of(one) for one in wanted.hours])
+        )
 
 
 @router.get("/gauges")
@@ -154,7 +142,7 @@ def read(
     _: SignedIn,
     store: str,
     source: Annotated[str, Query(max_length=60, description="empty: what the store counts itself")] = "",
-    version: Annotated[list[str], Query(max_length=20, description="of these only")] = [],  # noqa: B006
+    version: Annotated[list[str] | None, Query(max_length=20, description="of these only")] = None,
     since: Instant | None = None,
     until: Instant | None = None,
 ) -> GaugesTold:
@@ -164,14 +152,13 @@ def read(
     first = max(since or last - USUAL_SPAN, last - LONGEST_SPAN)
     with desk.look() as session:
         berth = find.berth(session, find.app(session, app), find.store(session, store))
-        sources = session.scalars(select(GaugeHour.source).where(GaugeHour.berth_id == berth.id).distinct())
         return GaugesTold(
             store=store,
             source=source,
-            sources=sorted(set(sources) - {""}),
+            sources=gauges.sources(session, berth),
             trouble=berth.gauges_trouble,
             counted=[
-                CountedTold.of(one, counts=Counts(**{name: getattr(one.counts, name) for name in COUNTED}))
-                for one in gauges.series(session, berth, source, version, first, last)
+                CountedTold.of(one, counts=Counts.model_validate(asdict(one.counts)))
+                for one in gauges.series(session, berth, source, version or (), first, last)
             ],
         )

@@ -84,8 +84,9 @@ def upgrade() -> None:
         sa.Column("source", sa.String(), nullable=False),
         sa.Column("created_at", columns.AwareUtc(), nullable=False),
         sa.Column("ended_at", columns.AwareUtc(), nullable=True),
-        sa.UniqueConstraint("app_id", "name"),
     )
+    running = sa.text("ended_at IS NULL")
+    op.create_index("ix_guards_of_app", "guards", ["app_id", "name"], unique=True, sqlite_where=running)
     op.create_table(
         "guard_watches",
         sa.Column("id", sa.String(), primary_key=True),
