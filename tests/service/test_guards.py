@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from restless_tide.client import Conflict, Invalid, NotFound
+from restless_tide.client import Conflict, Denied, Invalid, NotFound, Tide
 from restless_tide.wire.guards import WatchTold
 from restless_tide.wire.releases import ReleaseTold
 from tests.harbour import Harbour, leg_of, until
@@ -160,6 +160,11 @@ def test_a_collector_of_the_team_feeds_a_guard(watched: Harbour, app: str) -> No
     told = watched.tide.guards.counted(app, "openfield", source="collector")
     assert told.sources == ["collector"]
     assert len({one.at for one in told.counted}) == 3
+    made = watched.tide.people.make_token("collector", apps=[app])
+    with Tide(watched.address, token=made.value) as build_server:
+        assert build_server.guards.enter(app, "openfield", [hour(3, 2, **fine)], source="collector").taken == 1
+        with pytest.raises(Denied, match="build server's"):
+            build_server.guards.end(app, "crashes")
     watched.tide.guards.set_up(app, name="own", source="collector", stores=["openfield"])
     found = until(lambda: watch_of(watched, app, "1.1.0", "own"), lambda one: one and one[0].found)[0]
     assert found.verdict == "steady" or found.blind
@@ -176,6 +181,8 @@ def test_guards_are_changed_ended_and_refused_with_reasons(watched: Harbour, app
         guards.set_up(app, name="elsewhere", stores=["northgate"])
     with pytest.raises(Invalid, match="can only be compared"):
         guards.set_up(app, name="uptake", watched="uptake")
+    with pytest.raises(Invalid, match="a name in an address cannot"):
+        guards.set_up(app, name="crashes/hangs")
     with pytest.raises(NotFound, match="No guard is called"):
         guards.end(app, "nothing")
     guards.end(app, "stars", reason="too strict")
