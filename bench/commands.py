@@ -8,7 +8,7 @@ from pathlib import Path
 
 from sqlalchemy import text
 
-from bench.filling import a_rising_leg, a_store, an_app
+from bench.filling import rising_everywhere
 from bench.measuring import run, say, timed
 from restless_tide.demo.processes import STORES, Processes
 from restless_tide.desk import overview
@@ -47,13 +47,7 @@ def many_apps(folder: Path) -> None:
     """The overview as the service makes it, of APPS apps at three stores, against one raw SELECT of the same figures."""
     desk = Desk(Settings(data=folder / "many"), RealClock())
     with desk.database.writing() as session:
-        stores = [a_store(name) for name in STORES]
-        session.add_all(stores)
-        session.flush()
-        for number in range(APPS):
-            app, release = an_app(session, f"app{number}")
-            for store in stores:
-                a_rising_leg(session, app, release, store, f"sub-{number}")
+        rising_everywhere(session, APPS)
 
     def ours() -> None:
         with desk.look() as session:

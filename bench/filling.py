@@ -11,6 +11,7 @@ from restless_tide.core.ladder import USUAL_LADDER
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
+from restless_tide.demo.processes import STORES
 from restless_tide.records import tables
 from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
 
@@ -64,3 +65,15 @@ def a_rising_leg(
         )
     )  # fmt: skip
     return leg
+
+
+def rising_everywhere(session: Session, apps: int) -> list[tables.Leg]:
+    """So many apps, each with a release that rises at every stand-in's store."""
+    stores = [a_store(name) for name in STORES]
+    session.add_all(stores)
+    session.flush()
+    legs = []
+    for number in range(apps):
+        app, release = an_app(session, f"app{number}")
+        legs += [a_rising_leg(session, app, release, store, f"sub-{number}") for store in stores]
+    return legs

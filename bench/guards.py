@@ -10,12 +10,11 @@ from pathlib import Path
 import numpy as np
 from sqlalchemy import select
 
-from bench.filling import a_rising_leg, a_store, an_app
+from bench.filling import rising_everywhere
 from bench.measuring import say, timed
 from restless_tide.core.gauges import HOUR, Counts, hour_number
 from restless_tide.core.guard import Against, GuardRule, OnBreach
 from restless_tide.core.sequential import Rows, rate_evidence
-from restless_tide.demo.processes import STORES
 from restless_tide.desk import gauges, guards, judging
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import ENGINE, Desk
@@ -52,14 +51,8 @@ def _an_hour(folder: Path) -> None:
     desk = Desk(Settings(data=folder / "counted"), RealClock())
     now = datetime.now(UTC)
     with desk.database.writing() as session:
-        stores = [a_store(name) for name in STORES]
-        session.add_all(stores)
-        session.flush()
-        for number in range(APPS):
-            app, release = an_app(session, f"app{number}")
-            for store in stores:
-                leg = a_rising_leg(session, app, release, store, f"sub-{number}")
-                leg.launched_at = now - KNOWN_HOURS * HOUR
+        for leg in rising_everywhere(session, APPS):
+            leg.launched_at = now - KNOWN_HOURS * HOUR
     with desk.look() as session:
         berths = list(session.scalars(select(Berth.id)))
         apps = list(session.scalars(select(App.name)))
