@@ -35,6 +35,7 @@ NOUNS = {
     "release": Noun("releases", "releases: draft, see what stops it, submit, show, give the go-ahead"),
     "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
     "guard": Noun("guards", "rules that watch rollouts and may pause or halt them"),
+    "ladder": Noun("ladders", "ladders that are kept under a name: list, set, drop"),
     "freeze": Noun("freezes", "windows in which nothing launches and no share rises"),
     "gauge": Noun("guards", "what was counted: people, sessions, crashes, hangs, ratings"),
     "step": Noun("steps", "steps that people carry to a store by hand"),

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from restless_tide.cli import ready
+from restless_tide.cli import halting, pace, ready
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, place_argument, span
 from restless_tide.cli.telling import moment, share, unconfirmed
+from restless_tide.core.ladder import HOW_TO_WRITE
 from restless_tide.core.leg import ENDS, LegPhase, reached
 from restless_tide.core.order import PENDING, OrderState
+from restless_tide.core.pace import PaceKind
 from restless_tide.wire.errors import Invalid, NotFound
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
 
@@ -89,6 +91,7 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask first")
     ready.add(nouns)
+    pace.add(nouns)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)
@@ -134,8 +137,13 @@ def add(nouns: Nouns) -> None:
             description=f"{summary[0].upper()}{summary[1:]}. At every store where it is possible, or at --store.",
         )
         parser.set_defaults(act=act, share=None)
-        parser.add_argument("version")
-        app_argument(parser)
+        if act == "halt":
+            parser.add_argument("version", nargs="?", help="the release; leave it out with --all")
+            parser.add_argument("--app", metavar="APP", help="the app's short name")
+            halting.arguments(parser)
+        else:
+            parser.add_argument("version")
+            app_argument(parser)
         place_argument(parser, required=False)
         parser.add_argument("--reason", required=True, help="why; it stands in the logbook")
         if act == "advance":
@@ -151,7 +159,7 @@ def _launch_arguments(parser: Parser) -> None:
     parser.add_argument(
         "--ladder",
         metavar="STAGES",
-        help="such as 5@24,20@48,100: per cent @ hours to hold; where the store leaves it free",
+        help=f"a named ladder, or its stages: {HOW_TO_WRITE}; where the store leaves it free",
     )
     word = parser.add_mutually_exclusive_group()
     word.add_argument(
@@ -339,6 +347,10 @@ def _show(call: Call) -> None:
 
 def _steer(call: Call) -> Exit | None:
     given = call.given
+    if given.act == "halt":
+        halting.demand_one_meaning(call)
+        if given.all:
+            return halting.halt_all(call)
     if given.act in _ASKS_FIRST:
         before = call.tide.releases.one(given.app, given.version)
         chosen = _meant(before, given.store)
@@ -418,6 +430,8 @@ def _stands(leg: LegTold) -> str:
 
 def _tell(call: Call, release: ReleaseTold) -> None:
     call.say(f"{release.app_title} {release.version}")
+    if release.pace.kind is not PaceKind.FREE:
+        call.say(f"pace: {release.pace_told}")
     for leg in release.legs:
         call.say(f"\n{leg.place_title}: {_stands(leg)}")
         call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
@@ -428,6 +442,8 @@ def _tell(call: Call, release: ReleaseTold) -> None:
             )
         if leg.phase == LegPhase.APPROVED and leg.waits_for:
             call.say(f"  waits for {', '.join(leg.waits_for)}")
+        if leg.waits_to_rise:
+            call.say(f"  its next stage waits for {', and for '.join(leg.waits_to_rise)}")
         for finding in leg.findings:
             call.say(f"  {finding.level}: {finding.detail} {finding.remedy}")
         refused = next((order for order in leg.orders[:1] if order.state == OrderState.REFUSED), None)
@@ -446,11 +462,7 @@ def _tell(call: Call, release: ReleaseTold) -> None:
 
 
 def _ladder(leg: LegTold) -> str:
-    marks = [
-        share(stage.share) + (f" ({stage.dwell_hours:g} h)" if stage.dwell_hours is not None else "")
-        for stage in leg.ladder
-    ]
-    return " → ".join(marks) + (" (dictated)" if leg.ladder_dictated else "")
+    return " → ".join(stage.told() for stage in leg.ladder) + (" (dictated)" if leg.ladder_dictated else "")
 
 
 def _meant(release: ReleaseTold, place: str | None) -> list[LegTold]:

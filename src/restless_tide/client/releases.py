@@ -6,12 +6,16 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from restless_tide.client.noun import Noun
+from restless_tide.core.pace import Pace
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     GoAheadWanted,
+    HaltsTold,
+    HaltsWanted,
     LegWanted,
     NewLegWanted,
     NotesWanted,
+    PaceWanted,
     RecallWanted,
     ReleaseChange,
     ReleaseTold,
@@ -113,6 +117,20 @@ class Releases(Noun):
         """``act``: advance, pause, resume, halt, finish or withdraw. Raises ImpossibleAct saying what is possible."""
         wanted = SteerWanted.model_validate({"act": act, "reason": reason, "store": store, "share": share})
         return self._line.post(f"/v1/apps/{app}/releases/{version}/steering", SteeringTold, wanted)
+
+    def halt_all(
+        self, *, reason: str, app: str | None = None, platform: str | None = None, complete_too: bool = False
+    ) -> HaltsTold:
+        """Halt every rollout of an app, of a platform, or of both together. Raises ImpossibleAct when nothing can be halted."""
+        wanted = HaltsWanted(reason=reason, app=app, platform=platform, complete_too=complete_too)
+        return self._line.post("/v1/halts", HaltsTold, wanted)
+
+    def set_pace(
+        self, app: str, version: str, pace: Pace, *, reason: str = "", revision: int | None = None
+    ) -> ReleaseTold:
+        """Say how its stores rise beside each other. Raises Invalid, NotFound, StaleView."""
+        wanted = PaceWanted(**pace.model_dump(), reason=reason)
+        return self._line.put(f"/v1/apps/{app}/releases/{version}/pace", ReleaseTold, wanted, headers=_match(revision))
 
 
 def _match(revision: int | None) -> dict[str, str] | None:

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from restless_tide.client.dossier import Dossier
     from restless_tide.client.freezes import Freezes
     from restless_tide.client.guards import Guards
+    from restless_tide.client.ladders import Ladders
     from restless_tide.client.notices import Notices
     from restless_tide.client.people import People
     from restless_tide.client.releases import Releases
@@ -94,6 +95,12 @@ class Tide:
         from restless_tide.client.releases import Releases
 
         return Releases(self._line)
+
+    @cached_property
+    def ladders(self) -> Ladders:
+        from restless_tide.client.ladders import Ladders
+
+        return Ladders(self._line)
 
     @cached_property
     def freezes(self) -> Freezes:

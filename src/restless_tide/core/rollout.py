@@ -114,13 +114,13 @@ class Option:
 
 
 def stage_ends(progress: Progress, ladder: Ladder) -> datetime | None:
-    """When the present stage has been held long enough, if its clock runs and it ends by the clock."""
+    """When the present stage has been held long enough, if its clock runs and it can end without a person."""
     if progress.state is not S.RISING or progress.running_since is None or progress.stage < 0:
         return None
-    dwell = ladder.stages[progress.stage].dwell
-    if dwell is None:
+    shortest = ladder.stages[progress.stage].shortest
+    if shortest is None:
         return None
-    return progress.running_since + (dwell - progress.held_before)
+    return progress.running_since + (shortest - progress.held_before)
 
 
 def launched(progress: Progress, ladder: Ladder, now: datetime) -> Progress:

@@ -17,7 +17,7 @@ from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
 from typing import Literal
 
-from pydantic import AwareDatetime, Field, ValidationError, model_validator
+from pydantic import AwareDatetime, Field, ValidationError, field_validator, model_validator
 
 from restless_tide.core.catalogue import Form, catalogue
 from restless_tide.core.errors import Invalid
@@ -190,6 +190,13 @@ class RolloutRules(Rules):
         default=AfterWithdraw.NEW_RELEASE, title="What brings a withdrawn release back"
     )
     withdraw_restores_previous: bool = Field(default=False, title="Withdrawing brings back the release before")
+
+    @field_validator("dictated_ladder")
+    @classmethod
+    def _goes_by_the_clock(cls, value: Ladder | None) -> Ladder | None:
+        if value is not None and value.by_steadiness:
+            raise ValueError("a store dictates hours; what guards say is the desk's")
+        return value
 
 
 class Audience(StrEnum):

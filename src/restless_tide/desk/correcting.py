@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
 from restless_tide.core.versions import parse_version, version_order
-from restless_tide.desk import app_answers, app_goods, app_pictures, find, legs, releases, retiring, texts
+from restless_tide.desk import app_answers, app_goods, app_pictures, find, legs, options, releases, retiring, texts
 from restless_tide.desk.apps import demand_identifier
 from restless_tide.desk.desk import Act
 from restless_tide.desk.releases import LegWish
@@ -212,7 +212,7 @@ def _demand_droppable(leg: Leg, now: datetime) -> None:
     acts = possible(phase, ever_sent=bool(leg.rounds))
     if LegAct.DROP in acts:
         return
-    steering = [option.act for option in legs.possible(leg, now=now).values() if option.possible]
+    steering = [option.act for option in options.possible(leg, now=now).values() if option.possible]
     raise ImpossibleAct(
         f"{leg.release.version} was handed in at {find.place_of(leg)} and is {phase}; it stays, with its history.",
         possible=[*acts, *steering],

@@ -241,6 +241,24 @@ def table(
     return Table(np.array([row[0] for row in rows], np.int64), np.array(numbered, np.int64), columns)
 
 
+def counted_since(
+    session: Session, berth_id: str, source: str, version: str, since: datetime
+) -> tuple[int, datetime | None]:
+    """The sessions of a version in a source's complete hours from an instant of the store's clock on, and the end of the newest one."""
+    unfinished = select(GaugeHour.hour).where(
+        GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.complete.is_(False)
+    )
+    asked = select(func.sum(GaugeCount.sessions), func.max(GaugeCount.hour)).where(
+        GaugeCount.berth_id == berth_id,
+        GaugeCount.source == source,
+        GaugeCount.version == version,
+        GaugeCount.hour >= hour_number(since),
+        GaugeCount.hour.not_in(unfinished),
+    )
+    sessions, newest = session.execute(asked).one()
+    return int(sessions or 0), hour_of(newest + 1) if newest is not None else None
+
+
 def corrected(session: Session, berth_id: str, source: str, since: int) -> int:
     """How many hours were told anew after they had been complete."""
     asked = select(func.count()).where(

@@ -356,8 +356,7 @@ def _hold_back(act: Act, row: GuardWatch, reason: str) -> list[str]:
         and (everywhere or leg.berth.store.name in row.guard.stores)
     ]
     for leg in held:
-        leg.needs_go_ahead, leg.go_ahead_at = True, None
-        act.log("launch held back", legs.leg_subject(leg), app=row.release.app.name, reason=reason)
+        steering.hold_back(act, leg, reason)
     return [f"{legs.place_title(leg)} is not launched without a person's go-ahead." for leg in held]
 
 

@@ -11,7 +11,19 @@ from sqlalchemy.orm import Session
 from restless_tide.core.berth import state_of
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
-from restless_tide.desk import app_answers, app_goods, app_pictures, builds, find, holdings, lanes, legs, signing, texts
+from restless_tide.desk import (
+    app_answers,
+    app_goods,
+    app_pictures,
+    builds,
+    find,
+    holdings,
+    lanes,
+    legs,
+    options,
+    signing,
+    texts,
+)
 from restless_tide.desk.locks import standing_at
 from restless_tide.desk.packages import facts_of
 from restless_tide.desk.standing import account_of
@@ -51,7 +63,7 @@ def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = N
             phase=legs.phase(leg),
             notes=legs.notes_for(leg, rules or rules_of(leg.berth.store)),
             track=leg.track,
-            waits_for=tuple(legs.waits_for(leg, now)),
+            waits_for=tuple(options.waits_for(leg, now)),
             reasons=tuple(last.reasons) if last is not None else (),
         ),
     )

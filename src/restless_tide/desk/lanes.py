@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from sqlalchemy import Select, bindparam, select
@@ -31,6 +31,7 @@ from restless_tide.records.tables import (
     Order,
     Release,
     Round,
+    Showing,
     Sighting,
     Step,
     Store,
@@ -297,6 +298,23 @@ def keep(session: Session, before: Level, after: Level, now: datetime, at: datet
     row.state, row.share, row.sequence = after.seen.state, after.seen.share, after.sequence
     row.ours, row.stranger, row.asked = after.ours, after.stranger, after.asked
     row.repeated_at, row.repeats = after.repeated_at, after.repeats
+    if after.seen != before.seen and after.subject in SHOWN_OVER_TIME:
+        _show(session, after, now, at)
+
+
+SHOWN_OVER_TIME = frozenset({Subject.LEG, Subject.BERTH})
+"""Of these the desk keeps what was seen over time."""
+
+
+def _show(session: Session, level: Level, now: datetime, at: datetime | None) -> None:
+    """Write down from when on the store holds this, by the desk's clock."""
+    assert level.seen is not None
+    since = now
+    if at is not None:
+        leg = level.subject is Subject.LEG
+        berth = needed(session, Leg, level.id).berth if leg else needed(session, Berth, level.id)
+        since = min(at - timedelta(seconds=berth.clock_ahead_seconds), now)
+    session.add(Showing(subject=level.id, at=since, state=level.seen.state, share=level.seen.share))
 
 
 def place(

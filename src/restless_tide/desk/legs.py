@@ -1,39 +1,30 @@
-"""A leg's row seen through core's eyes: its ladder, progress, phase, and what may be done with it."""
+"""A leg's row seen through core's eyes: its ladder, progress and phase."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
-from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import ColumnElement, and_, select
 from sqlalchemy.orm import Session, object_session
 
-from restless_tide.core.conditions import Conditions, Standing, unmet
-from restless_tide.core.freeze import held
 from restless_tide.core.ladder import Ladder
 from restless_tide.core.lane import Held
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
-from restless_tide.core.order import PENDING
 from restless_tide.core.rollout import (
     GONE,
     OFFERED,
     ROLLOUT,
-    STEERING,
-    Option,
     Progress,
-    RolloutEvent,
     RolloutState,
     adopted,
-    options,
     stage_ends,
 )
 from restless_tide.core.rulebook import PRODUCTION, RolloutRules, Rulebook
 from restless_tide.core.tracks import Address
 from restless_tide.desk import freezes
 from restless_tide.desk.stores import rules_of
-from restless_tide.records.tables import Leg, Order, Round
+from restless_tide.records.tables import Leg, Round
 
 
 def leg_subject(leg: Leg) -> str:
@@ -159,51 +150,11 @@ def previous_version(session: Session, leg: Leg) -> str | None:
     return None
 
 
-def steering(session: Session, leg: Leg, now: datetime) -> Mapping[RolloutEvent, Option]:
-    """Every steering act on this leg: possible or not now, and what it would mean."""
-    return possible(leg, previous_version(session, leg), now=now)
-
-
-def possible(
-    leg: Leg, before: str | None = None, acts: Collection[RolloutEvent] = STEERING, *, now: datetime
-) -> Mapping[RolloutEvent, Option]:
-    """The same, or of some acts; without the version ``before`` it is not told what a withdrawal would bring back."""
-    rules = rollout_rules(leg)
-    down = leg.state is RolloutState.WITHDRAWN
-    here = options(
-        progress_of(leg),
-        ladder_of(leg),
-        rules,
-        before,
-        offered_again=offered_again(leg),
-        newer=newer_version(leg) if down else None,
-        confirmed=not down or _confirmed(leg),
-        acts=acts,
-    )
-    rising = [act for act, option in here.items() if option.possible and held(act, leg.state)]
-    frozen = frozen_until(leg, now) if rising else None
-    if frozen is None:
-        return here
-    why_not = f"The freeze {frozen[0]} holds it until {frozen[1]:%Y-%m-%d %H:%M} UTC. Two people can lift it for this release."
-    return {
-        act: replace(option, possible=False, why_not=why_not) if act in rising else option
-        for act, option in here.items()
-    }
-
-
 def frozen_until(leg: Leg, now: datetime) -> tuple[str, datetime] | None:
     """The freeze that holds a leg now, and until when."""
     session = object_session(leg)
     assert session is not None
     return freezes.holding(session, leg, now)
-
-
-def _confirmed(leg: Leg) -> bool:
-    """Whether the store was last seen to hold what is wanted, and nothing is ordered of it."""
-    session = object_session(leg)
-    assert session is not None
-    waits = select(Order.id).where(Order.lane == leg.id, Order.state.in_(PENDING)).limit(1)
-    return leg.sighting is not None and leg.sighting.state == leg.state and session.scalar(waits) is None
 
 
 def newer_version(leg: Leg) -> str | None:
@@ -218,20 +169,3 @@ def newer_version(leg: Leg) -> str | None:
 def offered_again(leg: Leg) -> bool:
     """Whether the store offers again what was stopped, and a person has to say if that is wanted."""
     return leg.sighting is not None and leg.sighting.asked
-
-
-def unapproved_others(leg: Leg) -> tuple[str, ...]:
-    waiting = (LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED)
-    others = (other for other in leg.release.legs if other.id != leg.id and other.track == leg.track)
-    return tuple(other.berth.store.name for other in others if phase(other) in waiting)
-
-
-def waits_for(leg: Leg, now: datetime) -> list[str]:
-    """What an approved leg still waits for before its launch."""
-    conditions = Conditions(
-        needs_go_ahead=leg.needs_go_ahead, not_before=leg.not_before, with_other_legs=leg.with_other_legs
-    )
-    standing = Standing(go_ahead_given=leg.go_ahead_at is not None, now=now, unapproved_others=unapproved_others(leg))
-    frozen = frozen_until(leg, now)
-    until = [f"the end of the freeze {frozen[0]} ({frozen[1].isoformat(timespec='minutes')})"] if frozen else []
-    return [*unmet(conditions, standing), *until]

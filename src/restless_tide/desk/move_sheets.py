@@ -16,14 +16,14 @@ from restless_tide.core import sheet as walk
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding, Invalid, Level
 from restless_tide.core.known import LegKnown
-from restless_tide.core.ladder import FULL_SHARE, USUAL_LADDER, Ladder, parse_ladder
+from restless_tide.core.ladder import FULL_SHARE, Ladder
 from restless_tide.core.leg import PART_WAY, LegPhase
 from restless_tide.core.packages import Facts
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rulebook import PRODUCTION, Audience, ThingKind
 from restless_tide.core.tracks import Address, Move, check_move, demand_track, review_holds
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import builds, find, known, packages, planning, retiring, tracks
+from restless_tide.desk import builds, find, known, ladders, packages, planning, retiring, tracks
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.planning import USUAL_BRIEF, Brief
 from restless_tide.desk.tracks import BoardRow, Cell
@@ -124,7 +124,7 @@ def sheet_of(
         number=build.number,
         track=address.track,
         since=now,
-        share=FULL_SHARE if seats else _first_share(rules.rollout_on(address.track).dictated_ladder, wish),
+        share=FULL_SHARE if seats else _first_share(session, rules.rollout_on(address.track).dictated_ladder, wish),
         facts=tuple(packages.facts_of(build)),
         notes=wish.notes or None,
         reviewed_on=passed,
@@ -172,8 +172,8 @@ def _gives_way(build: Build, here: Cell, *, whole: bool) -> tuple[str, ...]:
     return tuple(dict.fromkeys(one.build.label for one in others if whole or one.phase in PART_WAY))
 
 
-def _first_share(dictated: Ladder | None, wish: Wish) -> float:
-    ladder = dictated or (parse_ladder(wish.ladder) if wish.ladder else USUAL_LADDER)
+def _first_share(session: Session, dictated: Ladder | None, wish: Wish) -> float:
+    ladder = dictated or (ladders.meant(session, wish.ladder) if wish.ladder else ladders.usual(session))
     return ladder.stages[0].share
 
 

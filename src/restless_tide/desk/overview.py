@@ -19,7 +19,7 @@ from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import guards, legs, rulebooks, standing, track_rules
+from restless_tide.desk import guards, legs, options, rulebooks, standing, track_rules
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import (
     App,
@@ -298,7 +298,7 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and current:
-        possible = [str(option.act) for option in legs.steering(session, leg, now).values() if option.possible]
+        possible = [str(option.act) for option in options.steering(session, leg, now).values() if option.possible]
         by_guard = guards.breach_of(session, leg.release_id)
         why = f" by its guard ({by_guard})" if by_guard else ""
         calls.append(

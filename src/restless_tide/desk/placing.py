@@ -32,6 +32,7 @@ from restless_tide.desk import (
     correcting,
     find,
     legs,
+    options,
     releases,
     retiring,
     steering,
@@ -131,7 +132,9 @@ def _leg_for(act: Act, app: App, build: Build, address: Address, wish: Wish) -> 
         if legs.phase(known) not in _BEFORE_LAUNCH:
             raise ImpossibleAct(
                 f"{release.version} is {legs.phase(known)} on {address}; another build of it needs another version.",
-                possible=[str(option.act) for option in legs.possible(known, now=act.now).values() if option.possible],
+                possible=[
+                    str(option.act) for option in options.possible(known, now=act.now).values() if option.possible
+                ],
             )
         releases.change_leg(act, app.name, release.version, str(address), ladder)
         return known

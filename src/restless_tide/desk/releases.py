@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
-from restless_tide.core.ladder import USUAL_LADDER, Ladder, parse_ladder, rest_of_way
+from restless_tide.core.ladder import OWN, Ladder, continued, rest_of_way
 from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
 from restless_tide.core.locales import locale_of
 from restless_tide.core.order import OrderKind
@@ -20,7 +20,7 @@ from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
 from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, keyset, known, legs, retiring
+from restless_tide.desk import find, keyset, known, ladders, legs, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round
@@ -259,7 +259,7 @@ def add_leg(act: Act, release: Release, place: str, wish: LegWish) -> Leg:
         created_at=act.now,
         build=find.build_of(act.session, release.app, wish.build, berth.platform),
     )
-    leg.ladder = (legs.rollout_rules(leg).dictated_ladder or USUAL_LADDER).model_dump(mode="json")
+    leg.ladder = (legs.rollout_rules(leg).dictated_ladder or ladders.usual(act.session)).model_dump(mode="json")
     leg.state = ROLLOUT.initial
     release.legs.append(leg)
     _apply(act, leg, wish)
@@ -285,14 +285,14 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
             )
         leg.build, leg.build_id = build, build.id
     if phase in PART_WAY and wish.ladder is not None:
-        rest = _allowed_ladder(legs.rollout_rules(leg), rules.store, wish.ladder)
-        leg.ladder = rest_of_way(legs.ladder_of(leg), leg.share, rest).model_dump(mode="json")
+        rest = _allowed_ladder(act, legs.rollout_rules(leg), rules.store, wish.ladder)
+        leg.ladder = _rest_of_way(leg, rest).model_dump(mode="json")
         legs.keep_progress(leg, legs.progress_of(leg), act.now)
         wish = replace(wish, ladder=None)
     if phase is not LegPhase.UNDER_REVIEW and _touches_launch(wish):
         demand_open_to_change(phase, "ladder or conditions")
     if wish.ladder is not None:
-        leg.ladder = _allowed_ladder(legs.rollout_rules(leg), rules.store, wish.ladder).model_dump(mode="json")
+        leg.ladder = _allowed_ladder(act, legs.rollout_rules(leg), rules.store, wish.ladder).model_dump(mode="json")
     if wish.needs_go_ahead is not None:
         leg.needs_go_ahead = wish.needs_go_ahead
     if wish.not_before is not None or wish.no_date:
@@ -301,14 +301,22 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
         leg.with_other_legs = wish.with_other_legs
 
 
-def _allowed_ladder(rules: RolloutRules, store: str, text: str) -> Ladder:
+def _rest_of_way(leg: Leg, wanted: Ladder) -> Ladder:
+    """The stages that the leg has climbed, then those wanted; of a named ladder those that are above its share."""
+    climbed = legs.ladder_of(leg)
+    if wanted.name != OWN:
+        return continued(climbed, leg.share, wanted)
+    return rest_of_way(climbed, leg.share, wanted)
+
+
+def _allowed_ladder(act: Act, rules: RolloutRules, store: str, text: str) -> Ladder:
     if rules.dictated_ladder is not None:
         raise Invalid(
             f"{store} dictates its ladder: {rules.dictated_ladder.told()}.",
             remedy="Leave the ladder out for this store.",
             code="ladder-dictated",
         )
-    return parse_ladder(text)
+    return ladders.meant(act.session, text)
 
 
 def _touches_launch(wish: LegWish) -> bool:

@@ -6,15 +6,29 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from restless_tide.core.errors import ImpossibleAct, Invalid
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound, TideError
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.lane import Accepted, Moment, step
 from restless_tide.core.order import OrderKind, Subject, kind_for
-from restless_tide.core.rollout import ROLLOUT, STEERING, Progress, RolloutEvent, advanced, demand, steered
-from restless_tide.desk import find, lanes, legs
+from restless_tide.core.rollout import (
+    OFFERED,
+    ROLLOUT,
+    STEERING,
+    Progress,
+    RolloutEvent,
+    RolloutState,
+    advanced,
+    demand,
+    steered,
+)
+from restless_tide.core.rulebook import PRODUCTION
+from restless_tide.desk import find, lanes, legs, options, pacing
 from restless_tide.desk.desk import Act
 from restless_tide.desk.legs import leg_subject
-from restless_tide.records.tables import Leg, Order
+from restless_tide.records.tables import Berth, Leg, Order
 
 
 @dataclass(frozen=True)
@@ -51,22 +65,85 @@ def steer(
     if store_name:
         chosen = [find.leg(release, store_name)]
     outcomes = [_steer_leg(act, leg, event, reason, share, alone=store_name is not None) for leg in chosen]
+    if event is RolloutEvent.HALT and store_name is None and any(outcome.ordered for outcome in outcomes):
+        outcomes = _hold_back_the_rest(act, outcomes, reason)
     if not any(outcome.ordered for outcome in outcomes):
         told = " ".join(f"{find.place_of(outcome.leg)}: {outcome.why_not}" for outcome in outcomes)
         raise ImpossibleAct(f"{event} is possible at no store. {told}", possible=_possible(chosen, act.now))
     return outcomes
 
 
+def _hold_back_the_rest(act: Act, outcomes: list[Steered], reason: str) -> list[Steered]:
+    """A release that is stopped everywhere is not launched anywhere else without a person."""
+    found = []
+    for outcome in outcomes:
+        leg, why_not = outcome.leg, outcome.why_not
+        if leg.state is ROLLOUT.initial and leg.track == PRODUCTION:
+            hold_back(act, leg, reason)
+            why_not = NOT_LAUNCHED
+        found.append(replace(outcome, why_not=why_not))
+    return found
+
+
+LEFT_COMPLETE = "Everybody is offered it already; it was left alone."
+NOT_LAUNCHED = "It is not launched yet; it is not launched now without a person's go-ahead."
+
+
+def hold_back(act: Act, leg: Leg, reason: str) -> None:
+    """Have a leg that was not launched yet wait for a person's go-ahead."""
+    leg.needs_go_ahead, leg.go_ahead_at = True, None
+    act.log("launch held back", leg_subject(leg), app=leg.release.app.name, reason=reason)
+
+
+def halt_all(
+    act: Act, app_name: str | None, platform: str | None, reason: str, *, complete_too: bool
+) -> tuple[list[Steered], list[Leg]]:
+    """Halt every rollout of an app, of a platform or of both together, in one act; returns the complete legs left alone besides.
+
+    A store that takes no order is told with its reason and stops no other. Raises Invalid without a reason, NotFound for an
+    app or platform that is unknown, ImpossibleAct when nothing can be halted.
+    """
+    if not reason.strip():
+        raise Invalid("Say why: halt needs a reason.", remedy="Add --reason.", code="reason-missing")
+    wanted = select(Leg.id).join(Berth, Leg.berth_id == Berth.id).where(Leg.state.in_(OFFERED))
+    if app_name is not None:
+        wanted = wanted.where(Berth.app_id == find.app(act.session, app_name).id)
+    if platform is not None:
+        _demand_platform(act.session, platform)
+        wanted = wanted.where(Berth.platform == platform)
+    offered = lanes.legs_ahead(act.session, act.session.scalars(wanted.order_by(Leg.created_at)).all())
+    left = [leg for leg in offered if leg.state is RolloutState.COMPLETE and not complete_too]
+    outcomes = [_halt(act, leg, reason) for leg in offered if leg not in left]
+    if not any(outcome.ordered for outcome in outcomes):
+        told = " ".join(f"{one.leg.release.version} at {find.place_of(one.leg)}: {one.why_not}" for one in outcomes)
+        besides = f" {len(left)} are offered to everybody; --complete-too halts these." if left else ""
+        raise ImpossibleAct(f"Nothing there can be halted. {told}{besides}".replace("  ", " ").strip(), possible=[])
+    return outcomes, left
+
+
+def _halt(act: Act, leg: Leg, reason: str) -> Steered:
+    try:
+        return _steer_leg(act, leg, RolloutEvent.HALT, reason, None, alone=False)
+    except TideError as wrong:
+        return Steered(leg, False, wrong.detail)
+
+
+def _demand_platform(session: Session, platform: str) -> None:
+    known = sorted(session.scalars(select(Berth.platform).distinct()))
+    if platform not in known:
+        raise NotFound(f"No app is for {platform!r}.", remedy=f"Known: {', '.join(known)}.", code="platform-unknown")
+
+
 def _possible(chosen: list[Leg], now: datetime) -> list[str]:
-    found = [option.act for leg in chosen for option in legs.possible(leg, now=now).values() if option.possible]
+    found = [option.act for leg in chosen for option in options.possible(leg, now=now).values() if option.possible]
     return [str(event) for event in dict.fromkeys(found)]
 
 
 def _steer_leg(act: Act, leg: Leg, event: RolloutEvent, reason: str, share: float | None, *, alone: bool) -> Steered:
-    option = legs.possible(leg, acts=(event,), now=act.now)[event]
+    option = options.possible(leg, acts=(event,), now=act.now)[event]
     if not option.possible:
         if alone:
-            demand(option, legs.possible(leg, now=act.now))
+            demand(option, options.possible(leg, now=act.now))
         return Steered(leg, False, option.why_not)
     before, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     if legs.offered_again(leg) and event is RolloutEvent.RESUME:
@@ -78,6 +155,10 @@ def _steer_leg(act: Act, leg: Leg, event: RolloutEvent, reason: str, share: floa
         if share is not None and legs.rollout_rules(leg).dictated_ladder is not None:
             raise Invalid(f"{leg.berth.store.name} dictates its ladder: {ladder.told()}.", code="ladder-dictated")
         after = advanced(before, ladder, act.now, share)
+        if share is not None and (why_not := pacing.why_held(leg, after.stage)):
+            if alone:
+                raise ImpossibleAct(why_not, possible=_possible([leg], act.now))
+            return Steered(leg, False, why_not)
     else:
         after = steered(before, event, ladder, act.now)
     return Steered(leg, True, order=order_step(act, leg, event, after, reason).id)

@@ -14,11 +14,11 @@ from restless_tide.core.leg import LegPhase
 from restless_tide.core.order import OrderKind
 from restless_tide.core.rollout import RolloutEvent, RolloutState, advanced, launched
 from restless_tide.core.round import RoundState
-from restless_tide.desk import freezes, lanes, legs, steering
+from restless_tide.desk import freezes, lanes, legs, options, pacing, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.legs import leg_subject
 from restless_tide.engine.due import seconds_until, soonest
-from restless_tide.records.tables import Leg, Round
+from restless_tide.records.tables import Leg, Release, Round
 
 _log = structlog.get_logger("engine")
 BATCH = 50
@@ -36,7 +36,7 @@ def order_due(desk: Desk) -> int:
     """Order everything that is due now; returns how many steps were ordered."""
     now = desk.clock.now()
     with desk.look() as session:
-        due = _not_frozen(session, session.scalars(select(Leg.id).where(Leg.stage_ends_at <= now)).all(), now)
+        due = _not_held(session, session.scalars(select(Leg.id).where(Leg.stage_ends_at <= now)).all(), now)
         approved = session.scalars(
             select(Leg.id).join(Round).where(Leg.state == RolloutState.WAITING, Round.state == RoundState.APPROVED)
         ).all()
@@ -48,13 +48,30 @@ def order_due(desk: Desk) -> int:
     return steps
 
 
-def _not_frozen(session: Session, due: Sequence[str], now: datetime) -> Sequence[str]:
-    """The legs among these that no freeze holds."""
-    if not due or not freezes.every(session):
+def _not_held(session: Session, due: Sequence[str], now: datetime) -> Sequence[str]:
+    """The legs among these that nothing holds: no freeze, no other store, no guard."""
+    if not due:
         return due
-    return [
-        leg.id for leg in session.scalars(select(Leg).where(Leg.id.in_(due))) if legs.frozen_until(leg, now) is None
-    ]
+    asked = select(Leg.id, Leg.ladder, Leg.stage, Release.pace).join(Release).where(Leg.id.in_(due))
+    frozen = bool(freezes.every(session))
+    looked_at = {
+        leg_id
+        for leg_id, ladder, stage, pace in session.execute(asked)
+        if frozen or pace or ladder["stages"][stage].get("steady_hours")
+    }
+    held = {leg.id for leg in lanes.legs_ahead(session, sorted(looked_at)) if _held(leg, now)}
+    return [leg_id for leg_id in due if leg_id not in held]
+
+
+def _held(leg: Leg, now: datetime) -> bool:
+    """Whether something holds a leg; where that cannot be found out, it is not raised."""
+    try:
+        return bool(pacing.waits_to_rise(leg, now))
+    except LostLease:
+        raise
+    except Exception:  # noqa: BLE001  (the other legs rise)
+        _log.exception("it could not be found out what a stage waits for", leg=leg.id)
+        return True
 
 
 def _advance_all(desk: Desk, due: Sequence[str]) -> int:
@@ -74,7 +91,7 @@ def _advance_all(desk: Desk, due: Sequence[str]) -> int:
 def _advance(act: Act, leg: Leg) -> int:
     if leg.stage_ends_at is None or leg.stage_ends_at > act.now or lanes.pending(act.session, leg.id):
         return 0
-    if legs.frozen_until(leg, act.now) is not None:  # it is due again when the freeze ends
+    if pacing.waits_to_rise(leg, act.now):  # it is due until nothing holds it
         return 0
     progress, ladder = legs.progress_of(leg), legs.ladder_of(leg)
     try:
@@ -83,19 +100,19 @@ def _advance(act: Act, leg: Leg) -> int:
         _log.error("a stage could not be raised and waits for a person", leg=leg.id, why=wrong.detail)
         leg.stage_ends_at = None
         return 0
-    dwell = ladder.stages[progress.stage].dwell_hours
-    steering.order_step(act, leg, RolloutEvent.ADVANCE, after, f"held for {dwell:g} h as the ladder says")
+    reason = f"its ladder says so: {ladder.stages[progress.stage].told()}"
+    steering.order_step(act, leg, RolloutEvent.ADVANCE, after, reason)
     return 1
 
 
 def _launch_if_ready(desk: Desk, leg_id: str) -> int:
     with desk.look() as session:
         leg = session.get(Leg, leg_id)
-        if leg is None or legs.phase(leg) is not LegPhase.APPROVED or legs.waits_for(leg, desk.clock.now()):
+        if leg is None or legs.phase(leg) is not LegPhase.APPROVED or options.waits_for(leg, desk.clock.now()):
             return 0
     with desk.act(ENGINE) as act:
         leg = act.session.get(Leg, leg_id)
-        if leg is None or legs.phase(leg) is not LegPhase.APPROVED or legs.waits_for(leg, act.now):
+        if leg is None or legs.phase(leg) is not LegPhase.APPROVED or options.waits_for(leg, act.now):
             return 0
         after = launched(legs.progress_of(leg), legs.ladder_of(leg), act.now)
         act.order(OrderKind.LAUNCH, lane=leg.id, store=leg.berth.store, subject=leg.id, payload={"share": after.share})

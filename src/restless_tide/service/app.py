@@ -27,7 +27,9 @@ from restless_tide.service.routes import (
     freezes,
     goods,
     guards,
+    halts,
     invitation,
+    ladders,
     notices,
     people,
     pictures,
@@ -81,6 +83,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     app.add_middleware(RequestLog)
     for room in (  # a route is looked for in this sequence, so what stops a release stands first
         releases,
+        halts,
         stores,
         people,
         apps,
@@ -100,6 +103,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         steps,
         guards,
         freezes,
+        ladders,
         notices,
         watching,
         invitation,

@@ -17,7 +17,7 @@ from restless_tide.core.leg import possible as possible_for_leg
 from restless_tide.core.notice import DELIVERY, NoticeKind
 from restless_tide.core.questions import refused_answers
 from restless_tide.core.revision import compare
-from restless_tide.core.rollout import MAY_RISE
+from restless_tide.core.rollout import MAY_RISE, RolloutState
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import STEP
@@ -27,6 +27,8 @@ from restless_tide.desk import (
     lanes,
     legs,
     logbook,
+    options,
+    pacing,
     packages,
     queues,
     releases,
@@ -248,6 +250,8 @@ def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold
         row,
         app=row.app.name,
         app_title=row.app.title,
+        pace=pacing.pace_of(row),
+        pace_told=pacing.pace_of(row).told(),
         legs=sorted(
             (leg(session, entry, now) for entry in row.legs),
             key=lambda told: (told.store_title, told.track != PRODUCTION, told.place_title),
@@ -280,7 +284,9 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         ladder=list(ladder.stages),
         frozen_by=frozen[0] if frozen else None,
         frozen_until=frozen[1] if frozen else None,
-        waits_for=legs.waits_for(row, now) if phase is LegPhase.APPROVED else [],
+        ladder_text=ladder.written(),
+        waits_for=options.waits_for(row, now) if phase is LegPhase.APPROVED else [],
+        waits_to_rise=pacing.waits_to_rise(row, now) if row.state is RolloutState.RISING else [],
         rounds=[
             RoundTold.of(
                 entry,
@@ -291,7 +297,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
             )
             for entry in row.rounds
         ],
-        acts=[OptionTold.of(option) for option in legs.steering(session, row, now).values()],
+        acts=[OptionTold.of(option) for option in options.steering(session, row, now).values()],
         possible=possible_for_leg(phase, ever_sent=bool(row.rounds)),
         notes_not_sent=legs.notes_not_sent(row),
         notes_go=when_notes_go(phase),

@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Self
+from typing import Annotated, Self
 
 from pydantic import Field, model_validator
 
-from restless_tide.core.ladder import Stage
+from restless_tide.core.ladder import HOW_TO_WRITE, LONGEST_LADDER_TEXT, Stage
 from restless_tide.core.leg import LegAct, LegPhase
 from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.pace import Pace
 from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.round import RoundState
 from restless_tide.wire.base import AnyInstant, OneLine, Ordered, Text, TextByLocale, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
+
+LadderText = Annotated[OneLine, Field(min_length=1, max_length=LONGEST_LADDER_TEXT)]
 
 
 class LegWanted(Wanted):
     """What is wanted of a leg; what is left out stays as it is."""
 
     build: OneLine | None = None
-    ladder: OneLine | None = Field(default=None, description="such as 5@24,20@48,100: per cent @ hours to hold")
+    ladder: LadderText | None = Field(default=None, description=f"a named ladder, or its stages: {HOW_TO_WRITE}")
     needs_go_ahead: bool | None = None
     not_before: AnyInstant | None = Field(default=None, description="null in the document takes the date away")
     no_date: bool | None = Field(default=None, description="true takes the date away")
@@ -76,6 +79,30 @@ class SteerWanted(Wanted):
     )
 
 
+class PaceWanted(Wanted, Pace):
+    """How the stores of a release rise beside each other, and why."""
+
+    reason: Words = ""
+
+    def pace(self) -> Pace:
+        return Pace.model_validate(self.model_dump(include=set(Pace.model_fields)))
+
+
+class HaltsWanted(Wanted):
+    """Every rollout of an app, of a platform, or both at once; at least one of them is named."""
+
+    reason: Words
+    app: OneLine | None = None
+    platform: OneLine | None = Field(default=None, description="such as android")
+    complete_too: bool = Field(default=False, description="also what everybody is offered already")
+
+    @model_validator(mode="after")
+    def _names_something(self) -> Self:
+        if self.app is None and self.platform is None:
+            raise ValueError("name an app, a platform, or both")
+        return self
+
+
 class RoundTold(Ordered):
     seen: str | None = Field(description="the state in which the store was last seen to hold it")
     number: int
@@ -129,6 +156,7 @@ class LegTold(Ordered):
     ladder_name: str
     ladder_dictated: bool
     ladder: list[Stage]
+    ladder_text: str = Field(description="as it is written")
     needs_go_ahead: bool
     go_ahead_at: datetime | None
     not_before: datetime | None
@@ -136,6 +164,7 @@ class LegTold(Ordered):
     frozen_by: str | None = Field(description="the freeze that holds it now, where it could rise; none: nothing does")
     frozen_until: datetime | None
     waits_for: list[str] = Field(description="what an approved leg still waits for")
+    waits_to_rise: list[str] = Field(description="what its next stage waits for, besides its hours")
     launched_at: datetime | None
     rounds: list[RoundTold]
     acts: list[OptionTold]
@@ -162,6 +191,8 @@ class ReleaseTold(Told):
     revision: int
     notes: dict[str, str]
     created_at: datetime
+    pace: Pace
+    pace_told: str = Field(description="the pace in words")
     legs: list[LegTold]
 
 
@@ -175,6 +206,19 @@ class SteeredTold(Told):
     order: str | None = Field(description="the order that was placed; none when nothing had to be sent")
     phase: LegPhase
     share: float
+
+
+class HaltedTold(SteeredTold):
+    app: str
+    version: str
+    place_title: str
+
+
+class HaltsTold(Told):
+    """What became of one word that halts many rollouts. ``left``: complete ones that were left alone."""
+
+    outcomes: list[HaltedTold]
+    left: list[HaltedTold]
 
 
 class SteeringTold(Told):

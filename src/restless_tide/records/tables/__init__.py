@@ -24,6 +24,7 @@ from restless_tide.records.tables.gauges import Guard as Guard
 from restless_tide.records.tables.gauges import GuardWatch as GuardWatch
 from restless_tide.records.tables.goods import AppGood as AppGood
 from restless_tide.records.tables.goods import HeldGood as HeldGood
+from restless_tide.records.tables.ladders import LadderRow as LadderRow
 from restless_tide.records.tables.logbook import Change as Change
 from restless_tide.records.tables.logbook import LogbookLine as LogbookLine
 from restless_tide.records.tables.notices import Delivery as Delivery
@@ -31,6 +32,7 @@ from restless_tide.records.tables.notices import Notice as Notice
 from restless_tide.records.tables.notices import Subscription as Subscription
 from restless_tide.records.tables.orders import Lease as Lease
 from restless_tide.records.tables.orders import Order as Order
+from restless_tide.records.tables.orders import Showing as Showing
 from restless_tide.records.tables.orders import Sighting as Sighting
 from restless_tide.records.tables.orders import Step as Step
 from restless_tide.records.tables.people import Person as Person

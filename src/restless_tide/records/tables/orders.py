@@ -37,6 +37,19 @@ class Sighting(Base):
     repeats: Mapped[int] = mapped_column(default=0, server_default="0")
 
 
+class Showing(Base):
+    """What a store was seen to hold of a leg or berth from an instant of the desk's clock on; never changed afterwards."""
+
+    __tablename__ = "showings"
+    __table_args__ = (Index("ix_showings_of", "subject", "at"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    subject: Mapped[str]
+    at: Mapped[datetime]
+    state: Mapped[str]
+    share: Mapped[float]
+
+
 class Order(Base):
     """A durable instruction to a store. Its id is its idempotency key; its lane keeps the sequence.
 

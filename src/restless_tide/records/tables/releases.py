@@ -20,7 +20,10 @@ if TYPE_CHECKING:
 
 
 class Release(Base):
-    """A version of an app going to production. ``revision`` rises with every change to the draft."""
+    """A version of an app going to production. ``revision`` rises with every change to the draft.
+
+    ``pace`` as core's Pace writes it; None: each store for itself.
+    """
 
     __tablename__ = "releases"
     __table_args__ = (UniqueConstraint("app_id", "version"),)
@@ -30,6 +33,7 @@ class Release(Base):
     version: Mapped[str]
     notes: Mapped[dict[str, Any]] = mapped_column(default=dict)
     revision: Mapped[int] = mapped_column(default=1)
+    pace: Mapped[dict[str, Any] | None]
     created_at: Mapped[datetime]
     app: Mapped[App] = relationship()
     legs: Mapped[list[Leg]] = relationship(back_populates="release", order_by="Leg.created_at")

@@ -9,7 +9,7 @@ from fastapi import Header, Query, Request, Response
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk import changes, correcting, find, legs, releases, steering
+from restless_tide.desk import changes, correcting, find, legs, pacing, releases, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
 from restless_tide.service import shown, shown_builds, threads
@@ -22,6 +22,7 @@ from restless_tide.wire.releases import (
     LegWanted,
     NewLegWanted,
     NotesWanted,
+    PaceWanted,
     RecallWanted,
     ReleaseChange,
     ReleaseTold,
@@ -212,6 +213,17 @@ def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWante
                 for entry in outcomes
             ]
         )
+
+
+@router.put("/{version}/pace")
+def set_pace(
+    app: str, version: str, wanted: PaceWanted, desk: TheDesk, person: SignedIn, if_match: IfMatch = None
+) -> ReleaseTold:
+    """Say how its stores rise beside each other: each for itself, in step, or after one that leads."""
+    with desk.act(person.id) as act:
+        _demand_match(act, app, version, if_match)
+        pacing.set_pace(act, app, version, wanted.pace(), wanted.reason)
+        return _told(act, app, version)
 
 
 @router.get("/{version}/changes")

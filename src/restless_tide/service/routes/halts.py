@@ -1,0 +1,45 @@
+"""One word that halts many rollouts."""
+
+from __future__ import annotations
+
+from fastapi import Request
+
+from restless_tide.desk import find, legs, steering
+from restless_tide.desk.desk import Desk
+from restless_tide.service import threads
+from restless_tide.service.router import router_of
+from restless_tide.service.signed_in import SignedInAtOnce, TheDesk
+from restless_tide.wire.releases import HaltedTold, HaltsTold, HaltsWanted
+
+router = router_of("releases", "/v1/halts")
+
+
+@router.post("", status_code=202)
+async def halt_all(wanted: HaltsWanted, request: Request, desk: TheDesk, person: SignedInAtOnce) -> HaltsTold:
+    """Halt every rollout of an app, of a platform, or of both together: one act for all stores."""
+    return await threads.steering(request, lambda: _halted(desk, person.id, wanted))
+
+
+def _halted(desk: Desk, person: str, wanted: HaltsWanted) -> HaltsTold:
+    with desk.act(person) as act:
+        outcomes, left = steering.halt_all(
+            act, wanted.app, wanted.platform, wanted.reason, complete_too=wanted.complete_too
+        )
+        return HaltsTold(
+            outcomes=[_halted_told(one) for one in outcomes],
+            left=[_halted_told(steering.Steered(leg, False, steering.LEFT_COMPLETE)) for leg in left],
+        )
+
+
+def _halted_told(one: steering.Steered) -> HaltedTold:
+    leg = one.leg
+    return HaltedTold.of(
+        one,
+        place=str(find.place_of(leg)),
+        store=leg.berth.store.name,
+        phase=legs.phase(leg),
+        share=leg.share,
+        app=leg.release.app.name,
+        version=leg.release.version,
+        place_title=legs.place_title(leg),
+    )
