@@ -30,13 +30,16 @@ from restless_tide.core.guard import (
     Watched,
 )
 from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
+from restless_tide.core.ladder import HOW_TO_WRITE, LONGEST_LADDER_NAME, LONGEST_LADDER_TEXT, MOST_HOURS
 from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
 from restless_tide.core.limits import LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT, LONGEST_REFERENCE
 from restless_tide.core.locales import LONGEST_TAG
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState
+from restless_tide.core.pace import PaceKind
 from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.core.rulebook import PRODUCTION
+from restless_tide.plots.drawing import BANDS
 
 HEAD = "/** Made by `make contract` from the life cycles, the limits and the glossary in src/restless_tide/core: do not change it here. */\n"
 
@@ -59,6 +62,9 @@ LIMITS = {
     "goodText": LONGEST_GOOD_TEXT,
     "months": LONGEST_MONTHS,
     "freezeName": LONGEST_FREEZE_NAME,
+    "ladderName": LONGEST_LADDER_NAME,
+    "ladderText": LONGEST_LADDER_TEXT,
+    "hours": MOST_HOURS,
 }
 GUARD = {
     "errorBound": USUAL_ERROR_BOUND,
@@ -78,6 +84,7 @@ LINES = (
     line("LEG_PART_WAY", LegPhase, PART_WAY),
     line("NOTICE_KINDS", NoticeKind),
     line("ORDER_PENDING", OrderState, PENDING),
+    line("PACE_KINDS", PaceKind),
     line("REPORT_KINDS", ReportKind),
     line("REPORT_STATES", ReportState),
     f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",
@@ -88,7 +95,9 @@ LINES = (
     f"/** The change that a guard accepts where nobody names another: a ratio, or stars. */\nexport const TOLERANCES = {json.dumps(TOLERANCES)} as const\n",
     f"/** What a guard looks at, and what it counts among it, in words. */\nexport const UNITS = {json.dumps(UNITS)} as const\nexport const EVENTS = {json.dumps(EVENTS)} as const\n",
     f"export const GUARD = {json.dumps(GUARD)}\n",
-    f"/** The longest that is taken: characters, or months. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
+    f"/** The colours of versions that follow each other. */\nexport const BANDS = {json.dumps(BANDS)} as const\n",
+    f"/** How a ladder is written. */\nexport const LADDER_WRITTEN = {json.dumps(HOW_TO_WRITE)}\n",
+    f"/** The longest that is taken: characters, months or hours. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )
 

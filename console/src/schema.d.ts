@@ -1427,6 +1427,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Pace
+         * @description Say how its stores rise beside each other: each for itself, in step, or after one that leads.
+         */
+        put: operations["releases-set_pace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description The course of a release's rollout at every store: share, how often people met a crash, acts and verdicts.
+         */
+        get: operations["strips-picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/readiness": {
         parameters: {
             query?: never;
@@ -1768,6 +1808,66 @@ export interface paths {
          * @description Replace a lost sender's key: steps for a person where a store holds on to the first one.
          */
         post: operations["signing-replace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/strip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Strip
+         * @description What new people were offered at every store over a time, stretch by stretch.
+         */
+        get: operations["strips-strip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/strip/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * As Csv
+         * @description The same as CSV (RFC 4180), a line for each version in each stretch.
+         */
+        get: operations["strips-as_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/strip/png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * As Png
+         * @description The same as a picture.
+         */
+        get: operations["strips-as_png"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2351,6 +2451,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/halts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Halt All
+         * @description Halt every rollout of an app, of a platform, or of both together: one act for all stores.
+         */
+        post: operations["releases-halt_all"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/invitations/{invitation}/mails": {
         parameters: {
             query?: never;
@@ -2365,6 +2485,66 @@ export interface paths {
          * @description Queue an invitation's mail once more.
          */
         post: operations["trials-send_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/ladders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description The named ladders, the usual one first.
+         */
+        get: operations["ladders-every"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/ladders/{ladder}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Ladder
+         * @description Keep a ladder under a name. What climbs by it has passed its stages so far and climbs the rest as it is now.
+         */
+        put: operations["ladders-set_ladder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/ladders/{ladder}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drop
+         * @description Forget a named ladder; the usual one is then as it is built in.
+         */
+        post: operations["ladders-drop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4310,6 +4490,20 @@ export interface components {
             files: number;
             rule: components["schemas"]["RetentionRule"];
         };
+        /**
+         * ClimbingTold
+         * @description A leg that has a part of the ladder before it.
+         */
+        ClimbingTold: {
+            /** App */
+            app: string;
+            /** Place */
+            place: string;
+            /** Share */
+            share: number;
+            /** Version */
+            version: string;
+        };
         /** ClockTold */
         ClockTold: {
             /**
@@ -5967,6 +6161,62 @@ export interface components {
             /** @default people who met a crash */
             watched: components["schemas"]["Watched"];
         };
+        /** HaltedTold */
+        HaltedTold: {
+            /** App */
+            app: string;
+            /**
+             * Order
+             * @description the order that was placed; none when nothing had to be sent
+             */
+            order: string | null;
+            /** Ordered */
+            ordered: boolean;
+            phase: components["schemas"]["LegPhase"];
+            /** Place */
+            place: string;
+            /** Place Title */
+            place_title: string;
+            /** Share */
+            share: number;
+            /** Store */
+            store: string;
+            /** Version */
+            version: string;
+            /** Why Not */
+            why_not: string;
+        };
+        /**
+         * HaltsTold
+         * @description What became of one word that halts many rollouts. ``left``: complete ones that were left alone.
+         */
+        HaltsTold: {
+            /** Left */
+            left: components["schemas"]["HaltedTold"][];
+            /** Outcomes */
+            outcomes: components["schemas"]["HaltedTold"][];
+        };
+        /**
+         * HaltsWanted
+         * @description Every rollout of an app, of a platform, or both at once; at least one of them is named.
+         */
+        HaltsWanted: {
+            /** App */
+            app?: string | null;
+            /**
+             * Complete Too
+             * @description also what everybody is offered already
+             * @default false
+             */
+            complete_too: boolean;
+            /**
+             * Platform
+             * @description such as android
+             */
+            platform?: string | null;
+            /** Reason */
+            reason: string;
+        };
         /**
          * HandOnWanted
          * @description The cohorts that get the build as soon as it is ready. What is left out of the brief is the cohort's own.
@@ -6298,6 +6548,66 @@ export interface components {
             /** Steps */
             steps: string[];
         };
+        /** LadderTold */
+        LadderTold: {
+            /**
+             * Built In
+             * @description it was not set at this desk
+             */
+            built_in: boolean;
+            /** Changed At */
+            changed_at: string | null;
+            /** Name */
+            name: string;
+            /** Reason */
+            reason: string;
+            /** Stages */
+            stages: components["schemas"]["Stage"][];
+            /**
+             * Text
+             * @description as it is written
+             */
+            text: string;
+            /**
+             * Told
+             * @description in words
+             */
+            told: string;
+            /** Used By */
+            used_by: components["schemas"]["ClimbingTold"][];
+            /**
+             * Usual
+             * @description what a release climbs where nobody names a ladder
+             */
+            usual: boolean;
+        };
+        /** LadderWanted */
+        LadderWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Stages
+             * @description per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100
+             */
+            stages: string;
+        };
+        /**
+         * LayerTold
+         * @description A version that new people are offered.
+         */
+        LayerTold: {
+            /**
+             * Part
+             * @description the part of new people, above 0 and up to 1
+             */
+            part: number;
+            state: components["schemas"]["RolloutState"];
+            /** Version */
+            version: string;
+        };
         /**
          * LeftTold
          * @description A report that a decision on several left as it is.
@@ -6354,6 +6664,11 @@ export interface components {
             ladder_dictated: boolean;
             /** Ladder Name */
             ladder_name: string;
+            /**
+             * Ladder Text
+             * @description as it is written
+             */
+            ladder_text: string;
             /** Launched At */
             launched_at: string | null;
             /** Needs Go Ahead */
@@ -6443,6 +6758,11 @@ export interface components {
              * @description what an approved leg still waits for
              */
             waits_for: string[];
+            /**
+             * Waits To Rise
+             * @description what its next stage waits for, besides its hours
+             */
+            waits_to_rise: string[];
             /** With Other Legs */
             with_other_legs: boolean;
         };
@@ -6455,7 +6775,7 @@ export interface components {
             build?: string | null;
             /**
              * Ladder
-             * @description such as 5@24,20@48,100: per cent @ hours to hold
+             * @description a named ladder, or its stages: per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100
              */
             ladder?: string | null;
             /** Needs Go Ahead */
@@ -6514,6 +6834,47 @@ export interface components {
             /** Who */
             who: string;
         };
+        /**
+         * LiveTold
+         * @description What one store offers new people of an app at an instant.
+         */
+        LiveTold: {
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Closed
+             * @description nobody new gets the app there at all
+             */
+            closed: boolean;
+            /**
+             * Countries
+             * @description ISO 3166 alpha-2; none: everywhere the store is
+             */
+            countries: string[];
+            /**
+             * Known Since
+             * @description nothing is known of the time before; null: nothing was ever seen
+             */
+            known_since: string | null;
+            /**
+             * Layers
+             * @description the newest version first; the parts add up to 1 at most
+             */
+            layers: components["schemas"]["LayerTold"][];
+            /** Platform */
+            platform: string;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+        };
         /** LocaleCopyWanted */
         LocaleCopyWanted: {
             /**
@@ -6548,6 +6909,22 @@ export interface components {
             stored_by: string;
             /** Told */
             told: string;
+        };
+        /**
+         * MarkTold
+         * @description An instant at which the store was first seen to hold a version so.
+         */
+        MarkTold: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Share */
+            share: number;
+            state: components["schemas"]["RolloutState"];
+            /** Version */
+            version: string;
         };
         /**
          * MemberTold
@@ -6642,7 +7019,7 @@ export interface components {
             build?: string | null;
             /**
              * Ladder
-             * @description such as 5@24,20@48,100: per cent @ hours to hold
+             * @description a named ladder, or its stages: per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100
              */
             ladder?: string | null;
             /** Needs Go Ahead */
@@ -6849,6 +7226,78 @@ export interface components {
             title: string;
             /** Trouble */
             trouble: string | null;
+        };
+        /**
+         * Pace
+         * @description ``apart``: stores that hold no other back and that none holds back.
+         */
+        Pace: {
+            /**
+             * Apart
+             * @description stores that this does not concern
+             * @default []
+             */
+            apart: string[];
+            /** @default free */
+            kind: components["schemas"]["PaceKind"];
+            /**
+             * Lead
+             * @description the store that leads
+             */
+            lead?: string | null;
+            /**
+             * Share
+             * @description the others are launched when it holds this share, 0 to 1,
+             * @default 0.1
+             */
+            share: number;
+            /**
+             * Steady Hours
+             * @description and its guards were steady so long
+             * @default 24
+             */
+            steady_hours: number;
+        };
+        /**
+         * PaceKind
+         * @enum {string}
+         */
+        PaceKind: "free" | "in step" | "lead";
+        /**
+         * PaceWanted
+         * @description How the stores of a release rise beside each other, and why.
+         */
+        PaceWanted: {
+            /**
+             * Apart
+             * @description stores that this does not concern
+             * @default []
+             */
+            apart: string[];
+            /** @default free */
+            kind: components["schemas"]["PaceKind"];
+            /**
+             * Lead
+             * @description the store that leads
+             */
+            lead?: string | null;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Share
+             * @description the others are launched when it holds this share, 0 to 1,
+             * @default 0.1
+             */
+            share: number;
+            /**
+             * Steady Hours
+             * @description and its guards were steady so long
+             * @default 24
+             */
+            steady_hours: number;
         };
         /** PaperTold */
         PaperTold: {
@@ -7715,6 +8164,12 @@ export interface components {
             notes: {
                 [key: string]: string;
             };
+            pace: components["schemas"]["Pace"];
+            /**
+             * Pace Told
+             * @description the pace in words
+             */
+            pace_told: string;
             /** Revision */
             revision: number;
             /** Version */
@@ -8104,6 +8559,11 @@ export interface components {
          */
         RolloutEvent: "launch" | "advance" | "pause" | "resume" | "halt" | "finish" | "withdraw" | "supersede";
         /**
+         * RolloutState
+         * @enum {string}
+         */
+        RolloutState: "waiting" | "rising" | "paused" | "complete" | "halted" | "withdrawn" | "superseded";
+        /**
          * RoundState
          * @enum {string}
          */
@@ -8469,13 +8929,30 @@ export interface components {
         };
         /**
          * Stage
-         * @description ``share`` of people, above 0 and up to 1; ``dwell_hours`` to hold it, or None: until a person raises it.
+         * @description ``share`` of people, above 0 and up to 1, and what ends the stage; a stage without either waits for a person.
+         *
+         *     ``dwell_hours``: it is held so long. ``steady_hours``: every guard has been steady so long, with ``least_sessions`` counted
+         *     in this stage.
          */
         Stage: {
-            /** Dwell Hours */
+            /**
+             * Dwell Hours
+             * @description it is held so long
+             */
             dwell_hours?: number | null;
+            /**
+             * Least Sessions
+             * @description and when so many sessions were counted in it
+             * @default 0
+             */
+            least_sessions: number;
             /** Share */
             share: number;
+            /**
+             * Steady Hours
+             * @description it rises when every guard has been steady so long
+             */
+            steady_hours?: number | null;
         };
         /** StandingAnswerTold */
         StandingAnswerTold: {
@@ -8944,6 +9421,21 @@ export interface components {
             serves: string;
             state: components["schemas"]["TextState"];
         };
+        /** StoreStripTold */
+        StoreStripTold: {
+            /** Known Since */
+            known_since: string | null;
+            /** Marks */
+            marks: components["schemas"]["MarkTold"][];
+            /** Platform */
+            platform: string;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
+            /** Stretches */
+            stretches: components["schemas"]["StretchTold"][];
+        };
         /**
          * StoreTextTold
          * @description A text as a store gets it, and where it stands there.
@@ -9163,6 +9655,59 @@ export interface components {
              * @description a short name for this account, such as 'northgate'
              */
             name: string;
+        };
+        /**
+         * StretchTold
+         * @description A stretch of time in which nothing changed.
+         */
+        StretchTold: {
+            /**
+             * Closed
+             * @description nobody new gets the app there at all
+             */
+            closed: boolean;
+            /**
+             * Countries
+             * @description ISO 3166 alpha-2; none: everywhere the store is
+             */
+            countries: string[];
+            /**
+             * Layers
+             * @description the newest version first; the parts add up to 1 at most
+             */
+            layers: components["schemas"]["LayerTold"][];
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+        };
+        /**
+         * StripTold
+         * @description What new people were offered of an app over a time, at every store.
+         */
+        StripTold: {
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Stores */
+            stores: components["schemas"]["StoreStripTold"][];
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
         };
         /** SubmitWanted */
         SubmitWanted: {
@@ -13284,6 +13829,80 @@ export interface operations {
             };
         };
     };
+    "releases-set_pace": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of the release as you read it */
+                "if-match"?: string | null;
+            };
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaceWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "strips-picture": {
+        parameters: {
+            query?: {
+                /** @description the zone in which a picture tells times (IANA) */
+                zone?: string;
+            };
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "dossier-of_release": {
         parameters: {
             query?: {
@@ -13984,6 +14603,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReplacingTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "strips-strip": {
+        parameters: {
+            query?: {
+                /** @description 180 days before the end, unless said */
+                since?: string | null;
+                /** @description now, unless said */
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StripTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "strips-as_csv": {
+        parameters: {
+            query?: {
+                /** @description 180 days before the end, unless said */
+                since?: string | null;
+                /** @description now, unless said */
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "strips-as_png": {
+        parameters: {
+            query?: {
+                /** @description the zone in which a picture tells times (IANA) */
+                zone?: string;
+                /** @description 180 days before the end, unless said */
+                since?: string | null;
+                /** @description now, unless said */
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -15193,6 +15922,39 @@ export interface operations {
             };
         };
     };
+    "releases-halt_all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HaltsWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaltsTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "trials-send_again": {
         parameters: {
             query?: never;
@@ -15212,6 +15974,103 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["InvitationTold"];
                 };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "ladders-every": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LadderTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "ladders-set_ladder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ladder: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LadderWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LadderTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "ladders-drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ladder: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

@@ -8,6 +8,7 @@ export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", 
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
 export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
+export const PACE_KINDS = ["free", "in step", "lead"] as const
 export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"
@@ -22,8 +23,12 @@ export const TOLERANCES = {"people who met a crash": 1.25, "sessions that crashe
 export const UNITS = {"people who met a crash": "sessions", "sessions that crashed": "sessions", "hangs": "sessions", "ratings": "ratings", "uptake": "people"} as const
 export const EVENTS = {"people who met a crash": "people who met a crash", "sessions that crashed": "sessions that crashed", "hangs": "hangs", "ratings": "of one or two stars", "uptake": "first starts"} as const
 export const GUARD = {"errorBound": 0.01, "leastPeople": 200, "highestTolerance": 10.0, "mostStars": 3.0, "longestName": 60, "longestSilenceHours": 720.0}
-/** The longest that is taken: characters, or months. */
-export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60}
+/** The colours of versions that follow each other. */
+export const BANDS = ["#4d9c97", "#c9b27c", "#7f9fb5", "#b58a7a", "#8fae7f", "#a593b8"] as const
+/** How a ladder is written. */
+export const LADDER_WRITTEN = "per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100"
+/** The longest that is taken: characters, months or hours. */
+export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",
@@ -46,7 +51,8 @@ export const GLOSSARY: Readonly<Record<string, string>> = {
   "round": "One attempt of a leg at the store's review.",
   "launch": "Making an approved leg live once all its conditions hold: a go-ahead, an instant, the other stores' approval.",
   "go-ahead": "A person's word that an approved leg may launch.",
-  "ladder": "The stages of a rollout: each a share of people, and how long it is held before the next.",
+  "ladder": "The stages of a rollout: each a share of people, and what ends it: hours, a person, or guards that were steady for some hours.",
+  "pace": "How the stores of a release rise beside each other: in step, after one that leads, or each for itself.",
   "rollout": "A leg's way up its ladder. It can be paused, resumed, halted, finished and withdrawn.",
   "guard": "A rule that watches a rollout, hour by hour, and may pause or halt it when it is clearly worse than the version before.",
   "freeze": "A window in which nothing launches and no share rises. Halts, pauses and withdrawals always go.",

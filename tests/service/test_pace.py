@@ -12,14 +12,11 @@ from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound
 from restless_tide.core.gauges import HOUR, Counts
 from restless_tide.core.guard import Against, GuardRule
 from restless_tide.core.ladder import parse_ladder
-from restless_tide.core.pace import FREE, Pace, PaceKind
 from restless_tide.desk import gauges, guards, judging, legs, pacing
 from restless_tide.engine import tides
 from restless_tide.records.tables import Leg
 from tests.harbour import Harbour, until
 from tests.shore import Shore, shore
-
-IN_STEP = Pace(kind=PaceKind.IN_STEP)
 
 
 def test_stores_in_step_wait_for_the_slowest_and_say_for_whom(harbour: Harbour) -> None:
@@ -27,7 +24,7 @@ def test_stores_in_step_wait_for_the_slowest_and_say_for_whom(harbour: Harbour) 
     harbour.draft(app)
     releases = harbour.tide.releases
     releases.change_leg(app, "1.0.0", "northgate", ladder="5@1,20@1,50@1,100")
-    told = releases.set_pace(app, "1.0.0", IN_STEP, reason="a change of the database")
+    told = releases.set_pace(app, "1.0.0", "in step", reason="a change of the database")
     assert told.pace_told.startswith("in step")
     harbour.approve(app)
     harbour.released(
@@ -54,8 +51,8 @@ def test_stores_in_step_wait_for_the_slowest_and_say_for_whom(harbour: Harbour) 
     north = harbour.leg(app, "northgate")
     assert (north.share, north.waits_to_rise) == (0.2, ["Openfield, which holds 10%, paused"])
     with pytest.raises(Invalid, match="does not go to slatehouse"):
-        releases.set_pace(app, "1.0.0", Pace(kind=PaceKind.IN_STEP, apart=("slatehouse",)))
-    releases.set_pace(app, "1.0.0", FREE)
+        releases.set_pace(app, "1.0.0", "in step", apart=["slatehouse"])
+    releases.set_pace(app, "1.0.0", "free")
     until(lambda: harbour.leg(app, "northgate"), lambda seen: seen.share == 0.5 and seen.confirmed)
     halted = harbour.tide.releases.halt_all(reason="enough", app=app)
     assert {(one.place, one.ordered) for one in halted.outcomes} == {("northgate", True), ("openfield", True)}
@@ -66,8 +63,10 @@ def test_the_others_are_launched_after_the_one_that_leads(harbour: Harbour) -> N
     app = harbour.new_app()
     harbour.draft(app)
     harbour.tide.releases.change_leg(app, "1.0.0", "northgate", ladder="5@1,20@200,100")
-    lead = Pace(kind=PaceKind.LEAD, lead="northgate", share=0.2, steady_hours=0)
-    harbour.tide.releases.set_pace(app, "1.0.0", lead)
+    for unfit in ({"kind": "lead"}, {"kind": "lead", "lead": "northgate", "share": 3}, {"kind": "aside"}):
+        with pytest.raises(Invalid):
+            harbour.tide.releases.set_pace(app, "1.0.0", **unfit)
+    harbour.tide.releases.set_pace(app, "1.0.0", "lead", lead="northgate", share=0.2, steady_hours=0)
     harbour.approve(app)
     until(lambda: harbour.leg(app, "northgate"), lambda seen: seen.phase == "rising" and seen.confirmed)
     field = until(lambda: harbour.leg(app, "openfield"), lambda seen: seen.phase == "approved")

@@ -2,8 +2,8 @@
 import { ref } from 'vue'
 
 import { api, type Build, type Leg, type Release, told } from '../api'
-import { useDoing } from '../loading'
-import { LEG_PART_WAY } from '../states'
+import { useDoing, useLoading } from '../loading'
+import { LADDER_WRITTEN, LEG_PART_WAY, LIMITS } from '../states'
 import { percent } from '../telling'
 import ProblemNote from './ProblemNote.vue'
 
@@ -14,7 +14,10 @@ const emit = defineEmits<{ done: [] }>()
 /** On its way up, only the stages that are still to come may be changed. */
 const halfWay = LEG_PART_WAY.includes(props.leg.phase)
 const build = ref(props.leg.build)
-const ladder = ref(props.leg.ladder.filter((stage) => !halfWay || stage.share > props.leg.share).map((stage) => `${+(stage.share * 100).toFixed(2)}${stage.dwell_hours != null ? `@${stage.dwell_hours}` : ''}`).join(','))
+const written = props.leg.ladder_text.split(',')
+const ladder = ref(written.filter((_, at) => !halfWay || props.leg.ladder[at]!.share > props.leg.share).join(','))
+const { data: named, load: loadNamed } = useLoading(() => told(api.GET('/v1/ladders')))
+void loadNamed()
 const needsGoAhead = ref(props.leg.needs_go_ahead)
 const withOthers = ref(props.leg.with_other_legs)
 const notBefore = ref(props.leg.not_before ? localInput(props.leg.not_before) : '')
@@ -51,8 +54,9 @@ async function save(): Promise<void> {
         <option v-for="known in builds" :key="known.id" :value="known.id">{{ known.label }} · {{ known.id }}</option>
       </select>
     </label>
-    <label v-if="!leg.ladder_dictated">{{ halfWay ? `The stages above ${percent(leg.share)}` : 'Ladder' }} <span class="soft small-print">per cent @ hours to hold</span>
-      <input v-model="ladder" class="form-control form-control-sm" required />
+    <label v-if="!leg.ladder_dictated">{{ halfWay ? `The stages above ${percent(leg.share)}` : 'Ladder' }} <span class="soft small-print">a named one, or {{ LADDER_WRITTEN }}</span>
+      <input v-model="ladder" class="form-control form-control-sm" list="named-ladders" :maxlength="LIMITS.ladderText" required />
+      <datalist id="named-ladders"><option v-for="one in named ?? []" :key="one.name" :value="one.name">{{ one.told }}</option></datalist>
     </label>
     <fieldset v-if="!halfWay">
       <legend>Launch when approved, and …</legend>

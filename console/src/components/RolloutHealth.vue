@@ -13,6 +13,7 @@ import ProblemNote from './ProblemNote.vue'
 /** How a rollout is doing: what each guard says, and its course over time at every store. */
 const props = defineProps<{ app: string; version: string }>()
 const path = { app: props.app, version: props.version }
+const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 const { data, problem, load } = useLoading<{ watches: Watch[]; course: Course[] }>(async () => {
   const [watches, course] = await Promise.all([
     told(api.GET('/v1/apps/{app}/releases/{version}/watches', { params: { path } })),
@@ -57,7 +58,7 @@ const spoken = (part: number | null) => `${((part ?? 0) * 1000).toLocaleString('
 
 <template>
   <section class="card-plain health" aria-labelledby="health">
-    <div class="page-head"><h2 id="health">How it is doing</h2><RouterLink :to="`/apps/${app}/guards`">Guards of this app</RouterLink></div>
+    <div class="page-head"><h2 id="health">How it is doing</h2><span class="row-gap"><a :href="`/v1/apps/${app}/releases/${version}/picture?zone=${encodeURIComponent(zone)}`" :download="`${app}-${version}.png`">As a picture</a><RouterLink :to="`/apps/${app}/guards`">Guards of this app</RouterLink></span></div>
     <ProblemNote :problem="problem" />
     <template v-if="data">
       <p v-if="!data.watches.length" class="soft">No guard watches this rollout. <RouterLink :to="`/apps/${app}/guards`">Add one</RouterLink>: it can stop a bad build when no one is watching.</p>

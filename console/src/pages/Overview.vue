@@ -3,6 +3,7 @@ import { computed } from 'vue'
 
 import { api, type BerthRow, told } from '../api'
 import EmptyState from '../components/EmptyState.vue'
+import HaltAll from '../components/HaltAll.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -35,7 +36,10 @@ const MARKS: Record<string, string> = { blocker: '▶', caution: '■', note: '�
   <ProblemNote :problem="problem" />
   <div v-if="data" class="stack">
     <section v-if="data.rows.length" class="card-plain needs" aria-labelledby="needs">
-      <h1 id="needs">{{ calls.length ? `${calls.length} thing${calls.length === 1 ? '' : 's'} need${calls.length === 1 ? 's' : ''} you` : 'Nothing needs you' }}</h1>
+      <div class="page-head">
+        <h1 id="needs">{{ calls.length ? `${calls.length} thing${calls.length === 1 ? '' : 's'} need${calls.length === 1 ? 's' : ''} you` : 'Nothing needs you' }}</h1>
+        <HaltAll />
+      </div>
       <ul class="plain-list">
         <li v-for="call in calls" :key="call.where + call.said" :class="call.weight">
           <span class="shape" aria-hidden="true">{{ MARKS[call.weight] }}</span>

@@ -12,13 +12,14 @@ import NotesDraft from '../components/NotesDraft.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReadinessSheet from '../components/ReadinessSheet.vue'
+import ReleasePace from '../components/ReleasePace.vue'
 import RolloutHealth from '../components/RolloutHealth.vue'
 import SteerDialog from '../components/SteerDialog.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { singleKeys } from '../preferences'
-import { LEG_PART_WAY, ORDER_PENDING } from '../states'
+import { LEG_PART_WAY, ORDER_PENDING, PRODUCTION } from '../states'
 import { measured, percent } from '../telling'
 
 const props = defineProps<{ app: string; version: string }>()
@@ -165,6 +166,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       <span>■ The freeze <strong>{{ frozen.frozen_by }}</strong> holds {{ frozen.place_title }} until <Moment :at="frozen.frozen_until!" />: nothing launches and no share rises. A halt always goes.</span>
       <RouterLink :to="{ path: '/freezes', query: { app, version } }" class="btn btn-outline-primary btn-sm">Rise in spite of it?</RouterLink>
     </div>
+    <ReleasePace v-if="release.legs.filter((leg) => leg.track === PRODUCTION).length > 1" :release="release" @done="(changed) => (release = changed)" />
     <div class="legs">
       <section v-for="leg in release.legs" :key="leg.place" class="card-plain leg" :aria-label="leg.place_title">
         <header class="row-gap">
@@ -194,9 +196,10 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <TideStaff :stages="leg.ladder" :share="leg.share" :phase="leg.phase" :seen-share="leg.seen?.share" :confirmed="leg.confirmed" />
           <dl>
             <template v-if="leg.stage_ends_at"><dt>Next stage</dt><dd><Moment :at="leg.stage_ends_at" /></dd></template>
+            <template v-if="leg.waits_to_rise.length"><dt>It waits for</dt><dd>{{ leg.waits_to_rise.join(', and for ') }}</dd></template>
             <template v-if="leg.waits_for.length"><dt>Waits for</dt><dd>{{ leg.waits_for.join(', ') }}</dd></template>
             <dt>Build</dt><dd>{{ leg.build_label }} <span class="mono soft">{{ leg.build }}</span></dd>
-            <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : 'ours' }}</dd>
+            <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : leg.ladder_name }} <span class="soft small-print mono">{{ leg.ladder_text.replaceAll(',', ', ') }}</span></dd>
             <template v-if="leg.launched_at"><dt>Launched</dt><dd><Moment :at="leg.launched_at" /></dd></template>
           </dl>
         </div>

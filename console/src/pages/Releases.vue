@@ -6,6 +6,7 @@ import { api, type App, type Build, type Release, type Store, told } from '../ap
 import AppHead from '../components/AppHead.vue'
 import EmptyState from '../components/EmptyState.vue'
 import Explained from '../components/Explained.vue'
+import HaltAll from '../components/HaltAll.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -67,6 +68,7 @@ async function draft(): Promise<void> {
 
 <template>
   <AppHead title="Releases">
+    <HaltAll v-if="everLaunched" :app="app" :title="data?.app.title" />
     <BButton v-if="!drafting" variant="primary" :disabled="!versions.length" @click="begin">Draft a release</BButton>
   </AppHead>
   <p class="soft intro">A <Explained word="release" /> has one <Explained word="leg" /> for each store it goes to, with a <Explained word="rollout" /> of its own there.</p>

@@ -27,6 +27,11 @@ const LOOKS = [['system', 'As the system'], ['light', 'Light'], ['dark', 'Dark']
       <p>Mails and webhooks that are sent when waiting ends or a person is needed.</p>
       <RouterLink to="/notices" class="btn btn-outline-primary btn-sm">Open the notices</RouterLink>
     </section>
+    <section class="card-plain" aria-labelledby="ladders">
+      <h2 id="ladders">Ladders</h2>
+      <p>The stages that a rollout climbs, kept under a name.</p>
+      <RouterLink to="/ladders" class="btn btn-outline-primary btn-sm">Open the ladders</RouterLink>
+    </section>
     <section class="card-plain" aria-labelledby="freezes">
       <h2 id="freezes">Freezes</h2>
       <p>Windows in which nothing launches and no share rises.</p>

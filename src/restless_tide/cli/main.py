@@ -16,6 +16,8 @@ from restless_tide.core.errors import TideError
 NOUNS = {
     "overview": Noun("watching", "every app at every store: what is so, and what needs a person"),
     "find": Noun("watching", "apps, releases, builds, cohorts, testers and stores by a few words"),
+    "live": Noun("live", "what every store offers new people, now or at an instant before"),
+    "strip": Noun("live", "what new people were offered over months, as table, CSV, PNG or JSON"),
     "watch": Noun("watching", "follow everything that changes, until Ctrl-C"),
     "logbook": Noun("watching", "who did what, when and why"),
     "store": Noun("stores", "stores: connect, list, show"),

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from restless_tide.cli.call import Call
 from restless_tide.cli.parsing import Nouns, app_argument
-from restless_tide.core.pace import Pace, PaceKind
+from restless_tide.core.pace import PaceKind
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.releases import ReleaseTold
 
@@ -42,23 +44,24 @@ def _pace(call: Call) -> None:
             raise Invalid("Say which pace: --in-step, --lead STORE or --free.", code="argument-missing")
         release = call.tide.releases.one(given.app, given.version)
     else:
-        release = call.tide.releases.set_pace(given.app, given.version, _wanted(call), reason=given.reason)
+        wish = _wish(call)
+        release = call.tide.releases.set_pace(given.app, given.version, reason=given.reason, **wish)
     call.answer(release, lambda: _tell(call, release))
 
 
-def _wanted(call: Call) -> Pace:
+def _wish(call: Call) -> dict[str, Any]:
     given = call.given
     if not given.lead and (given.share is not None or given.steady is not None):
         raise Invalid("--share and --steady belong to --lead.", code="argument-unfit")
     if given.free and given.apart:
         raise Invalid("Each store is for itself then; leave --apart out.", code="argument-unfit")
     kind = PaceKind.LEAD if given.lead else PaceKind.IN_STEP if given.in_step else PaceKind.FREE
-    wanted = {"kind": kind, "lead": given.lead, "apart": given.apart}
+    wanted: dict[str, Any] = {"kind": kind, "lead": given.lead, "apart": given.apart}
     if given.share is not None:
         wanted["share"] = given.share / 100
     if given.steady is not None:
         wanted["steady_hours"] = given.steady
-    return Pace.model_validate(wanted)
+    return wanted
 
 
 def _tell(call: Call, release: ReleaseTold) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from restless_tide.cli import halting, pace, ready
+from restless_tide.cli import halting, live, pace, ready
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
@@ -92,6 +92,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask first")
     ready.add(nouns)
     pace.add(nouns)
+    live.add_picture(nouns)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
+from typing import Any
 
 from restless_tide.client.noun import Noun
-from restless_tide.core.pace import Pace
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     GoAheadWanted,
@@ -126,10 +126,14 @@ class Releases(Noun):
         return self._line.post("/v1/halts", HaltsTold, wanted)
 
     def set_pace(
-        self, app: str, version: str, pace: Pace, *, reason: str = "", revision: int | None = None
+        self, app: str, version: str, kind: str, *, reason: str = "", revision: int | None = None, **wish: Any
     ) -> ReleaseTold:
-        """Say how its stores rise beside each other. Raises Invalid, NotFound, StaleView."""
-        wanted = PaceWanted(**pace.model_dump(), reason=reason)
+        """Say how its stores rise beside each other: ``kind`` is free, in step or lead.
+
+        ``wish``: apart (stores that it does not concern); of a lead also lead (its store), share (0 to 1) and steady_hours.
+        Raises Invalid, NotFound, StaleView.
+        """
+        wanted = PaceWanted.model_validate({"kind": kind, "reason": reason, **wish})
         return self._line.put(f"/v1/apps/{app}/releases/{version}/pace", ReleaseTold, wanted, headers=_match(revision))
 
 

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from restless_tide.client.freezes import Freezes
     from restless_tide.client.guards import Guards
     from restless_tide.client.ladders import Ladders
+    from restless_tide.client.live import Live
     from restless_tide.client.notices import Notices
     from restless_tide.client.people import People
     from restless_tide.client.releases import Releases
@@ -101,6 +102,12 @@ class Tide:
         from restless_tide.client.ladders import Ladders
 
         return Ladders(self._line)
+
+    @cached_property
+    def live(self) -> Live:
+        from restless_tide.client.live import Live
+
+        return Live(self._line)
 
     @cached_property
     def freezes(self) -> Freezes:

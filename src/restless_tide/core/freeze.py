@@ -20,6 +20,15 @@ RISES = frozenset({RolloutEvent.LAUNCH, RolloutEvent.ADVANCE, RolloutEvent.FINIS
 """What a freeze holds, whatever the state; a resume only where it offers the build to new people again."""
 
 
+def known_zone(name: str) -> str:
+    """The name of a time zone (IANA). Raises ValueError for one that is unknown."""
+    try:
+        ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise ValueError(f"{name!r} is no time zone; write one such as Europe/Berlin") from None
+    return name
+
+
 class Freeze(BaseModel):
     """``begins`` and ``ends`` are wall-clock times of ``zone`` (IANA). ``yearly``: every year on these days, whatever their year.
 
@@ -48,11 +57,7 @@ class Freeze(BaseModel):
     @field_validator("zone")
     @classmethod
     def _is_known(cls, value: str) -> str:
-        try:
-            ZoneInfo(value)
-        except (ZoneInfoNotFoundError, ValueError, OSError):
-            raise ValueError(f"{value!r} is no time zone; write one such as Europe/Berlin") from None
-        return value
+        return known_zone(value)
 
     @model_validator(mode="after")
     def _ends_after_it_begins(self) -> Self:

@@ -175,7 +175,7 @@ class ReviewRules(Rules):
 
 class RolloutRules(Rules):
     dictated_ladder: Ladder | None = Field(
-        title="Dictated ladder", default=None, description="the ladder the store dictates; none: any"
+        title="Dictated ladder", default=None, description="the ladder the store dictates, by hours only; none: any"
     )
     advance_by_hand: bool = Field(default=True, title="Stages may be raised by hand")
     pauses_allowed: int | None = Field(

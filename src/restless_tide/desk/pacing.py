@@ -33,7 +33,7 @@ def set_pace(act: Act, app_name: str, version: str, pace: Pace, reason: str) -> 
                 code="store-not-in-release",
             )
     before = pace_of(release)
-    release.pace = pace.model_dump(mode="json") if pace != FREE else None
+    release.pace = None if pace.kind is PaceKind.FREE else pace.model_dump(mode="json")
     release.revision += 1
     act.log(
         "pace set",

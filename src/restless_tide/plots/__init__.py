@@ -1,0 +1,1 @@
+"""Pictures of figures, as PNG."""

@@ -1,0 +1,168 @@
+"""What was live where, now and at any instant before; and pictures of rollouts."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Annotated, Any
+from zoneinfo import ZoneInfo
+
+from fastapi import Depends, Query
+from fastapi.responses import Response
+
+from restless_tide.core.availability import Availability
+from restless_tide.core.errors import Invalid
+from restless_tide.core.freeze import known_zone
+from restless_tide.core.strip import Layer
+from restless_tide.core.testers import write_csv
+from restless_tide.desk import course, find, strips
+from restless_tide.desk.desk import Desk
+from restless_tide.plots import course as course_plot
+from restless_tide.plots import strip as strip_plot
+from restless_tide.service.router import router_of
+from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
+from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.wire.base import Instant
+from restless_tide.wire.strips import LayerTold, LiveTold, MarkTold, StoreStripTold, StretchTold, StripTold
+
+USUAL_SPAN, LONGEST_SPAN = timedelta(days=180), timedelta(days=3660)
+PNG_TYPE = "image/png"
+router = router_of("strips", "/v1")
+_A_PICTURE: dict[int | str, dict[str, Any]] = {
+    200: {"content": {PNG_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
+}
+Zone = Annotated[str, Query(max_length=60, description="the zone in which a picture tells times (IANA)")]
+
+
+def _span(
+    desk: TheDesk,
+    since: Annotated[Instant | None, Query(description="180 days before the end, unless said")] = None,
+    until: Annotated[Instant | None, Query(description="now, unless said")] = None,
+) -> tuple[datetime, datetime]:
+    now = desk.clock.now()
+    end = min(until or now, now)
+    begin = since or end - USUAL_SPAN
+    if begin >= end:
+        raise Invalid("A strip ends after it begins, and not in the future.", code="span-unfit")
+    if end - begin > LONGEST_SPAN:
+        raise Invalid(f"A strip is {LONGEST_SPAN.days} days long at most.", code="span-too-long")
+    return begin, end
+
+
+Span = Annotated[tuple[datetime, datetime], Depends(_span)]
+
+
+@router.get("/live")
+def live(
+    desk: TheDesk,
+    _: SignedIn,
+    app: Annotated[str | None, Query(max_length=100, description="none: every app")] = None,
+    at: Annotated[Instant | None, Query(description="now, unless said")] = None,
+    country: Annotated[
+        str | None, Query(pattern="^[A-Za-z]{2}$", description="only what is offered there (ISO 3166 alpha-2)")
+    ] = None,
+) -> list[LiveTold]:
+    """What every store offers new people, now or at an instant before."""
+    now = desk.clock.now()
+    if at is not None and at > now:
+        raise Invalid(
+            "Nobody knows what will be live then.", remedy="Name an instant that is past.", code="instant-unfit"
+        )
+    instant = at or now
+    with desk.look() as session:
+        return [
+            LiveTold(
+                app=one.berth.app.name,
+                app_title=one.berth.app.title,
+                store=one.berth.store.name,
+                store_title=one.title,
+                platform=one.berth.platform,
+                at=instant,
+                known_since=one.since,
+                **_offered(one.layers, one.offer),
+            )
+            for one in strips.live(session, app, instant, country)
+        ]
+
+
+def _offered(layers: tuple[Layer, ...], offer: Availability | None) -> dict[str, Any]:
+    return {
+        "layers": [LayerTold(version=one.version, state=one.state, part=one.part) for one in layers],
+        "closed": offer is not None and offer.closed,
+        "countries": list(offer.countries) if offer is not None else [],
+    }
+
+
+@router.get("/apps/{app}/strip")
+def strip(app: str, desk: TheDesk, _: SignedIn, span: Span) -> StripTold:
+    """What new people were offered at every store over a time, stretch by stretch."""
+    since, until = span
+    with desk.look() as session:
+        found = strips.of_app(session, app, since, until)
+        row = find.app(session, app)
+        return StripTold(
+            app=row.name,
+            app_title=row.title,
+            since=since,
+            until=until,
+            stores=[
+                StoreStripTold(
+                    store=one.berth.store.name,
+                    store_title=one.title,
+                    platform=one.berth.platform,
+                    known_since=one.since,
+                    stretches=[
+                        StretchTold(since=part.since, until=part.until, **_offered(part.layers, part.offer))
+                        for part in one.stretches
+                    ],
+                    marks=[MarkTold.of(mark) for mark in one.marks],
+                )
+                for one in found
+            ],
+        )
+
+
+@router.get(
+    "/apps/{app}/strip/csv",
+    response_class=Response,
+    responses={200: {"content": {CSV_TYPE: {"schema": {"type": "string"}}}}},
+)
+def as_csv(app: str, desk: TheDesk, _: SignedIn, span: Span) -> Response:
+    """The same as CSV (RFC 4180), a line for each version in each stretch."""
+    with desk.look() as session:
+        rows = strips.rows(strips.of_app(session, app, *span))
+    return csv_answer(write_csv(strips.CSV_HEADER, rows), f"{app}-live.csv")
+
+
+@router.get("/apps/{app}/strip/png", response_class=Response, responses=_A_PICTURE)
+def as_png(app: str, desk: TheDesk, _: SignedIn, span: Span, zone: Zone = "UTC") -> Response:
+    """The same as a picture."""
+    with desk.look() as session:
+        title = find.app(session, app).title
+        found = strips.of_app(session, app, *span)
+        content = strip_plot.draw(title, found, *span, zone=_zone(zone))
+    return _picture(content, f"{app}-live.png")
+
+
+@router.get("/apps/{app}/releases/{version}/picture", response_class=Response, responses=_A_PICTURE)
+def picture(app: str, version: str, desk: TheDesk, _: SignedIn, zone: Zone = "UTC") -> Response:
+    """The course of a release's rollout at every store: share, how often people met a crash, acts and verdicts."""
+    return _picture(_course(desk, app, version, _zone(zone)), f"{app}-{version}.png")
+
+
+def _course(desk: Desk, app: str, version: str, zone: ZoneInfo) -> bytes:
+    with desk.look() as session:
+        release = find.release(session, find.app(session, app), version)
+        found = course.of_release(session, release, desk.clock.now())
+        return course_plot.draw(f"{release.app.title} {release.version}", found, zone=zone)
+
+
+def _zone(name: str) -> ZoneInfo:
+    try:
+        return ZoneInfo(known_zone(name))
+    except ValueError as wrong:
+        raise Invalid(f"{str(wrong)[:1].upper()}{str(wrong)[1:]}.", code="zone-unknown") from None
+
+
+def _picture(content: bytes, name: str) -> Response:
+    headers = {"Content-Disposition": f'inline; filename="{name}"', "Cache-Control": "no-store"}
+    return Response(content, media_type=PNG_TYPE, headers=headers)
