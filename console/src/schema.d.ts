@@ -2648,6 +2648,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/offered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Live
+         * @description What every store offers new people, now or at an instant before.
+         */
+        get: operations["strips-live"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/overview": {
         parameters: {
             query?: never;
@@ -4941,8 +4961,15 @@ export interface components {
              * @description who have begun the version until then
              */
             people: number;
+            /**
+             * Rate
+             * @description of people who met a crash among sessions, of this stretch and as many before as it takes to say something
+             */
+            rate: number | null;
             /** Reference Crashed People */
             reference_crashed_people: number;
+            /** Reference Rate */
+            reference_rate: number | null;
             /** Reference Sessions */
             reference_sessions: number;
             /** Sessions */
@@ -14619,7 +14646,7 @@ export interface operations {
     "strips-strip": {
         parameters: {
             query?: {
-                /** @description 180 days before the end, unless said */
+                /** @description unless said, 180 days before the end, or where what is known begins */
                 since?: string | null;
                 /** @description now, unless said */
                 until?: string | null;
@@ -14655,7 +14682,7 @@ export interface operations {
     "strips-as_csv": {
         parameters: {
             query?: {
-                /** @description 180 days before the end, unless said */
+                /** @description unless said, 180 days before the end, or where what is known begins */
                 since?: string | null;
                 /** @description now, unless said */
                 until?: string | null;
@@ -14693,7 +14720,7 @@ export interface operations {
             query?: {
                 /** @description the zone in which a picture tells times (IANA) */
                 zone?: string;
-                /** @description 180 days before the end, unless said */
+                /** @description unless said, 180 days before the end, or where what is known begins */
                 since?: string | null;
                 /** @description now, unless said */
                 until?: string | null;
@@ -16243,6 +16270,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "strips-live": {
+        parameters: {
+            query?: {
+                /** @description none: every app */
+                app?: string | null;
+                /** @description now, unless said */
+                at?: string | null;
+                /** @description only what is offered there (ISO 3166 alpha-2) */
+                country?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LiveTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

@@ -66,11 +66,11 @@ def shown(harbour: Harbour) -> dict[str, str]:
     wall = harbour.tide.watching.clock().now.replace(tzinfo=None, microsecond=0)
     harbour.tide.freezes.set(f"fair of {app}", wall + timedelta(days=300), wall + timedelta(days=310), apps=[app])
     pages = {
-        "today": "/", "freezes": "/freezes", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
+        "today": "/", "freezes": "/freezes", "ladders": "/ladders", "apps": "/apps", "settings": "/settings", "testers": "/testers", "stores": "/stores", "steps": "/steps",
         "notices": "/notices", "words": "/words", "messages": "/messages", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
         "report": f"/reports/{report.id}",
     }  # fmt: skip
-    of_app = ("releases", "releases/1.0.0", "tracks", "tracks/openfield/workbench", "guards", "builds", f"builds/{build}", "dossier", "dossier/pictures", "dossier/questions", "dossier/goods", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
+    of_app = ("releases", "releases/1.0.0", "tracks", "tracks/openfield/workbench", "guards", "live", "builds", f"builds/{build}", "dossier", "dossier/pictures", "dossier/questions", "dossier/goods", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
     return pages | {part: f"/apps/{app}/{part}" for part in of_app}
 
 

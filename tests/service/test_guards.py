@@ -47,6 +47,8 @@ def watch_of(harbour: Harbour, app: str, version: str, guard: str) -> list[Watch
 def test_a_bad_build_is_halted_in_every_store_by_the_counts_of_both(watched: Harbour, app: str) -> None:
     guard = watched.tide.guards.set_up(app, name="crashes", on_breach="halt", every_store=True)
     assert "1 in 100" in guard.said
+    address = f"{app}@example.org"
+    watched.tide.notices.subscribe("mail", address, kinds=["breach"], apps=[app])
     watched.risen(app, "1.1.0", stores=STORES, number=2)
     for _ in range(16):
         watched.pass_hours(6)
@@ -71,6 +73,9 @@ def test_a_bad_build_is_halted_in_every_store_by_the_counts_of_both(watched: Har
     for store in STORES:
         acts = [act for act in watched.control(store, "acts") if act["act"] == "halt"]
         assert len(acts) == 1
+    (mail,) = until(lambda: watched.mails(address), bool)
+    assert "times as many people meet a crash" in mail["text"]
+    assert [(one["name"], one["type"]) for one in mail["attached"]] == [(f"{app}-1.1.0.png", "image/png")]
 
 
 def test_a_person_who_resumes_takes_the_risk_and_the_guard_counts_anew(watched: Harbour, app: str) -> None:

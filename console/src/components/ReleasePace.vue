@@ -69,7 +69,7 @@ async function save(): Promise<void> {
 </template>
 
 <style scoped>
-.pace { margin-bottom: 1rem; display: grid; gap: 0.5rem; }
+.pace { margin-bottom: 1rem; display: grid; gap: 0.5rem; padding-top: 0.7rem; padding-bottom: 0.7rem; }
 .head h2 { margin: 0; }
 .waits { border-left: 4px solid var(--care); padding-left: 0.8rem; }
 fieldset { display: grid; gap: 0.3rem; }

@@ -29,21 +29,14 @@ const drawn = computed(() =>
     const at = one.points.map((point) => ({ ...point, x: new Date(point.at).getTime() }))
     const shareAt = (x: number) => at.filter((point) => point.x <= x).pop()?.share ?? at[0]?.share ?? 0
     const marks = one.marks.map((mark) => ({ x: new Date(mark.at).getTime(), y: mark.share ?? shareAt(new Date(mark.at).getTime()), note: `${mark.act}, ${mark.who}${mark.reason ? `: ${mark.reason}` : ''}` }))
-    const smooth = (crashed: 'crashed_people' | 'reference_crashed_people', sessions: 'sessions' | 'reference_sessions') => {
-      const wide = Math.max(1, Math.round(at.length / 24))
-      return at.map((point, place) => {
-        const near = at.slice(Math.max(0, place - wide + 1), place + 1)
-        return { x: point.x, y: rate(near.reduce((sum, one) => sum + one[crashed], 0), near.reduce((sum, one) => sum + one[sessions], 0)) }
-      })
-    }
     const last = at[at.length - 1]
     const sum = (key: 'sessions' | 'crashed_people' | 'reference_sessions' | 'reference_crashed_people') => at.reduce((total, point) => total + point[key], 0)
     return {
       ...one,
       lines: [
         { label: 'Share of people', points: at.map((point) => ({ x: point.x, y: point.share })), colour: '--water-deep', fill: true, step: true },
-        { label: `People who met a crash, ${props.version}`, points: smooth('crashed_people', 'sessions'), colour: '--alarm', right: true },
-        ...(one.reference ? [{ label: `People who met a crash, ${one.reference}`, points: smooth('reference_crashed_people', 'reference_sessions'), colour: '--soft', dashed: true, right: true }] : []),
+        { label: `People who met a crash, ${props.version}`, points: at.map((point) => ({ x: point.x, y: point.rate })), colour: '--alarm', right: true },
+        ...(one.reference ? [{ label: `People who met a crash, ${one.reference}`, points: at.map((point) => ({ x: point.x, y: point.reference_rate })), colour: '--soft', dashed: true, right: true }] : []),
         { label: 'Acts and verdicts', points: marks, colour: '--ink', dots: true },
       ],
       people: last?.people ?? 0,

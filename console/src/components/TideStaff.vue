@@ -32,6 +32,12 @@ const told = computed(() => {
   const base = launched.value ? `${props.phase} at ${percent(props.share)}` : `not launched; the ladder has ${props.stages.length} stages`
   return props.confirmed === false ? `${base}, ordered, not confirmed` : base
 })
+/** What ends a stage, in the little room beside its mark. */
+function ends(stage: Stage): string {
+  const held = stage.dwell_hours != null ? `hold ${hours(stage.dwell_hours)}` : ''
+  const steady = stage.steady_hours != null ? `steady ${hours(stage.steady_hours)}` : ''
+  return held && steady ? `${held.replace('hold ', '')} + ${steady}` : held || steady
+}
 const wave = computed(() => {
   const y = level(water.value)
   return `M8 ${y} q 8 -5 16 0 t 16 0 t 16 0 V ${FOOT} H 8 Z`
@@ -46,7 +52,7 @@ const wave = computed(() => {
     <path v-if="phase === 'paused'" d="M15 20v14M23 20v14" class="sign" />
     <path v-if="phase === 'halted'" d="M13 21l12 12M25 21l-12 12" class="sign" />
   </svg>
-  <svg v-else class="large" viewBox="0 0 190 244" role="img" :aria-label="told">
+  <svg v-else class="large" viewBox="0 0 200 244" role="img" :aria-label="told">
     <defs>
       <pattern id="still" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><path d="M0 0v7" stroke="var(--alarm)" stroke-width="2.500" /></pattern>
     </defs>
@@ -58,7 +64,7 @@ const wave = computed(() => {
     <g v-for="(stage, place) in stages" :key="place">
       <path :d="`M56 ${level(stage.share)}h${place === stages.length - 1 ? 16 : 11}`" class="mark" />
       <text x="77" :y="level(stage.share) + 4.5" :class="{ reached: launched && share >= stage.share }">{{ percent(stage.share) }}</text>
-      <text v-if="stage.dwell_hours != null" x="120" :y="level(stage.share) + 4.5" class="dwell">hold {{ hours(stage.dwell_hours) }}</text>
+      <text v-if="ends(stage)" x="120" :y="level(stage.share) + 4.5" class="dwell">{{ ends(stage) }}</text>
     </g>
     <path v-if="phase === 'paused'" :d="`M24 ${level(water) - 26}v16M40 ${level(water) - 26}v16`" class="sign" />
     <path v-if="phase === 'halted'" :d="`M22 ${level(water) - 26}l20 16M42 ${level(water) - 26}l-20 16`" class="sign" />
@@ -66,7 +72,7 @@ const wave = computed(() => {
 </template>
 
 <style scoped>
-.large { width: 190px; max-width: 100%; height: auto; display: block; }
+.large { width: 200px; max-width: 100%; height: auto; display: block; }
 .small { width: 34px; height: 46px; display: block; flex: none; }
 .bed { fill: color-mix(in srgb, var(--line) 45%, transparent); stroke: var(--line); }
 .water { fill: var(--water); }

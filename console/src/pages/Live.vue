@@ -18,18 +18,17 @@ type Stretch = Strip['stores'][number]['stretches'][number]
 
 /** What was live where: now, at any instant before, and over months. */
 const props = defineProps<{ app: string }>()
-const SPANS = [[30, '30 days'], [90, '90 days'], [180, '180 days'], [365, 'a year'], [730, 'two years']] as const
-const days = ref(90)
+const SPANS = [[0, 'what is known'], [30, '30 days'], [180, '180 days'], [365, 'a year'], [730, 'two years']] as const
+/** So many days back; 0: the last 180, or as far as anything is known. */
+const days = ref(0)
 const at = ref('')
 const country = ref('')
 const fits = computed(() => !country.value || /^[A-Za-z]{2}$/.test(country.value))
 
-/** The desk's own clock tells what is now; it may run ahead of this browser's. */
 const { data, problem, load } = useLoading<{ live: Live[]; strip: Strip }>(async () => {
-  const { now } = await told(api.GET('/v1/clock'))
-  const since = new Date(new Date(now).getTime() - days.value * 86_400_000).toISOString()
+  const since = days.value ? new Date(new Date((await told(api.GET('/v1/clock'))).now).getTime() - days.value * 86_400_000).toISOString() : null
   const [live, strip] = await Promise.all([
-    told(api.GET('/v1/live', { params: { query: { app: props.app, at: at.value ? new Date(at.value).toISOString() : null, country: country.value || null } } })),
+    told(api.GET('/v1/offered', { params: { query: { app: props.app, at: at.value ? new Date(at.value).toISOString() : null, country: country.value || null } } })),
     told(api.GET('/v1/apps/{app}/strip', { params: { path: { app: props.app }, query: { since } } })),
   ])
   return { live, strip }
@@ -64,14 +63,14 @@ function look(instant: string): void {
     <section class="card-plain block" aria-labelledby="instant">
       <div class="row-gap head">
         <h2 id="instant">{{ at ? 'At that instant' : 'Now' }}</h2>
-        <label class="row-gap">At <input v-model="at" type="datetime-local" class="form-control form-control-sm" /></label>
+        <label class="row-gap">At <input v-model="at" type="datetime-local" class="form-control form-control-sm instant" /></label>
         <label class="row-gap">In <input v-model="country" class="form-control form-control-sm country" maxlength="2" placeholder="every country" aria-label="Country, two letters" :aria-invalid="!fits" /></label>
         <BButton v-if="at || country" size="sm" variant="link" @click="((at = ''), (country = ''))">Now, everywhere</BButton>
       </div>
       <p v-if="!fits" class="soft small-print" role="status">A country has two letters, such as DE.</p>
       <EmptyState v-if="!data.live.length" title="It has no place at any store yet">Open one under <RouterLink to="/stores">Stores</RouterLink>.</EmptyState>
-      <div v-else class="table-responsive">
-        <table class="table table-sm">
+      <div v-else class="wide">
+        <table class="table-plain">
           <thead><tr><th scope="col">Store</th><th scope="col">New people are offered</th><th scope="col">Where</th></tr></thead>
           <tbody><tr v-for="one in data.live" :key="one.store"><th scope="row">{{ one.store_title }}</th><td>{{ offered(one) }}</td><td class="countries">{{ where(one) }}</td></tr></tbody>
         </table>
@@ -85,8 +84,8 @@ function look(instant: string): void {
       <StripChart :strip="data.strip" @chosen="look" />
       <details>
         <summary>As a table</summary>
-        <div class="table-responsive">
-          <table class="table table-sm">
+        <div class="wide">
+          <table class="table-plain">
             <thead><tr><th scope="col">Store</th><th scope="col">Since</th><th scope="col">Until</th><th scope="col">Offered</th><th scope="col">Where</th></tr></thead>
             <tbody>
               <template v-for="store in data.strip.stores" :key="store.store"><tr v-for="part in store.stretches" :key="part.since"><th scope="row">{{ store.store_title }}</th><td><Moment :at="part.since" /></td><td><Moment :at="part.until" /></td><td>{{ offered(part) }}</td><td class="countries">{{ where(part) }}</td></tr></template>
@@ -102,9 +101,11 @@ function look(instant: string): void {
 <style scoped>
 .block { display: grid; gap: 0.7rem; margin-bottom: 0.9rem; }
 .head h2 { margin: 0; }
+.wide { overflow-x: auto; }
+.instant { width: 15rem; }
 .country { width: 9rem; text-transform: uppercase; }
 .country::placeholder { text-transform: none; }
 .countries { overflow-wrap: anywhere; }
-table { margin: 0; }
+tbody th { text-align: left; padding: 0.6rem 0.9rem 0.6rem 0; border-bottom: 1px solid var(--line); font-weight: 600; font-size: 1rem; color: var(--ink); }
 summary { color: var(--accent); font-size: 0.9rem; }
 </style>

@@ -199,7 +199,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
             <template v-if="leg.waits_to_rise.length"><dt>It waits for</dt><dd>{{ leg.waits_to_rise.join(', and for ') }}</dd></template>
             <template v-if="leg.waits_for.length"><dt>Waits for</dt><dd>{{ leg.waits_for.join(', ') }}</dd></template>
             <dt>Build</dt><dd>{{ leg.build_label }} <span class="mono soft">{{ leg.build }}</span></dd>
-            <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : leg.ladder_name }} <span class="soft small-print mono">{{ leg.ladder_text.replaceAll(',', ', ') }}</span></dd>
+            <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : leg.ladder_name }}</dd>
             <template v-if="leg.launched_at"><dt>Launched</dt><dd><Moment :at="leg.launched_at" /></dd></template>
           </dl>
         </div>

@@ -15,7 +15,7 @@ class Live(Noun):
 
     def at(self, *, app: str | None = None, at: datetime | None = None, country: str | None = None) -> list[LiveTold]:
         """What every store offers, of one app or of all; ``at`` aware, now unless said. Raises Invalid, NotFound."""
-        return self._line.get("/v1/live", list[LiveTold], app=app, at=_told(at), country=country)
+        return self._line.get("/v1/offered", list[LiveTold], app=app, at=_told(at), country=country)
 
     def strip(self, app: str, *, since: datetime | None = None, until: datetime | None = None) -> StripTold:
         """What was offered over a time, stretch by stretch; the last 180 days unless said. Raises Invalid, NotFound."""

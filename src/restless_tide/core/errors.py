@@ -137,6 +137,13 @@ class StaleView(TideError):
     title = "Changed meanwhile"
 
 
+class NotDrawn(TideError):
+    """A picture could not be drawn, or not in time; what it shows stands in tables as well."""
+
+    code = "picture-not-drawn"
+    title = "The picture could not be drawn"
+
+
 class StoreUnreachable(TideError):
     """The store did not answer, or not in time; asking again may help."""
 

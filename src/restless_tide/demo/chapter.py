@@ -93,14 +93,15 @@ class Chapter:
         for app in ("marram", "ferryglass"):
             self._tide.guards.set_up(app, name="crashes", on_breach="halt", every_store=True)
         self._tide.guards.set_up("ferryglass", name="stars", watched="ratings", on_breach="tell")
+        why = "for versions that keep what people have written in another way"
+        self._tide.ladders.set("careful", "5@24,20@48,50@48+steady24/2000,100", reason=why)
         self._season.until(begin + timedelta(days=13))
         self._say("Ferryglass 5.2.0 rises and is halted by its guard")
         self._season.control("northgate", "mischief", {"bad_numbers": [4]})
         self._season.control("openfield", "mischief", {"bad_numbers": [91]})
-        self._release(
-            "ferryglass", "Ferryglass", "5.2.0", ios=4, android=91, notes="Departures on the lock screen.", at_once=True
-        )
+        self._bad_ferryglass()
         self._halted_by_its_guard(begin + timedelta(days=13, hours=60))
+        self._settle_step("Halt 5.2.0")
         self._say("Ferryglass comes to desktops")
         self._desktop()
         self._say("Marram 2.4.0 is tried by the crew and the walkers, then rises")
@@ -117,8 +118,35 @@ class Chapter:
         self._season.come_to_now()
         self._begun_and_waiting()
 
+    def _bad_ferryglass(self) -> None:
+        """It goes to two stores with a gateway and to one by hand, and is launched at all three together."""
+        ios = self._push("ferryglass", "Ferryglass", "5.2.0", 4, "northgate")
+        android = self._push("ferryglass", "Ferryglass", "5.2.0", 91, "openfield")
+        self._tide.builds.send("ferryglass", android, "wrackline")
+        self._season.settle()
+        self._settle_step("Hand in build")
+        self._settle_step("See whether", "ready")
+        legs = {
+            "northgate": LegWanted(build=ios, ladder="10@24,50@48,100", with_other_legs=True),
+            "openfield": LegWanted(build=android, with_other_legs=True),
+            "wrackline": LegWanted(build=android, ladder="20@48,100", with_other_legs=True),
+        }
+        told = {"en": "Departures on the lock screen.", "de": "Abfahrten auf dem Sperrbildschirm."}
+        self._tide.releases.draft("ferryglass", "5.2.0", legs=legs, notes=told)
+        self._tide.releases.submit("ferryglass", "5.2.0")
+        self._season.settle()
+        self._settle_step("Hand 5.2.0 to review")
+        self._settle_step("See what Wrackline", "approved")
+        while not self._launched("ferryglass", "5.2.0"):
+            self._season.pass_hours(3)
+        self._season.wait_for(lambda: self._waiting("Launch 5.2.0") is not None)
+        self._settle_step("Launch 5.2.0")
+
+    def _launched(self, app: str, version: str) -> bool:
+        return all(leg.launched_at for leg in self._tide.releases.one(app, version).legs)
+
     def _halted_by_its_guard(self, until: datetime) -> None:
-        """It crashes when the timetable is empty; the stores count it, and the guard halts it in both."""
+        """It crashes when the timetable is empty; two stores count it, and the guard halts it in all three."""
         while self._season.now < until:
             self._season.pass_hours(3)
             self._season.wait_for(self._judged)
@@ -154,9 +182,11 @@ class Chapter:
                 self._tide.apps.open_berth(app, store)
         self._tide.apps.open_berth("ferryglass", "slatehouse")
         self._tide.apps.open_berth("loam", "openfield")
-        self._tide.apps.open_berth("marram", "wrackline")
+        for app in ("marram", "ferryglass"):
+            self._tide.apps.open_berth(app, "wrackline")
         self._season.settle()
-        self._settle_step("Open a place")
+        for _ in ("marram", "ferryglass"):
+            self._settle_step("Open a place")
         self._tide.apps.open_berth("loam", "openfield", listed_name="Loam Soil Log")
         self._season.settle()
         offer = Availability(price=Decimal("1.99"), currency="EUR", countries=("AT", "CH", "DE", "NO"))
@@ -173,12 +203,9 @@ class Chapter:
             if answers.ANSWERS[app]["third-party-content"] == "allowed":
                 goods.hand_in_letter(self._tide, app)
             texts.write(self._tide, app)
-        for title in (
-            "Write the texts of Marram",
-            "Put in the pictures of Marram",
-            "Answer the questions about Marram",
-        ):
-            self._settle_when_it_comes(title)
+        for app in ("Marram", "Ferryglass"):
+            for title in ("Write the texts of", "Put in the pictures of", "Answer the questions about"):
+                self._settle_when_it_comes(f"{title} {app}")
         self._season.settle()
 
     def _begun_and_waiting(self) -> None:
@@ -308,7 +335,7 @@ class Chapter:
         self._settle_step("Hand in build")
         self._settle_step("See whether", "ready")
         legs = {
-            "northgate": LegWanted(build=ios, ladder="5@24,20@48,50@48,100"),
+            "northgate": LegWanted(build=ios, ladder="careful"),
             "openfield": LegWanted(build=android),
             "wrackline": LegWanted(build=android, ladder="25@60,60@72,100"),
         }
@@ -317,6 +344,8 @@ class Chapter:
             "de": "Dünenkarten mit Höhenlinien.",
         }
         self._tide.releases.draft("marram", "2.4.0", legs=legs, notes=told)
+        why = "finds are kept in another way; no store is to run ahead"
+        self._tide.releases.set_pace("marram", "2.4.0", "in step", reason=why)
         self._tide.releases.submit("marram", "2.4.0")
         self._season.settle()
         self._settle_step("Hand 2.4.0 to review")

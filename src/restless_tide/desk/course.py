@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from sqlalchemy import select
@@ -16,13 +16,18 @@ from restless_tide.desk import find, gauges, legs, logbook
 from restless_tide.records.tables import Leg, LogbookLine, Release
 
 MOST_POINTS = 240
+SMOOTHED, ENOUGH_SESSIONS = 24, 400
+"""A rate in a picture is of a 24th of the way at least, and of so many sessions, if so many were counted at all."""
 LONGEST = timedelta(days=60)
 """Hours are kept so long."""
 
 
 @dataclass(frozen=True)
 class Point:
-    """What was so at the end of one stretch of time: ``people`` have begun the version until then; the counts are of it."""
+    """What was so at the end of one stretch of time: ``people`` have begun the version until then; the counts are of it.
+
+    The rates are of people who met a crash among sessions, over this stretch and so many before it that they say something.
+    """
 
     at: datetime
     share: float
@@ -31,6 +36,8 @@ class Point:
     crashed_people: int
     reference_sessions: int
     reference_crashed_people: int
+    rate: float | None = None
+    reference_rate: float | None = None
 
 
 @dataclass(frozen=True)
@@ -85,7 +92,30 @@ def _of_leg(session: Session, leg: Leg, now: datetime) -> LegCourse:
         points.append(
             Point(at, share, people, counts.sessions, counts.crashed_people, beside.sessions, beside.crashed_people)
         )
-    return LegCourse(leg, str(find.place_of(leg)), legs.place_title(leg), reference, points, marks)
+    return LegCourse(leg, str(find.place_of(leg)), legs.place_title(leg), reference, _with_rates(points), marks)
+
+
+def _with_rates(points: list[Point]) -> list[Point]:
+    ours = _rates([(one.crashed_people, one.sessions) for one in points])
+    theirs = _rates([(one.reference_crashed_people, one.reference_sessions) for one in points])
+    return [
+        replace(point, rate=rate, reference_rate=reference)
+        for point, rate, reference in zip(points, ours, theirs, strict=True)
+    ]
+
+
+def _rates(counted: list[tuple[int, int]]) -> list[float | None]:
+    """The rate at each point, of the stretches up to it: a 24th of the way, and more where too little was counted there."""
+    wide = max(1, round(len(counted) / SMOOTHED))
+    found: list[float | None] = []
+    for place in range(len(counted)):
+        events = exposed = 0
+        for at in range(place, -1, -1):
+            if place - at >= wide and exposed >= ENOUGH_SESSIONS:
+                break
+            events, exposed = events + counted[at][0], exposed + counted[at][1]
+        found.append(events / exposed if exposed else None)
+    return found
 
 
 def _within(table: Table | None, begin: int, end: int) -> Counts:

@@ -339,8 +339,21 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
     place = f"/apps/{release.app.name}/releases/{release.version}"
     text = f"{release.app.title} {release.version}: {said}. {done}"
     act.notice(
-        NoticeKind.BREACH, f"{row.id}/breach/{row.counts_since}", _subject(row), text, place=place, app=release.app.name
+        NoticeKind.BREACH,
+        f"{row.id}{_OF_BREACH}{row.counts_since}",
+        _subject(row),
+        text,
+        place=place,
+        app=release.app.name,
     )
+
+
+_OF_BREACH = "/breach/"
+
+
+def watch_of(notice_key: str) -> str:
+    """The id of the watch whose breach a notice tells of."""
+    return notice_key.partition(_OF_BREACH)[0]
 
 
 def _hold_back(act: Act, row: GuardWatch, reason: str) -> list[str]:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from sqlalchemy import Select, bindparam, select
+from sqlalchemy import Select, bindparam, func, select
 from sqlalchemy.orm import Session, selectinload
 from sqlalchemy.orm.attributes import set_committed_value
 
@@ -307,13 +307,18 @@ SHOWN_OVER_TIME = frozenset({Subject.LEG, Subject.BERTH})
 
 
 def _show(session: Session, level: Level, now: datetime, at: datetime | None) -> None:
-    """Write down from when on the store holds this, by the desk's clock."""
+    """Write down from when on the store holds this, by the desk's clock.
+
+    What we have ordered is so from now on; what someone did there from the instant that the store tells, as far as that fits.
+    """
     assert level.seen is not None
     since = now
-    if at is not None:
+    if at is not None and not level.ours:
         leg = level.subject is Subject.LEG
         berth = needed(session, Leg, level.id).berth if leg else needed(session, Berth, level.id)
-        since = min(at - timedelta(seconds=berth.clock_ahead_seconds), now)
+        told = min(at - timedelta(seconds=berth.clock_ahead_seconds), now)
+        before = session.scalar(select(func.max(Showing.at)).where(Showing.subject == level.id))
+        since = max(told, before) if before is not None else told
     session.add(Showing(subject=level.id, at=since, state=level.seen.state, share=level.seen.share))
 
 

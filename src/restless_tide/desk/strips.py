@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.availability import Availability
@@ -85,6 +85,13 @@ def of_app(session: Session, app_name: str, since: datetime, until: datetime) ->
     return found
 
 
+def first_seen(session: Session, app_name: str) -> datetime | None:
+    """When a store was first seen to hold a version of an app."""
+    asked = select(func.min(Showing.at)).join(Leg, Leg.id == Showing.subject).join(Berth, Berth.id == Leg.berth_id)
+    found: datetime | None = session.scalar(asked.where(Berth.app_id == find.app(session, app_name).id))
+    return found
+
+
 def rows(strips: Iterable[BerthStrip]) -> list[Sequence[object]]:
     """A line for each version in each stretch, for CSV; one without a version where nothing was offered."""
     found: list[Sequence[object]] = []
@@ -101,12 +108,10 @@ def rows(strips: Iterable[BerthStrip]) -> list[Sequence[object]]:
 
 
 def told_where(offer: Availability | None) -> str:
-    """Where an app is offered, in words or as its countries; empty where it was not seen."""
-    if offer is None:
-        return ""
-    if offer.closed:
+    """Where an app is offered, in words or as its countries; a store that was never told otherwise offers it everywhere."""
+    if offer is not None and offer.closed:
         return CLOSED
-    return " ".join(offer.countries) or EVERYWHERE
+    return " ".join(offer.countries if offer is not None else ()) or EVERYWHERE
 
 
 def _apps(session: Session) -> list[App]:

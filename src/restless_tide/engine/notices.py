@@ -7,16 +7,17 @@ import random
 import smtplib
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from email.message import EmailMessage
 
 import structlog
 from sqlalchemy import or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, object_session
 from standardwebhooks import Webhook
 
 from restless_tide.core.errors import LostLease
 from restless_tide.core.notice import DELIVERY, DeliveryEvent, DeliveryState, NoticeKind, expiry_mark
 from restless_tide.core.retry import MOST_ATTEMPTS, TO_PEOPLE
-from restless_tide.desk import expiries
+from restless_tide.desk import expiries, judging
 from restless_tide.desk.addresses import demand_reachable
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
@@ -24,7 +25,9 @@ from restless_tide.desk.notices import secret_of
 from restless_tide.desk.standing import expiring
 from restless_tide.engine import postbox
 from restless_tide.engine.webhooks import Answer, Letter, Webhooks
-from restless_tide.records.tables import App, Delivery, Notice, Store, Subscription
+from restless_tide.plots import of
+from restless_tide.plots.child import drawn
+from restless_tide.records.tables import App, Delivery, GuardWatch, Notice, Store, Subscription
 
 _BATCH = 20
 _GONE = 410
@@ -125,12 +128,34 @@ def _mail(desk: Desk, delivery: Delivery, subscription: Subscription) -> str | N
     mail.set_content(
         f"{notice.said}\n\n{where}\n\nYou receive this because you subscribed: {desk.settings.address}/notices\n"
     )
+    _add_picture(desk, notice, mail)
     try:
         with postbox.connected(desk.settings) as server:
             server.send_message(mail)
     except (OSError, smtplib.SMTPException) as wrong:
         return postbox.told(wrong)
     return None
+
+
+def _add_picture(desk: Desk, notice: Notice, mail: EmailMessage) -> None:
+    """Put the course of the rollout into the mail of a breach. Without it the mail leaves all the same."""
+    if notice.kind != NoticeKind.BREACH:
+        return
+    session = object_session(notice)
+    assert session is not None
+    watch = session.get(GuardWatch, judging.watch_of(notice.key))
+    if watch is None:
+        return
+    try:
+        values = of.rollout(
+            session, watch.release, desk.clock.now(), said=str((watch.breach or {}).get("said", watch.said))
+        )
+        content = drawn(values)
+    except Exception:  # noqa: BLE001  (what happened must be told)
+        _log.exception("a notice leaves without its picture", notice=notice.id)
+        return
+    name = f"{watch.release.app.name}-{watch.release.version}.png"
+    mail.add_attachment(content, maintype="image", subtype="png", filename=name, disposition="inline")
 
 
 def _letter(desk: Desk, delivery: Delivery, subscription: Subscription) -> Letter:

@@ -3,26 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, tzinfo
+from datetime import datetime, tzinfo
 from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
 
-from restless_tide.desk.course import LegCourse, Point
 from restless_tide.plots import drawing
 from restless_tide.plots.drawing import ALARM, INK, SOFT, WATER, WATER_DEEP, literal
+from restless_tide.plots.pictures import CourseLeg, CoursePicture, CoursePoint
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _INCHES_A_STORE, _INCHES_AROUND = 2.6, 1.2
-_AVERAGED = 24
-"""A rate is told of the last 24th of the way, as the console draws it."""
+_MOST_NAMED = 8
+"""So many acts are named in the picture; of more, the latest."""
 
 
-def draw(title: str, courses: Sequence[LegCourse], said: str = "", zone: tzinfo = UTC) -> bytes:
-    """A PNG of a release's rollout, a store below the other. ``said`` stands above them: a verdict, such as of a breach."""
+def draw(picture: CoursePicture) -> bytes:
+    """A PNG of a release's rollout, a store below the other."""
+    courses, zone = picture.legs, ZoneInfo(picture.zone)
     rows = max(len(courses), 1)
     drawn = drawing.figure(_INCHES_AROUND + _INCHES_A_STORE * rows)
-    head = f"{title}\n{drawing.shortened(said)}" if said else title
+    head = f"{picture.title}\n{drawing.shortened(picture.said)}" if picture.said else picture.title
     drawn.suptitle(literal(head), x=0.01, ha="left", color=INK, fontsize=13)
     every = drawn.subplots(rows, 1, squeeze=False)[:, 0]
     if not courses:
@@ -33,10 +35,11 @@ def draw(title: str, courses: Sequence[LegCourse], said: str = "", zone: tzinfo 
         )
     for axes, course in zip(every, courses, strict=False):
         _draw_one(axes, course, zone)
+    drawn.supxlabel(drawing.times_in(zone), color=SOFT, fontsize=9)
     return drawing.png(drawn)
 
 
-def _draw_one(axes: Axes, course: LegCourse, zone: tzinfo) -> None:
+def _draw_one(axes: Axes, course: CourseLeg, zone: tzinfo) -> None:
     drawing.plain(axes, zone)
     at = drawing.times([point.at for point in course.points])
     axes.set_title(literal(course.title), loc="left", color=INK, fontsize=11, weight="bold")
@@ -45,16 +48,27 @@ def _draw_one(axes: Axes, course: LegCourse, zone: tzinfo) -> None:
     axes.set_ylim(0, 1.05)
     axes.set_yticks([0, 0.25, 0.5, 0.75, 1], ["0%", "25%", "50%", "75%", "100%"])
     axes.set_ylabel("share of people", color=SOFT, fontsize=9)
-    for mark in course.marks:
+    for place, mark in enumerate(course.marks):
         height = mark.share if mark.share is not None else _share_at(course.points, mark.at)
         axes.plot(drawing.times([mark.at]), [height], "D", color=INK, markersize=6, clip_on=False, zorder=5)
+        if place >= len(course.marks) - _MOST_NAMED:
+            where = (drawing.times([mark.at])[0], height)
+            above = 7 + 9 * (place % 2)
+            axes.annotate(
+                literal(mark.act),
+                where,
+                (4, above),
+                textcoords="offset points",
+                fontsize=7.5,
+                color=INK,
+                annotation_clip=False,
+            )
     rates = axes.twinx()
     for side in rates.spines.values():
         side.set_visible(False)
     rates.tick_params(colors=SOFT, labelsize=9, length=0)
-    version = course.leg.release.version
-    ours = _rates([(point.crashed_people, point.sessions) for point in course.points])
-    theirs = _rates([(point.reference_crashed_people, point.reference_sessions) for point in course.points])
+    version = course.version
+    ours, theirs = [point.rate for point in course.points], [point.reference_rate for point in course.points]
     counted = [rate for rate in (*ours, *theirs) if rate is not None]
     rates.plot(at, [_hole(rate) for rate in ours], color=ALARM, linewidth=1.8, label=literal(f"met a crash, {version}"))
     if course.reference is not None:
@@ -64,28 +78,17 @@ def _draw_one(axes: Axes, course: LegCourse, zone: tzinfo) -> None:
     rates.yaxis.set_major_formatter(lambda value, _: f"{value:.1%}")
     rates.set_ylabel("of sessions", color=SOFT, fontsize=9)
     if counted:
-        rates.legend(loc="upper left", fontsize=8, frameon=False, labelcolor=INK)
+        rates.legend(loc="upper right", ncols=2, fontsize=8, frameon=False, labelcolor=INK, bbox_to_anchor=(1, 1.13))
     else:
         axes.text(
             0.5, 0.5, "nothing was counted here yet", transform=axes.transAxes, ha="center", color=SOFT, fontsize=9
         )
 
 
-def _rates(counted: Sequence[tuple[int, int]]) -> list[float | None]:
-    """A rate for each point, of it and those before it within the averaged part of the way; None without anything counted."""
-    wide = max(1, round(len(counted) / _AVERAGED))
-    found: list[float | None] = []
-    for place in range(len(counted)):
-        near = counted[max(0, place - wide + 1) : place + 1]
-        whole = sum(one for _, one in near)
-        found.append(sum(one for one, _ in near) / whole if whole else None)
-    return found
-
-
 def _hole(rate: float | None) -> float:
     return float("nan") if rate is None else rate
 
 
-def _share_at(points: Sequence[Point], at: datetime) -> float:
+def _share_at(points: Sequence[CoursePoint], at: datetime) -> float:
     before = [point.share for point in points if point.at <= at]
     return before[-1] if before else points[0].share if points else 0.0

@@ -53,6 +53,10 @@ def png(drawn: Figure) -> bytes:
     return content.getvalue()
 
 
+def times_in(zone: tzinfo) -> str:
+    return f"times in {getattr(zone, 'key', zone)}"
+
+
 def shortened(text: str) -> str:
     """Words for a picture, which has less room than a page."""
     return text if len(text) <= MOST_WORDS else text[: MOST_WORDS - 1].rstrip() + "…"

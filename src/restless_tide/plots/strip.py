@@ -3,24 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, tzinfo
+from zoneinfo import ZoneInfo
 
 from restless_tide.core.rollout import STOPPED, RolloutState
-from restless_tide.desk.strips import BerthStrip
 from restless_tide.plots import drawing
 from restless_tide.plots.drawing import ALARM, BANDS, INK, SOFT, literal
+from restless_tide.plots.pictures import StripPicture, StripStore
 
 _INCHES_A_STORE, _INCHES_AROUND = 1.15, 1.3
 _WIDE_ENOUGH = 0.055
 """A band as wide as this part of the picture bears its version."""
 
 
-def draw(title: str, strips: Sequence[BerthStrip], since: datetime, until: datetime, zone: tzinfo = UTC) -> bytes:
+def draw(picture: StripPicture) -> bytes:
     """A PNG of the strips of one app, a store below the other."""
+    strips, since, until, zone = picture.stores, picture.since, picture.until, ZoneInfo(picture.zone)
     rows = max(len(strips), 1)
     drawn = drawing.figure(_INCHES_AROUND + _INCHES_A_STORE * rows)
     drawn.suptitle(
-        literal(f"{title}: what new people were offered"), x=0.01, ha="left", color=INK, fontsize=13, weight="bold"
+        literal(f"{picture.title}: what new people were offered"),
+        x=0.01,
+        ha="left",
+        color=INK,
+        fontsize=13,
+        weight="bold",
     )
     every = drawn.subplots(rows, 1, sharex=True, squeeze=False)[:, 0]
     if not strips:
@@ -49,16 +55,20 @@ def draw(title: str, strips: Sequence[BerthStrip], since: datetime, until: datet
             if mark.state in STOPPED:
                 sign = "X" if mark.state is RolloutState.HALTED else "v"
                 axes.plot(drawing.times([mark.at]), [0.5], sign, color=ALARM, markersize=9, markeredgecolor="white")
-        if strip.since is None:
+        if not strip.known:
             axes.text(
                 0.5, 0.5, "nothing was seen there yet", transform=axes.transAxes, ha="center", color=SOFT, fontsize=9
             )
     every[-1].set_xlim(*drawing.times([since, until]))
-    drawn.supxlabel("✕ halted   ▼ withdrawn   the height of a band is the part of new people", color=SOFT, fontsize=9)
+    drawn.supxlabel(
+        f"✕ halted   ▼ withdrawn   the height of a band is the part of new people; {drawing.times_in(zone)}",
+        color=SOFT,
+        fontsize=9,
+    )
     return drawing.png(drawn)
 
 
-def _colours(strips: Sequence[BerthStrip]) -> dict[str, str]:
+def _colours(strips: Sequence[StripStore]) -> dict[str, str]:
     """A colour for each version, in the order in which they came."""
     seen = {
         layer.version: part.since for strip in strips for part in reversed(strip.stretches) for layer in part.layers

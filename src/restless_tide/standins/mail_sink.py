@@ -164,4 +164,8 @@ def _shown(place: Path) -> dict[str, Any]:
         "headers": {name: str(value) for name, value in message.items()},
         "text": plain.get_content() if plain else "",
         "html": rich.get_content() if rich else "",
+        "attached": [
+            {"name": part.get_filename(), "type": part.get_content_type(), "bytes": len(part.get_payload(decode=True))}
+            for part in message.iter_attachments()
+        ],
     }

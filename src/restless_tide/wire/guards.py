@@ -236,6 +236,10 @@ class CoursePoint(Told):
     crashed_people: int
     reference_sessions: int
     reference_crashed_people: int
+    rate: float | None = Field(
+        description="of people who met a crash among sessions, of this stretch and as many before as it takes to say something"
+    )
+    reference_rate: float | None
 
 
 class CourseMark(Told):

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime, timedelta
 from typing import Annotated, Any
-from zoneinfo import ZoneInfo
 
 from fastapi import Depends, Query
 from fastapi.responses import Response
@@ -14,10 +14,10 @@ from restless_tide.core.errors import Invalid
 from restless_tide.core.freeze import known_zone
 from restless_tide.core.strip import Layer
 from restless_tide.core.testers import write_csv
-from restless_tide.desk import course, find, strips
+from restless_tide.desk import find, strips
 from restless_tide.desk.desk import Desk
-from restless_tide.plots import course as course_plot
-from restless_tide.plots import strip as strip_plot
+from restless_tide.plots import of
+from restless_tide.plots.child import drawn
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -25,6 +25,7 @@ from restless_tide.wire.base import Instant
 from restless_tide.wire.strips import LayerTold, LiveTold, MarkTold, StoreStripTold, StretchTold, StripTold
 
 USUAL_SPAN, LONGEST_SPAN = timedelta(days=180), timedelta(days=3660)
+_BEFORE = timedelta(hours=6)
 PNG_TYPE = "image/png"
 router = router_of("strips", "/v1")
 _A_PICTURE: dict[int | str, dict[str, Any]] = {
@@ -34,13 +35,16 @@ Zone = Annotated[str, Query(max_length=60, description="the zone in which a pict
 
 
 def _span(
+    app: str,
     desk: TheDesk,
-    since: Annotated[Instant | None, Query(description="180 days before the end, unless said")] = None,
+    since: Annotated[
+        Instant | None, Query(description="unless said, 180 days before the end, or where what is known begins")
+    ] = None,
     until: Annotated[Instant | None, Query(description="now, unless said")] = None,
 ) -> tuple[datetime, datetime]:
     now = desk.clock.now()
     end = min(until or now, now)
-    begin = since or end - USUAL_SPAN
+    begin = since or _usual_begin(desk, app, end)
     if begin >= end:
         raise Invalid("A strip ends after it begins, and not in the future.", code="span-unfit")
     if end - begin > LONGEST_SPAN:
@@ -48,17 +52,24 @@ def _span(
     return begin, end
 
 
+def _usual_begin(desk: Desk, app: str, end: datetime) -> datetime:
+    with desk.look() as session:
+        first = strips.first_seen(session, app)
+    begin = end - USUAL_SPAN
+    return max(begin, min(first, end) - _BEFORE) if first is not None else begin
+
+
 Span = Annotated[tuple[datetime, datetime], Depends(_span)]
 
 
-@router.get("/live")
+@router.get("/offered")
 def live(
     desk: TheDesk,
     _: SignedIn,
     app: Annotated[str | None, Query(max_length=100, description="none: every app")] = None,
     at: Annotated[Instant | None, Query(description="now, unless said")] = None,
     country: Annotated[
-        str | None, Query(pattern="^[A-Za-z]{2}$", description="only what is offered there (ISO 3166 alpha-2)")
+        str | None, Query(max_length=40, description="only what is offered there (ISO 3166 alpha-2)")
     ] = None,
 ) -> list[LiveTold]:
     """What every store offers new people, now or at an instant before."""
@@ -67,6 +78,8 @@ def live(
         raise Invalid(
             "Nobody knows what will be live then.", remedy="Name an instant that is past.", code="instant-unfit"
         )
+    if country is not None and not re.fullmatch("[A-Za-z]{2}", country):
+        raise Invalid(f"{country!r} is no country.", remedy="Write its two letters, such as DE.", code="country-unfit")
     instant = at or now
     with desk.look() as session:
         return [
@@ -136,29 +149,25 @@ def as_csv(app: str, desk: TheDesk, _: SignedIn, span: Span) -> Response:
 @router.get("/apps/{app}/strip/png", response_class=Response, responses=_A_PICTURE)
 def as_png(app: str, desk: TheDesk, _: SignedIn, span: Span, zone: Zone = "UTC") -> Response:
     """The same as a picture."""
+    name = _zone(zone)
     with desk.look() as session:
-        title = find.app(session, app).title
-        found = strips.of_app(session, app, *span)
-        content = strip_plot.draw(title, found, *span, zone=_zone(zone))
-    return _picture(content, f"{app}-live.png")
+        values = of.strip(session, app, *span, zone=name)
+    return _picture(drawn(values), f"{app}-live.png")
 
 
 @router.get("/apps/{app}/releases/{version}/picture", response_class=Response, responses=_A_PICTURE)
 def picture(app: str, version: str, desk: TheDesk, _: SignedIn, zone: Zone = "UTC") -> Response:
     """The course of a release's rollout at every store: share, how often people met a crash, acts and verdicts."""
-    return _picture(_course(desk, app, version, _zone(zone)), f"{app}-{version}.png")
-
-
-def _course(desk: Desk, app: str, version: str, zone: ZoneInfo) -> bytes:
+    name = _zone(zone)
     with desk.look() as session:
         release = find.release(session, find.app(session, app), version)
-        found = course.of_release(session, release, desk.clock.now())
-        return course_plot.draw(f"{release.app.title} {release.version}", found, zone=zone)
+        values = of.rollout(session, release, desk.clock.now(), zone=name)
+    return _picture(drawn(values), f"{app}-{version}.png")
 
 
-def _zone(name: str) -> ZoneInfo:
+def _zone(name: str) -> str:
     try:
-        return ZoneInfo(known_zone(name))
+        return known_zone(name)
     except ValueError as wrong:
         raise Invalid(f"{str(wrong)[:1].upper()}{str(wrong)[1:]}.", code="zone-unknown") from None
 
