@@ -19,7 +19,7 @@ const changing = ref(false)
 const form = reactive({ kind: 'free' as Kind, lead: '', percent: 10, steady: 24, apart: [] as string[], reason: '' })
 const { busy, problem, run } = useDoing()
 const stores = computed(() => props.release.legs.filter((leg) => leg.track === PRODUCTION).map((leg) => ({ name: leg.store, title: leg.store_title })))
-const waiting = computed(() => props.release.legs.flatMap((leg) => leg.waits_to_rise.map((said) => ({ who: leg.place_title, said }))))
+const waiting = computed(() => props.release.legs.filter((leg) => leg.waits_to_rise.length).map((leg) => ({ who: leg.place_title, said: leg.waits_to_rise.join(', and for ') })))
 
 function begin(): void {
   const { kind, lead, share, steady_hours, apart } = props.release.pace

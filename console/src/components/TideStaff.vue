@@ -33,10 +33,8 @@ const told = computed(() => {
   return props.confirmed === false ? `${base}, ordered, not confirmed` : base
 })
 /** What ends a stage, in the little room beside its mark. */
-function ends(stage: Stage): string {
-  const held = stage.dwell_hours != null ? `hold ${hours(stage.dwell_hours)}` : ''
-  const steady = stage.steady_hours != null ? `steady ${hours(stage.steady_hours)}` : ''
-  return held && steady ? `${held.replace('hold ', '')} + ${steady}` : held || steady
+function ends(stage: Stage): string[] {
+  return [...(stage.dwell_hours != null ? [`hold ${hours(stage.dwell_hours)}`] : []), ...(stage.steady_hours != null ? [`steady ${hours(stage.steady_hours)}`] : [])]
 }
 const wave = computed(() => {
   const y = level(water.value)
@@ -64,7 +62,7 @@ const wave = computed(() => {
     <g v-for="(stage, place) in stages" :key="place">
       <path :d="`M56 ${level(stage.share)}h${place === stages.length - 1 ? 16 : 11}`" class="mark" />
       <text x="77" :y="level(stage.share) + 4.5" :class="{ reached: launched && share >= stage.share }">{{ percent(stage.share) }}</text>
-      <text v-if="ends(stage)" x="120" :y="level(stage.share) + 4.5" class="dwell">{{ ends(stage) }}</text>
+      <text v-for="(said, line) in ends(stage)" :key="said" x="120" :y="level(stage.share) + 4.5 + 13 * line" class="dwell">{{ said }}</text>
     </g>
     <path v-if="phase === 'paused'" :d="`M24 ${level(water) - 26}v16M40 ${level(water) - 26}v16`" class="sign" />
     <path v-if="phase === 'halted'" :d="`M22 ${level(water) - 26}l20 16M42 ${level(water) - 26}l-20 16`" class="sign" />

@@ -107,5 +107,6 @@ function look(instant: string): void {
 .country::placeholder { text-transform: none; }
 .countries { overflow-wrap: anywhere; }
 tbody th { text-align: left; padding: 0.6rem 0.9rem 0.6rem 0; border-bottom: 1px solid var(--line); font-weight: 600; font-size: 1rem; color: var(--ink); }
+tbody tr:last-child th { border-bottom: 0; }
 summary { color: var(--accent); font-size: 0.9rem; }
 </style>

@@ -56,6 +56,8 @@ function possibleSomewhere(act: Act): boolean {
   return release.value?.legs.some((leg) => leg.acts.some((option) => option.act === act && option.possible)) ?? false
 }
 
+/** Several stores: how they rise beside each other, and who waits for what, stands above them. */
+const pacing = computed(() => (release.value?.legs.filter((leg) => leg.track === PRODUCTION).length ?? 0) > 1)
 const frozen = computed(() => release.value?.legs.find((leg) => leg.frozen_by))
 const unsent = computed(() => release.value?.legs.every((leg) => leg.possible.includes('drop')) ?? false)
 const elsewhere = computed(() => (berths.value ?? []).filter((berth) => berth.state === 'open' && !release.value?.legs.some((leg) => leg.place === berth.store)))
@@ -166,7 +168,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       <span>■ The freeze <strong>{{ frozen.frozen_by }}</strong> holds {{ frozen.place_title }} until <Moment :at="frozen.frozen_until!" />: nothing launches and no share rises. A halt always goes.</span>
       <RouterLink :to="{ path: '/freezes', query: { app, version } }" class="btn btn-outline-primary btn-sm">Rise in spite of it?</RouterLink>
     </div>
-    <ReleasePace v-if="release.legs.filter((leg) => leg.track === PRODUCTION).length > 1" :release="release" @done="(changed) => (release = changed)" />
+    <ReleasePace v-if="pacing" :release="release" @done="(changed) => (release = changed)" />
     <div class="legs">
       <section v-for="leg in release.legs" :key="leg.place" class="card-plain leg" :aria-label="leg.place_title">
         <header class="row-gap">
@@ -196,7 +198,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <TideStaff :stages="leg.ladder" :share="leg.share" :phase="leg.phase" :seen-share="leg.seen?.share" :confirmed="leg.confirmed" />
           <dl>
             <template v-if="leg.stage_ends_at"><dt>Next stage</dt><dd><Moment :at="leg.stage_ends_at" /></dd></template>
-            <template v-if="leg.waits_to_rise.length"><dt>It waits for</dt><dd>{{ leg.waits_to_rise.join(', and for ') }}</dd></template>
+            <template v-if="leg.waits_to_rise.length && !pacing"><dt>It waits for</dt><dd>{{ leg.waits_to_rise.join(', and for ') }}</dd></template>
             <template v-if="leg.waits_for.length"><dt>Waits for</dt><dd>{{ leg.waits_for.join(', ') }}</dd></template>
             <dt>Build</dt><dd>{{ leg.build_label }} <span class="mono soft">{{ leg.build }}</span></dd>
             <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : leg.ladder_name }}</dd>

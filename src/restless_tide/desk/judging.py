@@ -24,6 +24,7 @@ from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.rollout import OFFERED, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
+from restless_tide.core.words import listed
 from restless_tide.desk import find, gauges, guards, legs, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.logbook import GUARD
@@ -333,7 +334,7 @@ def _act_on_breach(act: Act, row: GuardWatch) -> None:
             ordered += [legs.place_title(one.leg) for one in outcomes if one.ordered]
             told += [f"Not at {legs.place_title(one.leg)}: {one.why_not}" for one in outcomes if not one.ordered]
         told += _hold_back(by_guard, row, reason)
-        first = [f"Ordered a {event} at {' and '.join(sorted(ordered))}."] if ordered else []
+        first = [f"Ordered a {event} at {listed(sorted(ordered))}."] if ordered else []
         done = " ".join([*first, *told])
     row.acted = done
     place = f"/apps/{release.app.name}/releases/{release.version}"

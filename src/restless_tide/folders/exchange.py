@@ -25,6 +25,7 @@ from restless_tide.core.dossier_folder import (
 )
 from restless_tide.core.errors import Conflict, Invalid, NotFound, TooLarge
 from restless_tide.core.good import Good
+from restless_tide.core.words import listed
 from restless_tide.folders.files import DossierFolder
 from restless_tide.wire.dossier import (
     DocumentTold,
@@ -148,7 +149,7 @@ def counted(texts: int, sets: int, answers: int, goods: int) -> str:
     """Such as ``3 texts, 1 set of pictures and 2 answers``; nothing where there is none of them."""
     each = [(texts, "text", ""), (sets, "set", " of pictures"), (answers, "answer", ""), (goods, "good", "")]
     told = [f"{count} {noun}{'' if count == 1 else 's'}{more}" for count, noun, more in each if count]
-    return " and ".join([*([", ".join(told[:-1])] if len(told) > 1 else []), *told[-1:]])
+    return listed(told)
 
 
 def counted_places(places: Iterable[Place]) -> str:
