@@ -33,12 +33,12 @@ from restless_tide.demo.processes import STORES
 from restless_tide.standins import pictures
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.errors import TideError
-from tests.chaos import people
+from tests.chaos import guarding, people
 from tests.harbour import CALM, Harbour, sample_pictures
 
 APPS = 4
 ACTS_A_LIFE = 4
-TESTING_SHARE = 0.35
+TESTING_SHARE, GUARDING_SHARE = 0.3, 0.3
 LONGEST_LIFE_SECONDS = 0.6
 SETTLE_SECONDS = 180.0
 BESIDE = "slatehouse/classrooms"
@@ -60,6 +60,11 @@ class Storm:
     violations: list[str] = field(default_factory=list)
     settled_after_seconds: float = 0.0
     counted: Counter[str] = field(default_factory=Counter)
+
+    def note(self, came: str) -> None:
+        """What became of one act: ``done``, ``refused`` or ``unknown``."""
+        self.refused += came == "refused"
+        self.unknown += came == "unknown"
 
 
 @contextmanager
@@ -88,11 +93,14 @@ def rage(
     with harbour(folder, plant) as there:
         apps = [there.new_app() for _ in range(count)]
         for app in apps:
-            there.draft(app, stores=STORES, ladder=None)
+            there.draft(app, stores=STORES)
+            for store in ("northgate", "slatehouse"):
+                there.tide.releases.change_leg(app, "1.0.0", store, ladder=guarding.LADDER)
             there.approve(app)
         for app in apps:
             there.released(app, "1.0.0", lambda seen: all(leg.phase == "rising" and leg.confirmed for leg in seen.legs))
         people.gather(there, apps, STORES)
+        guarding.set_up(there, apps)
         builds = {app: {leg.store: leg.build for leg in there.tide.releases.one(app, "1.0.0").legs} for app in apps}
         storm.before = {store: len(there.control(store, "acts")) for store in STORES}
         begun = position_of(there)
@@ -101,6 +109,7 @@ def rage(
             live(there, apps, builds, dice, storm)
             storm.kills += 1
             there.processes.start("desk")
+            guarding.set_clock_again(there, storm.accepted)
             if storm.kills % 50 == 0:
                 told(f"{storm.kills} kills, {sum(storm.accepted.values())} acts accepted")
         there.calm()
@@ -137,20 +146,26 @@ def live(there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dic
     """A short life of the desk: some acts, and a kill at a random instant, also in the middle of one."""
     life, began = dice.uniform(0, LONGEST_LIFE_SECONDS), time.monotonic()
     killer = threading.Timer(life, there.processes.kill, ("desk",))
-    act_somewhere(there, dice.choice(apps), dice, storm)
+    do_something(there, apps, builds, dice, storm)
     killer.start()
     for _ in range(ACTS_A_LIFE):
-        app = dice.choice(apps)
-        if dice.random() < TESTING_SHARE:
-            came = people.act(there, app, builds[app], dice, storm.accepted)
-            storm.refused += came == "refused"
-            storm.unknown += came == "unknown"
-        else:
-            act_somewhere(there, app, dice, storm)
+        do_something(there, apps, builds, dice, storm)
         if not killer.is_alive():
             break
     killer.join()
     storm.lives.append(time.monotonic() - began)
+
+
+def do_something(
+    there: Harbour, apps: list[str], builds: dict[str, dict[str, str]], dice: random.Random, storm: Storm
+) -> None:
+    app, about = dice.choice(apps), dice.random()
+    if about < TESTING_SHARE:
+        storm.note(people.act(there, app, builds[app], dice, storm.accepted))
+    elif about < TESTING_SHARE + GUARDING_SHARE:
+        storm.note(guarding.act(there, app, dice, storm.accepted))
+    else:
+        act_somewhere(there, app, dice, storm)
 
 
 def send(there: Harbour, app: str, store: str | None, storm: Storm) -> None:
@@ -291,10 +306,13 @@ def settle(there: Harbour, storm: Storm) -> None:
         pending = sum(store.pending_orders for store in there.tide.stores.every())
         seen = dict(rows(there, "SELECT name, events_seen FROM stores"))
         last = {store: last_event(there, store) for store in STORES}
-        if not pending and all(seen[store] == last[store] for store in STORES):
+        judging = guarding.waiting(rows, there)
+        if not pending and not judging and all(seen[store] == last[store] for store in STORES):
             return
         time.sleep(0.2)
-    storm.violations.append(f"it did not come to rest in {SETTLE_SECONDS:g} s: {pending} orders, {seen} of {last}")
+    storm.violations.append(
+        f"it did not come to rest in {SETTLE_SECONDS:g} s: {pending} orders, {seen} of {last}, guards: {judging}"
+    )
 
 
 def last_event(there: Harbour, store: str) -> int:
@@ -318,10 +336,16 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     """Everything that the desk's records and the stores' own do not agree on, in words."""
     found: list[str] = []
     orders = [
-        dict(zip(("id", "kind", "state", "lane", "position", "attempts", "ordered_at", "again"), row, strict=True))
+        dict(
+            zip(
+                ("id", "kind", "state", "lane", "position", "attempts", "ordered_at", "again", "trouble"),
+                row,
+                strict=True,
+            )
+        )
         for row in rows(
             there,
-            "SELECT id, kind, state, lane, position, attempts, ordered_at, again FROM orders"
+            "SELECT id, kind, state, lane, position, attempts, ordered_at, again, trouble FROM orders"
             f" WHERE position > {begun} ORDER BY position",
         )
     ]
@@ -348,6 +372,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
         found += _wrong_sequence(lane)
     found += _disagreements(there)
     found += people.disagreements(there, STORES, rows)
+    found += guarding.violations(there, rows)
     found += _other_texts(there)
     found += _other_pictures(there)
     found += _other_answers(there)
@@ -355,6 +380,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     found += _misplaced(there)
     found += _untold(there, orders)
     storm.counted.update(order["state"] for order in orders)
+    storm.counted["halts by guards"] = rows(there, "SELECT count(*) FROM orders WHERE ordered_by LIKE 'guard:%'")[0][0]
     storm.counted["repeated halts"] += sum(order["again"] for order in orders)
     storm.counted["attempts"] += sum(order["attempts"] for order in orders)
     return found
@@ -371,7 +397,7 @@ def _wrong_effect(order: dict[str, Any], times: int) -> list[str]:
         case "confirmed":
             return [told] if times != 1 else []
         case "refused":
-            return [told] if times else []
+            return [f"{told}: {order['trouble']}"] if times else []
         case "dropped":
             return [told] if times > 1 else []
     return [f"{order['kind']} {order['id']} is still {order['state']}"]
@@ -428,6 +454,8 @@ def _disagreements(there: Harbour) -> list[str]:
     for reference, store, state, share, seen_state, seen_share in wanted:
         rollout = held[store].get(reference)
         truth = (rollout["state"], rollout["share"]) if rollout else (None, None)
+        if state == "waiting" and truth == (seen_state, seen_share) == (None, None):
+            continue  # approved, and not launched: a freeze holds it
         if (state, share) != truth or (seen_state, seen_share) != truth:
             found.append(
                 f"{reference} at {store}: {truth} there, {(state, share)} ordered, {(seen_state, seen_share)} seen"

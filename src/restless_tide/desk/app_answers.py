@@ -260,6 +260,7 @@ PART = Part(
     lock=lambda rules, question: rules.lock_of_question(question),
     by_place=lambda answers: answers,
     told=str,
+    files=lambda rows: documents.named_in(row.answer for row in rows.values()),
 )
 
 

@@ -168,6 +168,7 @@ PART = Part(
     lock=lambda rules, _: rules.lock_of_goods(),
     by_place=_by_reference,
     told=str,
+    files=lambda rows: pictures_in({key: read_sold(row.good) for key, row in rows.items() if row.good is not None}),
 )
 
 

@@ -374,6 +374,7 @@ PART = Part(
     lock=lambda rules, place: rules.lock_of_picture(place[1]),
     by_place=flat,
     told=" ".join,
+    files=lambda rows: {sha256 for row in rows.values() for sha256 in row.files},
 )
 
 

@@ -21,6 +21,8 @@ from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Berth
 from restless_tide.records.tables.texts import HeldThing
 
+THERE = "there"
+"""In an order: the files that the store held when it was placed. Every try of it sends the same, whatever was seen since."""
 P = TypeVar("P")
 """Where something stands in a part: a locale and a field, a locale and a class, a question, or a good's reference."""
 
@@ -40,7 +42,8 @@ class Wanting(Generic[P]):
 class Part(Generic[P]):
     """One part of a dossier. ``noun`` is what it is called in the gateway's messages, in the logbook and in an order.
 
-    ``by_place`` reads a message's part; ``lock`` is when a place can no longer be changed.
+    ``by_place`` reads a message's part; ``lock`` is when a place can no longer be changed; ``files`` are the digests of the
+    files that what a store holds names.
     """
 
     noun: str
@@ -50,6 +53,7 @@ class Part(Generic[P]):
     lock: Callable[[Rulebook, P], LocksAt]
     by_place: Callable[[Any], Mapping[P, Any]]
     told: Callable[[P], str]
+    files: Callable[[Mapping[P, Any]], set[str]] = lambda rows: set()
 
     @property
     def seen_at(self) -> str:
@@ -111,7 +115,10 @@ def _told(part: Part[P], places: Iterable[P]) -> list[str]:
 
 def _order(act: Act, berth: Berth, part: Part[P], wanting: Wanting[P], values: Mapping[P, Any]) -> None:
     if values:
-        payload = {part.noun: wanting.payload(values)}
+        payload = {
+            part.noun: wanting.payload(values),
+            THERE: sorted(part.files(held.rows(act.session, part.table, berth))),
+        }
         act.order(part.kind, lane=berth.id, store=berth.store, subject=berth.id, payload=payload)
 
 

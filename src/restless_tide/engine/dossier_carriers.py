@@ -10,13 +10,13 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import StoreRefused
 from restless_tide.core.good import read_sold
 from restless_tide.core.picture_rules import MEDIA_TYPES, PictureFormat
-from restless_tide.desk import app_goods, documents, held, parts
+from restless_tide.desk import app_answers, app_goods, app_pictures, documents, held, parts
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.lanes import needed
 from restless_tide.desk.parts import Part
 from restless_tide.gateways import protocol
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Berth, HeldAnswer, HeldGood, HeldPictures, Order
+from restless_tide.records.tables import Berth, Order
 
 Call = Callable[[Way], Any]
 
@@ -30,13 +30,19 @@ def write_texts(desk: Desk, session: Session, order: Order) -> Call:
 def write_pictures(desk: Desk, session: Session, order: Order) -> Call:
     berth = needed(session, Berth, order.subject)
     reference, sets = berth.store_ref or "", order.payload["pictures"]
-    there = {sha256 for row in held.rows(session, HeldPictures, berth).values() for sha256 in row.files}
     files = {one["sha256"] for classes in sets.values() for those in classes.values() for one in those}
 
     def call(way: Way, uploads: dict[str, str], key: str) -> protocol.PicturesAnswer:
         return way.write_pictures(reference, _pictures(sets, uploads), key)
 
+    there = _there(session, order, berth, app_pictures.PART)
     return _with_files(desk, order, berth, files, there, protocol.PICTURE_UNKNOWN, call)
+
+
+def _there(session: Session, order: Order, berth: Berth, part: Part[Any]) -> Collection[str]:
+    """The files that the store held when the order was placed; of an order by an earlier release, those that it holds now."""
+    told = order.payload.get(parts.THERE)
+    return told if told is not None else part.files(held.rows(session, part.table, berth))
 
 
 def _pictures(sets: dict[str, Any], uploads: dict[str, str]) -> protocol.PicturesRequest:
@@ -54,16 +60,15 @@ def _pictures(sets: dict[str, Any], uploads: dict[str, str]) -> protocol.Picture
     return protocol.PicturesRequest(pictures=pictures)
 
 
-def _upload(desk: Desk, way: Way, order: Order, berth: str, sha256: str) -> str:
-    """Have the store take a file; returns the upload."""
+def _upload(desk: Desk, way: Way, key: str, berth: str, sha256: str) -> str:
+    """Have the store take a file for the call under a key; returns the upload."""
     file = desk.dossier_files.path(sha256)
     with file.open("rb") as source:
-        return way.send_package(berth, source, file.stat().st_size, f"{order.id}-{sha256[:16]}")
+        return way.send_package(berth, source, file.stat().st_size, f"{key}-{sha256[:16]}")
 
 
 def write_answers(desk: Desk, session: Session, order: Order) -> Call:
     berth, answers = needed(session, Berth, order.subject), order.payload["answers"]
-    there = documents.named_in(row.answer for row in held.rows(session, HeldAnswer, berth).values())
     files = documents.named_in(answers.values())
     reference = berth.store_ref or ""
 
@@ -71,19 +76,19 @@ def write_answers(desk: Desk, session: Session, order: Order) -> Call:
         wanted = protocol.DossierAnswersRequest(answers=answers, uploads=uploads)
         return way.write_answers(reference, wanted, key)
 
+    there = _there(session, order, berth, app_answers.PART)
     return _with_files(desk, order, berth, files, there, protocol.DOCUMENT_UNKNOWN, call)
 
 
 def write_goods(desk: Desk, session: Session, order: Order) -> Call:
     berth = needed(session, Berth, order.subject)
-    rows = held.rows(session, HeldGood, berth)
     goods = {name: read_sold(good) for name, good in order.payload["goods"].items()}
-    there = app_goods.pictures_in({name: read_sold(row.good) for name, row in rows.items() if row.good is not None})
     reference = berth.store_ref or ""
 
     def call(way: Way, uploads: dict[str, str], key: str) -> protocol.GoodsAnswer:
         return way.write_goods(reference, protocol.GoodsRequest.of(goods, uploads), key)
 
+    there = _there(session, order, berth, app_goods.PART)
     return _with_files(desk, order, berth, app_goods.pictures_in(goods), there, protocol.PICTURE_UNKNOWN, call)
 
 
@@ -102,17 +107,17 @@ def _with_files(
     """
     reference, known_there = berth.store_ref or "", () if berth.store.hand_carried else there
 
-    def uploaded(way: Way, known: Collection[str]) -> dict[str, str]:
+    def made(way: Way, known: Collection[str], key: str) -> Any:
         lacking = sorted(set(files) - set(known))
-        return {sha256: _upload(desk, way, order, reference, sha256) for sha256 in lacking}
+        return call(way, {sha256: _upload(desk, way, key, reference, sha256) for sha256 in lacking}, key)
 
     def whole(way: Way) -> Any:
         try:
-            return call(way, uploaded(way, known_there), order.id)
+            return made(way, known_there, order.id)
         except StoreRefused as no:
             if no.code != unknown or not there:
                 raise
-        return call(way, uploaded(way, ()), f"{order.id}-whole")
+        return made(way, (), f"{order.id}-whole")
 
     return whole
 

@@ -36,7 +36,10 @@ ASSERTION_LIFE_SECONDS = 60
 UPLOAD_BLOCK_BYTES = 4 * 1024 * 1024
 _TIMEOUT = httpx.Timeout(10.0, connect=3.0)
 _UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
+_GONE = frozenset({404, 410})
 NOT_YET = "too-early"
+GONE = "gone"
+"""The code of a refusal without a body that says that a thing is not there (any more)."""
 UNREADABLE = "store-answer-unreadable"
 """The code of an error because a store's answer is not the gateway protocol."""
 LONGEST_ANSWER_BYTES = 16 * 1024**2
@@ -203,7 +206,8 @@ class Gateway:
     ) -> str:
         """Upload a file by tus 1.0, going on where an earlier attempt under the same key stopped.
 
-        ``told`` hears how many bytes the store holds. Returns the upload's id.
+        ``told`` hears how many bytes the store holds. Returns the upload's id, also where the store holds it no longer: then
+        an earlier try's call has taken it, and the store answers the next one under the same key as it answered that.
         """
         upload = self._call(
             "POST",
@@ -213,7 +217,12 @@ class Gateway:
             headers=tus.to_begin(size_bytes),
         ).id
         place = f"/v1/uploads/{upload}"
-        offset = tus.arrived(self._send("HEAD", place, headers=tus.SPOKEN).headers)
+        try:
+            offset = tus.arrived(self._send("HEAD", place, headers=tus.SPOKEN).headers)
+        except StoreRefused as no:
+            if no.code != GONE:
+                raise
+            return upload
         source.seek(offset)
         while offset < size_bytes:
             block = source.read(UPLOAD_BLOCK_BYTES)
@@ -401,7 +410,7 @@ class Gateway:
             )
         problem = _problem(answer)
         detail = str(problem.get("detail") or f"{self._name} answered {answer.status_code}.")
-        code = str(problem.get("code") or "store-refused")
+        code = str(problem.get("code") or (GONE if answer.status_code in _GONE else "store-refused"))
         remedy = str(problem.get("remedy") or "")
         if answer.status_code in _UNKNOWN_OUTCOME or code == NOT_YET:
             wrong = StoreUnreachable(detail, remedy=remedy, code=code if code == NOT_YET else None)

@@ -466,8 +466,10 @@ def _append(store: SimulatedStore, upload: str, offset: int, checksum: str, bloc
 
 
 def _tus_headers(store: SimulatedStore, upload: str) -> dict[str, str]:
-    kept = store.needed("upload", upload)
-    size = (store.uploads / upload).stat().st_size
+    kept, file = store.needed("upload", upload), store.uploads / upload
+    if not file.exists():
+        raise Refusal("upload-gone", f"Upload {upload} was taken.", status=410)
+    size = file.stat().st_size
     expires = format_datetime(datetime.now(UTC) + UPLOAD_LIFE, usegmt=True)
     return {
         **tus.SPOKEN,
