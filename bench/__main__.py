@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, dossier, guards, pictures, stores, testing, tracks
+from bench import builds, commands, console, dossier, guards, pictures, stores, strips, testing, tracks
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -92,7 +92,11 @@ def of_commands(folder: Path) -> None:
     with Processes(folder / "commands", free_ports(28_000), {"TIDE_POLL_SECONDS": "1"}, stores=()) as processes:
         commands.commands(processes, opened(processes), folder)
     commands.many_apps(folder)
+
+
+def of_guards(folder: Path) -> None:
     guards.guards_and_counts(folder)
+    strips.live_strips(folder)
 
 
 def of_testing(folder: Path) -> None:
@@ -153,6 +157,7 @@ def of_the_desk(folder: Path) -> None:
 PARTS = {
     "dossier": of_the_dossier,
     "commands": of_commands,
+    "guards": of_guards,
     "builds": of_builds,
     "testing": of_testing,
     "tracks": of_tracks,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import time
 from datetime import UTC, datetime, timedelta
@@ -21,7 +22,9 @@ from restless_tide.desk.desk import ENGINE, Desk
 from restless_tide.desk.settings import Settings
 from restless_tide.records.tables import App, Berth
 
-APPS, KNOWN_HOURS, KINDS = 100, 72, 4
+APPS, KNOWN_HOURS = int(os.environ.get("BENCH_APPS", "100")), int(os.environ.get("BENCH_HOURS", "72"))
+"""Each app has a leg at three stores; BENCH_APPS=3334 BENCH_HOURS=3 are ten thousand legs."""
+KINDS = 4
 
 
 def guards_and_counts(folder: Path) -> None:

@@ -34,6 +34,8 @@ RATIOS = np.geomspace(1 / 32, 64, 56)
 STARS = np.arange(1.0, 6.0)
 _BETS = np.array([0.0, 0.02, 0.05, 0.1, 0.2, 0.35, 0.5, 0.7])
 """Shares of the highest bet that cannot lose everything. Of nothing, too: what one bet loses, another has still won."""
+_BLOCK = 512
+"""So many rows are taken at once, so that what is computed of them stays near the processor."""
 _MEANS = np.linspace(1.0, 5.0, 161)
 _STEP = float(_MEANS[1] - _MEANS[0])
 
@@ -94,18 +96,31 @@ def _by_hour(rows: Rows, ratios: Floats, bound: float | None, hours: NDArray[np.
 
 
 def _in_all(rows: Rows, ratios: Floats, bound: float | None) -> Floats:
-    """The same over all rows; shape (ratios,)."""
+    """The same over all rows, for an interval; shape (ratios,).
+
+    The logarithms are taken in single precision, which is several times as fast, and added up in double: the sum is off by less
+    than a millionth of itself. The evidence that a guard acts on is in double precision throughout.
+    """
     events = float(rows.events.sum())
     if bound is not None:
         return events * np.log(ratios) - bound * float(rows.exposed.sum()) * (ratios - 1)
-    found: Floats = events * np.log(ratios) - (rows.events + rows.reference_events) @ _log_mixed(rows, ratios)
+    part, above = _part(rows).astype(np.float32), (ratios - 1).astype(np.float32)
+    both, found = rows.events + rows.reference_events, events * np.log(ratios)
+    for begin in range(0, len(part), _BLOCK):
+        logs = np.log(np.outer(part[begin : begin + _BLOCK], above) + np.float32(1))
+        found -= both[begin : begin + _BLOCK] @ logs.astype(np.float64)
+    return found
+
+
+def _part(rows: Rows) -> Floats:
+    """The version's part of all exposed; shape (rows,)."""
+    found: Floats = rows.exposed / (rows.exposed + rows.reference_exposed)
     return found
 
 
 def _log_mixed(rows: Rows, ratios: Floats) -> Floats:
     """The logarithm of ``(n1 r + n0) / (n1 + n0)``; shape (rows, ratios)."""
-    part = rows.exposed / (rows.exposed + rows.reference_exposed)
-    return np.log(np.outer(part, ratios - 1) + 1)
+    return np.log(np.outer(_part(rows), ratios - 1) + 1)
 
 
 def rate_evidence(

@@ -18,6 +18,8 @@ _WIDE_ENOUGH = 0.055
 def draw(picture: StripPicture) -> bytes:
     """A PNG of the strips of one app, a store below the other."""
     strips, since, until, zone = picture.stores, picture.since, picture.until, ZoneInfo(picture.zone)
+    from matplotlib.collections import PolyCollection
+
     rows = max(len(strips), 1)
     drawn = drawing.figure(_INCHES_AROUND + _INCHES_A_STORE * rows)
     drawn.suptitle(
@@ -40,17 +42,21 @@ def draw(picture: StripPicture) -> bytes:
         axes.set_ylim(0, 1.001)
         axes.set_yticks([0, 0.5, 1], ["0%", "50%", "100%"])
         axes.set_ylabel(literal(strip.title), rotation=0, ha="right", va="center", color=INK, fontsize=10)
+        boxes, filled = [], []
         for part in strip.stretches:
-            ends, floor = drawing.times([part.since, part.until]), 0.0
+            (begin, end), floor = drawing.times([part.since, part.until]), 0.0
             for layer in reversed(part.layers):
-                axes.fill_between(ends, floor, floor + layer.part, color=colours[layer.version], linewidth=0)
+                top = floor + layer.part
+                boxes.append([(begin, floor), (begin, top), (end, top), (end, floor)])
+                filled.append(colours[layer.version])
                 room = (part.until - part.since).total_seconds() / wide > _WIDE_ENOUGH and layer.part >= 0.25
                 if room:
-                    middle = (sum(ends) / 2, floor + layer.part / 2)
+                    middle = ((begin + end) / 2, floor + layer.part / 2)
                     axes.text(
                         *middle, literal(layer.version), ha="center", va="center", color=INK, fontsize=9, clip_on=True
                     )
                 floor += layer.part
+        axes.add_collection(PolyCollection(boxes, facecolors=filled, linewidths=0), autolim=False)
         for mark in strip.marks:
             if mark.state in STOPPED:
                 sign = "X" if mark.state is RolloutState.HALTED else "v"
