@@ -61,7 +61,7 @@ def console(browser: Browser, processes: Processes) -> None:
         ("stores", "/stores"),
         ("steps", "/steps"),
         ("questions", "/apps/marram/dossier/questions"),
-        ("goods", "/apps/marram/dossier/goods"),
+        ("live", "/apps/ferryglass/live"),
         ("dossier", "/apps/ferryglass/dossier"),
     ):
         page.goto(path)

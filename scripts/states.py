@@ -12,7 +12,7 @@ from pathlib import Path
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
 from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.freeze import LONGEST_FREEZE_NAME
-from restless_tide.core.gauges import HOUR
+from restless_tide.core.gauges import COUNT_WORDS, HOUR, MOST_COUNTED
 from restless_tide.core.glossary import GLOSSARY
 from restless_tide.core.good import LONGEST_MONTHS
 from restless_tide.core.guard import (
@@ -65,6 +65,7 @@ LIMITS = {
     "ladderName": LONGEST_LADDER_NAME,
     "ladderText": LONGEST_LADDER_TEXT,
     "hours": MOST_HOURS,
+    "counted": MOST_COUNTED,
 }
 GUARD = {
     "errorBound": USUAL_ERROR_BOUND,
@@ -95,9 +96,10 @@ LINES = (
     f"/** The change that a guard accepts where nobody names another: a ratio, or stars. */\nexport const TOLERANCES = {json.dumps(TOLERANCES)} as const\n",
     f"/** What a guard looks at, and what it counts among it, in words. */\nexport const UNITS = {json.dumps(UNITS)} as const\nexport const EVENTS = {json.dumps(EVENTS)} as const\n",
     f"export const GUARD = {json.dumps(GUARD)}\n",
+    f"/** What is counted in an hour, in words. */\nexport const COUNTED = {json.dumps(COUNT_WORDS)} as const\n",
     f"/** The colours of versions that follow each other. */\nexport const BANDS = {json.dumps(BANDS)} as const\n",
     f"/** How a ladder is written. */\nexport const LADDER_WRITTEN = {json.dumps(HOW_TO_WRITE)}\n",
-    f"/** The longest that is taken: characters, months or hours. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
+    f"/** The longest that is taken: characters, months, hours, or counts. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )
 

@@ -23,12 +23,14 @@ export const TOLERANCES = {"people who met a crash": 1.25, "sessions that crashe
 export const UNITS = {"people who met a crash": "sessions", "sessions that crashed": "sessions", "hangs": "sessions", "ratings": "ratings", "uptake": "people"} as const
 export const EVENTS = {"people who met a crash": "people who met a crash", "sessions that crashed": "sessions that crashed", "hangs": "hangs", "ratings": "of one or two stars", "uptake": "first starts"} as const
 export const GUARD = {"errorBound": 0.01, "leastPeople": 200, "highestTolerance": 10.0, "mostStars": 3.0, "longestName": 60, "longestSilenceHours": 720.0}
+/** What is counted in an hour, in words. */
+export const COUNTED = {"people": "people active in the hour", "sessions": "sessions", "crashed_sessions": "sessions that ended in a crash", "crashed_people": "people who met a crash", "hangs": "hangs", "first_starts": "people who began this version", "stars_1": "ratings of 1 stars", "stars_2": "ratings of 2 stars", "stars_3": "ratings of 3 stars", "stars_4": "ratings of 4 stars", "stars_5": "ratings of 5 stars"} as const
 /** The colours of versions that follow each other. */
 export const BANDS = ["#4d9c97", "#c9b27c", "#7f9fb5", "#b58a7a", "#8fae7f", "#a593b8"] as const
 /** How a ladder is written. */
 export const LADDER_WRITTEN = "per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100"
-/** The longest that is taken: characters, months or hours. */
-export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0}
+/** The longest that is taken: characters, months, hours, or counts. */
+export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",

@@ -13,12 +13,12 @@ from starlette.responses import JSONResponse
 
 from restless_tide.core.errors import LostLease
 from restless_tide.core.freeze import Freeze
-from restless_tide.core.gauges import HOUR, Counts
+from restless_tide.core.gauges import HOUR, Counts, hour_number
 from restless_tide.core.guard import Against, GuardRule, OnBreach, Verdict
-from restless_tide.desk import freezes, gauges, guards, judging
+from restless_tide.desk import freezes, gauges, guards, judging, overview
 from restless_tide.desk.desk import ENGINE
 from restless_tide.engine import counting
-from restless_tide.records.tables import Berth, GaugeHour, GuardWatch, Store
+from restless_tide.records.tables import Berth, GaugeHour, GuardWatch, Leg, Showing, Store
 from tests.shore import Shore, shore
 
 BOUND = GuardRule(against=Against.BOUND, bound=0.01)
@@ -174,3 +174,33 @@ def test_a_lost_lease_is_no_trouble_of_the_store(here: Shore) -> None:
     with pytest.raises(LostLease):
         counting.fetch(here.desk, here.store_id, gateway)
     assert berth(here).gauges_trouble == ""
+
+
+def test_a_source_of_the_team_counts_by_the_desks_clock_and_a_store_by_its_own(here: Shore) -> None:
+    with here.desk.act("p-ida") as act:
+        act.session.query(Berth).one().clock_ahead_seconds = 60 * 3600
+        guards.set_up(act, "marram", guards.Setting("crashes", BOUND, OnBreach.HALT, source="collector"))
+        leg = act.session.get_one(Leg, here.leg_id)
+        leg.launched_at = act.now - 5 * HOUR
+    crashing(here)
+    assert watch(here).verdict is Verdict.BREACH
+    with here.desk.act("p-ida") as act:
+        session = act.session
+        leg = session.get_one(Leg, here.leg_id)
+        assert gauges.ahead_of(leg.berth, "") == 60 * HOUR
+        assert not judging.source_of(session, BOUND, "", leg)[0].table.hour.size
+        session.add(Showing(subject=leg.id, at=here.desk.clock.now() - 4 * HOUR, state="rising", share=0.1))
+        session.add(Showing(subject=leg.id, at=here.desk.clock.now() - 2 * HOUR, state="paused", share=0.35))
+        session.flush()
+        first = hour_number(here.desk.clock.now()) - 6
+        shares = judging.shares_by_hour(session, leg, "collector", first, first + 7)
+        assert [shares.get(first + at) for at in range(7)] == [None, None, 0.1, 0.1, 0.35, 0.35, 0.35]
+
+
+def test_counts_that_cannot_be_taken_need_someone(here: Shore) -> None:
+    with here.desk.act("p-ida") as act:
+        act.session.query(Berth).one().gauges_trouble = "an hour cannot be read"
+    with here.desk.look() as session:
+        (view,) = overview.look_over(session, here.desk.clock.now())
+    (call,) = [call for call in view.calls if "Counts could not be taken" in call.said]
+    assert (call.place, call.weight) == ("/apps/marram/guards", "caution")

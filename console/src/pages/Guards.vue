@@ -5,6 +5,7 @@ import { api, type Release, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import EmptyState from '../components/EmptyState.vue'
+import GaugesByHand from '../components/GaugesByHand.vue'
 import LineChart from '../components/LineChart.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { doesOf, type Guard, type GuardTrial, type GuardWanted } from '../guarding'
@@ -16,8 +17,8 @@ import { COMPARES, GUARD, LEG_LAUNCHED, ON_BREACH, TOLERANCES, WATCHED } from '.
 const props = defineProps<{ app: string }>()
 const path = { app: props.app }
 const { data: guards, problem, load } = useLoading<Guard[]>(() => told(api.GET('/v1/apps/{app}/guards', { params: { path } })))
-const { data: releases } = useLoading<Release[]>(() => told(api.GET('/v1/apps/{app}/releases', { params: { path } })))
-useLive(load, (change) => change.app === props.app)
+const { data: releases, load: loadReleases } = useLoading<Release[]>(() => told(api.GET('/v1/apps/{app}/releases', { params: { path } })))
+useLive(async () => void (await Promise.all([load(), loadReleases()])), (change) => change.app === props.app)
 const doing = useDoing()
 
 const fresh = () => ({ name: 'crashes', watched: 'people who met a crash', against: 'the version before', bound: null as number | null, tolerance: 1.25, one_in: Math.round(1 / GUARD.errorBound), least_people: GUARD.leastPeople, on_breach: 'halt', every_store: true, together: true, source: '', stores: [] as string[] })
@@ -25,6 +26,11 @@ const form = reactive(fresh())
 const editing = ref<string | null>(null)
 const open = ref(false)
 const launched = computed(() => (releases.value ?? []).filter((release) => release.legs.some((leg) => LEG_LAUNCHED.includes(leg.phase))))
+/** The stores without a gateway where something was launched: their counts are typed in. */
+const byHand = computed(() => {
+  const legs = (releases.value ?? []).flatMap((release) => release.legs).filter((leg) => leg.hand_carried && leg.launched_at)
+  return [...new Map(legs.map((leg) => [leg.store, { name: leg.store, title: leg.store_title }])).values()]
+})
 const compares = computed<readonly string[]>(() => COMPARES[form.watched as keyof typeof COMPARES])
 const stars = computed(() => form.watched === 'ratings')
 
@@ -121,6 +127,7 @@ const lines = computed(() => {
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>
+  <GaugesByHand v-if="byHand.length" :app="app" :stores="byHand" />
 </template>
 
 <style scoped>

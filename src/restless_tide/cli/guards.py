@@ -12,7 +12,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, instant_argument, span
 from restless_tide.cli.telling import moment, share
-from restless_tide.core.gauges import COUNTED
+from restless_tide.core.gauges import COUNT_WORDS, COUNTED
 from restless_tide.core.guard import (
     EVENTS,
     TOLERANCES,
@@ -125,17 +125,8 @@ def add(nouns: Nouns) -> None:
             type=int,
             default=0,
             metavar="COUNT",
-            help=_TOLD.get(name, name.replace("_", " ")),
+            help=COUNT_WORDS[name],
         )
-
-
-_TOLD = {
-    "people": "people active in the hour",
-    "crashed_sessions": "sessions that ended in a crash",
-    "crashed_people": "people who met a crash",
-    "first_starts": "people who began this version",
-    **{f"stars_{star}": f"ratings of {star} stars" for star in range(1, 6)},
-}
 
 
 def _rule_arguments(parser: Parser) -> None:

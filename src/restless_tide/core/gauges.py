@@ -49,6 +49,14 @@ class Counts:
 
 
 COUNTED = tuple(field.name for field in fields(Counts))
+COUNT_WORDS = {name: name.replace("_", " ") for name in COUNTED} | {
+    "people": "people active in the hour",
+    "crashed_sessions": "sessions that ended in a crash",
+    "crashed_people": "people who met a crash",
+    "first_starts": "people who began this version",
+    **{f"stars_{star}": f"ratings of {star} stars" for star in range(1, 6)},
+}
+"""What each count is of, in words."""
 STARS = tuple(name for name in COUNTED if name.startswith("stars_"))
 
 

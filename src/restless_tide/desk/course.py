@@ -71,7 +71,7 @@ def of_release(session: Session, release: Release, now: datetime) -> list[LegCou
 def _of_leg(session: Session, leg: Leg, now: datetime) -> LegCourse:
     launched = leg.launched_at
     assert launched is not None
-    ahead = timedelta(seconds=leg.berth.clock_ahead_seconds)
+    ahead = gauges.ahead_of(leg.berth, "")
     since, until = max(launched, now - LONGEST), min(leg.ended_at or now, now)
     lines = _lines(session, leg)
     marks = _marks(session, lines)

@@ -69,7 +69,7 @@ def take_in(act: Act, berth: Berth, source: str, hours: Sequence[Hour]) -> Taken
     An hour of the same or an earlier revision than the one that is there is passed over.
     """
     taken, passed, troubles = 0, 0, []
-    there = act.now + timedelta(seconds=0.0 if source else berth.clock_ahead_seconds)
+    there = act.now + ahead_of(berth, source)
     oldest = hour_number(act.now - KEPT_BY_THE_HOUR)
     known = _known(act.session, berth.id, source, [hour_number(hour.at) for hour in hours])
     for hour in hours:
@@ -241,6 +241,11 @@ def table(
     return Table(np.array([row[0] for row in rows], np.int64), np.array(numbered, np.int64), columns)
 
 
+def ahead_of(berth: Berth, source: str) -> timedelta:
+    """How far the clock by which a source counts is ahead of the desk's: a store counts by its own, all others by the desk's."""
+    return timedelta() if source else timedelta(seconds=berth.clock_ahead_seconds)
+
+
 def counted_since(
     session: Session, berth_id: str, source: str, version: str, since: datetime
 ) -> tuple[int, datetime | None]:
@@ -282,7 +287,7 @@ def series(
     session: Session, berth: Berth, source: str, versions: Sequence[str], since: datetime, until: datetime
 ) -> list[Counted]:
     """What was counted from ``since`` to ``until``, hour by hour, and day by day where it is old; the oldest first."""
-    ahead = timedelta(seconds=berth.clock_ahead_seconds)
+    ahead = ahead_of(berth, source)
     first, last = hour_number(since + ahead), hour_number(until + ahead)
     found = []
     days = GaugeDay.day

@@ -19,16 +19,14 @@ from restless_tide.core.errors import LostLease, TideError
 from restless_tide.core.gauges import hour_number
 from restless_tide.core.guard import ACTS, Against, GuardRule, Verdict, part_of_way
 from restless_tide.core.guarding import Judgement, Source, Table, judge
-from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.notice import NoticeKind
-from restless_tide.core.order import OrderKind, OrderState
 from restless_tide.core.rollout import OFFERED, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.words import listed
 from restless_tide.desk import find, gauges, guards, legs, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.logbook import GUARD
-from restless_tide.records.tables import App, Guard, GuardWatch, Leg, Order, Release
+from restless_tide.records.tables import App, Guard, GuardWatch, Leg, Release, Showing
 
 WATCHED_WHEN_COMPLETE = timedelta(days=21)
 """So long after its launch a rollout is watched that has reached everybody."""
@@ -192,8 +190,8 @@ def source_of(
     kinds: dict[tuple[str, str], int] = {}
     launched = leg.launched_at
     assert launched is not None
-    launch = _hour_there(leg, launched)
-    anew = _hour_there(leg, counts_since) + 1 if counts_since is not None else 0
+    launch = _hour_there(leg, source, launched)
+    anew = _hour_there(leg, source, counts_since) + 1 if counts_since is not None else 0
     since, forever = max(launch, anew), 2**40
     ours = gauges.table(session, leg.berth_id, source, leg.release.version, kinds, since, forever)
     nothing = Table(ours.hour[:0], ours.kind[:0], {name: column[:0] for name, column in ours.columns.items()})
@@ -213,17 +211,17 @@ def source_of(
         beside = gauges.table(session, leg.berth_id, source, reference, kinds, since, forever)
         return Source(ours, beside, varied), reference, since
     previous = _leg_of(session, leg, reference)
-    begun = _hour_there(leg, previous.launched_at) if previous is not None and previous.launched_at else since
+    begun = _hour_there(leg, source, previous.launched_at) if previous is not None and previous.launched_at else since
     beside = gauges.table(session, leg.berth_id, source, reference, kinds, begun, since)
     last = int(ours.hour.max(initial=since))
-    shares = shares_by_hour(session, leg, since, last + 1)
-    theirs = shares_by_hour(session, previous, begun, since) if previous is not None else {}
+    shares = shares_by_hour(session, leg, source, since, last + 1)
+    theirs = shares_by_hour(session, previous, source, begun, since) if previous is not None else {}
     return Source(ours, beside, varied, shares, theirs), reference, since
 
 
-def _hour_there(leg: Leg, instant: datetime) -> int:
-    """The number of the hour that the store's own clock showed at an instant of the desk's."""
-    return hour_number(instant + timedelta(seconds=leg.berth.clock_ahead_seconds))
+def _hour_there(leg: Leg, source: str, instant: datetime) -> int:
+    """The number of the hour that a source's clock showed at an instant of the desk's."""
+    return hour_number(instant + gauges.ahead_of(leg.berth, source))
 
 
 def _leg_of(session: Session, leg: Leg, version: str) -> Leg | None:
@@ -235,17 +233,10 @@ def _leg_of(session: Session, leg: Leg, version: str) -> Leg | None:
     return session.scalar(found)
 
 
-def shares_by_hour(session: Session, leg: Leg, since: int, until: int) -> dict[int, float]:
-    """At which share of people a leg stood at the beginning of each hour, as its store has confirmed it."""
-    raised = select(Order).where(
-        Order.lane == leg.id,
-        Order.state == OrderState.CONFIRMED,
-        Order.kind.in_([OrderKind.LAUNCH, OrderKind.SET_SHARE]),
-    )
-    steps = sorted(
-        (_hour_there(leg, order.settled_at or order.ordered_at), float(order.payload.get("share", FULL_SHARE)))
-        for order in session.scalars(raised)
-    )
+def shares_by_hour(session: Session, leg: Leg, source: str, since: int, until: int) -> dict[int, float]:
+    """At which share of people a leg stood at the beginning of each hour, as its store was seen to hold it."""
+    seen = select(Showing.at, Showing.share).where(Showing.subject == leg.id).order_by(Showing.at, Showing.id)
+    steps = [(_hour_there(leg, source, at), share) for at, share in session.execute(seen)]
     found, share, place = {}, 0.0, 0
     for hour in range(since, until):
         while place < len(steps) and steps[place][0] <= hour:

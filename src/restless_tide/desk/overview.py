@@ -256,13 +256,14 @@ def _view(session: Session, berth: Berth, read: _Read, now: datetime) -> BerthVi
 
 
 def _berth_calls(berth: Berth) -> list[Call]:
-    if berth.refused_because is None:
-        return []
-    return [
-        Call(
-            f"{berth.store.name} refused the name {berth.listed_name!r}: {berth.refused_because}", "/stores", "blocker"
-        )
-    ]
+    calls = []
+    if berth.refused_because is not None:
+        said = f"{berth.store.name} refused the name {berth.listed_name!r}: {berth.refused_because}"
+        calls.append(Call(said, "/stores", "blocker"))
+    if berth.gauges_trouble and berth.store.in_use:
+        said = f"Counts could not be taken, and guards look at the others: {berth.gauges_trouble}"
+        calls.append(Call(said, f"/apps/{berth.app.name}/guards", "caution"))
+    return calls
 
 
 def _build_calls(berth: Berth, read: _Read) -> list[Call]:

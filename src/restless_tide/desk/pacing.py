@@ -115,20 +115,20 @@ def _beside(release: Release) -> list[Beside]:
 
 def _not_steady(session: Session, leg: Leg, stage: Stage, began: datetime, now: datetime) -> list[str]:
     """What a stage that rises when steady still waits for at one leg."""
-    ahead = timedelta(seconds=leg.berth.clock_ahead_seconds)
     watching = _watching(session, leg)
-    counted = [
-        gauges.counted_since(session, leg.berth_id, source, leg.release.version, began + ahead)
-        for source in {guard.source for guard, _ in watching}
-    ]
-    newest = [end - ahead for _, end in counted if end is not None]
-    slowest = min(newest) if newest and len(newest) == len(counted) else None
     sayings = [
         Saying(guard.name, watch.verdict if watch else None, watch.verdict_since if watch else guard.created_at)
         for guard, watch in watching
     ]
-    sessions = max((one for one, _ in counted), default=0)
-    return not_yet(stage, began, sayings, Counted(sessions, slowest), now)
+    counted = []
+    for source in {guard.source for guard, _ in watching}:
+        ahead = gauges.ahead_of(leg.berth, source)
+        sessions, end = gauges.counted_since(session, leg.berth_id, source, leg.release.version, began + ahead)
+        counted.append(Counted(sessions, end - ahead if end is not None else None))
+    ends = [one.until for one in counted if one.until is not None]
+    until = min(ends) if ends and len(ends) == len(counted) else None
+    most = max((one.sessions for one in counted), default=0)
+    return not_yet(stage, began, sayings, Counted(most, until), now)
 
 
 def _watching(session: Session, leg: Leg) -> list[tuple[Guard, GuardWatch | None]]:
