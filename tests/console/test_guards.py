@@ -7,7 +7,10 @@ from datetime import UTC, timedelta
 import pytest
 from playwright.sync_api import Page, expect
 
+from restless_tide.demo.chapter import WRACKLINE
+from restless_tide.wire.releases import LegWanted
 from tests.harbour import Harbour, until
+from tests.service.test_hand_carried import ready_there, settle, with_berth
 
 pytestmark = pytest.mark.console
 
@@ -90,3 +93,36 @@ def test_a_freeze_is_set_for_one_app_and_a_release_may_rise_in_spite_of_it(page:
     freeze.get_by_label("Why").fill("it rained")
     freeze.get_by_role("button", name="End it").click()
     expect(page.get_by_role("region", name=f"fair of {app}")).to_have_count(0)
+
+
+def test_what_a_hand_carried_store_shows_is_typed_in(page: Page, harbour: Harbour) -> None:
+    if not any(store.name == "wrackline" for store in harbour.tide.stores.every()):
+        harbour.tide.stores.carry("wrackline", WRACKLINE.read_text(encoding="utf-8"))
+    app = with_berth(harbour)
+    build = harbour.ready_build(app, "openfield")
+    ready_there(harbour, app, build)
+    page.goto(f"/apps/{app}/guards")
+    expect(page.get_by_text("No guard yet")).to_be_visible()
+    expect(page.get_by_role("button", name="Type in an hour")).to_have_count(0)
+    leg = LegWanted(build=build, ladder="30@24,100")
+    harbour.tide.releases.draft(app, "1.0.0", legs={"wrackline": leg}, notes={"en": "New."})
+    harbour.tide.releases.submit(app, "1.0.0")
+    settle(harbour, app, "Hand 1.0.0 to review")
+    settle(harbour, app, "See what Wrackline", "approved")
+    settle(harbour, app, "Launch 1.0.0")
+    page.get_by_role("button", name="Type in an hour").click()
+    form = page.get_by_role("form", name="An hour of counts")
+    now = harbour.tide.watching.clock().now.replace(minute=0, second=0, microsecond=0, tzinfo=None)
+    form.get_by_label("The hour from").fill(f"{now - timedelta(hours=2):%Y-%m-%dT%H:00}")
+    form.get_by_label("Version", exact=True).fill("1.0.0")
+    form.get_by_label("sessions", exact=True).fill("100")
+    form.get_by_label("people who met a crash").fill("200")
+    form.get_by_role("button", name="Take it").click()
+    expect(form.get_by_role("alert")).to_contain_text("people who met a crash")
+    form.get_by_label("people who met a crash").fill("2")
+    form.get_by_label("sessions that ended in a crash").fill("2")
+    form.get_by_label("people active in the hour").fill("90")
+    form.get_by_role("button", name="Take it").click()
+    expect(form).to_contain_text("1.0.0, 100 sessions, 2 people who met a crash")
+    (counted,) = harbour.tide.guards.counted(app, "wrackline").counted
+    assert (counted.counts.sessions, counted.counts.crashed_people) == (100, 2)

@@ -194,7 +194,7 @@ def test_a_source_of_the_team_counts_by_the_desks_clock_and_a_store_by_its_own(h
         session.flush()
         first = hour_number(here.desk.clock.now()) - 6
         shares = judging.shares_by_hour(session, leg, "collector", first, first + 7)
-        assert [shares.get(first + at) for at in range(7)] == [None, None, 0.1, 0.1, 0.35, 0.35, 0.35]
+        assert [shares.get(first + at) for at in range(7)] == [None, None, 0.1, 0.1, 0.35, 0.35, 0.02]
 
 
 def test_counts_that_cannot_be_taken_need_someone(here: Shore) -> None:
