@@ -16,6 +16,7 @@ from restless_tide.desk import gauges, guards, judging, legs, pacing
 from restless_tide.engine import tides
 from restless_tide.records.tables import Leg
 from tests.harbour import Harbour, until
+from tests.service.test_cli import Terminal
 from tests.shore import Shore, shore
 
 
@@ -138,7 +139,11 @@ def test_a_named_ladder_is_set_climbed_changed_half_way_and_dropped(harbour: Har
     ):
         with pytest.raises(Invalid, match=said):
             releases.change_leg(app, "1.0.0", "northgate", ladder=unfit)
-    for name, said in (("5steps", "begins with a letter"), ("a%b", "in an address")):
+    for name, said in (
+        ("5steps", "begins with a letter"),
+        ("a%b", "in an address"),
+        ("own", "written out for one rollout"),
+    ):
         with pytest.raises((Invalid, NotFound), match=said):
             ladders.set(name, "5,100")
     harbour.approve(app)
@@ -146,6 +151,12 @@ def test_a_named_ladder_is_set_climbed_changed_half_way_and_dropped(harbour: Har
     harbour.pass_hours(2)
     waits = until(lambda: harbour.leg(app, "northgate"), lambda seen: seen.share == 0.1 and seen.confirmed)
     assert waits.waits_to_rise == ["a guard that watches it; without one a person has to raise it"]
+    assert harbour.tide.releases.change_leg(app, "1.0.0", "northgate").legs[0].ladder_name == "careful"
+    harbour.pass_hours(13)
+    rows = [row for row in harbour.tide.watching.overview().rows if row.app == app]
+    assert [call.said for row in rows for call in row.calls] == [
+        "1.0.0 waits to rise for a guard that watches it; without one a person has to raise it."
+    ]
     with pytest.raises(Conflict, match="1 rollout"):
         ladders.drop("careful", reason="old")
     changed = ladders.set("careful", "2@1,25@1,100", reason="no guard there yet")
@@ -204,3 +215,42 @@ def test_a_stage_rises_when_its_guards_were_steady_and_not_before(here: Shore) -
     assert tides.order_due(here.desk) == 1
     assert here.leg().share == 1.0
     assert here.lines()[-1] == "advance"
+
+
+def test_pace_ladders_and_halts_by_command(harbour: Harbour, tmp_path: Path) -> None:
+    tide, app = Terminal(harbour, tmp_path), harbour.new_app()
+    harbour.risen(app)
+    kept = tide("ladder", "set", "gentle", "5@24,20@steady12/500,100", "--reason", "we trust it")
+    assert "gentle: 5% (24 h), 20% (steady for 12 h, 500 sessions), 100%." in kept.stdout
+    assert tide("ladder", "set", "gentle", "5@x,100").returncode == 1
+    assert "usual (built in)" in tide("ladder", "list").stdout
+    changed = tide("release", "change", "1.0.0", "--app", app, "--store", "northgate", "--ladder", "gentle")
+    assert "20% (steady for 12 h, 500 sessions)" in changed.stdout
+    assert f"{app} 1.0.0 at northgate, 5%" in " ".join(tide("ladder", "list").stdout.split())
+    assert tide("ladder", "drop", "gentle", "--reason", "old").returncode == 1
+
+    paced = tide("release", "pace", "1.0.0", "--app", app, "--lead", "openfield", "--share", "10", "--steady", "0")
+    assert "openfield leads: the others are launched when it holds 10%" in paced.stdout
+    assert "in step" in tide("release", "pace", "1.0.0", "--app", app, "--in-step", "--apart", "openfield").stdout
+    assert "pace: in step" in tide("release", "show", "1.0.0", "--app", app).stdout
+    for wrong in (
+        ["--share", "5"],
+        ["--in-step", "--share", "5"],
+        ["--free", "--apart", "openfield"],
+        ["--lead", "openfield", "--share", "300"],
+    ):
+        done = tide("release", "pace", "1.0.0", "--app", app, *wrong)
+        assert (done.returncode, bool(done.stderr)) == (1, True), wrong
+    assert "each store for itself" in tide("release", "pace", "1.0.0", "--app", app, "--free").stdout
+
+    for unfit in (
+        ["1.0.0", "--app", app, "--all"],
+        ["--all"],
+        ["--app", app],
+        ["1.0.0", "--app", app, "--platform", "ios"],
+    ):
+        assert tide("rollout", "halt", *unfit, "--reason", "no").returncode == 1, unfit
+    done = tide("rollout", "halt", "--all", "--app", app, "--reason", "the library leaks")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert done.stdout.count("■ halted at") == 2
+    assert tide("rollout", "halt", "--all", "--app", app, "--reason", "again").returncode == 1

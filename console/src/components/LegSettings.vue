@@ -15,7 +15,10 @@ const emit = defineEmits<{ done: [] }>()
 const halfWay = LEG_PART_WAY.includes(props.leg.phase)
 const build = ref(props.leg.build)
 const written = props.leg.ladder_text.split(',')
-const ladder = ref(written.filter((_, at) => !halfWay || props.leg.ladder[at]!.share > props.leg.share).join(','))
+const before = written.filter((_, at) => !halfWay || props.leg.ladder[at]!.share > props.leg.share).join(',')
+const ladder = ref(before)
+/** What is left as it is stays under its name. */
+const changedLadder = () => (props.leg.ladder_dictated || ladder.value === before ? null : ladder.value)
 const { data: named, load: loadNamed } = useLoading(() => told(api.GET('/v1/ladders')))
 void loadNamed()
 const needsGoAhead = ref(props.leg.needs_go_ahead)
@@ -33,9 +36,9 @@ async function save(): Promise<void> {
     told(
       api.PATCH('/v1/apps/{app}/releases/{version}/legs/{store}', {
         params: { path: { app: props.release.app, version: props.release.version, store: props.leg.place }, header: { 'if-match': `"${props.release.revision}"` } },
-        body: halfWay ? { ladder: ladder.value } : {
+        body: halfWay ? { ladder: changedLadder() } : {
           build: build.value === props.leg.build ? null : build.value,
-          ladder: props.leg.ladder_dictated ? null : ladder.value,
+          ladder: changedLadder(),
           needs_go_ahead: needsGoAhead.value,
           with_other_legs: withOthers.value,
           not_before: notBefore.value ? new Date(notBefore.value).toISOString() : null,

@@ -19,7 +19,7 @@ from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import guards, legs, options, rulebooks, standing, track_rules
+from restless_tide.desk import guards, legs, options, pacing, rulebooks, standing, track_rules
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import (
     App,
@@ -305,6 +305,9 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
         calls.append(
             Call(f"{version} is halted{why}: {' or '.join(['fix it with a new build', *possible])}.", place, "caution")
         )
+    elif phase is LegPhase.RISING and leg.stage_ends_at is not None and leg.stage_ends_at <= now:
+        waits = pacing.waits_to_rise(leg, now)
+        calls += [Call(f"{version} waits to rise for {', and for '.join(waits)}.", place, "note")] if waits else []
     if legs.offered_again(leg):
         said = f"{leg.berth.store.name} offers {version} again, which was {leg.state}: stop it again, or resume it."
         calls.append(Call(said, place, "blocker"))

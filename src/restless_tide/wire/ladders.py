@@ -7,7 +7,7 @@ from typing import Annotated
 
 from pydantic import AfterValidator, Field
 
-from restless_tide.core.ladder import HOW_TO_WRITE, LONGEST_LADDER_NAME, Stage
+from restless_tide.core.ladder import HOW_TO_WRITE, LONGEST_LADDER_NAME, OWN, Stage
 from restless_tide.wire.base import OneLine, Told, Wanted, Words, one_step
 from restless_tide.wire.releases import LadderText
 
@@ -15,6 +15,8 @@ from restless_tide.wire.releases import LadderText
 def _begins_with_a_letter(name: str) -> str:
     if not name[:1].isalpha():
         raise ValueError("a ladder's name begins with a letter")
+    if name == OWN:
+        raise ValueError(f"{OWN!r} is what a ladder is called that was written out for one rollout")
     return name
 
 
