@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import json
 import threading
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import alembic.command
@@ -18,9 +19,11 @@ from sqlalchemy.orm import Session
 from restless_tide import records
 from restless_tide.core.cohorts import CohortKind
 from restless_tide.core.errors import Conflict, Invalid
+from restless_tide.core.ladder import parse_ladder
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.rollout import RolloutState
 from restless_tide.core.rulebook import Rulebook, ThingKind
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import logbook
@@ -485,6 +488,77 @@ def test_goods_and_documents_are_unknown_to_the_release_before(tmp_path: Path) -
             again = Rulebook.model_validate(store.rulebook)
             assert again.goods is None
             assert again.questionnaire.questions
+    database.close()
+
+
+def test_what_was_live_is_carried_over_from_the_logbook_and_steadiness_is_unknown_to_the_release_before(
+    tmp_path: Path,
+) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), RealClock().now()
+    database.migrate()
+    rules = read_rulebook((RULEBOOKS / "openfield.toml").read_text(encoding="utf-8"))
+    with database.writing() as session:
+        store = tables.Store(name="openfield", may=[], rulebook=rules.model_dump(mode="json"), connected_at=at)
+        app = tables.App(name="marram", title="Marram", created_at=at)
+        session.add_all([store, app])
+        session.flush()
+        berth = tables.Berth(
+            app_id=app.id, store_id=store.id, listed_name="Marram", platform="android", identifier="x", language="en", created_at=at
+        )  # fmt: skip
+        build = tables.Build(
+            app_id=app.id, platform="android", version="1.0.0", number=BuildNumber(1), created_at=at, created_by="p"
+        )
+        release = tables.Release(app_id=app.id, version="1.0.0", created_at=at)
+        session.add_all([berth, build, release])
+        session.flush()
+        leg = tables.Leg(
+            release_id=release.id, berth_id=berth.id, build_id=build.id, created_at=at, launched_at=at, stage=0, share=0.05,
+            state=RolloutState.RISING, ladder=parse_ladder("5@24+steady12/2000,100").model_dump(mode="json"),
+        )  # fmt: skip
+        session.add(leg)
+        session.flush()
+        session.add(tables.Sighting(subject=leg.id, state="paused", share=0.05, sequence=7, at=at, seen_at=at))
+        for place, (act, subject, after) in enumerate(
+            [
+                ("launch", "release 1.0.0 at openfield", {"state": "rising", "share": 0.02}),
+                ("advance", "release 1.0.0 at openfield", {"state": "rising", "share": 0.05}),
+                ("advance", "release 1.0.0 at elsewhere", {"state": "rising", "share": 0.5}),
+                ("leg changed", "release 1.0.0 at openfield", {"ladder": "5%"}),
+                ("noted", "release 1.0.0 at openfield", None),
+            ]
+        ):
+            session.add(
+                tables.LogbookLine(
+                    at=at + timedelta(hours=place),
+                    person="p",
+                    act=act,
+                    subject=subject,
+                    app="marram",
+                    after=after,
+                    digest="",
+                )
+            )
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0018")
+        (ladder,) = connection.exec_driver_sql("SELECT ladder FROM legs").scalars()
+        assert "steady" not in ladder
+        assert "least" not in ladder
+        assert json.loads(ladder)["stages"][0] == {"share": 0.05, "dwell_hours": None}
+        assert "steady_hours" not in " ".join(connection.exec_driver_sql("SELECT rulebook FROM stores").scalars())
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        shown = session.scalars(select(tables.Showing).order_by(tables.Showing.id)).all()
+        assert [(row.at, row.state, row.share) for row in shown] == [
+            (at, "rising", 0.02),
+            (at + timedelta(hours=1), "rising", 0.05),
+            (at, "paused", 0.05),
+        ]
+        (store,) = session.scalars(select(tables.Store))
+        assert Rulebook.model_validate(store.rulebook).rollout.dictated_ladder is not None
     database.close()
 
 

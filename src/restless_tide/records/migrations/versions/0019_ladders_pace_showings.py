@@ -46,18 +46,24 @@ def _fill() -> None:
             "WHERE l.launched_at IS NOT NULL"
         )
     ).all()
-    write = sa.text("INSERT INTO showings (subject, at, state, share) VALUES (:subject, :at, :state, :share)")
-    lines = sa.text(
-        "SELECT at, after FROM logbook WHERE app = :app AND subject = :subject AND after IS NOT NULL ORDER BY id"
-    )
+    by_subject = {}
     for leg_id, app, version, store, track in legs:
         place = store if track == "production" else f"{store}/{track}"
-        for at, text in records.execute(lines, {"app": app, "subject": f"release {version} at {place}"}).all():
-            after = json.loads(text) or {}
-            if isinstance(after, dict) and "share" in after and "state" in after:
-                held = {"subject": leg_id, "at": at, "state": after["state"], "share": after["share"]}
-                records.execute(write, held)
-    seen = "SELECT s.subject, s.at, s.state, s.share FROM sightings s"
+        by_subject[app, f"release {version} at {place}"] = leg_id
+    lines = sa.text(
+        "SELECT app, subject, at, json_extract(after, '$.state'), json_extract(after, '$.share') FROM logbook"
+        " WHERE app IS NOT NULL AND json_extract(after, '$.share') IS NOT NULL AND json_extract(after, '$.state') IS NOT NULL"
+        " ORDER BY id"
+    )
+    held = [
+        {"subject": by_subject[app, subject], "at": at, "state": state, "share": share}
+        for app, subject, at, state, share in records.execute(lines)
+        if (app, subject) in by_subject
+    ]
+    if held:
+        write = sa.text("INSERT INTO showings (subject, at, state, share) VALUES (:subject, :at, :state, :share)")
+        records.execute(write, held)
+    seen = "SELECT s.subject, s.seen_at, s.state, s.share FROM sightings s"
     records.execute(
         sa.text(
             f"INSERT INTO showings (subject, at, state, share) {seen} JOIN legs l ON l.id = s.subject "
