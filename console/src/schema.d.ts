@@ -6604,7 +6604,7 @@ export interface components {
             used_by: components["schemas"]["ClimbingTold"][];
             /**
              * Usual
-             * @description what a release climbs where nobody names a ladder
+             * @description what a release climbs unless another is named
              */
             usual: boolean;
         };

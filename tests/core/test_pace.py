@@ -73,6 +73,8 @@ def test_what_holds_others_is_told_with_its_state() -> None:
         "Open, which holds 2%, halted",
         "Slate, which is not launched (rejected)",
     ]
+    unseen = [beside("open", 0.0, confirmed=False)]
+    assert holds_rise(IN_STEP, "north", ladder, 1, unseen) == ["Open, whose launch is not confirmed yet"]
     away = [beside("open", 0.02, confirmed=False)]
     assert holds_rise(IN_STEP, "north", ladder, 1, away) == ["Open, which holds 2%, not confirmed yet"]
     for phase in (LegPhase.WITHDRAWN, LegPhase.SUPERSEDED):

@@ -60,7 +60,7 @@ async function drop(name: string): Promise<void> {
   <section v-for="ladder in data ?? []" :key="ladder.name" class="card-plain ladder" :aria-label="ladder.name">
     <TideStaff small :stages="ladder.stages" :share="0" phase="draft" />
     <div class="block">
-      <header class="row-gap"><h2>{{ ladder.name }}</h2><span v-if="ladder.usual" class="soft">what a release climbs where nobody names a ladder{{ ladder.built_in ? '; built in' : '' }}</span></header>
+      <header class="row-gap"><h2>{{ ladder.name }}</h2><span v-if="ladder.usual" class="soft">what a release climbs unless another is named{{ ladder.built_in ? '; built in' : '' }}</span></header>
       <p>{{ ladder.told }}</p>
       <p v-if="ladder.reason || ladder.changed_at" class="soft small-print"><Moment v-if="ladder.changed_at" :at="ladder.changed_at" /> {{ ladder.reason }}</p>
       <p v-if="ladder.used_by.length">Climbing by it: <template v-for="(leg, at) in ladder.used_by" :key="leg.app + leg.version + leg.place">{{ at ? ', ' : '' }}<RouterLink :to="`/apps/${leg.app}/releases/${leg.version}`">{{ leg.app }} {{ leg.version }}</RouterLink> at {{ leg.place }} ({{ percent(leg.share) }})</template></p>

@@ -23,7 +23,7 @@ def add(nouns: Nouns) -> None:
         _set,
         "keep a ladder under a name, or change it",
         description="A rollout that climbs by it keeps the stages it has passed and climbs the rest as it is now. "
-        "The ladder usual is what a release climbs where nobody names one.",
+        "The ladder usual is what a release climbs unless another is named.",
     )
     parser.add_argument("name", help="such as careful")
     parser.add_argument("stages", help=HOW_TO_WRITE)

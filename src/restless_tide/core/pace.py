@@ -1,4 +1,4 @@
-"""The pace of a release: whether its stores rise each by itself, in step, or after one that leads.
+"""The pace of a release: whether its stores rise each for itself, in step, or after one that leads.
 
 In step: no act raises a store by more than one stage of its own ladder above what the slowest store was seen to hold. Ladders
 differ from store to store, so the slowest share is found on the ladder of the one that is to rise. With a lead: the others
@@ -20,7 +20,7 @@ from restless_tide.core.rollout import GONE
 
 StoreName = Annotated[str, Field(min_length=1, max_length=100)]
 NOT_COUNTED = frozenset(LegPhase(state.value) for state in GONE)
-"""A store that offers it to nobody any more holds no other back."""
+"""A store that no longer offers it holds no other back."""
 
 
 class PaceKind(StrEnum):
@@ -77,7 +77,8 @@ class Beside:
 
     def told(self) -> str:
         if not self.share:
-            return f"{self.title}, which is not launched ({self.phase})"
+            launch = f"which is not launched ({self.phase})" if self.confirmed else "whose launch is not confirmed yet"
+            return f"{self.title}, {launch}"
         how = f", {self.phase}" if self.phase is not LegPhase.RISING else ""
         return (
             f"{self.title}, which holds {self.share * 100:.4g}%{how}{'' if self.confirmed else ', not confirmed yet'}"

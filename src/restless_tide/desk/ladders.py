@@ -28,7 +28,7 @@ def every(session: Session) -> list[tuple[Ladder, LadderRow | None]]:
 
 
 def usual(session: Session) -> Ladder:
-    """What a release climbs where nobody named a ladder."""
+    """What a release climbs unless another is named."""
     row = session.get(LadderRow, USUAL_LADDER.name)
     return ladder_of(row) if row is not None else USUAL_LADDER
 

@@ -47,7 +47,7 @@ class LadderTold(Told):
     text: str = Field(description="as it is written")
     told: str = Field(description="in words")
     stages: list[Stage]
-    usual: bool = Field(description="what a release climbs where nobody names a ladder")
+    usual: bool = Field(description="what a release climbs unless another is named")
     built_in: bool = Field(description="it was not set at this desk")
     reason: str
     changed_at: datetime | None
