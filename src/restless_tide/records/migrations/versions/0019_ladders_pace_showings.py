@@ -30,7 +30,7 @@ def upgrade() -> None:
         sa.Column("subject", sa.String(), nullable=False),
         sa.Column("at", columns.AwareUtc(), nullable=False),
         sa.Column("state", sa.String(), nullable=False),
-        sa.Column("share", sa.Float(), nullable=False),
+        sa.Column("share", sa.Double(), nullable=False),
     )
     op.create_index("ix_showings_of", "showings", ["subject", "at"])
     _fill()
