@@ -80,6 +80,8 @@ def _draw_one(axes: Axes, course: CourseLeg, zone: tzinfo) -> None:
     if counted:
         rates.legend(loc="upper right", ncols=2, fontsize=8, frameon=False, labelcolor=INK, bbox_to_anchor=(1, 1.13))
     else:
+        rates.set_yticks([])
+        rates.set_ylabel("")
         axes.text(
             0.5, 0.5, "nothing was counted here yet", transform=axes.transAxes, ha="center", color=SOFT, fontsize=9
         )
