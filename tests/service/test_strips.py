@@ -87,7 +87,7 @@ def test_what_was_live_is_told_for_now_and_every_instant_before(
     assert "AT DE" in said
     assert "1.1.0 to 5%" in tide("live", "--app", app, "--at", rising.isoformat()).stdout
     assert "not seen yet" in tide("live", "--app", app).stdout
-    assert tide("live", "--at", "yesterday").returncode == 1
+    assert tide("live", "--at", "yesterday").returncode == 2
     assert tide("strip", "--app", app, "--to", "a.gif").returncode == 2
     for name in ("strip.csv", "strip.png", "strip.json"):
         assert tide("strip", "--app", app, "--to", name).returncode == 0

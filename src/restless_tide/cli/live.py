@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import argparse
 import json
-from datetime import datetime
 from pathlib import Path
 
-from tzlocal import get_localzone, get_localzone_name
+from tzlocal import get_localzone_name
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.lists import write_out
-from restless_tide.cli.parsing import Nouns, app_argument
+from restless_tide.cli.parsing import Nouns, app_argument, instant_argument
 from restless_tide.cli.telling import moment
-from restless_tide.wire.errors import Invalid
 from restless_tide.wire.strips import LayerTold, LiveTold, StretchTold
 
 FORMS = {".csv": "csv", ".png": "png", ".json": "json"}
@@ -22,7 +20,7 @@ FORMS = {".csv": "csv", ".png": "png", ".json": "json"}
 def add(nouns: Nouns) -> None:
     parser = nouns.command("live", _live, "what every store offers new people, now or at an instant before")
     parser.add_argument("--app", metavar="APP", help="one app; every app unless you say")
-    parser.add_argument("--at", metavar="INSTANT", help="such as 2026-12-01T09:00; your zone unless it says one; now")
+    instant_argument(parser, "--at", "now, unless you say")
     parser.add_argument("--country", metavar="CODE", help="only what is offered there, such as DE")
     parser = nouns.command(
         "strip",
@@ -30,8 +28,8 @@ def add(nouns: Nouns) -> None:
         "what new people were offered of an app over months, store by store; as table, CSV, PNG or JSON",
     )
     app_argument(parser)
-    parser.add_argument("--since", metavar="INSTANT", help="180 days before the end, unless you say")
-    parser.add_argument("--until", metavar="INSTANT", help="now, unless you say")
+    instant_argument(parser, "--since", "180 days before the end, or where what is known begins, unless you say")
+    instant_argument(parser, "--until", "now, unless you say")
     parser.add_argument(
         "--to", metavar="FILE", type=_form, help=f"write a file instead: its ending says which, {', '.join(FORMS)}"
     )
@@ -52,18 +50,6 @@ def _form(text: str) -> str:
     return text
 
 
-def _instant(text: str | None) -> datetime | None:
-    if text is None:
-        return None
-    try:
-        found = datetime.fromisoformat(text)
-    except ValueError:
-        raise Invalid(
-            f"{text!r} is no instant.", remedy="Write it like 2026-12-01T09:00 or 2026-12-01.", code="instant-unfit"
-        ) from None
-    return found if found.tzinfo is not None else found.replace(tzinfo=get_localzone())
-
-
 def _offered(layers: list[LayerTold], *, closed: bool) -> str:
     if closed:
         return "closed to new people"
@@ -80,7 +66,7 @@ def _where(one: LiveTold | StretchTold) -> str:
 
 def _live(call: Call) -> None:
     given = call.given
-    found = call.tide.live.at(app=given.app, at=_instant(given.at), country=given.country)
+    found = call.tide.live.at(app=given.app, at=given.at, country=given.country)
 
     def shown() -> None:
         if given.at and found:
@@ -97,7 +83,7 @@ def _live(call: Call) -> None:
 
 def _strip(call: Call) -> None:
     given = call.given
-    since, until = _instant(given.since), _instant(given.until)
+    since, until = given.since, given.until
     form = FORMS[Path(given.to).suffix.lower()] if given.to else None
     if form in ("csv", "png"):
         zone = get_localzone_name() or "UTC"
