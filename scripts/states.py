@@ -36,7 +36,7 @@ from restless_tide.core.limits import LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT, LONG
 from restless_tide.core.locales import LONGEST_TAG
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState
-from restless_tide.core.pace import PaceKind
+from restless_tide.core.pace import PACES
 from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.plots.drawing import BANDS
@@ -85,7 +85,7 @@ LINES = (
     line("LEG_PART_WAY", LegPhase, PART_WAY),
     line("NOTICE_KINDS", NoticeKind),
     line("ORDER_PENDING", OrderState, PENDING),
-    line("PACE_KINDS", PaceKind),
+    f"/** How stores rise beside each other, in words. */\nexport const PACES = {json.dumps(PACES)} as const\n",
     line("REPORT_KINDS", ReportKind),
     line("REPORT_STATES", ReportState),
     f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",

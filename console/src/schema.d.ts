@@ -5716,7 +5716,7 @@ export interface components {
             stores: string[];
             /**
              * Yearly
-             * @description every year on these days, whatever their year
+             * @description every year on these days; the year does not count
              * @default false
              */
             yearly: boolean;
@@ -6901,6 +6901,16 @@ export interface components {
             store: string;
             /** Store Title */
             store_title: string;
+            /**
+             * Told
+             * @description what is offered, in words
+             */
+            told: string;
+            /**
+             * Where
+             * @description everywhere, the countries, or that it is closed to new people
+             */
+            where: string;
         };
         /** LocaleCopyWanted */
         LocaleCopyWanted: {
@@ -9709,10 +9719,20 @@ export interface components {
              */
             since: string;
             /**
+             * Told
+             * @description what is offered, in words
+             */
+            told: string;
+            /**
              * Until
              * Format: date-time
              */
             until: string;
+            /**
+             * Where
+             * @description everywhere, the countries, or that it is closed to new people
+             */
+            where: string;
         };
         /**
          * StripTold

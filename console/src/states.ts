@@ -8,7 +8,8 @@ export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", 
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
 export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
-export const PACE_KINDS = ["free", "in step", "lead"] as const
+/** How stores rise beside each other, in words. */
+export const PACES = {"free": "each store for itself", "in step": "in step: no store more than one stage ahead of the slowest", "lead": "one store leads"} as const
 export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from restless_tide.core import sequential
 from restless_tide.core.gauges import COUNTED, Counts, hour_number, hour_of, what_is_wrong
 from restless_tide.core.guard import Against, GuardRule, Verdict, Watched, in_words, verdict_of
 from restless_tide.core.guarding import Source, Table, counterparts, judge
@@ -263,3 +264,13 @@ def test_the_same_share_is_compared_hour_by_hour() -> None:
     source = Source(ours, theirs, theirs, {100: 0.05, 101: 0.05}, {4: 0.05, 5: 0.05})
     assert judge(rule, [source], "2.3.0").verdict is Verdict.BREACH
     assert judge(rule, [Source(ours, theirs, theirs, {100: 0.2}, {4: 0.05})], "2.3.0").verdict is None
+
+
+def test_single_precision_moves_the_likelihoods_of_an_interval_by_less_than_a_millionth() -> None:
+    dice, count = np.random.default_rng(3), 4000
+    ours, theirs = dice.integers(1, 400, count).astype(float), dice.integers(1, 9000, count).astype(float)
+    found = Rows(np.arange(count), dice.poisson(ours * 0.01) * 1.0, ours, dice.poisson(theirs * 0.004) * 1.0, theirs)
+    mixed = np.log(np.outer(ours / (ours + theirs), sequential.RATIOS - 1) + 1)
+    double = found.events.sum() * np.log(sequential.RATIOS) - (found.events + found.reference_events) @ mixed
+    single = sequential.likelihoods(found, sequential.RATIOS, None)
+    assert np.abs(single - double).max() < 1e-6 * np.abs(double).max()

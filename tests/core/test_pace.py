@@ -26,7 +26,7 @@ from restless_tide.core.rollout import (
     steered,
 )
 from restless_tide.core.rulebook import RolloutRules
-from restless_tide.core.steady import Counted, Saying, not_yet
+from restless_tide.core.steady import Counted, Saying, not_yet, together
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
 IN_STEP = Pace(kind=PaceKind.IN_STEP)
@@ -152,6 +152,13 @@ def test_a_stage_rises_when_it_was_steady(
     assert (waits in found[0]) if waits else not found
 
 
+def test_of_several_sources_the_slowest_and_the_most_sessions_count() -> None:
+    fast, slow = Counted(900, NOW), Counted(1000, NOW - timedelta(hours=3))
+    assert together([fast, slow]) == Counted(1000, NOW - timedelta(hours=3))
+    assert together([fast, Counted(5)]) == Counted(900, None)
+    assert together([]) == Counted()
+
+
 def test_a_stage_by_the_clock_needs_no_guard() -> None:
     assert not_yet(Stage(share=0.05, dwell_hours=24), NOW, [], Counted(), NOW) == []
 
@@ -274,8 +281,7 @@ class Convoy(RuleBasedStateMachine):
 TestConvoy = Convoy.TestCase
 
 
-def test_the_machine_would_find_a_pace_that_lets_a_store_run_ahead() -> None:
-    """What holds a rise looks at the stage that is to be reached, not at the present one."""
+def test_what_holds_a_rise_looks_at_the_stage_that_is_to_be_reached() -> None:
     ladder: Ladder = LADDERS["north"]
     assert holds_rise(IN_STEP, "north", ladder, 3, [beside("open", 0.1)])
     assert not holds_rise(IN_STEP, "north", ladder, ladder.stage_of(0.1) + 1, [beside("open", 0.1)])

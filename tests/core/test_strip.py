@@ -20,6 +20,8 @@ from restless_tide.core.strip import (
     marks,
     offered_in,
     stretches,
+    told,
+    told_where,
 )
 
 START = datetime(2026, 1, 1, tzinfo=UTC)
@@ -70,8 +72,8 @@ SHOWN = [
 
 def test_a_strip_tells_stretch_by_stretch_and_joins_what_is_alike() -> None:
     found = stretches(SHOWN, [], at(5), at(70), brings_back=False)
-    told = [(part.since, part.until, {layer.version: layer.part for layer in part.layers}) for part in found]
-    assert told == [
+    parts_of = [(part.since, part.until, {layer.version: layer.part for layer in part.layers}) for part in found]
+    assert parts_of == [
         (at(5), at(10), {"1": 1.0}),
         (at(10), at(30), {"2": 0.1, "1": 0.9}),
         (at(30), at(40), {"1": 1.0}),
@@ -109,6 +111,15 @@ def test_launches_halts_withdrawals_and_returns_are_marked() -> None:
         (at(60), "2", S.WITHDRAWN),
     ]
     assert [mark.at for mark in marks(SHOWN, at(30), at(40))] == [at(30)]
+
+
+def test_what_is_offered_is_told_in_words() -> None:
+    several = (Layer("2", S.RISING, 0.0025), Layer("1", S.COMPLETE, 0.9975))
+    assert told(several, None) == "2 to 0.25%, 1 to 99.75%"
+    assert told((Layer("1", S.COMPLETE, 1.0),), Availability(countries=("DE",))) == "1"
+    assert (told((), None), told((), None, known=False)) == ("nothing", "not seen yet")
+    assert told(several, Availability(closed=True)) == told_where(Availability(closed=True)) == "closed to new people"
+    assert (told_where(None), told_where(Availability(countries=("no", "de")))) == ("everywhere", "DE NO")
 
 
 _EVENTS = st.lists(

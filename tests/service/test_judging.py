@@ -15,7 +15,7 @@ from restless_tide.core.errors import LostLease
 from restless_tide.core.freeze import Freeze
 from restless_tide.core.gauges import HOUR, Counts, hour_number
 from restless_tide.core.guard import Against, GuardRule, OnBreach, Verdict
-from restless_tide.desk import freezes, gauges, guards, judging, overview
+from restless_tide.desk import course, freezes, gauges, guards, judging, overview
 from restless_tide.desk.desk import ENGINE
 from restless_tide.engine import counting
 from restless_tide.records.tables import Berth, GaugeHour, GuardWatch, Leg, Showing, Store
@@ -204,3 +204,36 @@ def test_counts_that_cannot_be_taken_need_someone(here: Shore) -> None:
         (view,) = overview.look_over(session, here.desk.clock.now())
     (call,) = [call for call in view.calls if "Counts could not be taken" in call.said]
     assert (call.place, call.weight) == ("/apps/marram/guards", "caution")
+
+
+def test_a_guard_holds_back_a_store_that_is_not_launched_yet_and_says_so_once(here: Shore) -> None:
+    with here.desk.act("p-ida") as act:
+        guards.set_up(
+            act, "marram", guards.Setting("crashes", BOUND, OnBreach.HALT, every_store=True, source="collector")
+        )
+        leg, there = act.session.get_one(Leg, here.leg_id), act.session.get_one(Store, here.store_id)
+        store = Store(name="elsewhere", may=[], rulebook=there.rulebook, connected_at=act.now)
+        act.session.add(store)
+        act.session.flush()
+        known = leg.berth
+        other = Berth(
+            app_id=known.app_id, store_id=store.id, listed_name="Marram", platform="android", identifier="x", language="en",
+            created_at=act.now, store_ref="berth-elsewhere",
+        )  # fmt: skip
+        act.session.add(other)
+        act.session.flush()
+        waiting = Leg(
+            release_id=leg.release_id, berth_id=other.id, build_id=leg.build_id, created_at=act.now, ladder=leg.ladder
+        )
+        act.session.add(waiting)
+        act.session.flush()
+        waiting_id = waiting.id
+    crashing(here)
+    told = watch(here)
+    assert told.verdict is Verdict.BREACH
+    assert told.acted.count("go-ahead") == 1
+    assert here.lines().count("launch held back") == 1
+    with here.desk.look() as session:
+        assert session.get_one(Leg, waiting_id).needs_go_ahead
+        marks = course.of_release(session, session.get_one(Leg, here.leg_id).release, here.desk.clock.now())[0].marks
+    assert [mark.act for mark in marks if mark.act.startswith("guard")] == ["guard: breach"]

@@ -61,7 +61,7 @@ async function save(): Promise<void> {
         <legend class="visually-hidden">Version {{ row.version || at + 1 }}</legend>
         <label>Version <input v-model="row.version" class="form-control form-control-sm" list="counted-versions" required maxlength="40" /></label>
         <label v-for="(said, name) in COUNTED" :key="name"><span class="word">{{ said }}</span> <input v-model.number="row[name]" type="number" min="0" :max="LIMITS.counted" step="1" class="form-control form-control-sm" required /></label>
-        <BButton v-if="rows.length > 1" size="sm" variant="link" @click="rows.splice(at, 1)">Leave it out</BButton>
+        <BButton v-if="rows.length > 1" size="sm" variant="link" @click="rows.splice(at, 1)">Remove this version</BButton>
       </fieldset>
       <datalist id="counted-versions"><option v-for="one in versions ?? []" :key="one" :value="one" /></datalist>
       <ProblemNote :problem="problem" />

@@ -4,7 +4,7 @@ import { computed, reactive, ref } from 'vue'
 import { api, type Release, told } from '../api'
 import { useDoing } from '../loading'
 import type { components } from '../schema'
-import { LIMITS, PRODUCTION } from '../states'
+import { LIMITS, PACES, PRODUCTION } from '../states'
 import Explained from './Explained.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -14,16 +14,15 @@ type Kind = components['schemas']['PaceKind']
 const props = defineProps<{ release: Release }>()
 const emit = defineEmits<{ done: [release: Release] }>()
 
-const KINDS: Record<Kind, string> = { free: 'each store for itself', 'in step': 'in step: no store more than one stage ahead of the slowest', lead: 'one store leads' }
 const changing = ref(false)
-const form = reactive({ kind: 'free' as Kind, lead: '', percent: 10, steady: 24, apart: [] as string[], reason: '' })
+const form = reactive({ kind: 'free' as Kind, lead: '', percent: 0, steady: 0, apart: [] as string[], reason: '' })
 const { busy, problem, run } = useDoing()
 const stores = computed(() => props.release.legs.filter((leg) => leg.track === PRODUCTION).map((leg) => ({ name: leg.store, title: leg.store_title })))
 const waiting = computed(() => props.release.legs.filter((leg) => leg.waits_to_rise.length).map((leg) => ({ who: leg.place_title, said: leg.waits_to_rise.join(', and for ') })))
 
 function begin(): void {
   const { kind, lead, share, steady_hours, apart } = props.release.pace
-  Object.assign(form, { kind, lead: lead ?? stores.value[0]?.name ?? '', percent: +((share ?? 0.1) * 100).toFixed(2), steady: steady_hours ?? 24, apart: [...(apart ?? [])], reason: '' })
+  Object.assign(form, { kind, lead: lead ?? stores.value[0]?.name ?? '', percent: +(share * 100).toFixed(2), steady: steady_hours, apart: [...apart], reason: '' })
   changing.value = true
 }
 async function save(): Promise<void> {
@@ -50,7 +49,7 @@ async function save(): Promise<void> {
     <form v-if="changing" class="stack" aria-label="Pace" @submit.prevent="save">
       <fieldset>
         <legend class="visually-hidden">How the stores rise</legend>
-        <label v-for="(said, kind) in KINDS" :key="kind" class="row-gap"><input v-model="form.kind" type="radio" name="pace-kind" class="form-check-input" :value="kind" /> {{ said }}</label>
+        <label v-for="(said, kind) in PACES" :key="kind" class="row-gap"><input v-model="form.kind" type="radio" name="pace-kind" class="form-check-input" :value="kind" /> {{ said }}</label>
       </fieldset>
       <div v-if="form.kind === 'lead'" class="fields">
         <label>It leads <select v-model="form.lead" class="form-select form-select-sm" required><option v-for="store in stores" :key="store.name" :value="store.name">{{ store.title }}</option></select></label>

@@ -50,7 +50,7 @@ async function drop(name: string): Promise<void> {
   <form v-if="open" class="card-plain block" aria-label="A ladder" @submit.prevent="save">
     <h2>{{ open === '+' ? 'A new ladder' : `Change ${open}` }}</h2>
     <div class="fields">
-      <label v-if="open === '+'">Name <input v-model="form.name" class="form-control form-control-sm" :maxlength="LIMITS.ladderName" required pattern="[A-Za-z].*" placeholder="careful" /></label>
+      <label v-if="open === '+'">Name <input v-model="form.name" class="form-control form-control-sm" :maxlength="LIMITS.ladderName" required placeholder="careful" /></label>
       <label>Stages <input v-model="form.stages" class="form-control form-control-sm mono" :maxlength="LIMITS.ladderText" required placeholder="5@24,20@steady12/2000,100" aria-describedby="written" /></label>
       <label>Why <input v-model="form.reason" class="form-control form-control-sm" maxlength="300" placeholder="it stands in the logbook" /></label>
     </div>

@@ -10,11 +10,9 @@ import StripChart from '../components/StripChart.vue'
 import { useLive } from '../live'
 import { useLoading } from '../loading'
 import type { components } from '../schema'
-import { percent } from '../telling'
 
 type Live = components['schemas']['LiveTold']
 type Strip = components['schemas']['StripTold']
-type Stretch = Strip['stores'][number]['stretches'][number]
 
 /** What was live where: now, at any instant before, and over months. */
 const props = defineProps<{ app: string }>()
@@ -41,12 +39,6 @@ const exported = (form: '' | '/csv' | '/png') => {
   if (form === '/png') asked.set('zone', Intl.DateTimeFormat().resolvedOptions().timeZone)
   return `/v1/apps/${props.app}/strip${form}?${asked.toString()}`
 }
-function offered(one: Live | Stretch): string {
-  if (one.closed) return 'closed to new people'
-  if (!one.layers.length) return 'known_since' in one && (!one.known_since || one.known_since > one.at) ? 'not seen yet' : 'nothing'
-  return one.layers.map((layer) => (layer.part === 1 ? layer.version : `${layer.version} to ${percent(layer.part)}`)).join(', ')
-}
-const where = (one: Live | Stretch) => one.countries.join(' ') || 'everywhere'
 function look(instant: string): void {
   const moment = new Date(instant)
   at.value = new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000).toISOString().slice(0, 16)
@@ -72,7 +64,7 @@ function look(instant: string): void {
       <div v-else class="wide">
         <table class="table-plain">
           <thead><tr><th scope="col">Store</th><th scope="col">New people are offered</th><th scope="col">Where</th></tr></thead>
-          <tbody><tr v-for="one in data.live" :key="one.store"><th scope="row">{{ one.store_title }}</th><td>{{ offered(one) }}</td><td class="countries">{{ where(one) }}</td></tr></tbody>
+          <tbody><tr v-for="one in data.live" :key="one.store"><th scope="row">{{ one.store_title }}</th><td>{{ one.told }}</td><td class="countries">{{ one.where }}</td></tr></tbody>
         </table>
       </div>
     </section>
@@ -88,7 +80,7 @@ function look(instant: string): void {
           <table class="table-plain">
             <thead><tr><th scope="col">Store</th><th scope="col">Since</th><th scope="col">Until</th><th scope="col">Offered</th><th scope="col">Where</th></tr></thead>
             <tbody>
-              <template v-for="store in data.strip.stores" :key="store.store"><tr v-for="part in store.stretches" :key="part.since"><th scope="row">{{ store.store_title }}</th><td><Moment :at="part.since" /></td><td><Moment :at="part.until" /></td><td>{{ offered(part) }}</td><td class="countries">{{ where(part) }}</td></tr></template>
+              <template v-for="store in data.strip.stores" :key="store.store"><tr v-for="part in store.stretches" :key="part.since"><th scope="row">{{ store.store_title }}</th><td><Moment :at="part.since" /></td><td><Moment :at="part.until" /></td><td>{{ part.told }}</td><td class="countries">{{ part.where }}</td></tr></template>
             </tbody>
           </table>
         </div>

@@ -5,7 +5,7 @@ from __future__ import annotations
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Parser
-from restless_tide.cli.telling import share
+from restless_tide.cli.standing import after_act, over
 from restless_tide.core.order import OrderState
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.releases import HaltsTold, LegTold
@@ -54,7 +54,7 @@ def halt_all(call: Call) -> Exit | None:
         return found
 
     ordered = [(one.app, one.version, one.place) for one in done.outcomes if one.ordered]
-    seen = call.wait_until(look, lambda legs: all(_over(legs[key]) for key in ordered), given.wait)
+    seen = call.wait_until(look, lambda legs: all(over(legs[key]) for key in ordered), given.wait)
     call.answer(
         {"outcomes": done.outcomes, "left": done.left, "legs": [seen[key] for key in ordered]},
         lambda: _tell(call, done, seen),
@@ -62,10 +62,6 @@ def halt_all(call: Call) -> Exit | None:
     if any(seen[key].orders[0].state == OrderState.REFUSED for key in ordered):
         return Exit.REFUSED
     return Exit.DONE if all(seen[key].confirmed for key in ordered) else Exit.NOT_CONFIRMED
-
-
-def _over(leg: LegTold) -> bool:
-    return leg.confirmed or leg.step is not None or bool(leg.orders and leg.orders[0].state == OrderState.REFUSED)
 
 
 def _tell(call: Call, done: HaltsTold, seen: dict[tuple[str, str, str], LegTold]) -> None:
@@ -81,10 +77,4 @@ def _tell(call: Call, done: HaltsTold, seen: dict[tuple[str, str, str], LegTold]
 
 
 def _now(ordered: bool, why_not: str, leg: LegTold | None) -> str:
-    if not ordered or leg is None:
-        return f"nothing done. {why_not}"
-    if leg.confirmed:
-        return f"■ {leg.phase} at {share(leg.share)}"
-    if leg.step:
-        return f"ordered; a step waits for a person: tide step show {leg.step}"
-    return f"ordered, not confirmed; the store was last seen {leg.seen.state if leg.seen else 'never'}"
+    return after_act(leg) if ordered and leg is not None else f"nothing done. {why_not}"

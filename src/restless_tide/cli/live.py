@@ -12,7 +12,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.lists import write_out
 from restless_tide.cli.parsing import Nouns, app_argument, instant_argument
 from restless_tide.cli.telling import moment
-from restless_tide.wire.strips import LayerTold, LiveTold, StretchTold
+from restless_tide.core.strip import USUAL_SPAN
 
 FORMS = {".csv": "csv", ".png": "png", ".json": "json"}
 
@@ -28,7 +28,9 @@ def add(nouns: Nouns) -> None:
         "what new people were offered of an app over months, store by store; as table, CSV, PNG or JSON",
     )
     app_argument(parser)
-    instant_argument(parser, "--since", "180 days before the end, or where what is known begins, unless you say")
+    instant_argument(
+        parser, "--since", f"{USUAL_SPAN.days} days before the end, or where what is known begins, unless you say"
+    )
     instant_argument(parser, "--until", "now, unless you say")
     parser.add_argument(
         "--to", metavar="FILE", type=_form, help=f"write a file instead: its ending says which, {', '.join(FORMS)}"
@@ -50,20 +52,6 @@ def _form(text: str) -> str:
     return text
 
 
-def _offered(layers: list[LayerTold], *, closed: bool) -> str:
-    if closed:
-        return "closed to new people"
-    if not layers:
-        return "nothing"
-    if len(layers) == 1 and layers[0].part == 1:
-        return layers[0].version
-    return ", ".join(f"{one.version} to {one.part * 100:.4g}%" for one in layers)
-
-
-def _where(one: LiveTold | StretchTold) -> str:
-    return " ".join(one.countries) if one.countries else "everywhere"
-
-
 def _live(call: Call) -> None:
     given = call.given
     found = call.tide.live.at(app=given.app, at=given.at, country=given.country)
@@ -73,9 +61,7 @@ def _live(call: Call) -> None:
             call.say(f"On {moment(found[0].at)}:")
         table = call.table("APP", "STORE", "NEW PEOPLE ARE OFFERED", "WHERE")
         for one in found:
-            unseen = one.known_since is None or one.at < one.known_since
-            offered = "not seen yet" if unseen and not one.layers else _offered(one.layers, closed=one.closed)
-            table.add_row(cell(one.app), cell(one.store_title), cell(offered), cell(_where(one)))
+            table.add_row(cell(one.app), cell(one.store_title), cell(one.told), cell(one.where))
         call.show(table, empty="No app has a place at a store yet.")
 
     call.answer(found, shown)
@@ -103,8 +89,7 @@ def _strip(call: Call) -> None:
         for store in found.stores:
             for at, part in enumerate(store.stretches):
                 name = store.store_title if not at else ""
-                offered = _offered(part.layers, closed=part.closed)
-                table.add_row(cell(name), moment(part.since), moment(part.until), cell(offered), cell(_where(part)))
+                table.add_row(cell(name), moment(part.since), moment(part.until), cell(part.told), cell(part.where))
         call.show(table, empty="Nothing was seen at any store in that time.")
 
     call.answer(found, shown)

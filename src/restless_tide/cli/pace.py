@@ -6,7 +6,7 @@ from typing import Any
 
 from restless_tide.cli.call import Call
 from restless_tide.cli.parsing import Nouns, app_argument
-from restless_tide.core.pace import PaceKind
+from restless_tide.core.pace import PACES, USUAL_LEAD_SHARE, USUAL_STEADY_HOURS, PaceKind
 from restless_tide.wire.errors import Invalid
 from restless_tide.wire.releases import ReleaseTold
 
@@ -22,14 +22,20 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
     kind = parser.add_mutually_exclusive_group()
-    kind.add_argument("--in-step", action="store_true", help="no store more than one stage ahead of the slowest")
+    kind.add_argument("--in-step", action="store_true", help=PACES[PaceKind.IN_STEP])
     kind.add_argument("--lead", metavar="STORE", help="this store first, the others after it")
-    kind.add_argument("--free", action="store_true", help="each store for itself")
+    kind.add_argument("--free", action="store_true", help=PACES[PaceKind.FREE])
     parser.add_argument(
-        "--share", type=float, metavar="PERCENT", help="with --lead: the share that it has to hold (10)"
+        "--share",
+        type=float,
+        metavar="PERCENT",
+        help=f"with --lead: the share that it has to hold ({USUAL_LEAD_SHARE * 100:g})",
     )
     parser.add_argument(
-        "--steady", type=float, metavar="HOURS", help="with --lead: how long its guards must have been steady (24)"
+        "--steady",
+        type=float,
+        metavar="HOURS",
+        help=f"with --lead: how long its guards must have been steady ({USUAL_STEADY_HOURS:g})",
     )
     parser.add_argument(
         "--apart", action="append", default=[], metavar="STORE", help="a store that this does not concern; repeat it"

@@ -10,10 +10,11 @@ from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, place_argument, span
-from restless_tide.cli.telling import moment, share, unconfirmed
+from restless_tide.cli.standing import after_act, settled, stands
+from restless_tide.cli.telling import moment, unconfirmed
 from restless_tide.core.ladder import HOW_TO_WRITE
 from restless_tide.core.leg import ENDS, LegPhase, reached
-from restless_tide.core.order import PENDING, OrderState
+from restless_tide.core.order import OrderState
 from restless_tide.core.pace import PaceKind
 from restless_tide.wire.errors import Invalid, NotFound
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
@@ -139,7 +140,7 @@ def add(nouns: Nouns) -> None:
         )
         parser.set_defaults(act=act, share=None)
         if act == "halt":
-            parser.add_argument("version", nargs="?", help="the release; leave it out with --all")
+            parser.add_argument("version", nargs="?", help="the release; none with --all")
             parser.add_argument("--app", metavar="APP", help="the app's short name")
             halting.arguments(parser)
         else:
@@ -273,14 +274,14 @@ def _wait_for(call: Call) -> Exit | None:
     def there(leg: LegTold) -> bool:
         return leg.confirmed and reached(leg.phase, until)
 
-    def settled(release: ReleaseTold) -> bool:
+    def over(release: ReleaseTold) -> bool:
         return all(there(leg) or leg.phase in ENDS for leg in chosen(release))
 
-    seen = call.wait_until(lambda: look(given.app, given.version), settled, given.wait)
+    seen = call.wait_until(lambda: look(given.app, given.version), over, given.wait)
     call.answer(seen, lambda: _tell(call, seen))
     if all(there(leg) for leg in chosen(seen)):
         return None
-    return Exit.REFUSED if settled(seen) else Exit.NOT_CONFIRMED
+    return Exit.REFUSED if over(seen) else Exit.NOT_CONFIRMED
 
 
 def _add_leg(call: Call) -> None:
@@ -333,7 +334,7 @@ def _list(call: Call) -> None:
     def shown() -> None:
         table = call.table("VERSION", "DRAFTED", "LEGS")
         for release in found:
-            legs = "\n".join(f"{leg.place}: {_stands(leg)}" for leg in release.legs)
+            legs = "\n".join(f"{leg.place}: {stands(leg)}" for leg in release.legs)
             table.add_row(release.version, moment(release.created_at), cell(legs))
         none = f"No releases yet. Draft one with: tide release draft VERSION --app {call.given.app} --leg STORE=BUILD"
         call.show(table, empty="No release is like that." if every else none)
@@ -367,12 +368,12 @@ def _steer(call: Call) -> Exit | None:
     done = call.tide.releases.steer(
         given.app, given.version, given.act, reason=given.reason, store=given.store, share=part
     )
-    release = call.wait_until(lambda: call.tide.releases.one(given.app, given.version), _settled, given.wait)
+    release = call.wait_until(lambda: call.tide.releases.one(given.app, given.version), settled, given.wait)
 
     def shown() -> None:
         for outcome in done.outcomes:
             leg = next(leg for leg in release.legs if leg.place == outcome.place)
-            call.say(f"{leg.place_title}: {_after_act(leg) if outcome.ordered else f'nothing done. {outcome.why_not}'}")
+            call.say(f"{leg.place_title}: {after_act(leg) if outcome.ordered else f'nothing done. {outcome.why_not}'}")
 
     call.answer(
         {"outcomes": [entry.model_dump() for entry in done.outcomes], "release": release.model_dump(mode="json")}, shown
@@ -383,50 +384,16 @@ def _steer(call: Call) -> Exit | None:
     return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
 
 
-def _after_act(leg: LegTold) -> str:
-    """The store's answer to an act just ordered: a refusal in its words, or where the leg stands now."""
-    newest = leg.orders[0]
-    return (
-        f"refused: {newest.trouble} It stands at: {_stands(leg)}"
-        if newest.state == OrderState.REFUSED
-        else _stands(leg)
-    )
-
-
 def _all_confirmed(release: ReleaseTold) -> bool:
     return all(leg.confirmed for leg in release.legs)
 
 
-def _settled(release: ReleaseTold) -> bool:
-    """Whether waiting changes nothing more: confirmed, or asked of a person."""
-    return all(leg.confirmed or leg.offered_again for leg in release.legs)
-
-
 def _tell_when_settled(call: Call) -> Exit | None:
     release = call.wait_until(
-        lambda: call.tide.releases.one(call.given.app, call.given.version), _settled, call.given.wait
+        lambda: call.tide.releases.one(call.given.app, call.given.version), settled, call.given.wait
     )
     call.answer(release, lambda: _tell(call, release))
     return Exit.DONE if _all_confirmed(release) else Exit.NOT_CONFIRMED
-
-
-def _stands(leg: LegTold) -> str:
-    """Where a leg stands in one line; what is ordered and what was seen are told apart."""
-    text = str(leg.phase)
-    if leg.launched_at:
-        text += f" at {share(leg.share)}"
-    if leg.offered_again:
-        seen = f", last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
-        return f"{text}, but the store offers it again{seen}. Stop it again, or resume it to take it as wanted"
-    if not leg.confirmed:
-        trouble = next((order.trouble for order in leg.orders if order.trouble and order.state in PENDING), None)
-        if leg.step:
-            return f"{text} — ordered; a step waits for a person: tide step show {leg.step}"
-        seen = f"; the store was last seen {leg.seen.state} at {share(leg.seen.share)}" if leg.seen else ""
-        return f"{text} — ordered, not confirmed{seen}" + (f" ({trouble})" if trouble else "")
-    if leg.stage_ends_at:
-        text += f", next stage {moment(leg.stage_ends_at)}"
-    return text
 
 
 def _tell(call: Call, release: ReleaseTold) -> None:
@@ -434,7 +401,7 @@ def _tell(call: Call, release: ReleaseTold) -> None:
     if release.pace.kind is not PaceKind.FREE:
         call.say(f"pace: {release.pace_told}")
     for leg in release.legs:
-        call.say(f"\n{leg.place_title}: {_stands(leg)}")
+        call.say(f"\n{leg.place_title}: {stands(leg)}")
         call.say(f"  build {leg.build} = {leg.build_label}; ladder {_ladder(leg)}")
         for entry in leg.rounds:
             call.say(

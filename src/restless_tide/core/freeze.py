@@ -30,7 +30,7 @@ def known_zone(name: str) -> str:
 
 
 class Freeze(BaseModel):
-    """``begins`` and ``ends`` are wall-clock times of ``zone`` (IANA). ``yearly``: every year on these days, whatever their year.
+    """``begins`` and ``ends`` are wall-clock times of ``zone`` (IANA). ``yearly``: every year on these days; the year does not count.
 
     No apps: all of them; no stores: all of them.
     """
@@ -41,7 +41,7 @@ class Freeze(BaseModel):
     begins: datetime = Field(description="as the clock on the wall shows it, without a zone: 2026-12-20T18:00")
     ends: datetime
     zone: str = Field(default="UTC", max_length=60, description="such as Europe/Berlin (IANA)")
-    yearly: bool = Field(default=False, description="every year on these days, whatever their year")
+    yearly: bool = Field(default=False, description="every year on these days; the year does not count")
     apps: tuple[Named, ...] = Field(default=(), max_length=500, description="none: all")
     stores: tuple[Named, ...] = Field(default=(), max_length=100, description="none: all")
 

@@ -10,6 +10,7 @@ from typing import Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from restless_tide.core.errors import Invalid
+from restless_tide.core.words import percent
 
 FULL_SHARE = 1.0
 MOST_STAGES, MOST_HOURS, MOST_SESSIONS = 50, 24.0 * 366, 10**12
@@ -65,7 +66,7 @@ class Stage(BaseModel):
             ends.append(f"steady for {self.steady_hours:g} h")
         if self.least_sessions:
             ends.append(f"{self.least_sessions:,} sessions")
-        return f"{self.share * 100:.4g}%" + (f" ({', '.join(ends)})" if ends else "")
+        return percent(self.share) + (f" ({', '.join(ends)})" if ends else "")
 
 
 class Ladder(BaseModel):

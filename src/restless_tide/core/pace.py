@@ -17,6 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from restless_tide.core.ladder import MOST_HOURS, Ladder
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.rollout import GONE
+from restless_tide.core.words import percent
 
 StoreName = Annotated[str, Field(min_length=1, max_length=100)]
 NOT_COUNTED = frozenset(LegPhase(state.value) for state in GONE)
@@ -29,6 +30,15 @@ class PaceKind(StrEnum):
     LEAD = "lead"
 
 
+PACES = {
+    PaceKind.FREE: "each store for itself",
+    PaceKind.IN_STEP: "in step: no store more than one stage ahead of the slowest",
+    PaceKind.LEAD: "one store leads",
+}
+"""Each kind in words."""
+USUAL_LEAD_SHARE, USUAL_STEADY_HOURS = 0.1, 24.0
+
+
 class Pace(BaseModel):
     """``apart``: stores that hold no other back and that none holds back."""
 
@@ -37,9 +47,11 @@ class Pace(BaseModel):
     kind: PaceKind = PaceKind.FREE
     lead: StoreName | None = Field(default=None, description="the store that leads")
     share: float = Field(
-        default=0.1, gt=0, le=1, description="the others are launched when it holds this share, 0 to 1,"
+        default=USUAL_LEAD_SHARE, gt=0, le=1, description="the others are launched when it holds this share, 0 to 1,"
     )
-    steady_hours: float = Field(default=24, ge=0, le=MOST_HOURS, description="and its guards were steady so long")
+    steady_hours: float = Field(
+        default=USUAL_STEADY_HOURS, ge=0, le=MOST_HOURS, description="and its guards were steady so long"
+    )
     apart: tuple[StoreName, ...] = Field(default=(), max_length=100, description="stores that this does not concern")
 
     @model_validator(mode="after")
@@ -53,13 +65,10 @@ class Pace(BaseModel):
     def told(self) -> str:
         """In one line."""
         apart = f"; not {', '.join(self.apart)}" if self.apart else ""
-        match self.kind:
-            case PaceKind.FREE:
-                return "each store for itself"
-            case PaceKind.IN_STEP:
-                return f"in step: no store more than one stage ahead of the slowest{apart}"
+        if self.kind is not PaceKind.LEAD:
+            return f"{PACES[self.kind]}{apart}"
         steady = f" and was steady for {self.steady_hours:g} h" if self.steady_hours else ""
-        return f"{self.lead} leads: the others are launched when it holds {self.share * 100:.4g}%{steady}{apart}"
+        return f"{self.lead} leads: the others are launched when it holds {percent(self.share)}{steady}{apart}"
 
 
 FREE = Pace()
@@ -80,9 +89,7 @@ class Beside:
             launch = f"which is not launched ({self.phase})" if self.confirmed else "whose launch is not confirmed yet"
             return f"{self.title}, {launch}"
         how = f", {self.phase}" if self.phase is not LegPhase.RISING else ""
-        return (
-            f"{self.title}, which holds {self.share * 100:.4g}%{how}{'' if self.confirmed else ', not confirmed yet'}"
-        )
+        return f"{self.title}, which holds {percent(self.share)}{how}{'' if self.confirmed else ', not confirmed yet'}"
 
 
 def holds_rise(pace: Pace, store: str, ladder: Ladder, stage: int, others: Sequence[Beside]) -> list[str]:
@@ -101,7 +108,7 @@ def holds_launch(pace: Pace, store: str, others: Sequence[Beside], lead_unsteady
     if lead is None:
         return [f"{pace.lead} to lead; it is not in this release"]
     if lead.share < pace.share or lead.phase not in _GOING:
-        return [f"{lead.title} to hold {pace.share * 100:.4g}% (now: {lead.phase}, {lead.share * 100:.4g}%)"]
+        return [f"{lead.title} to hold {percent(pace.share)} (now: {lead.phase}, {percent(lead.share)})"]
     return [f"{lead.title}, which leads: {lack}" for lack in lead_unsteady]
 
 

@@ -95,8 +95,8 @@ def _by_hour(rows: Rows, ratios: Floats, bound: float | None, hours: NDArray[np.
     return found
 
 
-def _in_all(rows: Rows, ratios: Floats, bound: float | None) -> Floats:
-    """The same over all rows, for an interval; shape (ratios,).
+def likelihoods(rows: Rows, ratios: Floats, bound: float | None) -> Floats:
+    """The log-likelihood of each ratio against the ratio 1 over all rows, for an interval; shape (ratios,).
 
     The logarithms are taken in single precision, which is several times as fast, and added up in double: the sum is off by less
     than a millionth of itself. The evidence that a guard acts on is in double precision throughout.
@@ -149,7 +149,7 @@ def rate_evidence(
     logs = _log_mean(line[:, 1:] - line[:, :1])
     if not interval:
         return Evidence(hours, logs, None, None, None)
-    likely = sum((_in_all(rows, RATIOS, bound) for rows in counted), np.zeros(len(RATIOS)))
+    likely = sum((likelihoods(rows, RATIOS, bound) for rows in counted), np.zeros(len(RATIOS)))
     return Evidence(hours, logs, *_interval(likely / dispersion, error_bound))
 
 

@@ -27,6 +27,13 @@ class Counted:
     until: datetime | None = None
 
 
+def together(counted: Sequence[Counted]) -> Counted:
+    """What several sources have counted: as far as the slowest has come, and the most sessions that one of them knows of."""
+    ends = [one.until for one in counted if one.until is not None]
+    until = min(ends) if ends and len(ends) == len(counted) else None
+    return Counted(max((one.sessions for one in counted), default=0), until)
+
+
 def not_yet(stage: Stage, began: datetime, sayings: Sequence[Saying], counted: Counted, now: datetime) -> list[str]:
     """What a stage that rises when steady still waits for; nothing: it may rise. Empty for every other stage.
 

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from restless_tide.core.availability import Availability
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.rollout import ON_ITS_WAY, STOPPED, RolloutState
+from restless_tide.core.words import percent
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,6 +177,29 @@ def at_instant(
             _hold(held, launched, event)
     offer = next((event.offer for event in reversed(offers) if event.at <= at), None)
     return _now(held, launched, offer, brings_back=brings_back), offer
+
+
+USUAL_SPAN, LONGEST_SPAN = timedelta(days=180), timedelta(days=3660)
+"""How much of a strip is shown unless more is asked for, and the most that is."""
+EVERYWHERE, CLOSED = "everywhere", "closed to new people"
+
+
+def told(offered: Sequence[Layer], offer: Availability | None, *, known: bool = True) -> str:
+    """What new people are offered, in words. ``known``: what the store holds was seen at all."""
+    if offer is not None and offer.closed:
+        return CLOSED
+    if not offered:
+        return "nothing" if known else "not seen yet"
+    if len(offered) == 1 and offered[0].part == 1:
+        return offered[0].version
+    return ", ".join(f"{one.version} to {percent(one.part)}" for one in offered)
+
+
+def told_where(offer: Availability | None) -> str:
+    """Where an app is offered, in words or as its countries; a store that was never told otherwise offers it everywhere."""
+    if offer is not None and offer.closed:
+        return CLOSED
+    return " ".join(offer.countries if offer is not None else ()) or EVERYWHERE
 
 
 def offered_in(country: str, offer: Availability | None) -> bool:

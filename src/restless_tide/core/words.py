@@ -1,8 +1,13 @@
-"""How several things are told in one sentence."""
+"""How parts of a whole, and several things, are told in a sentence."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+
+
+def percent(part: float) -> str:
+    """Such as ``5%`` or ``0.25%`` of a part between 0 and 1; as many digits as it needs, four at most."""
+    return f"{part * 100:.4g}%"
 
 
 def listed(words: Sequence[str]) -> str:

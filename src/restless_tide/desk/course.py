@@ -126,10 +126,9 @@ def _within(table: Table | None, begin: int, end: int) -> Counts:
 
 
 def _lines(session: Session, leg: Leg) -> list[LogbookLine]:
-    """What was done with a leg, oldest first."""
-    about = select(LogbookLine).where(
-        LogbookLine.app == leg.release.app.name, LogbookLine.subject == legs.leg_subject(leg)
-    )
+    """What was done with a leg, and said of its whole release, oldest first."""
+    subjects = (legs.leg_subject(leg), f"release {leg.release.version}")
+    about = select(LogbookLine).where(LogbookLine.app == leg.release.app.name, LogbookLine.subject.in_(subjects))
     return list(session.scalars(about.order_by(LogbookLine.id)))
 
 

@@ -1,4 +1,4 @@
-"""What was counted by the hour: taken in as it was told, corrected, added up to days when it is old, and read for guards."""
+"""What was counted by the hour: added as sources report it, corrected, added up to days when it is old, and read for guards."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from typing import Any, NamedTuple, Self
 
 import numpy as np
-from sqlalchemy import delete, func, insert, select
+from sqlalchemy import Select, delete, func, insert, select
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.orm import Session
 
@@ -104,7 +104,7 @@ def take_in(act: Act, berth: Berth, source: str, hours: Sequence[Hour]) -> Taken
 
 
 class _Known(NamedTuple):
-    """How an hour was told last."""
+    """An hour as its source reported it last."""
 
     revision: int
     complete: bool
@@ -223,14 +223,16 @@ def table(
     ``kinds`` numbers the kinds of devices and grows as new ones are met; hand the same to tables that are compared.
     """
     here = (GaugeCount.berth_id == berth_id, GaugeCount.source == source, GaugeCount.version == version)
-    unfinished = select(GaugeHour.hour).where(
-        GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.complete.is_(False)
-    )
     sums = [func.sum(column) for column in _COLUMNS]
     place = (GaugeCount.hour, GaugeCount.level, GaugeCount.device)
     asked = (
         select(*place, *sums)
-        .where(*here, GaugeCount.hour >= since, GaugeCount.hour < until, GaugeCount.hour.not_in(unfinished))
+        .where(
+            *here,
+            GaugeCount.hour >= since,
+            GaugeCount.hour < until,
+            GaugeCount.hour.not_in(_unfinished(berth_id, source)),
+        )
         .group_by(*place)
         .order_by(*place)
     )
@@ -239,6 +241,13 @@ def table(
     figures = np.array([row[3:] for row in rows], float).reshape(len(rows), len(COUNTED))
     columns = {name: figures[:, place] for place, name in enumerate(COUNTED)}
     return Table(np.array([row[0] for row in rows], np.int64), np.array(numbered, np.int64), columns)
+
+
+def _unfinished(berth_id: str, source: str) -> Select[int]:
+    """The hours of a source of which more is expected."""
+    return select(GaugeHour.hour).where(
+        GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.complete.is_(False)
+    )
 
 
 def ahead_of(berth: Berth, source: str) -> timedelta:
@@ -250,15 +259,12 @@ def counted_since(
     session: Session, berth_id: str, source: str, version: str, since: datetime
 ) -> tuple[int, datetime | None]:
     """The sessions of a version in a source's complete hours from an instant of the store's clock on, and the end of the newest one."""
-    unfinished = select(GaugeHour.hour).where(
-        GaugeHour.berth_id == berth_id, GaugeHour.source == source, GaugeHour.complete.is_(False)
-    )
     asked = select(func.sum(GaugeCount.sessions), func.max(GaugeCount.hour)).where(
         GaugeCount.berth_id == berth_id,
         GaugeCount.source == source,
         GaugeCount.version == version,
         GaugeCount.hour >= hour_number(since),
-        GaugeCount.hour.not_in(unfinished),
+        GaugeCount.hour.not_in(_unfinished(berth_id, source)),
     )
     sessions, newest = session.execute(asked).one()
     return int(sessions or 0), hour_of(newest + 1) if newest is not None else None

@@ -20,7 +20,7 @@ from restless_tide.core.gauges import hour_number
 from restless_tide.core.guard import ACTS, Against, GuardRule, Verdict, part_of_way
 from restless_tide.core.guarding import Judgement, Source, Table, judge
 from restless_tide.core.notice import NoticeKind
-from restless_tide.core.rollout import OFFERED, ROLLOUT, RolloutState
+from restless_tide.core.rollout import OFFERED, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.words import listed
 from restless_tide.desk import find, gauges, guards, legs, steering
@@ -153,7 +153,7 @@ def _counts_anew(watch: GuardWatch | None, chosen: Iterable[Leg]) -> datetime | 
 
 
 def _by_a_person(leg: Leg, breached_at: datetime) -> bool:
-    """Whether somebody let it rise after a breach: it was launched before, and resumed, or launched with a go-ahead since."""
+    """Whether a person let it rise after a breach: it was launched before, and resumed, or launched with a go-ahead since."""
     if leg.launched_at is not None and leg.launched_at < breached_at:
         return True
     return leg.go_ahead_at is not None and leg.go_ahead_at > breached_at
@@ -344,7 +344,7 @@ _OF_BREACH = "/breach/"
 
 
 def watch_of(notice_key: str) -> str:
-    """The id of the watch whose breach a notice tells of."""
+    """The id of the watch whose breach a notice is about."""
     return notice_key.partition(_OF_BREACH)[0]
 
 
@@ -353,15 +353,8 @@ def _hold_back(act: Act, row: GuardWatch, reason: str) -> list[str]:
     if row.leg is not None and not row.guard.every_store:
         return []
     everywhere = row.guard.every_store or not row.guard.stores
-    held = [
-        leg
-        for leg in row.release.legs
-        if leg.state is ROLLOUT.initial
-        and leg.track == PRODUCTION
-        and (everywhere or leg.berth.store.name in row.guard.stores)
-    ]
-    for leg in held:
-        steering.hold_back(act, leg, reason)
+    among = [leg for leg in row.release.legs if everywhere or leg.berth.store.name in row.guard.stores]
+    held = steering.hold_back(act, among, reason)
     return [f"{legs.place_title(leg)} is not launched without a person's go-ahead." for leg in held]
 
 

@@ -81,6 +81,4 @@ def waits_for(leg: Leg, now: datetime) -> list[str]:
         needs_go_ahead=leg.needs_go_ahead, not_before=leg.not_before, with_other_legs=leg.with_other_legs
     )
     standing = Standing(go_ahead_given=leg.go_ahead_at is not None, now=now, unapproved_others=unapproved_others(leg))
-    frozen = legs.frozen_until(leg, now)
-    until = [f"the end of the freeze {frozen[0]} ({frozen[1].isoformat(timespec='minutes')})"] if frozen else []
-    return [*unmet(conditions, standing), *until, *pacing.waits_for_lead(leg, now)]
+    return [*unmet(conditions, standing), *pacing.waits_for_thaw(leg, now), *pacing.waits_for_lead(leg, now)]

@@ -12,7 +12,7 @@ from restless_tide.core.ladder import Stage
 from restless_tide.core.pace import FREE, Beside, Pace, PaceKind, holds_launch, holds_rise
 from restless_tide.core.rollout import ROLLOUT
 from restless_tide.core.rulebook import PRODUCTION
-from restless_tide.core.steady import Counted, Saying, not_yet
+from restless_tide.core.steady import Counted, Saying, not_yet, together
 from restless_tide.desk import find, gauges, legs
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Guard, GuardWatch, Leg, Release
@@ -63,6 +63,12 @@ def why_held(leg: Leg, stage: int) -> str:
     return f"The stores of this release rise in step, and it waits for {named}. See: tide release pace"
 
 
+def waits_for_thaw(leg: Leg, now: datetime) -> list[str]:
+    """The end of the freeze that holds a leg now, if one does."""
+    frozen = legs.frozen_until(leg, now)
+    return [f"the end of the freeze {frozen[0]} ({frozen[1].isoformat(timespec='minutes')})"] if frozen else []
+
+
 def waits_for_lead(leg: Leg, now: datetime) -> list[str]:
     """What a leg waits for before it is launched after the store that leads."""
     release = leg.release
@@ -87,9 +93,7 @@ def waits_to_rise(leg: Leg, now: datetime) -> list[str]:
     ladder = legs.ladder_of(leg)
     if not 0 <= leg.stage < len(ladder.stages) - 1:
         return []
-    frozen = legs.frozen_until(leg, now)
-    waits = [f"the end of the freeze {frozen[0]} ({frozen[1].isoformat(timespec='minutes')})"] if frozen else []
-    waits += holds_stage(leg, leg.stage + 1)
+    waits = [*waits_for_thaw(leg, now), *holds_stage(leg, leg.stage + 1)]
     stage = ladder.stages[leg.stage]
     if stage.steady_hours is not None:
         held = timedelta(seconds=leg.held_before_seconds)
@@ -125,10 +129,7 @@ def _not_steady(session: Session, leg: Leg, stage: Stage, began: datetime, now: 
         ahead = gauges.ahead_of(leg.berth, source)
         sessions, end = gauges.counted_since(session, leg.berth_id, source, leg.release.version, began + ahead)
         counted.append(Counted(sessions, end - ahead if end is not None else None))
-    ends = [one.until for one in counted if one.until is not None]
-    until = min(ends) if ends and len(ends) == len(counted) else None
-    most = max((one.sessions for one in counted), default=0)
-    return not_yet(stage, began, sayings, Counted(most, until), now)
+    return not_yet(stage, began, sayings, together(counted), now)
 
 
 def _watching(session: Session, leg: Leg) -> list[tuple[Guard, GuardWatch | None]]:

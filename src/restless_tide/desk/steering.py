@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -75,24 +76,27 @@ def steer(
 
 def _hold_back_the_rest(act: Act, outcomes: list[Steered], reason: str) -> list[Steered]:
     """A release that is stopped everywhere is not launched anywhere else without a person."""
-    found = []
-    for outcome in outcomes:
-        leg, why_not = outcome.leg, outcome.why_not
-        if leg.state is ROLLOUT.initial and leg.track == PRODUCTION:
-            hold_back(act, leg, reason)
-            why_not = NOT_LAUNCHED
-        found.append(replace(outcome, why_not=why_not))
-    return found
+    held = hold_back(act, [outcome.leg for outcome in outcomes], reason)
+    return [replace(outcome, why_not=NOT_LAUNCHED) if outcome.leg in held else outcome for outcome in outcomes]
 
 
 LEFT_COMPLETE = "Everybody is offered it already; it was left alone."
 NOT_LAUNCHED = "It is not launched yet; it is not launched now without a person's go-ahead."
 
 
-def hold_back(act: Act, leg: Leg, reason: str) -> None:
-    """Have a leg that was not launched yet wait for a person's go-ahead."""
-    leg.needs_go_ahead, leg.go_ahead_at = True, None
-    act.log("launch held back", leg_subject(leg), app=leg.release.app.name, reason=reason)
+def hold_back(act: Act, among: Iterable[Leg], reason: str) -> list[Leg]:
+    """Have those of some legs that were not launched yet wait for a person's go-ahead; returns those that did not wait for it."""
+    held = [
+        leg
+        for leg in among
+        if leg.state is ROLLOUT.initial
+        and leg.track == PRODUCTION
+        and not (leg.needs_go_ahead and leg.go_ahead_at is None)
+    ]
+    for leg in held:
+        leg.needs_go_ahead, leg.go_ahead_at = True, None
+        act.log("launch held back", leg_subject(leg), app=leg.release.app.name, reason=reason)
+    return held
 
 
 def halt_all(

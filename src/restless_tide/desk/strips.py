@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, joinedload
 
 from restless_tide.core.availability import Availability
 from restless_tide.core.lane import Held
@@ -24,13 +24,13 @@ from restless_tide.core.strip import (
     marks,
     offered_in,
     stretches,
+    told_where,
 )
 from restless_tide.desk import find, lanes
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Leg, Release, Showing
 
 CSV_HEADER = ("app", "store", "since", "until", "version", "state", "part of new people", "countries")
-EVERYWHERE, CLOSED = "everywhere", "closed to new people"
 
 
 @dataclass(frozen=True)
@@ -107,13 +107,6 @@ def rows(strips: Iterable[BerthStrip]) -> list[Sequence[object]]:
     return found
 
 
-def told_where(offer: Availability | None) -> str:
-    """Where an app is offered, in words or as its countries; a store that was never told otherwise offers it everywhere."""
-    if offer is not None and offer.closed:
-        return CLOSED
-    return " ".join(offer.countries if offer is not None else ()) or EVERYWHERE
-
-
 def _apps(session: Session) -> list[App]:
     return list(session.scalars(select(App).order_by(App.title)))
 
@@ -124,12 +117,8 @@ def _first(shown: Sequence[Shown]) -> datetime | None:
 
 def _seen(session: Session, apps: Sequence[App], until: datetime) -> list[tuple[Berth, list[Shown], list[OfferShown]]]:
     """Each berth of some apps with what was seen there until an instant, in order."""
-    berths = [
-        berth
-        for app in apps
-        for berth in session.scalars(select(Berth).where(Berth.app_id == app.id))
-        if berth.store_ref is not None
-    ]
+    of_apps = select(Berth).where(Berth.app_id.in_([app.id for app in apps]), Berth.store_ref.is_not(None))
+    berths = session.scalars(of_apps.options(joinedload(Berth.app), joinedload(Berth.store))).all()
     ids = [berth.id for berth in berths]
     shown: dict[str, list[Shown]] = defaultdict(list)
     asked = (

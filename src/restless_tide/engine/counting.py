@@ -81,7 +81,7 @@ def _fetch(desk: Desk, berth_id: str, reference: str, gateway: Gateway) -> int:
 
 
 def _note(desk: Desk, berth_id: str, detail: str) -> None:
-    """A store that refuses its counts is not asked again until it tells of more."""
+    """A store that refuses its counts is not asked again until it reports more."""
     with desk.act(ENGINE) as act:
         berth = needed(act.session, Berth, berth_id)
         berth.gauges_due, berth.gauges_trouble = 0, detail[:LONGEST_TROUBLE]

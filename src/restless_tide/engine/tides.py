@@ -52,12 +52,12 @@ def _not_held(session: Session, due: Sequence[str], now: datetime) -> Sequence[s
     """The legs among these that nothing holds: no freeze, no other store, no guard."""
     if not due:
         return due
-    asked = select(Leg.id, Leg.ladder, Leg.stage, Release.pace).join(Release).where(Leg.id.in_(due))
+    asked = select(Leg.id, Leg.ladder, Release.pace).join(Release).where(Leg.id.in_(due))
     frozen = bool(freezes.every(session))
     looked_at = {
         leg_id
-        for leg_id, ladder, stage, pace in session.execute(asked)
-        if frozen or pace or ladder["stages"][stage].get("steady_hours")
+        for leg_id, ladder, pace in session.execute(asked)
+        if frozen or pace or any(stage.get("steady_hours") for stage in ladder["stages"])
     }
     held = {leg.id for leg in lanes.legs_ahead(session, sorted(looked_at)) if _held(leg, now)}
     return [leg_id for leg_id in due if leg_id not in held]
@@ -100,7 +100,7 @@ def _advance(act: Act, leg: Leg) -> int:
         _log.error("a stage could not be raised and waits for a person", leg=leg.id, why=wrong.detail)
         leg.stage_ends_at = None
         return 0
-    reason = f"its ladder says so: {ladder.stages[progress.stage].told()}"
+    reason = f"as its ladder demands: {ladder.stages[progress.stage].told()}"
     steering.order_step(act, leg, RolloutEvent.ADVANCE, after, reason)
     return 1
 

@@ -39,7 +39,7 @@ _UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
 _GONE = frozenset({404, 410})
 NOT_YET = "too-early"
 GONE = "gone"
-"""The code of a refusal without a body that says that a thing is not there (any more)."""
+"""The code of an answer to HEAD, which has no body, that says that a thing is not there (any more)."""
 UNREADABLE = "store-answer-unreadable"
 """The code of an error because a store's answer is not the gateway protocol."""
 LONGEST_ANSWER_BYTES = 16 * 1024**2
@@ -97,7 +97,7 @@ class Gateway:
         try:
             answer = self._send("GET", "/v1/rulebook/next")
         except StoreRefused as none:
-            if none.code in ("none-announced", "store-refused"):
+            if none.code in ("none-announced", StoreRefused.code):
                 return None
             raise
         return read_served_rulebook(answer.content, self._name)
@@ -410,7 +410,8 @@ class Gateway:
             )
         problem = _problem(answer)
         detail = str(problem.get("detail") or f"{self._name} answered {answer.status_code}.")
-        code = str(problem.get("code") or (GONE if answer.status_code in _GONE else "store-refused"))
+        without_body = GONE if answer.request.method == "HEAD" and answer.status_code in _GONE else StoreRefused.code
+        code = str(problem.get("code") or without_body)
         remedy = str(problem.get("remedy") or "")
         if answer.status_code in _UNKNOWN_OUTCOME or code == NOT_YET:
             wrong = StoreUnreachable(detail, remedy=remedy, code=code if code == NOT_YET else None)

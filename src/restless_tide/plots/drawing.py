@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 CARD, INK, SOFT, LINE = "#fffefb", "#17282f", "#55656d", "#d8d4c8"
-WATER, WATER_DEEP, ACCENT, ALARM, CARE = "#8fc9c3", "#4d9c97", "#0b6563", "#a4361f", "#7a5200"
+WATER, WATER_DEEP, ALARM = "#8fc9c3", "#4d9c97", "#a4361f"
 BANDS = ("#4d9c97", "#c9b27c", "#7f9fb5", "#b58a7a", "#8fae7f", "#a593b8")
 """Versions that follow each other, beside each other in the same picture."""
 WIDTH_INCHES, DOTS_PER_INCH = 11.0, 110

@@ -39,6 +39,7 @@ from restless_tide.desk import (
 )
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
+from restless_tide.desk.steering import Steered
 from restless_tide.desk.stores import offered, rules_of
 from restless_tide.records import tables
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold
@@ -47,7 +48,15 @@ from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
 from restless_tide.wire.people import PersonTold, TokenTold
 from restless_tide.wire.problems import findings_told
 from restless_tide.wire.readiness import ThingTold
-from restless_tide.wire.releases import LegTold, OptionTold, OrderTold, ReleaseTold, RoundTold, SightingTold
+from restless_tide.wire.releases import (
+    LegTold,
+    OptionTold,
+    OrderTold,
+    ReleaseTold,
+    RoundTold,
+    SightingTold,
+    SteeredTold,
+)
 from restless_tide.wire.steps import StepFile, StepTold
 from restless_tide.wire.stores import (
     AnnouncedTold,
@@ -310,6 +319,12 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         orders=[order(entry) for entry in orders],
         findings=findings_told(releases.findings(session, row, now)) if phase in OPEN_TO_SUBMISSION else [],
     )
+
+
+def steered(outcome: Steered) -> SteeredTold:
+    row = outcome.leg
+    place, store = str(find.place_of(row)), row.berth.store.name
+    return SteeredTold.of(outcome, place=place, store=store, phase=legs.phase(row), share=row.share)
 
 
 def order(row: tables.Order) -> OrderTold:

@@ -19,6 +19,8 @@ class LayerTold(Told):
 
 
 class _Offered(Told):
+    told: str = Field(description="what is offered, in words")
+    where: str = Field(description="everywhere, the countries, or that it is closed to new people")
     layers: list[LayerTold] = Field(description="the newest version first; the parts add up to 1 at most")
     closed: bool = Field(description="nobody new gets the app there at all")
     countries: list[str] = Field(description="ISO 3166 alpha-2; none: everywhere the store is")

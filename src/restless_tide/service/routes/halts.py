@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from fastapi import Request
 
-from restless_tide.desk import find, legs, steering
+from restless_tide.desk import legs, steering
 from restless_tide.desk.desk import Desk
-from restless_tide.service import threads
+from restless_tide.service import shown, threads
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedInAtOnce, TheDesk
 from restless_tide.wire.releases import HaltedTold, HaltsTold, HaltsWanted
@@ -33,12 +33,8 @@ def _halted(desk: Desk, person: str, wanted: HaltsWanted) -> HaltsTold:
 
 def _halted_told(one: steering.Steered) -> HaltedTold:
     leg = one.leg
-    return HaltedTold.of(
-        one,
-        place=str(find.place_of(leg)),
-        store=leg.berth.store.name,
-        phase=legs.phase(leg),
-        share=leg.share,
+    return HaltedTold(
+        **shown.steered(one).model_dump(),
         app=leg.release.app.name,
         version=leg.release.version,
         place_title=legs.place_title(leg),

@@ -9,7 +9,7 @@ from fastapi import Header, Query, Request, Response
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk import changes, correcting, find, legs, pacing, releases, steering
+from restless_tide.desk import changes, correcting, find, pacing, releases, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
 from restless_tide.service import shown, shown_builds, threads
@@ -27,7 +27,6 @@ from restless_tide.wire.releases import (
     ReleaseChange,
     ReleaseTold,
     ReleaseWanted,
-    SteeredTold,
     SteeringTold,
     SteerWanted,
     SubmitWanted,
@@ -201,18 +200,7 @@ async def steer(
 def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWanted) -> SteeringTold:
     with desk.act(person) as act:
         outcomes = steering.steer(act, app, version, wanted.store, wanted.act, wanted.reason, wanted.share)
-        return SteeringTold(
-            outcomes=[
-                SteeredTold.of(
-                    entry,
-                    place=str(find.place_of(entry.leg)),
-                    store=entry.leg.berth.store.name,
-                    phase=legs.phase(entry.leg),
-                    share=entry.leg.share,
-                )
-                for entry in outcomes
-            ]
-        )
+        return SteeringTold(outcomes=[shown.steered(entry) for entry in outcomes])
 
 
 @router.put("/{version}/pace")

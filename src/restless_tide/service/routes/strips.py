@@ -12,7 +12,7 @@ from fastapi.responses import Response
 from restless_tide.core.availability import Availability
 from restless_tide.core.errors import Invalid
 from restless_tide.core.freeze import known_zone
-from restless_tide.core.strip import Layer
+from restless_tide.core.strip import LONGEST_SPAN, USUAL_SPAN, Layer, told, told_where
 from restless_tide.core.testers import write_csv
 from restless_tide.desk import find, strips
 from restless_tide.desk.desk import Desk
@@ -24,7 +24,6 @@ from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.base import Instant
 from restless_tide.wire.strips import LayerTold, LiveTold, MarkTold, StoreStripTold, StretchTold, StripTold
 
-USUAL_SPAN, LONGEST_SPAN = timedelta(days=180), timedelta(days=3660)
 _BEFORE = timedelta(hours=6)
 PNG_TYPE = "image/png"
 router = router_of("strips", "/v1")
@@ -38,7 +37,8 @@ def _span(
     app: str,
     desk: TheDesk,
     since: Annotated[
-        Instant | None, Query(description="unless said, 180 days before the end, or where what is known begins")
+        Instant | None,
+        Query(description=f"unless said, {USUAL_SPAN.days} days before the end, or where what is known begins"),
     ] = None,
     until: Annotated[Instant | None, Query(description="now, unless said")] = None,
 ) -> tuple[datetime, datetime]:
@@ -91,14 +91,16 @@ def live(
                 platform=one.berth.platform,
                 at=instant,
                 known_since=one.since,
-                **_offered(one.layers, one.offer),
+                **_offered(one.layers, one.offer, known=one.since is not None and one.since <= instant),
             )
             for one in strips.live(session, app, instant, country)
         ]
 
 
-def _offered(layers: tuple[Layer, ...], offer: Availability | None) -> dict[str, Any]:
+def _offered(layers: tuple[Layer, ...], offer: Availability | None, *, known: bool = True) -> dict[str, Any]:
     return {
+        "told": told(layers, offer, known=known),
+        "where": told_where(offer),
         "layers": [LayerTold(version=one.version, state=one.state, part=one.part) for one in layers],
         "closed": offer is not None and offer.closed,
         "countries": list(offer.countries) if offer is not None else [],
