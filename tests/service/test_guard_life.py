@@ -7,6 +7,7 @@ from contextlib import ExitStack
 from datetime import timedelta
 from pathlib import Path
 
+import pytest
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
@@ -26,6 +27,26 @@ GOOD = Counts(people=190, sessions=200, crashed_people=1, crashed_sessions=1, fi
 BAD = Counts(people=190, sessions=200, crashed_people=40, crashed_sessions=40, first_starts=150)
 
 
+def begin_watch(here: Shore) -> None:
+    """A guard halts the shore's leg, which climbs a ladder of short stages."""
+    setting = guards.Setting("crashes", GuardRule(against=Against.BOUND, bound=0.02), OnBreach.HALT, source="collector")
+    with here.desk.act("p-ida") as act:
+        guards.set_up(act, "marram", setting)
+        leg = act.session.get_one(Leg, here.leg_id)
+        leg.ladder = parse_ladder("2@2,3@2,4@2,5@2,6@2,8@2,10,100").model_dump(mode="json")
+        leg.launched_at = act.now
+        legs.keep_progress(leg, legs.progress_of(leg), act.now)
+
+
+def count_hour(here: Shore, counts: Counts, revision: int) -> None:
+    """An hour passes, and the collector reports what was counted in it."""
+    at = here.desk.clock.now().replace(minute=0, second=0, microsecond=0)
+    here.desk.clock.step(HOUR)
+    cell = gauges.Cell("1.0.0", "1", "", "", counts)
+    with here.desk.act("p-ida") as act:
+        gauges.enter(act, "marram", "slatehouse", "collector", [gauges.Hour(at, revision, True, (cell,))])
+
+
 class Watch(RuleBasedStateMachine):
     """A guard halts one leg that climbs a ladder of short stages; people and freezes come between."""
 
@@ -34,15 +55,7 @@ class Watch(RuleBasedStateMachine):
         self.open = ExitStack()
         folder = Path(self.open.enter_context(tempfile.TemporaryDirectory(prefix="tide-watch-")))
         self.here: Shore = self.open.enter_context(shore(folder, name="slatehouse"))
-        setting = guards.Setting(
-            "crashes", GuardRule(against=Against.BOUND, bound=0.02), OnBreach.HALT, source="collector"
-        )
-        with self.here.desk.act("p-ida") as act:
-            guards.set_up(act, "marram", setting)
-            leg = act.session.get_one(Leg, self.here.leg_id)
-            leg.ladder = parse_ladder("2@2,3@2,4@2,5@2,6@2,8@2,10,100").model_dump(mode="json")
-            leg.launched_at = act.now
-            legs.keep_progress(leg, legs.progress_of(leg), act.now)
+        begin_watch(self.here)
         self.frozen = self.silent = False
         self.hour = 1
 
@@ -52,12 +65,8 @@ class Watch(RuleBasedStateMachine):
 
     @rule(counts=st.sampled_from([GOOD, GOOD, BAD]))
     def an_hour_is_counted(self, counts: Counts) -> None:
-        at = self.here.desk.clock.now().replace(minute=0, second=0, microsecond=0)
-        self.here.desk.clock.step(HOUR)
-        cell = gauges.Cell("1.0.0", "1", "", "", counts)
-        with self.here.desk.act("p-ida") as act:
-            self.hour += 1
-            gauges.enter(act, "marram", "slatehouse", "collector", [gauges.Hour(at, self.hour, True, (cell,))])
+        self.hour += 1
+        count_hour(self.here, counts, self.hour)
 
     @rule()
     def the_guard_looks(self) -> None:
@@ -131,3 +140,30 @@ TestWatch = Watch.TestCase
 TestWatch.settings = settings(
     max_examples=8, stateful_step_count=25, deadline=None, suppress_health_check=list(HealthCheck)
 )
+
+
+@pytest.mark.parametrize("afterwards", ["the next stage", "everybody"])
+def test_hours_since_the_resume_count_though_the_guard_looks_only_after_the_next_stage(
+    tmp_path: Path, afterwards: str
+) -> None:
+    with shore(tmp_path, name="slatehouse") as here:
+        begin_watch(here)
+        count_hour(here, BAD, 2)
+        count_hour(here, BAD, 3)
+        judging.judge_app(here.desk, "marram")
+        here.settle()
+        assert here.leg().state is RolloutState.HALTED
+        here.desk.clock.step(HOUR)
+        here.steer("resume")
+        here.settle()
+        for hour in range(4, 9):
+            count_hour(here, BAD, hour)
+        if afterwards == "everybody":
+            here.steer("finish")
+        else:
+            tides.order_due(here.desk)
+        here.settle()
+        share = here.leg().share
+        assert share == 1.0 if afterwards == "everybody" else share > 0.02
+        judging.judge_app(here.desk, "marram")
+        assert here.leg().state is RolloutState.HALTED

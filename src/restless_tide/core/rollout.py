@@ -78,6 +78,8 @@ PART_WAY = ON_ITS_WAY | {S.HALTED}
 """In these states its share says how far it has come, and a newer one takes its place."""
 OFFERED = frozenset({S.RISING, S.PAUSED, S.COMPLETE})
 """In these states the store offers the build to someone."""
+GIVEN_OUT = OFFERED - {S.PAUSED}
+"""In these states more people receive the build, hour after hour."""
 MAY_RISE = PART_WAY | {S.WAITING}
 """In these states more people may come to be offered it."""
 STOPPED = frozenset({S.HALTED, S.WITHDRAWN})

@@ -142,11 +142,10 @@ def _counts_anew(watch: GuardWatch | None, chosen: Iterable[Leg]) -> datetime | 
     if watch is None or watch.breached_at is None or not watch.acted:
         return None
     resumed = [
-        leg.running_since
+        leg.given_out_since
         for leg in chosen
-        if leg.state in OFFERED
-        and leg.running_since is not None
-        and leg.running_since > watch.breached_at
+        if leg.given_out_since is not None
+        and leg.given_out_since > watch.breached_at
         and _by_a_person(leg, watch.breached_at)
     ]
     return max(resumed, default=None)

@@ -12,6 +12,7 @@ from restless_tide.core.ladder import Ladder
 from restless_tide.core.lane import Held
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
 from restless_tide.core.rollout import (
+    GIVEN_OUT,
     GONE,
     OFFERED,
     ROLLOUT,
@@ -62,6 +63,10 @@ def keep_progress(leg: Leg, progress: Progress, now: datetime) -> None:
         leg.ended_at = None
     elif leg.state not in GONE:
         leg.ended_at = now
+    if progress.state not in GIVEN_OUT:
+        leg.given_out_since = None
+    elif leg.given_out_since is None:
+        leg.given_out_since = now
     leg.state, leg.stage, leg.share = progress.state, progress.stage, progress.share
     leg.held_before_seconds = progress.held_before.total_seconds()
     leg.running_since, leg.pauses_used = progress.running_since, progress.pauses_used

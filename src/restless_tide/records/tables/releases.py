@@ -43,7 +43,7 @@ class Leg(Base):
     """A release at one store, on one of its tracks: its build, conditions and ladder, and the desk's side of its rollout.
 
     ``submits_itself``: it is handed in as soon as the store has its build ready. ``ended_at`` is when it was taken down
-    or something took its place.
+    or something took its place. ``given_out_since`` is when it was launched or resumed last; None while it is stopped.
     """
 
     __tablename__ = "legs"
@@ -66,6 +66,7 @@ class Leg(Base):
     share: Mapped[float] = mapped_column(default=0.0)
     held_before_seconds: Mapped[float] = mapped_column(default=0.0)
     running_since: Mapped[datetime | None]
+    given_out_since: Mapped[datetime | None]
     stage_ends_at: Mapped[datetime | None] = mapped_column(index=True)
     pauses_used: Mapped[int] = mapped_column(default=0)
     launched_at: Mapped[datetime | None]
