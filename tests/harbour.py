@@ -38,7 +38,7 @@ Seen = TypeVar("Seen")
 
 EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
 FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, PAUSES_GROW_BY = 0.01, 0.15, 1.3
-FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.1", "TIDE_JOIN_ATTEMPTS": "2000"}
+FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.3", "TIDE_JOIN_ATTEMPTS": "2000"}
 TWO_STORES = ("northgate", "openfield")
 TEXTS = {
     "summary": "What grows at the edge of the tide.",
@@ -129,15 +129,21 @@ class Harbour:
         environment: dict[str, str] | None = None,
         stores: tuple[str, ...] = TWO_STORES,
         plant: str = "",
+        *,
+        counted: bool = False,
     ) -> Harbour:
+        """``counted``: the stores count what people do, which takes much work for each hour that passes."""
         processes = NurseryProcesses(folder, own_ports(), FAST | (environment or {}), stores, plant=plant)
         try:
             token = settle_in(processes)
             processes.start_all()
+            opened = cls(processes, Tide(processes.ports.address, token=token), token, folder)
+            for store in stores:
+                opened.control(store, "mischief", {"uncounted": not counted})
         except BaseException:
             processes.stop_all()
             raise
-        return cls(processes, Tide(processes.ports.address, token=token), token, folder)
+        return opened
 
     def close(self) -> None:
         self.tide.close()

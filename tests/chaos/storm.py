@@ -70,7 +70,7 @@ class Storm:
 @contextmanager
 def harbour(folder: Path, plant: str = "") -> Iterator[Harbour]:
     """Three stores and a desk; ``plant`` breaks it on purpose."""
-    opened = Harbour.open(folder, stores=STORES, plant=plant)
+    opened = Harbour.open(folder, stores=STORES, plant=plant, counted=True)
     try:
         opened.connect_stores()
         yield opened

@@ -19,7 +19,7 @@ STORES = ("openfield", "slatehouse")
 @pytest.fixture(scope="module")
 def watched(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Harbour]:
     """A desk of its own, whose stores' clocks run far ahead."""
-    opened = Harbour.open(tmp_path_factory.mktemp("watched"), stores=STORES)
+    opened = Harbour.open(tmp_path_factory.mktemp("watched"), stores=STORES, counted=True)
     opened.connect_stores()
     yield opened
     opened.close()

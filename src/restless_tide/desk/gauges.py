@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
-from typing import Any, NamedTuple, Self
+from typing import Any, NamedTuple, Self, cast
 
 import numpy as np
-from sqlalchemy import Select, delete, func, insert, select
+from sqlalchemy import Select, bindparam, delete, func, select
+from sqlalchemy import Table as DatabaseTable
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.orm import Session
 
@@ -72,6 +73,9 @@ def take_in(act: Act, berth: Berth, source: str, hours: Sequence[Hour]) -> Taken
     there = act.now + ahead_of(berth, source)
     oldest = hour_number(act.now - KEPT_BY_THE_HOUR)
     known = _known(act.session, berth.id, source, [hour_number(hour.at) for hour in hours])
+    written: dict[int, dict[str, Any]] = {}
+    cells: dict[int, list[dict[str, object]]] = {}
+    there_before: set[int] = set()
     for hour in hours:
         number = hour_number(hour.at)
         wrong = what_is_wrong(hour.at, [(cell.named, cell.counts) for cell in hour.cells], there)
@@ -85,22 +89,50 @@ def take_in(act: Act, berth: Berth, source: str, hours: Sequence[Hour]) -> Taken
             continue
         corrected = before.corrected + before.complete if before is not None else 0
         known[number] = _Known(hour.revision, hour.complete, corrected)
-        values = {"revision": hour.revision, "complete": hour.complete, "corrected": corrected, "taken_at": act.now}
-        act.session.execute(
-            upsert(GaugeHour)
-            .values(berth_id=berth.id, source=source, hour=number, **values)
-            .on_conflict_do_update(index_elements=["berth_id", "source", "hour"], set_=values)
-        )
         if before is not None:
-            act.session.execute(
-                delete(GaugeCount).where(
-                    GaugeCount.berth_id == berth.id, GaugeCount.source == source, GaugeCount.hour == number
-                )
-            )
-        if hour.cells:
-            act.session.execute(insert(GaugeCount), [_row(berth.id, source, number, cell) for cell in hour.cells])
+            there_before.add(number)
+        written[number] = {
+            "berth_id": berth.id, "source": source, "hour": number, "revision": hour.revision,
+            "complete": hour.complete, "corrected": corrected, "taken_at": act.now,
+        }  # fmt: skip
+        cells[number] = [_row(berth.id, source, number, cell) for cell in hour.cells]
         taken += 1
+    _write_down(
+        act.session,
+        berth.id,
+        source,
+        list(written.values()),
+        there_before,
+        [row for rows in cells.values() for row in rows],
+    )
     return Taken(taken, passed, tuple(troubles))
+
+
+def _write_down(
+    session: Session,
+    berth_id: str,
+    source: str,
+    hours: list[dict[str, Any]],
+    there_before: set[int],
+    cells: list[dict[str, object]],
+) -> None:
+    """Hours in place of those that were there before, in a few statements however many they are."""
+    if not hours:
+        return
+    connection = session.connection()
+    written = upsert(cast(DatabaseTable, GaugeHour.__table__))
+    changed = {name: written.excluded[name] for name in ("revision", "complete", "corrected", "taken_at")}
+    connection.execute(
+        written.on_conflict_do_update(index_elements=["berth_id", "source", "hour"], set_=changed), hours
+    )
+    counts = cast(DatabaseTable, GaugeCount.__table__)
+    if there_before:
+        gone = counts.delete().where(
+            counts.c.berth_id == berth_id, counts.c.source == source, counts.c.hour == bindparam("old_hour")
+        )
+        connection.execute(gone, [{"old_hour": number} for number in sorted(there_before)])
+    if cells:
+        connection.execute(counts.insert(), cells)
 
 
 class _Known(NamedTuple):

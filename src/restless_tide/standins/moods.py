@@ -39,6 +39,7 @@ class Mischief(BaseModel):
     failing_rate: float | None = Field(default=None, ge=0, le=1, description="share of builds whose processing fails")
     taken_names: list[str] | None = None
     bad_numbers: list[str | int] | None = Field(default=None, description="builds that crash often")
+    uncounted: bool | None = Field(default=None, description="what people do with builds is not counted")
     spoil_rulebook: bool | None = Field(default=None, description="the rulebook it serves breaks the schema")
     push_off: bool | None = Field(default=None, description="no event is pushed")
     push_late_seconds: float | None = None

@@ -352,7 +352,7 @@ class SimulatedStore:
         """Tell of every berth with people on it, once an hour, that hours were counted."""
         now = self.clock.now()
         hour = now.replace(minute=0, second=0, microsecond=0)
-        if hour == self._counted_until:
+        if hour == self._counted_until or self.setting("uncounted", False):
             return
         self._counted_until = hour
         berths = {rollout["berth"]: None for rollout in self.shelf.all("rollout") if rollout.get("offers")}
