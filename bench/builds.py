@@ -124,7 +124,7 @@ def _enter_many(processes: Processes, name: str, count: int) -> None:
             sha256 = hashlib.sha256(f"{name} {number}".encode()).hexdigest()
             version = f"1.{number // 50}.{number % 50}"
             facts = Facts(format="apk", identifier=f"org.example.{name}", version=version, number=number, size_bytes=1, sha256=sha256)  # fmt: skip
-            session.add(Package(sha256=sha256, size_bytes=1, facts=facts.model_dump(mode="json"), received_at=now))
+            session.add(Package(sha256=sha256, size_bytes=1, facts=facts.document(), received_at=now))
             build = Build(app_id=app.id, platform="android", version=version, number=facts.number, created_by="p-bench",
                           created_at=now - timedelta(minutes=count - number))  # fmt: skip
             build.packages = [BuildPackage(position=0, sha256=sha256)]

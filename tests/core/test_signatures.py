@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.signing_block import read_layout
 from restless_tide.standins.packages import PackageRecipe, write_apk
 from tests.toolchain import PASSWORD, Recipe, make_aab, make_apk, make_key, run, sign_apk, verdict
@@ -57,7 +58,7 @@ def test_each_scheme_and_algorithm_is_judged_as_apksigner_judges_it(
 
 
 def test_several_signers_are_all_named(tmp_path: Path) -> None:
-    linked = make_apk(tmp_path / "app", Recipe()).with_suffix(".linked")
+    linked = make_apk(tmp_path / "app", Recipe(lowest=21)).with_suffix(".linked")
     one, other = make_key(tmp_path, "one"), make_key(tmp_path, "other")
     said = f"pass:{PASSWORD}"
     signers = ("--ks", one, "--ks-pass", said, "--next-signer", "--ks", other, "--ks-pass", said)
@@ -97,7 +98,7 @@ def test_a_page_digest_alone_is_said_to_be_unverified(tmp_path: Path) -> None:
 def test_every_change_after_signing_is_noticed_as_apksigner_notices_it(tmp_path: Path, place: str) -> None:
     apk = make_apk(tmp_path / "app", Recipe(padding_bytes=3_000_000), V1, "false")
     content = bytearray(apk.read_bytes())
-    layout = read_layout(io.BytesIO(content))
+    layout = read_layout(Archive(io.BytesIO(content)))
     assert layout is not None
     block, newest = bytes(content[layout.block_at : layout.directory_at]), layout.values[V3_BLOCK]
     if place == "the end record":  # a comment lengthens it
@@ -131,7 +132,7 @@ def test_a_stripped_newer_signature_is_noticed(tmp_path: Path) -> None:
 def test_a_newer_signature_cut_out_of_the_block_is_missed_as_apksigner_misses_it(tmp_path: Path) -> None:
     apk = make_apk(tmp_path / "app", Recipe(padding_bytes=500_000), V1, "false")
     content = apk.read_bytes()
-    layout = read_layout(io.BytesIO(content))
+    layout = read_layout(Archive(io.BytesIO(content)))
     assert layout is not None
     value = layout.values[0x7109871A]
     pair = struct.pack("<QI", 4 + len(value), 0x7109871A) + value

@@ -98,7 +98,7 @@ def packages_of_one(session: Session, digests: Sequence[str]) -> list[Facts]:
     """The facts of packages that have arrived and belong to one build. Raises NotFound, Invalid."""
     if not digests:
         raise Invalid("A build needs at least one package.", code="packages-missing")
-    facts = [Facts.model_validate(known_package(session, digest).facts) for digest in dict.fromkeys(digests)]
+    facts = [Facts.of(known_package(session, digest).facts) for digest in dict.fromkeys(digests)]
     first = base_of(facts)
     if any(
         (other.identifier, other.version or first.version, other.number)

@@ -36,7 +36,7 @@ class Clearing:
 
 def facts_of(build: Build) -> list[Facts]:
     """What was read out of each package of a build."""
-    return [Facts.model_validate(entry.package.facts) for entry in build.packages]
+    return [Facts.of(entry.package.facts) for entry in build.packages]
 
 
 _ICONS = (

@@ -61,7 +61,7 @@ class PackageReader:
         """The facts of the package at ``path``. Raises PackageUnreadable, also where reading it goes beyond the bounds."""
         told = self._ask({"path": str(path), "sha256": sha256})
         if "facts" in told:
-            return Facts.model_validate(told["facts"])
+            return Facts.of(told["facts"])
         raise PackageUnreadable(told["detail"], remedy=told["remedy"], code=told["code"])
 
     def index_symbols(self, path: Path, name: str, index: Path) -> SymbolsTold:
@@ -228,7 +228,7 @@ def _answer(asked: dict[str, Any]) -> str:
             facts = inspect_package(source, asked["sha256"])
     except TideError as wrong:
         return _refused(wrong.detail, wrong.remedy, wrong.code)
-    return json.dumps({"facts": facts.model_dump(mode="json")})
+    return json.dumps({"facts": facts.document()})
 
 
 def _draw(asked: dict[str, Any]) -> dict[str, Any]:

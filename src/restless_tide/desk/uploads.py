@@ -89,7 +89,7 @@ def keep_package(act: Act, facts: Facts) -> Package:
     if package is None:
         package = Package(sha256=facts.sha256, size_bytes=facts.size_bytes, facts={}, received_at=act.now)
         act.session.add(package)
-    package.facts, package.cleared_at = facts.model_dump(mode="json"), None
+    package.facts, package.cleared_at = facts.document(), None
     act.session.flush()
     act.tell("package arrived", f"package {facts.sha256[:12]}")
     return package

@@ -1,55 +1,43 @@
-"""Reading an APK: manifest, resource table, processor kinds, icon, and its signatures verified."""
+"""Reading an APK: manifest, resource table, processor kinds, icon, its signatures verified, and what installs it."""
 
 from __future__ import annotations
 
 from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.binary_xml import elements
+from restless_tide.core.packages.bounds import MANIFEST_LIMIT_BYTES, TABLE_LIMIT_BYTES
 from restless_tide.core.packages.contents import contents_of
-from restless_tide.core.packages.facts import Facts, Icon, Signature
-from restless_tide.core.packages.jar_signature import jar_signature
+from restless_tide.core.packages.drawn_icons import icon_of_app
+from restless_tide.core.packages.facts import Facts
+from restless_tide.core.packages.installing import read_signatures
+from restless_tide.core.packages.kinds import ANDROID_MANIFEST
 from restless_tide.core.packages.manifest import Manifest, NoResources, fill
-from restless_tide.core.packages.pictures import PICTURES, largest
 from restless_tide.core.packages.resource_table import ResourceTable
-from restless_tide.core.packages.signing_block import read_layout, signatures_of
 
-MANIFEST = "AndroidManifest.xml"
 RESOURCES = "resources.arsc"
-_DRAWABLE = 0x01010199
-
-
-def is_apk(archive: Archive) -> bool:
-    return MANIFEST in archive
 
 
 def read_apk(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     """The facts of an APK. Raises PackageUnreadable."""
-    resources = ResourceTable(archive.view(RESOURCES)) if RESOURCES in archive else NoResources()
-    manifest = fill(Manifest(resources), elements(archive.read(MANIFEST)))
-    identifier, version, number = manifest.demand_identity()
-    signatures = read_signatures(archive)
+    effort = archive.effort
+    table = archive.view(RESOURCES, TABLE_LIMIT_BYTES) if RESOURCES in archive else None
+    resources = ResourceTable(table, effort) if table is not None else NoResources()
+    manifest = fill(Manifest(resources), elements(archive.read(ANDROID_MANIFEST, MANIFEST_LIMIT_BYTES), effort))
+    identifier = manifest.demand_identifier()
+    signatures, installs, remarks = read_signatures(archive, manifest)
     return Facts(
         format="apk",
         identifier=identifier,
-        version=version,
-        number=number,
-        lowest_platform=manifest.lowest_platform,
-        target_platform=manifest.target_platform,
-        permissions=tuple(dict.fromkeys(manifest.permissions)),
-        permission_limits=manifest.limits,
-        features=tuple(dict.fromkeys(manifest.features)),
-        label=manifest.label,
-        labels=manifest.labels,
-        locales=resources.locales(),
-        debuggable=manifest.debuggable,
-        test_only=manifest.test_only,
+        installs=installs,
         processors=processors_of(archive, "lib/"),
         split=manifest.split,
         feature_split=manifest.feature_split,
         signatures=signatures,
-        icon=_icon(archive, manifest, resources),
+        icon=icon_of_app(archive, manifest.icons, resources, elements),
         contents=contents_of(archive),
+        remarks=remarks,
         size_bytes=size_bytes,
         sha256=sha256,
+        **manifest.facts(),
     )
 
 
@@ -61,24 +49,3 @@ def processors_of(archive: Archive, folder: str) -> tuple[str, ...]:
         if name.startswith(folder) and name.count("/") > folder.count("/") and name.endswith(".so")
     }
     return tuple(sorted(found))
-
-
-def read_signatures(archive: Archive) -> tuple[Signature, ...]:
-    """The package's signatures, oldest scheme first, each verified. Raises PackageUnreadable."""
-    layout = read_layout(archive.source)
-    block = signatures_of(archive.source, layout, verify=archive.verify) if layout else ()
-    first = jar_signature(archive, "v1", tuple(entry.scheme for entry in block))
-    return (first, *block) if first else block
-
-
-def _icon(archive: Archive, manifest: Manifest, resources: ResourceTable | NoResources) -> Icon | None:
-    """The largest picture behind the icon; a drawn one is looked through for the pictures it is made of."""
-    pictures = [path for path in manifest.icons if path.endswith(PICTURES)]
-    drawn = [path for path in manifest.icons if path.endswith(".xml") and path in archive]
-    for path in drawn[:4] if not pictures else ():
-        for element in elements(archive.read(path)):
-            drawable = element.by_id.get(_DRAWABLE)
-            if drawable is not None and drawable.reference is not None:
-                below = (value.given.text for value in resources.values(drawable.reference))
-                pictures.extend(text for text in below if text and text.endswith(PICTURES))
-    return largest(archive, pictures)

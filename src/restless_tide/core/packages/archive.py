@@ -1,206 +1,223 @@
-"""Reading members of a zip archive in place, within stated bounds.
+"""Reading members of a package archive in place, within stated bounds.
 
-Only the central directory and the members asked for are read, so memory stays flat whatever the
-size of the package. What makes two readers see two different packages is refused before anything
-is read: doubled names, members that overlap, names that leave the archive. So is what unpacks to
-far more than it weighs.
+Only the directory and the members asked for are read, so memory stays flat whatever the size of the package.
+What makes two readers see two packages is refused before anything is read (see directory.py): so are doubled
+names, names that leave the archive, and what unpacks to far more than it weighs.
 """
 
 from __future__ import annotations
 
+import io
 import mmap
-import re
-import struct
-import zipfile
+import os
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from typing import BinaryIO
+from typing import BinaryIO, TypeVar
 
 from restless_tide.core.errors import PackageUnreadable
-
-MEMBER_LIMIT_BYTES = 64 * 1024**2
-MEMBERS_LIMIT = 200_000
-DIRECTORY_LIMIT_BYTES = 48 * 1024**2
-UNPACKED_PER_BYTE = 200
-UNPACKED_ALLOWANCE_BYTES = 256 * 1024**2
-BLOCK_BYTES = 1024 * 1024
-_ZIP_START = b"PK\x03\x04"
-_LOCAL_HEADER_BYTES = 30
-_TAIL_BYTES = 22 + 0xFFFF + 1024
-_LEAVES = re.compile(r"(^|[/\\])\.\.([/\\]|$)|^[/\\]|^[A-Za-z]:|\x00")
-_BROKEN = (
-    zipfile.BadZipFile,
-    zlib.error,
-    EOFError,
-    NotImplementedError,
-    RuntimeError,
-    struct.error,
-    ValueError,
-    OSError,
+from restless_tide.core.packages.bounds import (
+    LONGEST_NAME,
+    MEMBER_LIMIT_BYTES,
+    UNPACKED_ALLOWANCE_BYTES,
+    UNPACKED_PER_BYTE,
+    Effort,
 )
+from restless_tide.core.packages.directory import STORED, Member, ReadAt, directory_without, read_directory, shown
+
+Place = TypeVar("Place")
+Found = TypeVar("Found")
+
+BLOCK_BYTES = 1024 * 1024
+THREADS = min(os.cpu_count() or 1, 4)
+FEW = 4
+"""Pieces of a mebibyte that are not worth a second thread."""
 
 
 class Archive:
-    """An open package archive. Only this class touches ``zipfile``. Raises PackageUnreadable."""
+    """An open package archive. Raises PackageUnreadable."""
 
-    def __init__(self, opened: zipfile.ZipFile, source: BinaryIO, *, verify: bool = True) -> None:
-        self._zip = opened
+    def __init__(self, source: BinaryIO, *, verify: bool = True, effort: Effort | None = None) -> None:
+        self.source = source
+        self.effort = effort or Effort()
+        """What reading it may still take; a package within a package takes of the same."""
+        self.size_bytes = source.seek(0, io.SEEK_END)
+        self.read_at, self.apart = _reader(source)
+        """How bytes are read from a place, and whether several threads may."""
         self.verify = verify
         """Whether what is signed is held against its signatures; that reads the whole file."""
-        self.source = source
-        self.members = opened.infolist()
-        self.names = [member.filename for member in self.members]
-        self.directory_at = opened.start_dir
-        """Where the central directory begins, in bytes."""
+        found = self._directory = read_directory(self.read_at, self.size_bytes)
+        self.members = found.members
+        self.names = [member.name for member in found.members]
+        self.directory_at, self.end_at, self.end, self.content_end = (
+            found.directory_at, found.end_at, found.end, found.content_end
+        )  # fmt: skip
+        self._by_name = dict(zip(self.names, found.members, strict=True))
         self._demand_bounds()
 
     def __contains__(self, name: str) -> bool:
-        return name in self._zip.NameToInfo
+        return name in self._by_name
+
+    def __getitem__(self, name: str) -> Member:
+        """Raises PackageUnreadable when it is missing."""
+        found = self._by_name.get(name)
+        if found is None:
+            raise PackageUnreadable(f"{shown(name)} is missing from the package.", remedy="Build the package again.")
+        return found
 
     def size(self, name: str) -> int:
-        """The unpacked size that the archive states, in bytes."""
-        return self._zip.NameToInfo[name].file_size
+        """The unpacked size, in bytes; reading it gives no more."""
+        return self[name].size_bytes
 
     def weight(self, name: str) -> int:
         """What the member takes up in the file, in bytes."""
-        return self._zip.NameToInfo[name].compress_size
+        return self[name].packed_bytes
 
-    def read(self, name: str) -> bytes:
-        """The whole member. Raises PackageUnreadable when it is missing, broken or too large."""
-        if name not in self:
-            raise PackageUnreadable(f"{name} is missing from the package.", remedy="Build the package again.")
-        content = bytearray()
-        for block in self.blocks(name):
-            content += block
-            if len(content) > MEMBER_LIMIT_BYTES:
-                raise PackageUnreadable(f"{name} inside the package unpacks to more than {MEMBER_LIMIT_BYTES} bytes.")
-        return bytes(content)
+    def read(self, name: str, limit_bytes: int = MEMBER_LIMIT_BYTES) -> bytes:
+        """The whole member. Raises PackageUnreadable when it is missing, broken or larger than ``limit_bytes``."""
+        if self.size(name) > limit_bytes:
+            raise PackageUnreadable(
+                f"{shown(name)} inside the package unpacks to more than {limit_bytes} bytes.", code="unpacks-too-large"
+            )
+        return b"".join(self.blocks(name))
 
     def blocks(self, name: str, block_bytes: int = BLOCK_BYTES) -> Iterator[bytes]:
         """The member block by block, its checksum held against it at the end. Raises PackageUnreadable."""
-        try:
-            with self._zip.open(name) as member:
-                while block := member.read(block_bytes):
-                    yield block
-        except _BROKEN as wrong:
-            raise PackageUnreadable(
-                f"{name} inside the package is damaged ({wrong}).", remedy="Build or fetch the package again."
-            ) from None
+        member = self[name]
+        crc = found = 0
+        for block in _stored(self.read_at, member, block_bytes) if member.method == STORED else self._unpacked(member, block_bytes):  # fmt: skip
+            crc, found = zlib.crc32(block, crc), found + len(block)
+            yield block
+        if found != member.size_bytes or crc != member.crc:
+            raise _damaged(name)
+
+    def _unpacked(self, member: Member, block_bytes: int) -> Iterator[bytes]:
+        """Never more than the size that the directory states."""
+        unpacker, at, left = zlib.decompressobj(-zlib.MAX_WBITS), member.data_at, member.packed_bytes
+        kept, held, size = b"", bytearray(), 0
+        while not unpacker.eof:
+            if not kept:
+                kept = self.read_at(at, min(left, block_bytes))
+                at, left = at + len(kept), left - len(kept)
+            try:
+                got = unpacker.decompress(kept, block_bytes - len(held))
+            except zlib.error:
+                raise _damaged(member.name) from None
+            size, kept = size + len(got), unpacker.unconsumed_tail
+            held += got
+            if size > member.size_bytes or not (got or kept or left or unpacker.eof):
+                raise _damaged(member.name)
+            if len(held) >= block_bytes:
+                yield bytes(held)
+                held.clear()
+        if held:
+            yield bytes(held)
+
+    def directory_without(self, name: str) -> bytes:
+        """The directory and end records as they were before the last member, of that name, was added."""
+        return directory_without(self.read_at, self._directory, name)
+
+    def side_by_side(self, work: Callable[[Place], Found], places: Sequence[Place]) -> Iterable[Found]:
+        """What ``work`` makes of each place, in their sequence; several at once where the file is a real one."""
+        if not self.apart or len(places) < FEW:
+            return map(work, places)
+        with ThreadPoolExecutor(THREADS) as threads:
+            return list(threads.map(work, places))
 
     def begin(self, name: str, size_bytes: int) -> bytes:
         """The first bytes of a member. Raises PackageUnreadable."""
-        return next(self.blocks(name, size_bytes), b"")
+        member = self[name]
+        if member.method == STORED:
+            return self.read_at(member.data_at, min(size_bytes, member.size_bytes))
+        packed = self.read_at(member.data_at, min(member.packed_bytes, 2 * size_bytes + 1024))
+        try:
+            return zlib.decompressobj(-zlib.MAX_WBITS).decompress(packed, size_bytes)
+        except zlib.error:
+            raise _damaged(name) from None
 
     def span(self, name: str) -> tuple[int, int] | None:
-        """Where a member that is stored as it is lies in the file, as offset and size; None when it is packed.
+        """Where a member that is stored as it is lies in the file, as offset and size; None when it is packed."""
+        member = self[name]
+        return (member.data_at, member.size_bytes) if member.method == STORED else None
 
-        Raises PackageUnreadable.
-        """
-        member = self._zip.NameToInfo[name]
-        if member.compress_type != zipfile.ZIP_STORED or member.file_size != member.compress_size:
-            return None
-        self.source.seek(member.header_offset)
-        header = self.source.read(_LOCAL_HEADER_BYTES)
-        if header[:4] != _ZIP_START or len(header) < _LOCAL_HEADER_BYTES:
-            raise PackageUnreadable(f"{name} inside the package is not where its archive says.")
-        name_bytes, extra_bytes = struct.unpack_from("<HH", header, 26)
-        begin = member.header_offset + _LOCAL_HEADER_BYTES + name_bytes + extra_bytes
-        if begin + member.file_size > self.directory_at:
-            raise PackageUnreadable(f"{name} inside the package reaches past its end.")
-        return begin, member.file_size
-
-    def view(self, name: str) -> bytes | memoryview:
+    def view(self, name: str, limit_bytes: int = MEMBER_LIMIT_BYTES) -> bytes | memoryview:
         """The member as bytes that need not be in memory: a member stored as it is, in a real file, is mapped.
 
         Raises PackageUnreadable.
         """
         span = self.span(name)
-        if span is None:
-            return self.read(name)
+        if span is None or span[1] > limit_bytes:
+            return self.read(name, limit_bytes)
+        begin = span[0] - span[0] % mmap.ALLOCATIONGRANULARITY
         try:
-            mapped = mmap.mmap(self.source.fileno(), 0, access=mmap.ACCESS_READ)
+            mapped = mmap.mmap(self.source.fileno(), sum(span) - begin, access=mmap.ACCESS_READ, offset=begin)
         except (OSError, ValueError):
-            return self.read(name)
-        return memoryview(mapped)[span[0] : span[0] + span[1]]
+            return self.read(name, limit_bytes)
+        return memoryview(mapped)[span[0] - begin :]
 
     def _demand_bounds(self) -> None:
-        if len(self.names) > MEMBERS_LIMIT:
-            raise PackageUnreadable(f"The archive lists {len(self.names)} members; {MEMBERS_LIMIT} are read at most.")
-        doubled = len(self.names) - len(set(self.names))
+        doubled = len(self.names) - len(self._by_name)
         if doubled:
             raise PackageUnreadable(
                 f"The archive lists {doubled} member(s) twice; which of them counts cannot be known.",
                 remedy="Build the package again.",
             )
-        leaving = next((name for name in self.names if _LEAVES.search(name)), None)
+        leaving = next((name for name in self.names if _leaves(name)), None)
         if leaving is not None:
             raise PackageUnreadable(
-                f"The archive names a member {leaving[:80]!r}, a path that leads out of the package.", code="path-unfit"
+                f"The archive names a member {shown(leaving[:80])!r}, a path that leads out of the package.",
+                code="path-unfit",
             )
-        self._demand_apart()
-        unpacked = sum(member.file_size for member in self.members)
-        packed = sum(member.compress_size for member in self.members)
+        unpacked = sum(member.size_bytes for member in self.members)
+        packed = sum(member.packed_bytes for member in self.members)
         if unpacked > UNPACKED_PER_BYTE * packed + UNPACKED_ALLOWANCE_BYTES:
             raise PackageUnreadable(
                 f"The archive of {packed} bytes unpacks to {unpacked}; no package does that.", code="unpacks-too-large"
             )
 
-    def _demand_apart(self) -> None:
-        """No two members share bytes, and none reaches into the central directory."""
-        end, last = 0, ""
-        for member in sorted(self.members, key=lambda member: member.header_offset):
-            if member.header_offset < end:
-                raise PackageUnreadable(
-                    f"{member.filename} and {last} inside the package share bytes; which of them is meant cannot be known.",
-                    remedy="Build the package again.",
-                    code="members-overlap",
-                )
-            end, last = member.header_offset + _LOCAL_HEADER_BYTES + member.compress_size, member.filename
-        if end > self.directory_at:
-            raise PackageUnreadable(f"{last} inside the package reaches past its end.", code="members-overlap")
+
+def _leaves(name: str) -> bool:
+    """Whether a name leads out of the folder that it is unpacked into, or is none."""
+    if name[:1] in ("/", "\\", "") or name[1:2] == ":" or "\0" in name or len(name) > LONGEST_NAME:
+        return True
+    return ".." in name and ".." in name.replace("\\", "/").split("/")
+
+
+def _damaged(name: str) -> PackageUnreadable:
+    return PackageUnreadable(
+        f"{shown(name)} inside the package is damaged.", remedy="Build or fetch the package again."
+    )
+
+
+def _reader(source: BinaryIO) -> tuple[ReadAt, bool]:
+    """How bytes are read from a place in ``source``, and whether several threads may: a real file has no place of its own."""
+    try:
+        number = source.fileno()
+    except (OSError, AttributeError):
+
+        def read_at(at: int, size: int) -> bytes:
+            source.seek(at)
+            return source.read(size)
+
+        return read_at, False
+    return lambda at, size: os.pread(number, size, at), True
+
+
+def _stored(read_at: ReadAt, member: Member, block_bytes: int) -> Iterator[bytes]:
+    at, left = member.data_at, member.size_bytes
+    while left > 0:
+        block = read_at(at, min(block_bytes, left))
+        if not block:
+            return
+        yield block
+        at, left = at + len(block), left - len(block)
 
 
 @contextmanager
-def opened_archive(source: BinaryIO, *, verify: bool = True) -> Iterator[Archive]:
+def opened_archive(source: BinaryIO, *, verify: bool = True, effort: Effort | None = None) -> Iterator[Archive]:
     """The archive in ``source``, a seekable binary file. Raises PackageUnreadable."""
     source.seek(0)
-    start = source.read(4)
-    if not start:
+    if not source.read(1):
         raise PackageUnreadable("The file is empty.", remedy="Hand in the package that the build made.")
-    _demand_short_directory(source)
-    try:
-        opened = zipfile.ZipFile(source)
-    except _BROKEN:
-        if start == _ZIP_START:
-            raise PackageUnreadable(
-                "The file begins as an archive but its end is missing or damaged: it was cut off.",
-                remedy="Build or fetch the package again.",
-                code="package-cut-off",
-            ) from None
-        raise PackageUnreadable(
-            "The file is no archive, so it is no app package.",
-            remedy="Hand in an APK, AAB, IPA or MSIX file.",
-            code="not-an-archive",
-        ) from None
-    with opened:
-        yield Archive(opened, source, verify=verify)
-
-
-def _demand_short_directory(source: BinaryIO) -> None:
-    """The central directory is read into memory, so its stated size is bounded before that (APPNOTE 4.3.14 to 4.3.16)."""
-    size = source.seek(0, 2)
-    source.seek(max(0, size - _TAIL_BYTES))
-    tail = source.read()
-    end = tail.rfind(b"PK\x05\x06")
-    if end < 0 or end + 16 > len(tail):
-        return
-    (directory_bytes,) = struct.unpack_from("<I", tail, end + 12)
-    large = tail.rfind(b"PK\x06\x06", 0, end)
-    if directory_bytes == 0xFFFFFFFF and 0 <= large <= len(tail) - 48:
-        (directory_bytes,) = struct.unpack_from("<Q", tail, large + 40)
-    if directory_bytes != 0xFFFFFFFF and directory_bytes > DIRECTORY_LIMIT_BYTES:
-        raise PackageUnreadable(
-            f"The archive's directory has {directory_bytes} bytes; {DIRECTORY_LIMIT_BYTES} are read at most.",
-            code="directory-too-large",
-        )
+    yield Archive(source, verify=verify, effort=effort)

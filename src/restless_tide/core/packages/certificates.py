@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from typing import Any
 
 from asn1crypto import x509 as asn1_x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import dsa, ec, padding, rsa
+from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.serialization import load_der_public_key
 
@@ -18,11 +19,16 @@ from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.facts import Certificate
 
 _HASHES: dict[str, type[hashes.HashAlgorithm]] = {
+    "md5": hashes.MD5,
     "sha1": hashes.SHA1,
     "sha224": hashes.SHA224,
     "sha256": hashes.SHA256,
     "sha384": hashes.SHA384,
     "sha512": hashes.SHA512,
+    "sha3_224": hashes.SHA3_224,
+    "sha3_256": hashes.SHA3_256,
+    "sha3_384": hashes.SHA3_384,
+    "sha3_512": hashes.SHA3_512,
 }
 # asn1crypto reads more than cryptography does: parameters that some tools write where the standard has none
 _BROKEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError, RecursionError)
@@ -44,12 +50,19 @@ def certificate_of(der: bytes) -> Certificate:
     try:
         read = asn1_x509.Certificate.load(der)
         subject, issuer = _name(read.subject), _name(read.issuer)
-        begins, ends = read.not_valid_before, read.not_valid_after
+        begins, ends = _instant(read.not_valid_before), _instant(read.not_valid_after)
     except _BROKEN:
         raise PackageUnreadable("A certificate inside the package is damaged.") from None
     return Certificate(
         subject=subject, issuer=issuer, sha256=hashlib.sha256(der).hexdigest(), valid_from=begins, valid_until=ends
     )
+
+
+def _instant(told: object) -> datetime:
+    """An end of a certificate's validity; one without a zone is of UTC. Raises ValueError for a year that no calendar has."""
+    if not isinstance(told, datetime):
+        raise ValueError("no instant")
+    return told.replace(tzinfo=UTC) if told.tzinfo is None else told.astimezone(UTC)
 
 
 def _name(name: Any) -> str:
@@ -110,6 +123,8 @@ def is_signed(
             key.verify(signature, data, ec.ECDSA(algorithm()))
         elif isinstance(key, dsa.DSAPublicKey):
             key.verify(signature, data, algorithm())
+        elif isinstance(key, ed25519.Ed25519PublicKey | ed448.Ed448PublicKey):
+            key.verify(signature, data)
         else:
             return False
     except (InvalidSignature, ValueError, UnsupportedAlgorithm):

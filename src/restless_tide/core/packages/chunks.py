@@ -24,6 +24,10 @@ TABLE_TYPE = 0x0201
 
 NO_INDEX = 0xFFFFFFFF
 Octets = bytes | memoryview
+MOST_KEPT = 5_000
+"""Strings of a pool that are kept decoded."""
+LONGEST_STRING = 0x7FFF
+"""Signs of a string; what is stored in UTF-8 cannot be longer."""
 _UTF8 = 1 << 8
 
 
@@ -52,6 +56,7 @@ class StringPool:
 
     def __init__(self, data: Octets, chunk: Chunk) -> None:
         self._data = data
+        self._known: dict[int, str] = {}
         self._end = chunk.end
         count, _, flags, strings_start = struct.unpack_from("<IIII", data, chunk.start + 8)
         first = chunk.start + chunk.header_bytes
@@ -63,19 +68,35 @@ class StringPool:
         self._count = count
 
     def __getitem__(self, index: int) -> str:
+        known = self._known.get(index)
+        if known is not None:
+            return known
         if not 0 <= index < self._count:
             raise PackageUnreadable(f"String {index} is asked for, the pool holds {self._count}.")
         (offset,) = struct.unpack_from("<I", self._offsets, 4 * index)
         at = self._base + offset
-        return self._read_utf8(at) if self._utf8 else self._read_utf16(at)
+        text = self._read_utf8(at) if self._utf8 else self._read_utf16(at)
+        if len(self._known) < MOST_KEPT:
+            self._known[index] = text
+        return text
 
     def _read_utf8(self, at: int) -> str:
+        """Some tools write signs beyond 16 bits as the two halves that UTF-16 has for them."""
         _, at = self._length(at, 1)
         length, at = self._length(at, 1)
-        return bytes(self._data[at : min(at + length, self._end)]).decode("utf-8", "replace")
+        octets = bytes(self._data[at : min(at + length, self._end)])
+        try:
+            return octets.decode("utf-8")
+        except UnicodeDecodeError:
+            try:
+                halves = octets.decode("utf-8", "surrogatepass")
+            except UnicodeDecodeError:
+                return octets.decode("utf-8", "replace")
+            return halves.encode("utf-16-le", "surrogatepass").decode("utf-16-le", "replace")
 
     def _read_utf16(self, at: int) -> str:
         length, at = self._length(at, 2)
+        length = min(length, LONGEST_STRING)
         return bytes(self._data[at : min(at + 2 * length, self._end)]).decode("utf-16-le", "replace")
 
     def _length(self, at: int, width: int) -> tuple[int, int]:

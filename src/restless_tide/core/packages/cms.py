@@ -9,8 +9,10 @@ from typing import Any
 from asn1crypto import cms, core
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.bounds import CERTIFICATES_LIMIT, SIGNED_DATA_LIMIT_BYTES, SIGNERS_LIMIT
 from restless_tide.core.packages.certificates import is_signed, public_key_of
 
+_PARTS_LIMIT = 100_000
 _BROKEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError, RecursionError)
 
 
@@ -22,6 +24,12 @@ class Signed:
     signers: tuple[bytes, ...]
     """The certificates of those who signed, in DER form."""
     _infos: tuple[cms.SignerInfo, ...]
+    _kind: str = "data"
+
+    @property
+    def digests(self) -> set[str]:
+        """The digests that the signatures are made over."""
+        return {str(info["digest_algorithm"]["algorithm"].native) for info in self._infos}
 
     def trouble(self, content: bytes | None = None) -> str:
         """Why the signature does not hold over ``content``, or nothing."""
@@ -30,7 +38,7 @@ class Signed:
             return "nobody signed it"
         try:
             for info, certificate in zip(self._infos, self.signers, strict=True):
-                found = _trouble(info, certificate, signed)
+                found = _trouble(info, certificate, signed, self._kind)
                 if found:
                     return found
         except _BROKEN:
@@ -40,6 +48,7 @@ class Signed:
 
 def read_signed(der: bytes, what: str) -> Signed:
     """Read signed data. Raises PackageUnreadable naming ``what``."""
+    _demand_few(der, what)
     try:
         info = cms.ContentInfo.load(der)
         if info["content_type"].native != "signed_data":
@@ -49,12 +58,34 @@ def read_signed(der: bytes, what: str) -> Signed:
         content = _content(inside)
         certificates = [entry.chosen for entry in data["certificates"] if entry.name == "certificate"]
         infos = tuple(data["signer_infos"])
+        if len(infos) > SIGNERS_LIMIT or len(certificates) > CERTIFICATES_LIMIT:
+            raise PackageUnreadable(f"{what} names {len(infos)} signers and {len(certificates)} certificates.")
+        kind = str(data["encap_content_info"]["content_type"].native)
         signers = tuple(_signer(signer, certificates) for signer in infos)
     except PackageUnreadable:
         raise
     except _BROKEN:
         raise PackageUnreadable(f"{what} is no signed data, or it is damaged.") from None
-    return Signed(content, signers, infos)
+    return Signed(content, signers, infos, kind)
+
+
+def _demand_few(der: bytes, what: str) -> None:
+    """Bound what stands inside before it is read: each part of it (X.690) is passed by once, none is kept."""
+    if len(der) > SIGNED_DATA_LIMIT_BYTES:
+        raise PackageUnreadable(f"{what} has {len(der)} bytes; no such signature is that long.")
+    at, seen, whole = 0, 0, len(der)
+    while at + 2 <= whole:
+        seen += 1
+        if seen > _PARTS_LIMIT:
+            raise PackageUnreadable(f"{what} is put together from more parts than any signature.", code="too-much-work")
+        constructed, length = der[at] & 0x20, der[at + 1]
+        at += 2
+        if length > 0x80:
+            width = length & 0x7F
+            length = int.from_bytes(der[at : at + width], "big")
+            at += width
+        if not constructed and length != 0x80:
+            at += length
 
 
 def _content(inside: Any) -> bytes:
@@ -76,19 +107,26 @@ def _signer(info: cms.SignerInfo, certificates: list[cms.Certificate]) -> bytes:
     raise PackageUnreadable("A signature inside the package comes without its certificate.")
 
 
-def _trouble(info: cms.SignerInfo, certificate: bytes, content: bytes) -> str:
+def _trouble(info: cms.SignerInfo, certificate: bytes, content: bytes, kind: str) -> str:
     digest = str(info["digest_algorithm"]["algorithm"].native)
     if digest not in hashlib.algorithms_available:
         return f"its digest {digest} is not known"
     signed, attributes = content, info["signed_attrs"]
     if attributes.native:
-        told = {entry["type"].native: entry["values"] for entry in attributes}
-        if "message_digest" not in told:
-            return "its signature covers no content"
-        if told["message_digest"][0].native != hashlib.new(digest, content).digest():
+        told = [(str(entry["type"].native), list(entry["values"])) for entry in attributes]
+        for name, what in (("message_digest", "content"), ("content_type", "kind of content")):
+            values = [values for one, values in told if one == name]
+            if len(values) != 1 or len(values[0]) != 1:
+                return f"its signature names {'no' if not values else 'more than one'} {what}"
+        held = {name: values[0].native for name, values in told if name in ("message_digest", "content_type")}
+        if held["content_type"] != kind:
+            return "its signature is made for another kind of content"
+        if held["message_digest"] != hashlib.new(digest, content).digest():
             return "its content was changed after it was signed"
         # RFC 5652, 5.4: signed as an explicit SET OF, whatever tag it travels under
         signed = b"\x31" + attributes.dump()[1:]
+    elif kind != "data":
+        return "its signature covers no attributes, which content of its kind needs"
     algorithm = info["signature_algorithm"]
     salt = None
     if algorithm["algorithm"].native == "rsassa_pss":

@@ -18,9 +18,9 @@ def contents_of(archive: Archive, *, strip: str = "") -> tuple[Share, ...]:
     """
     weights: Counter[str] = Counter()
     for member in archive.members:
-        name = member.filename.removeprefix(strip)
+        name = member.name.removeprefix(strip)
         folders = name.split("/")
-        weights[name if len(folders) < 3 else "/".join(folders[:2]) + "/"] += member.compress_size
+        weights[name if len(folders) < 3 else "/".join(folders[:2]) + "/"] += member.packed_bytes
     shares = [Share(name=name, size_bytes=size) for name, size in weights.most_common(SHOWN) if size]
     rest = sum(weights.values()) - sum(share.size_bytes for share in shares)
     return (*shares, Share(name=_REST, size_bytes=rest)) if rest else tuple(shares)

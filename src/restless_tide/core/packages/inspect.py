@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import hashlib
+import importlib
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from typing import BinaryIO
 
 from restless_tide.core.errors import PackageUnreadable
-from restless_tide.core.packages.aab import is_aab, read_aab
-from restless_tide.core.packages.apk import is_apk, read_apk
-from restless_tide.core.packages.archive import BLOCK_BYTES, MEMBER_LIMIT_BYTES, opened_archive
-from restless_tide.core.packages.facts import Facts
-from restless_tide.core.packages.ipa import is_ipa, read_ipa
-from restless_tide.core.packages.msix import is_msix, read_msix
+from restless_tide.core.packages.archive import BLOCK_BYTES, Archive, opened_archive
+from restless_tide.core.packages.bounds import MEMBER_LIMIT_BYTES
+from restless_tide.core.packages.facts import Facts, legible
+from restless_tide.core.packages.kinds import kind_of
 
-_READERS = ((is_aab, read_aab), (is_apk, read_apk), (is_ipa, read_ipa), (is_msix, read_msix))
+Read = Callable[[Archive, int, str], Facts]
 
 
 def inspect_package(source: BinaryIO, sha256: str | None = None, *, verify: bool = True) -> Facts:
@@ -26,14 +26,29 @@ def inspect_package(source: BinaryIO, sha256: str | None = None, *, verify: bool
     Raises PackageUnreadable with one line that says what is wrong with the file.
     """
     with _one_line(), opened_archive(source, verify=verify) as archive:
-        read = next((read for fits, read in _READERS if fits(archive)), None)
-        if read is None:
-            raise PackageUnreadable(
-                "The archive holds neither a manifest that is known nor a Payload folder, so it is no app package.",
-                remedy="Hand in an APK, AAB, IPA or MSIX file.",
-                code="no-manifest",
-            )
-        return read(archive, source.seek(0, 2), sha256 or _digest(source))
+        read = reader_of(archive)
+        if sha256:
+            return legible(read(archive, archive.size_bytes, sha256))
+        if not archive.apart:
+            return legible(read(archive, archive.size_bytes, _digest(archive)))
+        with ThreadPoolExecutor(1) as beside:
+            digest = beside.submit(_digest, archive)
+            facts = read(archive, archive.size_bytes, "")
+            return legible(facts.with_digest(digest.result()))
+
+
+def reader_of(archive: Archive) -> Read:
+    """What reads a package of this kind; only this is loaded. Raises PackageUnreadable for what is no package."""
+    kind = kind_of(archive)
+    if kind is None:
+        raise PackageUnreadable(
+            "The archive holds neither a manifest that is known nor a Payload folder, so it is no app package.",
+            remedy="Hand in an APK, AAB, IPA or MSIX file.",
+            code="no-manifest",
+        )
+    module = importlib.import_module(f"{__package__}.{kind}")
+    read: Read = getattr(module, f"read_{kind}")
+    return read
 
 
 def read_icon(source: BinaryIO, facts: Facts) -> bytes | None:
@@ -55,9 +70,9 @@ def _one_line() -> Iterator[None]:
         raise PackageUnreadable("The package is damaged.", remedy="Build or fetch the package again.") from None
 
 
-def _digest(source: BinaryIO) -> str:
-    source.seek(0)
-    digest = hashlib.sha256()
-    while block := source.read(BLOCK_BYTES):
+def _digest(archive: Archive) -> str:
+    digest, at = hashlib.sha256(), 0
+    while block := archive.read_at(at, BLOCK_BYTES):
         digest.update(block)
+        at += len(block)
     return digest.hexdigest()

@@ -3,59 +3,67 @@
 from __future__ import annotations
 
 import re
-from typing import Any, Literal
+from dataclasses import replace
+from typing import Any
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
+from restless_tide.core.packages.bounds import MIB, PARTS_LIMIT, PROPERTY_LIST_LIMIT_BYTES, SIGNED_DATA_LIMIT_BYTES
 from restless_tide.core.packages.contents import contents_of
-from restless_tide.core.packages.facts import Facts, Icon, Part, Profile, Signature, number_in
+from restless_tide.core.packages.directory import shown
+from restless_tide.core.packages.facts import Facts, Icon, Part, PartKind, Profile, Signature, number_in
+from restless_tide.core.packages.kinds import APP_INFO
 from restless_tide.core.packages.mach_o import HEADER_BYTES, Binary, read_mach_o
 from restless_tide.core.packages.pictures import largest
 from restless_tide.core.packages.property_list import read_property_list, text_of, texts_of
 from restless_tide.core.packages.provisioning import read_profile
 
-_INFO = re.compile(r"(Payload/[^/]+\.app/)Info\.plist")
-_NESTED = re.compile(r"(PlugIns|Extensions|Frameworks|Watch)/([^/]+)\.(appex|framework|app)/Info\.plist")
+_NESTED = re.compile(
+    r"((?:(?:PlugIns|Extensions|Frameworks|Watch|AppClips)/[^/]+\.(?:appex|framework|app)/)+)Info\.plist"
+)
+_OUTER = re.compile(r"(PlugIns|Extensions|Frameworks|Watch|AppClips)/([^/]+)\.(appex|framework|app)/")
 _LANGUAGE = re.compile(r"([A-Za-z]{2,3}(?:[-_][A-Za-z0-9]{2,8})*)\.lproj/")
 _LABELS = re.compile(r"([A-Za-z]{2,3}(?:[-_][A-Za-z0-9]{2,8})*)\.lproj/InfoPlist\.strings")
-_REASON = re.compile(r"NS\w+UsageDescription")
+_REASON = re.compile(r"(?:NS|NFC)\w+UsageDescription")
+_KINDS: dict[str, PartKind] = {"appex": "extension", "framework": "framework"}
+_APPS: dict[str, PartKind] = {"Watch": "watch app", "AppClips": "app clip"}
+_OF_THE_SAME_VERSION = ("extension", "watch app", "app clip")
 _FAMILIES = {1: "phone", 2: "tablet", 3: "television", 4: "watch", 6: "desktop", 7: "headset"}
-_PARTS_LIMIT = 200
-
-
-def is_ipa(archive: Archive) -> bool:
-    return any(_INFO.fullmatch(name) or name.startswith("Payload/") for name in archive.names)
+_SLICE_LOOKED_AT_BYTES = 4096
+_FARTHEST_SLICE_BYTES = 256 * MIB
 
 
 def read_ipa(archive: Archive, size_bytes: int, sha256: str) -> Facts:
     """The facts of an IPA; ``permissions`` are the accesses it gives a reason for. Raises PackageUnreadable."""
-    places = [found.group(1) for name in archive.names if (found := _INFO.fullmatch(name))]
+    places = [found.group(1) for name in archive.names if (found := APP_INFO.fullmatch(name))]
     if len(places) != 1:
         raise PackageUnreadable(
             f"An IPA holds one app with a property list; this one holds {len(places)}.",
             remedy="Build the package again.",
         )
     root = places[0]
-    info = read_property_list(archive.read(f"{root}Info.plist"), "The app's property list")
-    version, number = (
-        _needed(info, "CFBundleShortVersionString"),
-        number_in(_needed(info, "CFBundleVersion"), "CFBundleVersion"),
+    info = read_property_list(
+        archive.read(f"{root}Info.plist", PROPERTY_LIST_LIMIT_BYTES), "The app's property list", archive.effort
     )
+    version, stated = text_of(info.get("CFBundleShortVersionString")) or "", text_of(info.get("CFBundleVersion")) or ""
+    number = number_in(stated or 0, "CFBundleVersion")
     label = text_of(info.get("CFBundleDisplayName")) or text_of(info.get("CFBundleName"))
     binary = _binary(archive, root, info)
     profile, signatures, rights, remarks = _profile(archive, root)
     reasons = {key: text_of(info[key]) or "" for key in info if isinstance(key, str) and _REASON.fullmatch(key)}
-    parts = _parts(archive, root)
+    parts, told = _parts(archive, root)
+    remarks += told
     remarks += tuple(
-        f"The extension {part.name} carries version {part.version} ({part.number}), the app {version} ({number})."
+        f"The {part.kind} {part.name} carries version {part.version} ({part.number}), the app {version} ({number})."
         for part in parts
-        if part.kind == "extension" and (part.version, part.number) != (version, number.text)
+        if part.kind in _OF_THE_SAME_VERSION and (part.version, part.number) != (version, number.text)
     )
     return Facts(
         format="ipa",
         identifier=_needed(info, "CFBundleIdentifier"),
         version=version,
         number=number,
+        lacking=tuple(name for name, there in (("version", version), ("number", stated)) if not there),
         lowest_platform=text_of(info.get("MinimumOSVersion")),
         target_platform=text_of(info.get("DTPlatformVersion")),
         permissions=tuple(sorted(reasons)),
@@ -85,7 +93,28 @@ def _binary(archive: Archive, folder: str, info: dict[str, Any]) -> Binary | Non
     name = folder + (
         text_of(info.get("CFBundleExecutable")) or folder.rstrip("/").rpartition("/")[2].rpartition(".")[0]
     )
-    return read_mach_o(archive.begin(name, HEADER_BYTES)) if name in archive else None
+    found = read_mach_o(archive.begin(name, HEADER_BYTES)) if name in archive else None
+    if found is not None and found.slices:
+        found = replace(found, simulator=_all_for_simulators(archive, name, found.slices))
+    return found
+
+
+def _all_for_simulators(archive: Archive, name: str, slices: tuple[int, ...]) -> bool:
+    """Whether every program of a file for several processors is built for a simulator. They begin where its head says."""
+    waiting, at, kept = list(slices), 0, b""
+    if waiting[-1] > min(archive.size(name), _FARTHEST_SLICE_BYTES):
+        return False
+    for block in archive.blocks(name):
+        kept, at = kept + block, at + len(block)
+        while waiting and (waiting[0] + _SLICE_LOOKED_AT_BYTES <= at or at >= archive.size(name)):
+            begin = waiting.pop(0) - (at - len(kept))
+            one = read_mach_o(kept[begin : begin + _SLICE_LOOKED_AT_BYTES]) if begin >= 0 else None
+            if one is None or not one.simulator:
+                return False
+        if not waiting:
+            return True
+        kept = kept[-_SLICE_LOOKED_AT_BYTES:]
+    return False
 
 
 def _profile(
@@ -95,25 +124,55 @@ def _profile(
     if name not in archive:
         return None, (), (), ()
     try:
-        profile, signature, rights = read_profile(archive.read(name))
+        profile, signature, rights = read_profile(archive.read(name, SIGNED_DATA_LIMIT_BYTES))
     except PackageUnreadable as wrong:
         return None, (), (), (wrong.detail,)
     return profile, (signature,), rights, ()
 
 
-def _parts(archive: Archive, root: str) -> tuple[Part, ...]:
-    parts: list[Part] = []
+def _parts(archive: Archive, root: str) -> tuple[tuple[Part, ...], tuple[str, ...]]:
+    """What is nested in the app, at any depth, and what is to be remarked of it."""
+    found: list[tuple[str, list[tuple[str, str, str]]]] = []
     for name in archive.names:
-        found = _NESTED.fullmatch(name.removeprefix(root)) if name.startswith(root) else None
-        if found and len(parts) < _PARTS_LIMIT:
-            folder = name.removesuffix("Info.plist")
-            parts.append(_part(archive, folder, found.group(2), found.group(3)))
-    return tuple(sorted(parts, key=lambda part: (part.kind, part.name)))
+        if name.endswith("/Info.plist") and name.startswith(root):
+            nested = _NESTED.fullmatch(name.removeprefix(root))
+            if nested:
+                found.append((name.removesuffix("Info.plist"), _OUTER.findall(nested.group(1))))
+    parts, remarks = [], []
+    if len(found) > PARTS_LIMIT:
+        remarks.append(f"The app holds {len(found)} parts; {PARTS_LIMIT} of them were read.")
+    weights = _weights(archive, {folder for folder, _ in found[:PARTS_LIMIT]})
+    for folder, way in found[:PARTS_LIMIT]:
+        archive.effort.spend(100)
+        try:
+            parts.append(_part(archive, folder, way, weights[folder]))
+        except PackageUnreadable as wrong:
+            remarks.append(wrong.detail)
+    return tuple(sorted(parts, key=lambda part: (part.kind, part.name))), tuple(remarks)
 
 
-def _part(archive: Archive, folder: str, name: str, suffix: str) -> Part:
-    info = read_property_list(archive.read(f"{folder}Info.plist"), f"The property list of {name[:80]}")
-    kind: Literal["framework", "extension"] = "framework" if suffix == "framework" else "extension"
+def _weights(archive: Archive, folders: set[str]) -> dict[str, int]:
+    """What each of the folders takes up, in bytes, with all that lies in it."""
+    weights = dict.fromkeys(folders, 0)
+    for member in archive.members:
+        at = member.name.rfind("/")
+        while at >= 0:
+            folder = member.name[: at + 1]
+            if folder in weights:
+                weights[folder] += member.packed_bytes
+            at = member.name.rfind("/", 0, at)
+    return weights
+
+
+def _part(archive: Archive, folder: str, way: list[tuple[str, str, str]], size_bytes: int) -> Part:
+    name = "/".join(one for _, one, _ in way)
+    info = read_property_list(
+        archive.read(f"{folder}Info.plist", PROPERTY_LIST_LIMIT_BYTES),
+        f"The property list of {shown(name)}",
+        archive.effort,
+    )
+    place, _, suffix = way[-1]
+    kind: PartKind = _KINDS.get(suffix) or _APPS.get(place, "app")
     binary = _binary(archive, folder, info)
     return Part(
         kind=kind,
@@ -122,7 +181,7 @@ def _part(archive: Archive, folder: str, name: str, suffix: str) -> Part:
         version=text_of(info.get("CFBundleShortVersionString")) or "",
         number=text_of(info.get("CFBundleVersion")) or "",
         processors=binary.processors if binary else (),
-        size_bytes=sum(member.compress_size for member in archive.members if member.filename.startswith(folder)),
+        size_bytes=size_bytes,
     )
 
 
@@ -143,7 +202,7 @@ def _labels(archive: Archive, root: str, label: str | None) -> dict[str, str]:
         if found is None:
             continue
         try:
-            strings = read_property_list(archive.read(name), name)
+            strings = read_property_list(archive.read(name, PROPERTY_LIST_LIMIT_BYTES), shown(name), archive.effort)
         except PackageUnreadable:
             continue
         text = text_of(strings.get("CFBundleDisplayName"))

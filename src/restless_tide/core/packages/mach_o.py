@@ -18,7 +18,8 @@ _THIN = {
 _FAT, _FAT_64 = b"\xca\xfe\xba\xbe", b"\xca\xfe\xba\xbf"
 _PROCESSORS = {7: "i386", 0x01000007: "x86_64", 12: "arm", 0x0100000C: "arm64", 0x0200000C: "arm64_32"}
 _SUBTYPES = {(12, 9): "armv7", (12, 11): "armv7s", (0x0100000C, 2): "arm64e"}
-_BUILD_VERSION = 0x32
+_BUILD_VERSION, _LOWEST_PHONE = 0x32, 0x25
+_OF_COMPUTERS = (7, 0x01000007)
 _SIMULATORS = (7, 8, 9, 12)
 _SLICES_LIMIT = 30
 _COMMANDS_LIMIT = 500
@@ -26,8 +27,11 @@ _COMMANDS_LIMIT = 500
 
 @dataclass(frozen=True)
 class Binary:
+    """``slices``: where each program of a file for several processors begins, in bytes, as far as it is not looked at yet."""
+
     processors: tuple[str, ...]
     simulator: bool
+    slices: tuple[int, ...] = ()
 
 
 def read_mach_o(start: bytes) -> Binary | None:
@@ -52,6 +56,8 @@ def _thin(start: bytes) -> Binary:
         command, size, platform = struct.unpack_from(f"{order}III", start, at)
         if command == _BUILD_VERSION and platform in _SIMULATORS:
             simulator = True
+        if command == _LOWEST_PHONE and processor in _OF_COMPUTERS:  # phones have none of these processors
+            simulator = True
         if size < 8:
             break
         at += size
@@ -60,12 +66,12 @@ def _thin(start: bytes) -> Binary:
 
 def _fat(start: bytes) -> Binary | None:
     (count,) = struct.unpack_from(">I", start, 4)
-    if count > _SLICES_LIMIT:  # the same first bytes begin a compiled Java class
+    if not 0 < count <= _SLICES_LIMIT:  # the same first bytes begin a compiled Java class
         return None
-    stride = 32 if start[:4] == _FAT_64 else 20
-    kinds = [struct.unpack_from(">II", start, 8 + place * stride) for place in range(count)]
-    names = tuple(sorted({_name(processor, subtype) for processor, subtype in kinds}))
-    return Binary(names, False)
+    form, stride = (">IIQ", 32) if start[:4] == _FAT_64 else (">III", 20)
+    kinds = [struct.unpack_from(form, start, 8 + place * stride) for place in range(count)]
+    names = tuple(sorted({_name(processor, subtype) for processor, subtype, _ in kinds}))
+    return Binary(names, False, tuple(sorted(at for _, _, at in kinds)))
 
 
 def _name(processor: int, subtype: int) -> str:

@@ -8,8 +8,6 @@ from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.facts import Icon
 
 HEADER_BYTES = 512
-PICTURES = (".png", ".webp")
-"""How the names of pictures end that are understood here."""
 _PNG = b"\x89PNG\r\n\x1a\n"
 _WITH_ALPHA = (4, 6)
 

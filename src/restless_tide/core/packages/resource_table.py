@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.bounds import Effort
 from restless_tide.core.packages.chunks import (
     RESOURCE_TABLE,
     STRING_POOL,
@@ -24,38 +26,66 @@ _SPARSE = 0x01
 _SHORT_OFFSETS = 0x02
 _COMPLEX = 0x0001
 _COMPACT = 0x0008
-_LANGUAGE, _COUNTRY, _SCRIPT, _VARIANT = 28, 30, 56, 60
+USUAL_DENSITY = 160
+_LANGUAGE, _COUNTRY, _DENSITY, _LEVEL = 8, 10, 14, 24
+_SCRIPT, _VARIANT, _SCRIPT_COMPUTED, _NUMBERING = 36, 40, 52, 53
+_LONGEST_CONFIG = 64
+"""Places in a configuration, in bytes from its beginning, which is its own size."""
+_ANY = (slice(8, 12), slice(24, 26), slice(36, 48), slice(52, 61))
+"""Language, platform level, script, variant and numbering: what does not make a configuration special."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Config:
+    locale: str
+    plain: bool
+    since: int
+    density: int
 
 
 class ResourceTable:
-    """A resource table over the bytes of ``resources.arsc``."""
+    """A resource table over the bytes of ``resources.arsc``. Raises PackageUnreadable."""
 
-    def __init__(self, data: Octets) -> None:
+    def __init__(self, data: Octets, effort: Effort) -> None:
         self._data = data
+        self._effort = effort
         self._types: dict[tuple[int, int], list[Chunk]] = {}
+        self._configs: dict[bytes, _Config] = {}
+        self._values: dict[int, tuple[Configured, ...]] = {}
         try:
             self._pool = self._index()
         except struct.error:
             raise PackageUnreadable(f"{WHAT} is damaged.") from None
 
-    def values(self, resource_id: int) -> Iterator[Configured]:
+    def values(self, resource_id: int) -> Sequence[Configured]:
         """The values of a resource, in the order of the table. Raises PackageUnreadable."""
-        entry = resource_id & 0xFFFF
-        try:
-            for chunk in self._types.get((resource_id >> 24, resource_id >> 16 & 0xFF), ()):
-                value = self._entry(chunk, entry)
-                if value is not None:
-                    yield Configured(self._locale(chunk), self._is_default(chunk), value)
-        except struct.error:
-            raise PackageUnreadable(f"{WHAT} is damaged.") from None
+        known = self._values.get(resource_id)
+        if known is None:
+            try:
+                known = self._values[resource_id] = tuple(self._read(resource_id))
+            except struct.error:
+                raise PackageUnreadable(f"{WHAT} is damaged.") from None
+        return known
 
     def locales(self) -> tuple[str, ...]:
         """The BCP 47 tags for which anything is there besides the default. Raises PackageUnreadable."""
-        try:
-            found = {self._locale(chunk) for chunks_of_type in self._types.values() for chunk in chunks_of_type}
-        except struct.error:
-            raise PackageUnreadable(f"{WHAT} is damaged.") from None
-        return tuple(sorted(found - {""}))
+        return tuple(sorted({config.locale for config in self._used()} - {""}))
+
+    def densities(self) -> tuple[int, ...]:
+        """The screen densities for which anything is there, in dots an inch; what names none is for the usual one."""
+        return tuple(sorted({config.density or USUAL_DENSITY for config in self._used()}))
+
+    def _used(self) -> Iterable[_Config]:
+        return self._configs.values()
+
+    def _read(self, resource_id: int) -> Iterator[Configured]:
+        entry = resource_id & 0xFFFF
+        for chunk in self._types.get((resource_id >> 24, resource_id >> 16 & 0xFF), ()):
+            self._effort.spend()
+            value = self._entry(chunk, entry)
+            if value is not None:
+                config = self._config(chunk)
+                yield Configured(config.locale, config.plain, value, config.since)
 
     def _index(self) -> StringPool:
         data = self._data
@@ -69,31 +99,21 @@ class ResourceTable:
             elif chunk.kind == TABLE_PACKAGE:
                 (package_id,) = struct.unpack_from("<I", data, chunk.start + 8)
                 for inner in chunks(data, chunk.start + chunk.header_bytes, chunk.end, WHAT):
+                    self._effort.spend()
                     if inner.kind == TABLE_TYPE:
                         self._types.setdefault((package_id, data[inner.start + 8]), []).append(inner)
+                        self._config(inner)
         if pool is None:
             raise PackageUnreadable(f"{WHAT} holds no strings.")
         return pool
 
-    def _is_default(self, chunk: Chunk) -> bool:
+    def _config(self, chunk: Chunk) -> _Config:
         (config_bytes,) = struct.unpack_from("<I", self._data, chunk.start + 20)
-        return not any(self._data[chunk.start + 24 : min(chunk.start + 20 + config_bytes, chunk.end)])
-
-    def _locale(self, chunk: Chunk) -> str:
-        """The configuration's language tag; two letters stand as they are, three are packed into five bits each."""
-        language = _letters(self._octets(chunk, _LANGUAGE, 2), ord("a"))
-        if not language:
-            return ""
-        script = self._octets(chunk, _SCRIPT, 4).rstrip(b"\0").decode("ascii", "replace")
-        country = _letters(self._octets(chunk, _COUNTRY, 2), ord("0"))
-        variant = self._octets(chunk, _VARIANT, 8).rstrip(b"\0").decode("ascii", "replace")
-        return "-".join(part for part in (language, script, country, variant) if part)
-
-    def _octets(self, chunk: Chunk, offset: int, size: int) -> bytes:
-        (config_bytes,) = struct.unpack_from("<I", self._data, chunk.start + 20)
-        if offset + size > 20 + config_bytes:
-            return b""
-        return bytes(self._data[chunk.start + offset : chunk.start + offset + size])
+        octets = bytes(self._data[chunk.start + 20 : min(chunk.start + 20 + config_bytes, chunk.end)])
+        known = self._configs.get(octets)
+        if known is None:
+            known = self._configs[octets] = _config_of(octets)
+        return known
 
     def _entry(self, chunk: Chunk, entry: int) -> Given | None:
         flags = self._data[chunk.start + 9]
@@ -114,10 +134,13 @@ class ResourceTable:
         """Where the entry lies after the chunk's entries begin; None when this configuration lacks it."""
         table = chunk.start + chunk.header_bytes
         if flags & _SPARSE:
-            for place in range(min(count, (chunk.end - table) // 4)):
-                index, quarter = struct.unpack_from("<HH", self._data, table + 4 * place)
+            low, high = 0, min(count, (chunk.end - table) // 4)  # they lie in the sequence of their numbers
+            while low < high:
+                middle = (low + high) // 2
+                index, quarter = struct.unpack_from("<HH", self._data, table + 4 * middle)
                 if index == entry:
                     return int(quarter) * 4
+                low, high = (middle + 1, high) if index < entry else (low, middle)
             return None
         if entry >= count:
             return None
@@ -126,6 +149,31 @@ class ResourceTable:
             return None if quarter == 0xFFFF else int(quarter) * 4
         (offset,) = struct.unpack_from("<I", self._data, table + 4 * entry)
         return None if offset == 0xFFFFFFFF else int(offset)
+
+
+def _config_of(octets: bytes) -> _Config:
+    """A configuration (ResTable_config in ResourceTypes.h), which older tools write shorter."""
+    whole = octets[:_LONGEST_CONFIG].ljust(_LONGEST_CONFIG, b"\0")
+    special = bytearray(whole[4:])
+    for part in _ANY:
+        special[part.start - 4 : part.stop - 4] = bytes(part.stop - part.start)
+    density, level = struct.unpack_from("<H", whole, _DENSITY)[0], struct.unpack_from("<H", whole, _LEVEL)[0]
+    return _Config(_locale_of(whole), not any(special), level, density)
+
+
+def _locale_of(config: bytes) -> str:
+    """The configuration's language tag; two letters stand as they are, three are packed into five bits each."""
+    language = _letters(config[_LANGUAGE : _LANGUAGE + 2], ord("a"))
+    if not language:
+        return ""
+    script = "" if config[_SCRIPT_COMPUTED] else _ascii(config[_SCRIPT : _SCRIPT + 4])
+    country = _letters(config[_COUNTRY : _COUNTRY + 2], ord("0"))
+    variant, numbering = _ascii(config[_VARIANT : _VARIANT + 8]), _ascii(config[_NUMBERING : _NUMBERING + 8])
+    return "-".join(part for part in (language, script, country, variant, numbering and f"u-nu-{numbering}") if part)
+
+
+def _ascii(octets: bytes) -> str:
+    return octets.rstrip(b"\0").decode("ascii", "replace")
 
 
 def _letters(packed: bytes, base: int) -> str:

@@ -10,14 +10,16 @@ from __future__ import annotations
 
 import hashlib
 import struct
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import BinaryIO
+from itertools import islice
 
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.archive import Archive
+from restless_tide.core.packages.bounds import CERTIFICATES_LIMIT, SIGNERS_LIMIT
 from restless_tide.core.packages.certificates import (
     certificates_of,
     is_signed,
@@ -28,15 +30,19 @@ from restless_tide.core.packages.certificates import (
 from restless_tide.core.packages.facts import Certificate, Signature
 
 _MAGIC = b"APK Sig Block 42"
-_V3 = 0xF05368C0
-_SCHEMES = {0x7109871A: "v2", _V3: "v3", 0x1B93AD61: "v3.1"}
+_V3, _V31 = 0xF05368C0, 0x1B93AD61
+_SCHEMES = {0x7109871A: "v2", _V3: "v3", _V31: "v3.1"}
+_FIRST = {"v2": 24, "v3": 28, "v3.1": 33}
+"""The first platform level that looks at each scheme."""
+_LAST = 0x7FFFFFFF
 _LINEAGE = 0x3BA06F8C
 _NEWER_SCHEME = 0xBEEFF00D
+_ROTATED_FROM = 0x559F8B02
 _CHUNK_BYTES = 1024 * 1024
-_BLOCK_LIMIT_BYTES = 64 * 1024 * 1024
-_SIGNERS_LIMIT = 10
+_BLOCK_LIMIT_BYTES = 16 * 1024 * 1024
+_ALGORITHMS_LIMIT = 32
+_ATTRIBUTES_LIMIT = 32
 _LINEAGE_LIMIT = 100
-_END_BYTES = 22
 _DIRECTORY_PLACE = 16
 
 
@@ -65,6 +71,14 @@ _ALGORITHMS = {
 
 class _Wrong(Exception):
     """The signature does not hold; the text says why."""
+
+
+class _Stripped(_Wrong):
+    """A newer signature was taken away; platform levels below ``seen_from`` do not notice."""
+
+    def __init__(self, said: str, seen_from: int) -> None:
+        super().__init__(said)
+        self.seen_from = seen_from
 
 
 class Octets:
@@ -105,42 +119,56 @@ class Layout:
     values: dict[int, bytes]
 
 
-def read_layout(source: BinaryIO) -> Layout | None:
+@dataclass(frozen=True)
+class Reach:
+    """The platform levels that one signer of a block is meant for, and why it does not hold on them; empty: it does.
+
+    ``holds_until``: it holds on levels below, which do not look at what is wrong with it.
+    """
+
+    first: int
+    last: int
+    trouble: str
+    holds_until: int = 0
+
+    def holds_on(self, level: int) -> bool:
+        return not self.trouble or level < self.holds_until
+
+
+@dataclass(frozen=True)
+class Judged:
+    signature: Signature
+    reaches: tuple[Reach, ...]
+
+
+def read_layout(archive: Archive) -> Layout | None:
     """The file's sections, or None without a signing block. Raises PackageUnreadable."""
-    size = source.seek(0, 2)
-    tail_at = max(0, size - _END_BYTES - 0xFFFF)
-    source.seek(tail_at)
-    tail = source.read()
-    found = tail.rfind(b"PK\x05\x06")
-    if found < 0 or len(tail) - found < _END_BYTES:
-        raise PackageUnreadable("The package has no end record.", code="package-cut-off")
-    end_at, end = tail_at + found, tail[found:]
-    (directory_at,) = struct.unpack_from("<I", end, _DIRECTORY_PLACE)
-    if directory_at < 32 or directory_at > end_at:
+    directory_at = archive.directory_at
+    if directory_at < 32:
         return None
-    source.seek(directory_at - 24)
-    footer = source.read(24)
+    footer = archive.read_at(directory_at - 24, 24)
     if footer[8:] != _MAGIC:
         return None
     (block_bytes,) = struct.unpack_from("<Q", footer)
     block_at = directory_at - block_bytes - 8
     if not 24 <= block_bytes <= _BLOCK_LIMIT_BYTES or block_at < 0:
         raise PackageUnreadable("The package's signing block has an impossible size.", remedy="Sign the package again.")
-    source.seek(block_at)
-    block = source.read(directory_at - block_at)
+    block = archive.read_at(block_at, directory_at - block_at)
     if struct.unpack_from("<Q", block)[0] != block_bytes:
         raise PackageUnreadable("The package's signing block states two sizes.", remedy="Sign the package again.")
-    return Layout(block_at, directory_at, end_at, end, _values(block[8:-24]))
+    if archive.content_end > block_at:
+        raise PackageUnreadable("A member of the package lies in its signing block.", code="archive-ambiguous")
+    return Layout(block_at, directory_at, archive.end_at, archive.end, _values(block[8:-24]))
 
 
-def signatures_of(source: BinaryIO, layout: Layout, *, verify: bool = True) -> tuple[Signature, ...]:
+def signatures_of(archive: Archive, layout: Layout) -> tuple[Judged, ...]:
     """The block's signatures, oldest scheme first, each verified. Raises PackageUnreadable for a damaged block."""
     digests: dict[str, bytes] = {}
-    found = []
-    for key, scheme in _SCHEMES.items():
-        if key in layout.values:
-            found.append(_signature(source, layout, scheme, layout.values[key], digests, verify))
-    return tuple(found)
+    return tuple(
+        _signature(archive, layout, scheme, layout.values[key], digests)
+        for key, scheme in _SCHEMES.items()
+        if key in layout.values
+    )
 
 
 def _values(pairs: bytes) -> dict[int, bytes]:
@@ -155,35 +183,45 @@ def _values(pairs: bytes) -> dict[int, bytes]:
     return values
 
 
-def _signature(
-    source: BinaryIO, layout: Layout, scheme: str, value: bytes, digests: dict[str, bytes], verify: bool
-) -> Signature:
-    signers = list(Octets(value).parts())
+def _signature(archive: Archive, layout: Layout, scheme: str, value: bytes, digests: dict[str, bytes]) -> Judged:
+    signers = list(islice(Octets(value).parts(), SIGNERS_LIMIT + 1))
     certificates: list[bytes] = []
     lineage: list[bytes] = []
-    trouble, verified = "", True if verify else None
-    if not 1 <= len(signers) <= _SIGNERS_LIMIT:
-        return Signature(scheme=scheme, verified=False, trouble=f"it lists {len(signers)} signers")
+    trouble, verified = "", True if archive.verify else None
+    reaches: list[Reach] = []
+    if not 1 <= len(signers) <= SIGNERS_LIMIT:
+        count = "no signer" if not signers else f"more than {SIGNERS_LIMIT} signers"
+        wrong = f"it lists {count}"
+        signature = Signature(scheme=scheme, verified=False, trouble=wrong)
+        return Judged(signature, (Reach(_FIRST[scheme], _LAST, wrong),))
     for signer in signers:
         parts = Octets(signer)
         signed = parts.part()
-        if scheme != "v2":
-            parts.take(8)  # the platform levels it is meant for
+        first, last = (_FIRST[scheme], _LAST) if scheme == "v2" else (parts.number(), min(parts.number(), _LAST))
+        holds_until, wrong_here = 0, ""
         try:
-            chain, before, whole = _signer(source, layout, scheme, signed, parts, digests, verify)
+            chain, before, whole = _signer(archive, layout, scheme, signed, parts, digests, (first, last))
             lineage.extend(before)
             if not whole and verified is not False:
                 verified, trouble = None, "it is digested over pages, which is not verified here"
+        except _Stripped as wrong:
+            chain, verified, wrong_here, holds_until = _chain(signed)[0], False, str(wrong), wrong.seen_from
         except (_Wrong, PackageUnreadable) as wrong:
-            chain, verified, trouble = _chain(scheme, signed)[0], False, str(wrong)
+            chain, verified, wrong_here = _chain(signed)[0], False, str(wrong)
+        trouble = wrong_here or trouble
+        reaches.append(Reach(max(first, _FIRST[scheme]), last, wrong_here, holds_until))
         certificates.extend(chain[:1])
-    return Signature(
+    if scheme == "v3.1" and _V3 not in layout.values:
+        verified, trouble = False, "a v3 signature has to stand beside it, and there is none"
+        reaches = [Reach(reach.first, reach.last, trouble) for reach in reaches]
+    signature = Signature(
         scheme=scheme,
         verified=verified,
-        trouble=trouble if verify else "not verified",
+        trouble=trouble if archive.verify or verified is False else "not verified",
         signers=_legible(certificates),
         lineage=_legible(lineage),
     )
+    return Judged(signature, tuple(reaches))
 
 
 def _legible(found: list[bytes]) -> tuple[Certificate, ...]:
@@ -194,16 +232,16 @@ def _legible(found: list[bytes]) -> tuple[Certificate, ...]:
         return ()
 
 
-def _chain(scheme: str, signed: bytes) -> tuple[list[bytes], dict[int, bytes], Octets]:
+def _chain(signed: bytes) -> tuple[list[bytes], dict[int, bytes], Octets]:
     data = Octets(signed)
     digests = _numbered(data.parts())
-    return list(data.parts()), digests, data
+    return list(islice(data.parts(), CERTIFICATES_LIMIT)), digests, data
 
 
 def _numbered(entries: Iterable[bytes]) -> dict[int, bytes]:
     """Entries that begin with the number of an algorithm, by that number."""
     found = {}
-    for entry in entries:
+    for entry in islice(entries, _ALGORITHMS_LIMIT):
         part = Octets(entry)
         number = part.number()
         found[number] = part.part()
@@ -211,16 +249,17 @@ def _numbered(entries: Iterable[bytes]) -> dict[int, bytes]:
 
 
 def _signer(
-    source: BinaryIO,
+    archive: Archive,
     layout: Layout,
     scheme: str,
     signed: bytes,
     parts: Octets,
     digests: dict[str, bytes],
-    verify: bool,
+    levels: tuple[int, int],
 ) -> tuple[list[bytes], list[bytes], bool]:
     """The signer's certificates, those before it, and whether a digest of the whole file was held against it."""
-    chain, stated, data = _chain(scheme, signed)
+    verify = archive.verify
+    chain, stated, data = _chain(signed)
     if not chain:
         raise _Wrong("it names no certificate")
     signatures = _numbered(parts.parts())
@@ -239,27 +278,36 @@ def _signer(
         ):
             raise _Wrong("its signature does not match its certificate")
         if algorithm.whole:
-            if _digest(source, layout, algorithm.digest, digests) != stated[number]:
+            if _digest(archive, layout, algorithm.digest, digests) != stated[number]:
                 raise _Wrong("the package was changed after it was signed")
             whole = True
+    if scheme != "v2" and (data.number(), min(data.number(), _LAST)) != levels:
+        raise _Wrong("it signs other platform levels than it states")
+    attributes = list(islice(data.parts(), _ATTRIBUTES_LIMIT)) if data else []
     if scheme == "v2":
-        _demand_not_stripped(layout, data)
+        _demand_not_stripped(layout, attributes, _NEWER_SCHEME, _V3)
         return chain, [], whole or not verify
-    data.take(8)
-    return chain, _lineage(data, chain[0]), whole or not verify
+    if scheme == "v3":
+        _demand_not_stripped(layout, attributes, _ROTATED_FROM, _V31)
+    return chain, _lineage(attributes, chain[0]), whole or not verify
 
 
-def _demand_not_stripped(layout: Layout, data: Octets) -> None:
-    """An older signature may say that a newer one was made with it; without that one it does not hold."""
-    for entry in data.parts() if data else ():
+def _demand_not_stripped(layout: Layout, attributes: Sequence[bytes], mark: int, newer: int) -> None:
+    """An older signature may say that a newer one was made with it; without that one it does not hold on levels that look."""
+    for entry in attributes:
         attribute = Octets(entry)
-        if attribute.number() == _NEWER_SCHEME and attribute.number() == 3 and _V3 not in layout.values:
-            raise _Wrong("it was signed with v3 too, and that signature is gone")
+        if attribute.number() != mark or newer in layout.values:
+            continue
+        value = attribute.number()
+        if mark == _ROTATED_FROM:
+            raise _Stripped("it was signed with v3.1 too, and that signature is gone", max(value, _FIRST["v3.1"]))
+        if value == 3:
+            raise _Stripped("it was signed with v3 too, and that signature is gone", _FIRST["v3"])
 
 
-def _lineage(data: Octets, signer: bytes) -> list[bytes]:
+def _lineage(attributes: Sequence[bytes], signer: bytes) -> list[bytes]:
     """The certificates before the signer's, oldest first, each vouching for the next."""
-    for entry in data.parts() if data else ():
+    for entry in attributes:
         attribute = Octets(entry)
         if attribute.number() != _LINEAGE:
             continue
@@ -290,32 +338,34 @@ def _lineage(data: Octets, signer: bytes) -> list[bytes]:
     return []
 
 
-def _digest(source: BinaryIO, layout: Layout, name: str, known: dict[str, bytes]) -> bytes:
+def _digest(archive: Archive, layout: Layout, name: str, known: dict[str, bytes]) -> bytes:
     if name not in known:
         end = bytearray(layout.end)
         struct.pack_into("<I", end, _DIRECTORY_PLACE, layout.block_at)
-        chunks = [
-            *_chunk_digests(source, 0, layout.block_at, name),
-            *_chunk_digests(source, layout.directory_at, layout.end_at, name),
-            *(
-                hashlib.new(name, b"\xa5" + struct.pack("<I", len(part)) + part).digest()
-                for part in (bytes(end[at : at + _CHUNK_BYTES]) for at in range(0, len(end), _CHUNK_BYTES))
-            ),
-        ]
-        top = hashlib.new(name, b"\x5a" + struct.pack("<I", len(chunks)))
-        for chunk in chunks:
-            top.update(chunk)
+        places = [*_chunks(0, layout.block_at), *_chunks(layout.directory_at, layout.end_at)]
+
+        def digest(place: tuple[int, int]) -> bytes:
+            begin, size = place
+            return _chunk_digest(archive.read_at(begin, size), size, name)
+
+        top = hashlib.new(name)
+        last = [bytes(end[at : at + _CHUNK_BYTES]) for at in range(0, len(end), _CHUNK_BYTES)]
+        top.update(b"\x5a" + struct.pack("<I", len(places) + len(last)))
+        for found in archive.side_by_side(digest, places):
+            top.update(found)
+        for part in last:
+            top.update(_chunk_digest(part, len(part), name))
         known[name] = top.digest()
     return known[name]
 
 
-def _chunk_digests(source: BinaryIO, begin: int, end: int, name: str) -> Iterator[bytes]:
-    source.seek(begin)
-    while begin < end:
-        part = source.read(min(_CHUNK_BYTES, end - begin))
-        if not part:
-            raise PackageUnreadable("The package ends in the middle.", code="package-cut-off")
-        digest = hashlib.new(name, b"\xa5" + struct.pack("<I", len(part)))
-        digest.update(part)
-        yield digest.digest()
-        begin += len(part)
+def _chunks(begin: int, end: int) -> list[tuple[int, int]]:
+    return [(at, min(_CHUNK_BYTES, end - at)) for at in range(begin, end, _CHUNK_BYTES)]
+
+
+def _chunk_digest(part: bytes, size: int, name: str) -> bytes:
+    if len(part) != size:
+        raise PackageUnreadable("The package ends in the middle.", code="package-cut-off")
+    digest = hashlib.new(name, b"\xa5" + struct.pack("<I", size))
+    digest.update(part)
+    return digest.digest()

@@ -38,5 +38,5 @@ class Window(io.RawIOBase):
 
 
 def window(source: BinaryIO, begin: int, size: int) -> BinaryIO:
-    """A buffered file over a part of ``source``."""
-    return cast(BinaryIO, io.BufferedReader(Window(source, begin, size)))
+    """A file over a part of ``source``."""
+    return cast(BinaryIO, Window(source, begin, size))

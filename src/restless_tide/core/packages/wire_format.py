@@ -7,10 +7,10 @@ that nobody wants. ``protoc --decode_raw`` reads the same.
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterator
 
 from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.bounds import Effort
 
 Octets = bytes | memoryview
 _VARINT, _EIGHT, _BYTES, _FOUR = 0, 1, 2, 5
@@ -19,44 +19,52 @@ _VARINT, _EIGHT, _BYTES, _FOUR = 0, 1, 2, 5
 class Message:
     """One message; values are whole numbers or octets. Raises PackageUnreadable when it is damaged."""
 
-    def __init__(self, data: Octets) -> None:
-        self._fields: dict[int, list[int | memoryview]] = defaultdict(list)
-        for number, value in _values(memoryview(data)):
-            self._fields[number].append(value)
+    def __init__(self, data: Octets, effort: Effort) -> None:
+        self._fields: dict[int, list[int | memoryview]] = {}
+        self._effort = effort
+        for number, value in _values(memoryview(data), effort):
+            self._fields.setdefault(number, []).append(value)
 
     @property
     def empty(self) -> bool:
         return not self._fields
 
+    @property
+    def fields(self) -> set[int]:
+        return set(self._fields)
+
     def __contains__(self, field: int) -> bool:
         return field in self._fields
 
+    def octets(self, field: int) -> list[memoryview]:
+        """What every value of a field that is no number holds, unread."""
+        return [value for value in self._fields.get(field, ()) if isinstance(value, memoryview)]
+
     def messages(self, field: int) -> Iterator[Message]:
-        for value in self._fields.get(field, ()):
-            if isinstance(value, memoryview):
-                yield Message(value)
+        for value in self.octets(field):
+            yield Message(value, self._effort)
 
     def message(self, field: int) -> Message | None:
         """The last one given, as the encoding says."""
-        found = [value for value in self._fields.get(field, ()) if isinstance(value, memoryview)]
-        return Message(found[-1]) if found else None
+        found = self.octets(field)
+        return Message(found[-1], self._effort) if found else None
 
     def text(self, field: int) -> str:
         return next(self.texts(field), "")
 
     def texts(self, field: int) -> Iterator[str]:
-        for value in self._fields.get(field, ()):
-            if isinstance(value, memoryview):
-                yield bytes(value).decode("utf-8", "replace")
+        for value in self.octets(field):
+            yield bytes(value).decode("utf-8", "replace")
 
     def number(self, field: int) -> int:
         found = [value for value in self._fields.get(field, ()) if isinstance(value, int)]
         return found[-1] if found else 0
 
 
-def _values(data: memoryview) -> Iterator[tuple[int, int | memoryview]]:
+def _values(data: memoryview, effort: Effort) -> Iterator[tuple[int, int | memoryview]]:
     at = 0
     while at < len(data):
+        effort.spend()
         key, at = _varint(data, at)
         kind = key & 7
         if kind == _VARINT:

@@ -51,7 +51,7 @@ def package_known(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
 def package_file(sha256: str, desk: TheDesk, _: SignedIn) -> FileResponse:
     """The file of a package, unchanged: for a step that a person carries to a store."""
     with desk.look() as session:
-        facts = Facts.model_validate(builds.known_package(session, sha256).facts)
+        facts = Facts.of(builds.known_package(session, sha256).facts)
     name = f"{facts.identifier}-{facts.version}-{facts.number}.{facts.format}"
     return FileResponse(desk.files.path(sha256), media_type="application/octet-stream", filename=name)
 
@@ -60,14 +60,14 @@ def package_file(sha256: str, desk: TheDesk, _: SignedIn) -> FileResponse:
 def package(sha256: str, desk: TheDesk, _: SignedIn) -> Facts:
     """What was read out of a package."""
     with desk.look() as session:
-        return Facts.model_validate(builds.known_package(session, sha256).facts)
+        return Facts.of(builds.known_package(session, sha256).facts)
 
 
 @router.get("/packages/{sha256}/icon", response_class=Response)
 def package_icon(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
     """The icon inside a package, where a browser can show it."""
     with desk.look() as session:
-        facts = Facts.model_validate(builds.known_package(session, sha256).facts)
+        facts = Facts.of(builds.known_package(session, sha256).facts)
     with desk.files.path(sha256).open("rb") as source:
         content = read_icon(source, facts)
     if content is None or facts.icon is None:

@@ -22,7 +22,7 @@ router = router_of("push", "/v1")
 @router.post("/apps/{app}/checks")
 def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> list[SheetTold]:
     """What stands against sending packages of these facts, store by store, before any byte travels."""
-    facts = [Facts.model_validate(entry) for entry in wanted.facts]
+    facts = [Facts.of(entry) for entry in wanted.facts]
     return [
         SheetTold(
             store=sheet.store, store_title=sheet.title, there=sheet.there, findings=findings_told(list(sheet.findings))

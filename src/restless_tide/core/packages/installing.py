@@ -1,0 +1,96 @@
+"""Which platform levels install an APK, by its signatures and what it asks for.
+
+Sources: Android's public descriptions of its signature schemes. Levels before 24 look at v1 alone; from 24 on at v2,
+from 28 at v3, from 33 at v3.1, each the newest it finds, and at no older one when that does not hold. From level 30
+on a package that targets 30 or above needs more than v1.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from restless_tide.core.errors import PackageUnreadable
+from restless_tide.core.packages.archive import Archive
+from restless_tide.core.packages.certificates import certificates_of
+from restless_tide.core.packages.facts import Levels, Signature
+from restless_tide.core.packages.jar_signature import STRONGEST_FROM, JarJudged, judge_jar
+from restless_tide.core.packages.manifest import UNRELEASED, Manifest
+from restless_tide.core.packages.signing_block import Judged, read_layout, signatures_of
+
+BLOCK_FROM = 24
+"""The first level that looks at a signing block; before it only v1 counts."""
+NOT_ALONE_FROM = 30
+"""From this level on v1 alone does not do for a package that targets it."""
+NO_SCRIPTS_FROM = 26
+"""From this level on a package that asks for the newer sandbox needs more than v1."""
+_NEWEST_LOOKED_AT = 100
+_SCHEME_FROM = {"v2": 24, "v3": 28, "v3.1": 33}
+
+
+def read_signatures(
+    archive: Archive, manifest: Manifest
+) -> tuple[tuple[Signature, ...], tuple[Levels, ...], tuple[str, ...]]:
+    """The signatures, oldest scheme first, the levels that install the package, and remarks. Raises PackageUnreadable."""
+    layout = read_layout(archive)
+    block = signatures_of(archive, layout) if layout else ()
+    lowest = manifest.lowest
+    counts = lowest < BLOCK_FROM or not block
+    schemes = tuple(judged.signature.scheme for judged in block)
+    jar = judge_jar(archive, "v1", schemes, members=counts, before=lowest < STRONGEST_FROM)
+    first = _first(archive, jar, counts=counts) if jar else None
+    levels = _levels(jar, block, manifest) if archive.verify else ()
+    signatures = tuple(judged.signature for judged in block)
+    remarks = jar.remarks if jar and counts else ()
+    return (first, *signatures) if first else signatures, levels, remarks
+
+
+def _first(archive: Archive, jar: JarJudged, *, counts: bool) -> Signature:
+    """The v1 signature; one that no level looks at is not verified, unless something it says is gone."""
+    trouble = jar.trouble
+    if not trouble and jar.stripped:
+        trouble = f"it was signed with {', '.join(jar.stripped)} too, and that signature is gone"
+    verified: bool | None = not trouble
+    if not counts or not archive.verify:
+        verified, trouble = (False, trouble) if trouble else (None, "no platform level that installs it looks at it")
+        if not archive.verify and verified is None:
+            trouble = "not verified"
+    try:
+        signers = certificates_of(jar.signers)
+    except PackageUnreadable:
+        signers = ()
+    return Signature(scheme="v1", verified=verified, trouble=trouble, signers=signers)
+
+
+def _levels(jar: JarJudged | None, block: tuple[Judged, ...], manifest: Manifest) -> tuple[Levels, ...]:
+    """The runs of levels that install it, from the lowest it names on. What holds on the newest level known holds later."""
+    if manifest.lowest >= UNRELEASED:
+        return ()
+    found: list[Levels] = []
+    for level in range(manifest.lowest, max(_NEWEST_LOOKED_AT, manifest.lowest) + 1):
+        if not _installs(level, jar, block, manifest):
+            continue
+        if found and found[-1].last == level - 1:
+            found[-1] = replace(found[-1], last=level)
+        else:
+            found.append(Levels(first=level, last=level))
+    if found and found[-1].last == max(_NEWEST_LOOKED_AT, manifest.lowest):
+        found[-1] = replace(found[-1], last=None)
+    return tuple(found)
+
+
+def _installs(level: int, jar: JarJudged | None, block: tuple[Judged, ...], manifest: Manifest) -> bool:
+    for judged in reversed(block):
+        if level < _SCHEME_FROM[judged.signature.scheme]:
+            continue
+        reach = next((reach for reach in judged.reaches if reach.first <= level <= reach.last), None)
+        if reach is not None:
+            return reach.holds_on(level)
+        if judged.signature.scheme != "v3.1":  # below the level that a rotation begins at, the older one counts
+            return False
+    if jar is None or (jar.trouble if level >= STRONGEST_FROM else jar.trouble_before):
+        return False
+    if level >= BLOCK_FROM and any(level >= _SCHEME_FROM.get(scheme, level + 1) for scheme in jar.stripped):
+        return False
+    if level >= NOT_ALONE_FROM and manifest.target >= NOT_ALONE_FROM:
+        return False
+    return level < NO_SCRIPTS_FROM or manifest.sandbox < 2
