@@ -17,6 +17,7 @@ from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.client import uploads as sending
 from restless_tide.client.line import Line
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.demo.processes import Processes
 from restless_tide.records.database import Database
@@ -123,7 +124,7 @@ def _enter_many(processes: Processes, name: str, count: int) -> None:
         for number in range(count):
             sha256 = hashlib.sha256(f"{name} {number}".encode()).hexdigest()
             version = f"1.{number // 50}.{number % 50}"
-            facts = Facts(format="apk", identifier=f"org.example.{name}", version=version, number=number, size_bytes=1, sha256=sha256)  # fmt: skip
+            facts = Facts(format="apk", identifier=f"org.example.{name}", version=version, number=BuildNumber(number), size_bytes=1, sha256=sha256)  # fmt: skip
             session.add(Package(sha256=sha256, size_bytes=1, facts=facts.document(), received_at=now))
             build = Build(app_id=app.id, platform="android", version=version, number=facts.number, created_by="p-bench",
                           created_at=now - timedelta(minutes=count - number))  # fmt: skip

@@ -76,7 +76,7 @@ def keys(rules: Rulebook, given: AnswersAt, case: Case, day: datetime = NOW) -> 
 
 
 def case(offer: Availability = FREE, **facts: Any) -> Case:
-    return Case(facts=(FACTS.model_copy(update=facts),), offer=offer)
+    return Case(facts=(replace(FACTS, **facts),), offer=offer)
 
 
 def test_a_topic_is_answered_once_and_every_store_gets_it_in_its_own_choices() -> None:
@@ -289,12 +289,12 @@ CAMERA = ("android.permission.CAMERA",)
 def test_answers_are_held_against_the_package(
     common: dict[str, Answer | None], facts: dict[str, Any], expected: tuple[str, Level] | None
 ) -> None:
-    found = against_package(common, [FACTS.model_copy(update=facts)], "Build 1.0.0 (1)")
+    found = against_package(common, [replace(FACTS, **facts)], "Build 1.0.0 (1)")
     assert [(one.code, one.level) for one in found] == ([expected] if expected else [])
 
 
 def test_a_contradiction_names_both_sides() -> None:
-    package = FACTS.model_copy(update={"permissions": CAMERA})
+    package = replace(FACTS, permissions=CAMERA)
     (found,) = against_package({"gathered-data": {"pictures": ()}}, [package], "Build 1.0.0 (1)")
     assert found.detail == (
         "Build 1.0.0 (1) has android.permission.CAMERA, and Data gathered says: Pictures and films: not gathered."
@@ -518,7 +518,7 @@ def test_a_thing_may_be_asked_of_some_apps_alone() -> None:
     assert evidence(rules, "papers", replace(COMPLETE, offered=PAID)).state is S.DOUBTFUL
     assert evidence(rules, "camera", COMPLETE).state is S.NOT_ASKED
     assert "may not ask" in evidence(rules, "camera", replace(COMPLETE, build=None)).reason
-    taking = replace(READY, facts=(FACTS.model_copy(update={"permissions": CAMERA}),))
+    taking = replace(READY, facts=(replace(FACTS, permissions=CAMERA),))
     assert evidence(rules, "camera", replace(COMPLETE, build=taking)).state is S.DOUBTFUL
 
 

@@ -271,7 +271,7 @@ def apk(**changed: Any) -> Facts:
         "format": "apk", "identifier": "org.example.a", "version": "1.1.0", "number": 5, "target_platform": "34",
         "size_bytes": 10, "sha256": "0" * 64, "signatures": signed(certificate()),
     }  # fmt: skip
-    return Facts(**(usual | changed))
+    return Facts.of(usual | changed)
 
 
 def ipa(**changed: Any) -> Facts:

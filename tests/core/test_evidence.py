@@ -18,6 +18,7 @@ from restless_tide.core.evidence import EVIDENCE, evidence
 from restless_tide.core.graph import Standing
 from restless_tide.core.known import BuildKnown, Evidence, Known, LegKnown, MendAct, NodeState, Paper
 from restless_tide.core.leg import LegPhase
+from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts
 from restless_tide.core.picture_sets import PicturesAt
 from restless_tide.core.rulebook import Rulebook, ThingKind, read_rulebook
@@ -31,7 +32,7 @@ FACTS = Facts(
     format="apk",
     identifier="org.example.a",
     version="1.0.0",
-    number=1,
+    number=BuildNumber(1),
     target_platform="34",
     size_bytes=1,
     sha256="0" * 64,
@@ -153,7 +154,7 @@ def test_a_remark_on_a_text_that_the_store_holds_as_it_is_weighs_nothing_any_mor
 
 
 def test_a_build_that_the_store_took_is_blocked_no_more_and_what_to_look_at_stays() -> None:
-    odd = replace(READY, facts=(FACTS.model_copy(update={"debuggable": True}),))
+    odd = replace(READY, facts=(replace(FACTS, debuggable=True),))
     ready = stands(OPENFIELD, "build", build=odd)
     assert [(one.code, str(one.level)) for one in ready.findings if one.code == "debug-build"] == [
         ("debug-build", "caution")
@@ -192,7 +193,7 @@ def test_a_complete_release_is_ready_and_its_sheet_counts_what_is_needed() -> No
 
 
 def test_what_cannot_be_seen_makes_cautions_and_what_is_missing_blocks() -> None:
-    facts = FACTS.model_copy(update={"format": "ipa"})
+    facts = replace(FACTS, format="ipa")
     known = replace(COMPLETE, build=replace(READY, facts=(facts,)))
     assert evidence(NORTHGATE, "pictures", known).state is S.DONE
     unsaid = NORTHGATE.model_copy(update={"listing": NORTHGATE.listing.model_copy(update={"pictures": {}})})

@@ -116,7 +116,7 @@ def facts(**changed: Any) -> Facts:
         "size_bytes": 1,
         "sha256": "0" * 64,
     }
-    return Facts(**(usual | changed))
+    return Facts.of(usual | changed)
 
 
 PLACE = ("android.permission.VIBRATE",)

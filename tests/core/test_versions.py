@@ -145,7 +145,7 @@ def facts(**changed) -> Facts:
         "sha256": "0" * 64,
         "signatures": [{"scheme": "v2", "verified": True, "signers": [SIGNER]}],
     }
-    return Facts(**(usual | changed))
+    return Facts.of(usual | changed)
 
 
 @pytest.mark.parametrize(

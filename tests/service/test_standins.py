@@ -45,7 +45,7 @@ def facts(**changed: Any) -> Facts:
     }
     if changed.get("format") == "ipa":
         usual["profile"] = PROFILE
-    return Facts(**(usual | changed))
+    return Facts.of(usual | changed)
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,7 @@ const props = defineProps<{ facts: Facts }>()
 const WORDS = new Map([[true, 'holds'], [false, 'does not hold'], [null, 'not verified']])
 const whole = computed(() => Math.max(props.facts.size_bytes, 1))
 const odd = computed(() => [props.facts.debuggable && 'a debug build', props.facts.test_only && 'for tests only', props.facts.simulator && 'for a simulator'].filter(Boolean).join(', '))
+const granted = computed(() => Object.entries(props.facts.implied_permissions ?? {}))
 const shares = computed(() => (props.facts.contents ?? []).slice(0, 6))
 </script>
 
@@ -20,6 +21,8 @@ const shares = computed(() => (props.facts.contents ?? []).slice(0, 6))
       <dt>Identifier</dt><dd class="mono">{{ facts.identifier }}</dd>
       <template v-if="odd"><dt>No release build</dt><dd class="wrong">✕ {{ odd }}</dd></template>
       <dt>Platform levels</dt><dd>{{ facts.lowest_platform ?? '–' }} or newer, made for {{ facts.target_platform ?? '–' }}</dd>
+      <template v-if="facts.installs?.length"><dt>Installs on</dt><dd>{{ facts.installs.map((run) => run.said).join(', ') }}</dd></template>
+      <template v-if="facts.highest_platform"><dt>Offered up to</dt><dd>level {{ facts.highest_platform }}</dd></template>
       <dt>Processors</dt><dd>{{ facts.processors?.join(', ') || 'any' }}</dd>
       <template v-if="facts.device_families?.length"><dt>Devices</dt><dd>{{ facts.device_families.join(', ') }}</dd></template>
       <template v-if="facts.locales?.length"><dt>Languages</dt><dd>{{ facts.locales.join(', ') }}</dd></template>
@@ -41,6 +44,12 @@ const shares = computed(() => (props.facts.contents ?? []).slice(0, 6))
         <li v-for="name in facts.permissions" :key="name"><span class="mono">{{ name }}</span><span v-if="facts.permission_limits?.[name]" class="soft"> up to level {{ facts.permission_limits[name] }}</span><span v-if="facts.reasons?.[name]" class="soft reason">“{{ facts.reasons[name] }}”</span></li>
       </ul>
       <p v-else class="soft">nothing</p>
+      <template v-if="granted.length">
+        <h3>Is granted without asking</h3>
+        <ul class="plain-list asks">
+          <li v-for="[name, why] in granted" :key="name"><span class="mono">{{ name }}</span><span class="soft reason">{{ why }}</span></li>
+        </ul>
+      </template>
       <template v-if="shares.length">
         <h3>What takes up its {{ size(facts.size_bytes) }}</h3>
         <ul class="plain-list shares">

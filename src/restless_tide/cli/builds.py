@@ -93,7 +93,8 @@ def _inspect(call: Call) -> None:
         for facts in found:
             sheets.show_facts(call, facts)
 
-    call.answer(found if len(found) > 1 else found[0], shown)
+    told = [facts.document() for facts in found]
+    call.answer(told if len(told) > 1 else told[0], shown)
 
 
 def _check(call: Call) -> Exit:

@@ -10,6 +10,7 @@ from restless_tide.cli.exits import Exit
 from restless_tide.cli.telling import on_the_day
 from restless_tide.core.errors import Level
 from restless_tide.core.packages import Facts, inspect_package
+from restless_tide.core.packages.levels import told
 from restless_tide.core.sizes import size
 from restless_tide.wire.problems import FindingTold
 
@@ -64,19 +65,24 @@ def _rows(facts: Facts) -> list[tuple[str, str | None]]:
         ("identifier", facts.identifier),
         ("label", facts.label),
         ("labels", "\n".join(f"{locale}: {label}" for locale, label in facts.labels.items())),
-        ("version", facts.version),
-        ("number", str(facts.number)),
+        ("version", "none named" if "version" in facts.lacking else facts.version),
+        ("number", "none named; devices take 0" if "number" in facts.lacking else str(facts.number)),
         ("no release build", ", ".join(word for so, word in said if so)),
         ("lowest platform", facts.lowest_platform),
         ("target platform", facts.target_platform),
+        ("highest platform", facts.highest_platform),
+        ("installs on", told(facts.installs)),
         ("processors", ", ".join(facts.processors) or "any"),
         ("device families", ", ".join(facts.device_families)),
         ("languages", ", ".join(facts.locales)),
         ("permissions", "\n".join(_permission(facts, name) for name in facts.permissions) or "none"),
+        ("granted unasked", "\n".join(f"{name}: {why}" for name, why in facts.implied_permissions.items())),
         ("rights", "\n".join(facts.capabilities)),
         ("features", "\n".join(facts.features)),
         ("encryption", {None: "", True: "none to report", False: "to be reported"}[facts.encryption_exempt]),
         ("icon", _icon(facts)),
+        ("starts with", facts.launchable),
+        ("densities", ", ".join(map(_density, facts.densities))),
         ("signatures", "\n".join(_signatures(facts)) or "nobody signed it"),
         ("profile", _profile(facts)),
         ("publisher", facts.publisher),
@@ -94,6 +100,10 @@ def _permission(facts: Facts, name: str) -> str:
         return f"{name}, up to level {facts.permission_limits[name]}"
     reason = facts.reasons.get(name)
     return f"{name}: {reason}" if reason else name
+
+
+def _density(dots: int) -> str:
+    return {65534: "any", 65535: "as it is"}.get(dots, str(dots))
 
 
 def _icon(facts: Facts) -> str:

@@ -10,6 +10,7 @@ from restless_tide.core.changes import measured
 from restless_tide.core.errors import Finding, Invalid, Level, NotReady
 from restless_tide.core.numbers import whole_number
 from restless_tide.core.packages.facts import Facts
+from restless_tide.core.packages.levels import narrower, release_of, told
 from restless_tide.core.questions import foreseen
 from restless_tide.core.rulebook import Numbering, Rulebook
 from restless_tide.core.signing import NOTHING_EXPECTED, Expected, check_signing
@@ -214,8 +215,54 @@ def demand_ready(findings: Sequence[Finding], act: str) -> None:
         )
 
 
-def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Finding]:
+def check_identity(package: Facts) -> list[Finding]:
+    """Findings on what a package leaves out of what it is called by."""
+    return [
+        _blocker(
+            f"{what}-missing",
+            f"The package names no {what}; devices take that as {taken}.",
+            what,
+            f"Set the {what} in the project and build again.",
+        )
+        for what, taken in (("version", "an empty one"), ("number", "0"))
+        if what in package.lacking
+    ]
+
+
+def _check_devices(package: Facts) -> list[Finding]:
+    """What a package's facts mean for people: where it installs, and what it is granted without asking."""
     findings = []
+    if narrower(package):
+        findings.append(
+            Finding(
+                "installs-not-everywhere",
+                Level.CAUTION,
+                f"It asks for {release_of(_lowest(package))} or later, but by its signatures it installs on {told(package.installs)} only.",
+                "signatures",
+                "Sign it for every level it asks for, or raise the lowest level.",
+            )
+        )
+    elif package.installs:
+        findings.append(Finding("installs-on", Level.NOTE, f"It installs on {told(package.installs)}.", "platform"))
+    findings += [
+        Finding(
+            "permission-implied",
+            Level.CAUTION,
+            f"Devices grant {name} without its being asked for: {why}.",
+            "permissions",
+            "Raise the target level, or ask for it, so that people are told.",
+        )
+        for name, why in package.implied_permissions.items()
+    ]
+    return findings
+
+
+def _lowest(package: Facts) -> int:
+    return whole_number(package.lowest_platform or "") or 1
+
+
+def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Finding]:
+    findings = [*check_identity(package), *(_check_devices(package) if not package.split else ())]
     if package.format not in rules.packages.formats:
         findings.append(
             _blocker(

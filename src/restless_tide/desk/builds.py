@@ -18,7 +18,7 @@ from restless_tide.core.listing import BuildOrder
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.order import OrderKind
 from restless_tide.core.packages import Facts
-from restless_tide.core.readiness import base_of, check_push, demand_ready
+from restless_tide.core.readiness import base_of, check_identity, check_push, demand_ready
 from restless_tide.desk import answers as standing_answers
 from restless_tide.desk import find, holdings, keyset, numbers, retiring, signing
 from restless_tide.desk.desk import Act, Desk
@@ -100,6 +100,8 @@ def packages_of_one(session: Session, digests: Sequence[str]) -> list[Facts]:
         raise Invalid("A build needs at least one package.", code="packages-missing")
     facts = [Facts.of(known_package(session, digest).facts) for digest in dict.fromkeys(digests)]
     first = base_of(facts)
+    for missing in check_identity(first):
+        raise Invalid(missing.detail, remedy=missing.remedy, code=missing.code)
     if any(
         (other.identifier, other.version or first.version, other.number)
         != (first.identifier, first.version, first.number)

@@ -69,6 +69,8 @@ def objection_to_package(
         return f"We take {' and '.join(rules.packages.formats)} here, not {facts.format}."
     if facts.identifier != berth["identifier"]:
         return f"The package belongs to {facts.identifier}, this place to {berth['identifier']}."
+    if facts.lacking:
+        return f"The package says nothing of its {' and its '.join(facts.lacking)}."
     if facts.debuggable or facts.test_only or facts.simulator:
         return "The package is no release build; people must not get such a build."
     objection = _objection_to_signing(rules, facts, berth, earlier) or _objection_to_icon(rules, facts)

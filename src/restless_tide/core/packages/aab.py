@@ -41,6 +41,7 @@ def read_aab(archive: Archive, size_bytes: int, sha256: str) -> Facts:
         icon=icon_of_app(archive, base.icons, base.resources, proto_elements, f"{_BASE}/"),
         contents=contents_of(archive),
         made_by=_made_by(archive),
+        remarks=(base.resources.remark,) if base.resources.remark else (),
         size_bytes=size_bytes,
         sha256=sha256,
         **told,

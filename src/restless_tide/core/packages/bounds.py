@@ -13,6 +13,7 @@ DIRECTORY_LIMIT_BYTES = 16 * MIB
 MEMBERS_LIMIT = 100_000
 MEMBER_LIMIT_BYTES = 32 * MIB
 """Of a member that is read as a whole, unpacked."""
+ICON_LIMIT_BYTES = 4 * MIB
 TABLE_LIMIT_BYTES = 256 * MIB
 """Of a resource table that is stored as it is: it is mapped, not read into memory."""
 MANIFEST_LIMIT_BYTES = 8 * MIB
@@ -23,7 +24,9 @@ SIGNED_DATA_LIMIT_BYTES = 4 * MIB
 UNPACKED_PER_BYTE = 200
 UNPACKED_ALLOWANCE_BYTES = 256 * MIB
 """A package unpacks to no more than so many times its members' weight and this on top."""
-STEPS_LIMIT = 700_000
+STEPS_LIMIT = 400_000
+LOOK_THROUGH_STEPS = 200_000
+"""On top of it, for the languages and densities of a bundle; what is beyond is not read, and that is remarked."""
 LONGEST_TEXT = 4_000
 """Signs of a text among the facts; the rest of a longer one is cut off."""
 LONGEST_NAME = 4_096
@@ -38,6 +41,9 @@ PARTS_LIMIT = 1_000
 INNER_PACKAGES_LIMIT = 200
 
 
+TOO_MUCH_WORK = "too-much-work"
+
+
 class Effort:
     """What is left of the steps that one package may take. Raises PackageUnreadable when they are used up."""
 
@@ -50,5 +56,5 @@ class Effort:
             raise PackageUnreadable(
                 "The package is made so that reading it would take far more work than any real one does.",
                 remedy="Build the package again.",
-                code="too-much-work",
+                code=TOO_MUCH_WORK,
             )

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from restless_tide.core.errors import Level
 from restless_tide.core.packages.facts import Facts, Share
+from restless_tide.core.packages.levels import narrower, told
 
 GROWN_SHARE = 0.1
 """Growth by more than this share of the size before is a caution."""
@@ -48,10 +49,20 @@ def compare(before: Sequence[Facts], after: Sequence[Facts]) -> list[Difference]
         *_gained_and_lost("feature", "Device feature", _all(before, "features"), _all(after, "features"), gained=Level.CAUTION),
         *_gained_and_lost("locale", "Language", _all(before, "locales"), _all(after, "locales"), lost=Level.CAUTION),
         *_gained_and_lost("part", "Part", _parts(before), _parts(after)),
+        *_version(one, other),
+        *_number(one, other),
+        *_installs(one, other),
+        *_changed("highest", "Highest platform level", one.highest_platform, other.highest_platform, Level.CAUTION),
+        *_gained_and_lost("implied-permission", "Permission granted unasked", _all(before, "implied_permissions"), _all(after, "implied_permissions"), gained=Level.CAUTION),
+        *_changed("launchable", "What the icon starts", one.launchable, other.launchable, Level.CAUTION),
+        *_changed("publisher", "Publisher", one.publisher, other.publisher, Level.CAUTION),
+        *_icons(one, other),
         *_changed("label", "Label", one.label, other.label, Level.CAUTION),
         *_changed("identifier", "Identifier", one.identifier, other.identifier, Level.CAUTION),
         *_changed("encryption", "Encryption declaration", _declared(one), _declared(other), Level.CAUTION),
-        *_changed("debuggable", "Can be debugged", _yes(before), _yes(after), Level.CAUTION),
+        *_changed("debuggable", "Can be debugged", _yes(before, "debuggable"), _yes(after, "debuggable"), Level.CAUTION),
+        *_changed("test-only", "For tests only", _yes(before, "test_only"), _yes(after, "test_only"), Level.CAUTION),
+        *_changed("simulator", "For a simulator", _yes(before, "simulator"), _yes(after, "simulator"), Level.CAUTION),
         *_changed("profile-kind", "Profile", _profile(one), _profile(other), Level.CAUTION),
         *_changed("packages", "Packages", str(len(before)), str(len(after)), Level.NOTE),
         *_size(before, after),
@@ -159,8 +170,46 @@ def _declared(facts: Facts) -> str:
     return {None: "not declared", True: "none to report", False: "to be reported"}[facts.encryption_exempt]
 
 
-def _yes(packages: Sequence[Facts]) -> str:
-    return "yes" if any(facts.debuggable for facts in packages) else "no"
+def _yes(packages: Sequence[Facts], name: str) -> str:
+    return "yes" if any(getattr(facts, name) for facts in packages) else "no"
+
+
+def _version(one: Facts, other: Facts) -> list[Difference]:
+    """Another version; one that falls is to be noticed."""
+    if one.version == other.version:
+        return []
+    then, now = _parted(one.version), _parted(other.version)
+    fallen = now < then
+    title, level = ("Version lower than before", Level.CAUTION) if fallen else ("Version changed", Level.NOTE)
+    code = "version-lowered" if fallen else "version-changed"
+    return [Difference(code, level, title, one.version or "none", other.version or "none")]
+
+
+def _installs(one: Facts, other: Facts) -> list[Difference]:
+    """Other devices, where that comes of the signatures; what the levels it asks for say is told by these."""
+    if not (narrower(one) or narrower(other)):
+        return []
+    return _changed("installs", "Installs on", told(one.installs), told(other.installs), Level.CAUTION)
+
+
+def _number(one: Facts, other: Facts) -> list[Difference]:
+    """Another number. Devices install no lower one over a higher."""
+    if one.number == other.number:
+        return []
+    fallen = other.number < one.number
+    title, level = ("Number lower than before", Level.CAUTION) if fallen else ("Number raised", Level.NOTE)
+    code = "number-lowered" if fallen else "number-raised"
+    return [Difference(code, level, title, str(one.number), str(other.number))]
+
+
+def _icons(one: Facts, other: Facts) -> list[Difference]:
+    """Another icon, as far as two of them can be told apart without drawing them."""
+    then, now = one.icon, other.icon
+    told = [None if icon is None else f"{icon.width} × {icon.height}{', transparent' if icon.transparent else ''}" for icon in (then, now)]  # fmt: skip
+    drawn_anew = then is not None and now is not None and then.sha256 and now.sha256 and then.sha256 != now.sha256
+    if told[0] == told[1] and drawn_anew:
+        return [Difference("icon-changed", Level.NOTE, "Icon changed", f"{told[0]}", f"{told[1]}, another picture")]
+    return _changed("icon", "Icon", told[0], told[1], Level.NOTE)
 
 
 def _profile(facts: Facts) -> str:

@@ -104,6 +104,8 @@ class Icon:
     """it has an alpha channel"""
     media_type: str
     """empty when no browser can show it"""
+    sha256: str = ""
+    """of the picture's bytes, so that another icon is noticed"""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -118,12 +120,13 @@ class Share:
 
 @dataclass(frozen=True, kw_only=True)
 class Levels:
-    """A run of platform levels; ``last`` is None for all later ones."""
+    """A run of platform levels; ``last`` is None for all later ones. ``said`` is the same in the names people know."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _TOLD_BY_DOCSTRINGS
 
     first: int
     last: int | None = None
+    said: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)

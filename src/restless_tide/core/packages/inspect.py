@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import BLOCK_BYTES, Archive, opened_archive
-from restless_tide.core.packages.bounds import MEMBER_LIMIT_BYTES
+from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES
 from restless_tide.core.packages.facts import Facts, legible
 from restless_tide.core.packages.kinds import kind_of
 
@@ -56,7 +56,7 @@ def read_icon(source: BinaryIO, facts: Facts) -> bytes | None:
     if facts.icon is None or not facts.icon.media_type:
         return None
     with _one_line(), opened_archive(source) as archive:
-        if facts.icon.member not in archive or archive.size(facts.icon.member) > MEMBER_LIMIT_BYTES // 16:
+        if facts.icon.member not in archive or archive.size(facts.icon.member) > ICON_LIMIT_BYTES:
             return None
         return archive.read(facts.icon.member)
 

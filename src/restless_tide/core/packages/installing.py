@@ -7,13 +7,12 @@ on a package that targets 30 or above needs more than v1.
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.certificates import certificates_of
 from restless_tide.core.packages.facts import Levels, Signature
 from restless_tide.core.packages.jar_signature import STRONGEST_FROM, JarJudged, judge_jar
+from restless_tide.core.packages.levels import run_of
 from restless_tide.core.packages.manifest import UNRELEASED, Manifest
 from restless_tide.core.packages.signing_block import Judged, read_layout, signatures_of
 
@@ -65,17 +64,16 @@ def _levels(jar: JarJudged | None, block: tuple[Judged, ...], manifest: Manifest
     """The runs of levels that install it, from the lowest it names on. What holds on the newest level known holds later."""
     if manifest.lowest >= UNRELEASED:
         return ()
-    found: list[Levels] = []
-    for level in range(manifest.lowest, max(_NEWEST_LOOKED_AT, manifest.lowest) + 1):
+    runs: list[tuple[int, int]] = []
+    newest = max(_NEWEST_LOOKED_AT, manifest.lowest)
+    for level in range(manifest.lowest, newest + 1):
         if not _installs(level, jar, block, manifest):
             continue
-        if found and found[-1].last == level - 1:
-            found[-1] = replace(found[-1], last=level)
+        if runs and runs[-1][1] == level - 1:
+            runs[-1] = runs[-1][0], level
         else:
-            found.append(Levels(first=level, last=level))
-    if found and found[-1].last == max(_NEWEST_LOOKED_AT, manifest.lowest):
-        found[-1] = replace(found[-1], last=None)
-    return tuple(found)
+            runs.append((level, level))
+    return tuple(run_of(first, None if last == newest else last) for first, last in runs)
 
 
 def _installs(level: int, jar: JarJudged | None, block: tuple[Judged, ...], manifest: Manifest) -> bool:

@@ -80,6 +80,9 @@ class Resources(Protocol):
 
     def densities(self) -> tuple[int, ...]: ...
 
+    @property
+    def remark(self) -> str: ...
+
 
 class NoResources:
     def values(self, resource_id: int) -> Sequence[Configured]:
@@ -90,6 +93,8 @@ class NoResources:
 
     def densities(self) -> tuple[int, ...]:
         return ()
+
+    remark = ""
 
 
 def is_needed(path: Sequence[str]) -> bool:

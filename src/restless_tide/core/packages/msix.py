@@ -310,6 +310,8 @@ def _changed(archive: Archive, apart: Collection[str]) -> str:
             name, stated = _member(archive, plain, told), []
             if name is None:
                 return f"{shown(told)} stands in the block map but not in the package"
+            if name in mapped:
+                return f"{shown(name)} stands twice in the block map"
             mapped.add(name)
         elif kind == "Block":
             stated.append(_octets(attributes.get("Hash", "")))

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 import struct
+from dataclasses import replace
 
 from restless_tide.core.packages.archive import Archive
+from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES
 from restless_tide.core.packages.facts import Icon
 
 HEADER_BYTES = 512
@@ -20,7 +23,10 @@ def icon_of(archive: Archive, member: str) -> Icon | None:
 def largest(archive: Archive, members: list[str]) -> Icon | None:
     """The icon with the most pixels among ``members`` (at most a hundred are looked at)."""
     found = [icon for icon in (icon_of(archive, member) for member in members[:100] if member in archive) if icon]
-    return max(found, key=lambda icon: icon.width * icon.height, default=None)
+    best = max(found, key=lambda icon: icon.width * icon.height, default=None)
+    if best is None or archive.size(best.member) > ICON_LIMIT_BYTES:
+        return best
+    return replace(best, sha256=hashlib.sha256(archive.read(best.member, ICON_LIMIT_BYTES)).hexdigest())
 
 
 def read_header(member: str, start: bytes) -> Icon | None:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from restless_tide.core.errors import PackageUnreadable
-from restless_tide.core.packages.bounds import Effort
+from restless_tide.core.packages.bounds import LOOK_THROUGH_STEPS, TOO_MUCH_WORK, Effort
 from restless_tide.core.packages.manifest import Configured, Element, Given, is_needed
 from restless_tide.core.packages.wire_format import Message, Octets
 
@@ -102,6 +102,7 @@ class ProtoResources:
         self._configs: dict[bytes, _Config] = {}
         self._values: dict[int, tuple[Configured, ...]] = {}
         self._looked_through = False
+        self.remark = ""
         for package in Message(data, effort).messages(_TABLE_PACKAGE):
             package_id = _id(package.message(_PACKAGE_ID))
             for kind in package.messages(_PACKAGE_TYPE):
@@ -127,10 +128,16 @@ class ProtoResources:
         if self._looked_through:
             return
         self._looked_through = True
-        for entries in self._types.values():
-            for entry in entries:
-                for value in Message(entry, self._effort).octets(_ENTRY_VALUE):
-                    self._config(value)
+        effort = Effort(LOOK_THROUGH_STEPS)
+        try:
+            for entries in self._types.values():
+                for entry in entries:
+                    for value in Message(entry, effort).octets(_ENTRY_VALUE):
+                        self._config(value)
+        except PackageUnreadable as wrong:
+            if wrong.code != TOO_MUCH_WORK:
+                raise
+            self.remark = "Its resources are so many that languages and densities were not read to the end."
 
     def _config(self, value: memoryview) -> _Config:
         """The configuration of a value. It stands first, and the same one stands before very many values."""

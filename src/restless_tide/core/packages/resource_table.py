@@ -57,6 +57,8 @@ class ResourceTable:
         except struct.error:
             raise PackageUnreadable(f"{WHAT} is damaged.") from None
 
+    remark = ""
+
     def values(self, resource_id: int) -> Sequence[Configured]:
         """The values of a resource, in the order of the table. Raises PackageUnreadable."""
         known = self._values.get(resource_id)
