@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from restless_tide.cli import facts as sheets
-from restless_tide.cli import numbers, push
+from restless_tide.cli import inspecting, numbers, push
 from restless_tide.cli.arranging import paged_arguments
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
@@ -15,20 +13,14 @@ from restless_tide.cli.push import exit_of, state_of, tell_consignment
 from restless_tide.cli.telling import moment
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.listing import BuildOrder
-from restless_tide.core.packages import Facts
-from restless_tide.core.packages.compare import compare, growth
 from restless_tide.core.sizes import size
-from restless_tide.wire.builds import BuildTold, ClearingTold, DifferenceTold, GrownTold, RetentionRule
+from restless_tide.wire.builds import BuildTold, ClearingTold, RetentionRule
 from restless_tide.wire.errors import Invalid
-
-_MARKS = {"blocker": "✖", "caution": "▲", "note": "·"}
-_GROWN_SHOWN = 8
 
 
 def add(nouns: Nouns) -> None:
     nouns.noun("build")
-    parser = nouns.command("build inspect", _inspect, "read what a package file is, without a desk")
-    parser.add_argument("file", nargs="+", help="an APK, AAB, IPA, MSIX or MSIX bundle; several for a build of several")
+    inspecting.commands(nouns)
     parser = nouns.command(
         "build check",
         _check,
@@ -38,15 +30,6 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("file", nargs="+", help="the packages of one build")
     app_argument(parser)
     stores_argument(parser)
-    parser = nouns.command(
-        "build compare",
-        _compare,
-        "two builds side by side: what must be noticed first",
-        description=f"Takes package files, or builds at the desk: {BUILD_HELP}.",
-    )
-    parser.add_argument("before", help="the earlier one: a file, or a build")
-    parser.add_argument("after", help="the later one: a file, or a build")
-    where_arguments(parser)
     push.add(nouns)
     parser = nouns.command("build list", _list, "list an app's builds")
     app_argument(parser)
@@ -86,17 +69,6 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
-def _inspect(call: Call) -> None:
-    found = [sheets.read(file_argument(name)) for name in call.given.file]
-
-    def shown() -> None:
-        for facts in found:
-            sheets.show_facts(call, facts)
-
-    told = [facts.document() for facts in found]
-    call.answer(told if len(told) > 1 else told[0], shown)
-
-
 def _check(call: Call) -> Exit:
     packages = [sheets.read(file_argument(name)) for name in call.given.file]
     found = call.tide.builds.check(call.given.app, packages, *call.given.store)
@@ -110,40 +82,6 @@ def _check(call: Call) -> Exit:
 
     call.answer(found, shown)
     return sheets.exit_of([finding for sheet in found for finding in sheet.findings])
-
-
-def _compare(call: Call) -> None:
-    before, after = _packages(call, call.given.before), _packages(call, call.given.after)
-    differences = [DifferenceTold.model_validate(found, from_attributes=True) for found in compare(before, after)]
-    grown = [GrownTold.model_validate(part, from_attributes=True) for part in growth(before, after)]
-    call.answer({"differences": differences, "grown": grown}, lambda: _show_comparison(call, differences, grown))
-
-
-def _packages(call: Call, name: str) -> list[Facts]:
-    """The packages of a build at the desk, or of the file that is named."""
-    if "/" in name or Path(name).is_file() or Path(name).suffix[1:].isalpha():  # 2.4.0 is a version
-        return [sheets.read(file_argument(name))]
-    return build_of(call, name).packages
-
-
-def _show_comparison(call: Call, differences: list[DifferenceTold], grown: list[GrownTold]) -> None:
-    table = call.table("", "WHAT", "BEFORE", "AFTER")
-    for entry in differences:
-        table.add_row(
-            f"{_MARKS[entry.level]} {entry.level}", entry.title, cell(_bytes(entry.before)), cell(_bytes(entry.after))
-        )
-    call.show(table, empty="No difference that a person would notice.")
-    if grown:
-        parts = call.table("PART OF THE FILE", "BY")
-        for part in sorted(grown, key=lambda part: -abs(part.by_bytes))[:_GROWN_SHOWN]:
-            parts.add_row(cell(part.name), f"{'+' if part.by_bytes > 0 else '−'}{size(abs(part.by_bytes))}")
-        call.console.print()
-        call.console.print(parts)
-
-
-def _bytes(text: str) -> str:
-    count, _, word = text.partition(" ")
-    return size(int(count)) if word == "bytes" and count.isdecimal() else text
 
 
 def _list(call: Call) -> None:

@@ -28,6 +28,13 @@ _PIPE_COLUMNS = 160
 _POLL_SECONDS = 0.2
 
 
+def _as_json(value: object) -> object:
+    """What JSON knows for a value that it has no form for."""
+    from pydantic_core import to_jsonable_python  # only where there is one
+
+    return to_jsonable_python(value)
+
+
 class Call:
     """``given`` are the parsed arguments. Tables go to a terminal, one JSON document to a program."""
 
@@ -66,9 +73,7 @@ class Call:
     ) -> None:
         """Print ``told`` as JSON when that was asked for, else call ``shown``."""
         if self.given.json:
-            from pydantic_core import to_jsonable_python
-
-            print(json.dumps(to_jsonable_python(told), indent=2, ensure_ascii=False))
+            print(json.dumps(told, indent=2, ensure_ascii=False, default=_as_json))
         else:
             shown()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
@@ -12,7 +13,9 @@ from restless_tide.core.errors import Level
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.packages.levels import told
 from restless_tide.core.sizes import size
-from restless_tide.wire.problems import FindingTold
+
+if TYPE_CHECKING:
+    from restless_tide.wire.problems import FindingTold
 
 LEVEL_MARKS = {Level.BLOCKER: "✖", Level.CAUTION: "▲", Level.NOTE: "·"}
 """In the sequence in which they are told."""

@@ -55,6 +55,9 @@ NOUNS = {
 }
 """The first word of every command: the module of this folder in which it is, and what it is about."""
 
+ALONE = {("build", "inspect"): "inspecting", ("build", "compare"): "inspecting"}
+"""Commands in a module that loads nothing of a desk, since they need none."""
+
 # looking for plugins reads what every installed package says of itself
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
@@ -72,8 +75,9 @@ def parser(words: Sequence[str] | None = None) -> Parser:
     if words is None:
         modules = dict.fromkeys(noun.module for noun in NOUNS.values())
     else:
-        first = next((word for word in words if not word.startswith("-")), "")
-        modules = {NOUNS[first].module: None} if first in NOUNS else {}
+        first, second, *_ = (*(word for word in words if not word.startswith("-")), "", "")
+        module = ALONE.get((first, second)) or (NOUNS[first].module if first in NOUNS else None)
+        modules = {module: None} if module else {}
     for module in modules:
         import_module(f"restless_tide.cli.{module}").add(nouns)
     if not modules:

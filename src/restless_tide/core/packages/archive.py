@@ -179,7 +179,7 @@ class Archive:
 
 def _leaves(name: str) -> bool:
     """Whether a name leads out of the folder that it is unpacked into, or is none."""
-    if name[:1] in ("/", "\\", "") or name[1:2] == ":" or "\0" in name or len(name) > LONGEST_NAME:
+    if not name or name[0] in "/\\" or name[1:2] == ":" or "\0" in name or len(name) > LONGEST_NAME:
         return True
     return ".." in name and ".." in name.replace("\\", "/").split("/")
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
-
 from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.facts import Share
 
@@ -16,11 +14,14 @@ def contents_of(archive: Archive, *, strip: str = "") -> tuple[Share, ...]:
 
     ``strip`` is a folder that holds all the rest and says nothing, such as the app's own inside an IPA.
     """
-    weights: Counter[str] = Counter()
+    weights: dict[str, int] = {}
     for member in archive.members:
-        name = member.name.removeprefix(strip)
-        folders = name.split("/")
-        weights[name if len(folders) < 3 else "/".join(folders[:2]) + "/"] += member.packed_bytes
-    shares = [Share(name=name, size_bytes=size) for name, size in weights.most_common(SHOWN) if size]
+        name = member.name.removeprefix(strip) if strip else member.name
+        first = name.find("/")
+        second = name.find("/", first + 1) if first >= 0 else -1
+        share = name[: second + 1] if second >= 0 else name
+        weights[share] = weights.get(share, 0) + member.packed_bytes
+    largest = sorted(weights.items(), key=lambda one: -one[1])[:SHOWN]
+    shares = [Share(name=name, size_bytes=size) for name, size in largest if size]
     rest = sum(weights.values()) - sum(share.size_bytes for share in shares)
     return (*shares, Share(name=_REST, size_bytes=rest)) if rest else tuple(shares)

@@ -69,15 +69,8 @@ class Directory(NamedTuple):
     """Where the last member ends."""
 
 
-class _Entry(NamedTuple):
-    raw: bytes
-    name: str
-    flags: int
-    method: int
-    crc: int
-    packed_bytes: int
-    size_bytes: int
-    header_at: int
+_Entry = tuple[bytes, str, int, int, int, int, int, int]
+"""Of the directory: name as it stands there, name, flags, method, checksum, packed and unpacked size, place of the header."""
 
 
 def read_directory(read_at: ReadAt, size_bytes: int) -> Directory:
@@ -204,7 +197,7 @@ def _entries(data: bytes, count: int) -> list[_Entry]:
             raise _refused("The archive's directory is damaged.", "package-cut-off")
         raw = data[name_at:extra_at]
         name = _name(raw, flags)
-        if _FULL_32 in (packed, size, header_at):
+        if packed == _FULL_32 or size == _FULL_32 or header_at == _FULL_32:
             size, packed, header_at = _large(data[extra_at : extra_at + extra_bytes], size, packed, header_at, name)
         if method not in (STORED, DEFLATED):
             raise _refused(
@@ -214,7 +207,7 @@ def _entries(data: bytes, count: int) -> list[_Entry]:
             raise _refused(f"{shown(name)} inside the package is encrypted.", "method-unfit")
         if disk not in (0, _FULL_16) or (method == STORED and packed != size):
             raise _ambiguous(f"The archive states two sizes for {shown(name)}")
-        found.append(_Entry(raw, name, flags, method, crc, packed, size, header_at))
+        found.append((raw, name, flags, method, crc, packed, size, header_at))
     if len(found) != count or at != whole:
         raise _ambiguous(f"The archive's end record counts {count} members, its directory has another number")
     return found
@@ -259,44 +252,39 @@ def _located(read_at: ReadAt, entries: Sequence[_Entry], directory_at: int) -> t
     """Each member with where its data lie, its header and its descriptor compared; no two share bytes."""
     located: dict[int, int] = {}
     end, last, unpack = 0, "", _LOCAL.unpack_from
-    for entry in sorted(entries, key=_by_place):
-        at = entry.header_at
+    for raw, name, _, method, crc, packed, size, at in sorted(entries, key=_by_place):
         if at < end or (not end and at and not _only_filler(read_at, at)):
-            raise _overlapping(entry.name, last) if end else _ambiguous("Bytes stand before the archive's first member")
-        if at + LOCAL_HEADER_BYTES > directory_at:
-            raise _refused(f"{shown(entry.name)} inside the package reaches past its end.", "members-overlap")
-        header = read_at(at, LOCAL_HEADER_BYTES + len(entry.raw))
-        if len(header) < LOCAL_HEADER_BYTES:
-            raise _refused(
-                f"{shown(entry.name)} inside the package is not where its archive says.", "archive-ambiguous"
-            )
-        start, flags, method, crc, packed, size, name_bytes, extra_bytes = unpack(header)
-        if start != MEMBER_START or name_bytes != len(entry.raw) or header[LOCAL_HEADER_BYTES:] != entry.raw:
-            raise _ambiguous(f"{shown(entry.name)} has another name, or nothing, where its data begin")
-        data_at = at + LOCAL_HEADER_BYTES + name_bytes + extra_bytes
-        end, last = data_at + entry.packed_bytes, entry.name
+            raise _overlapping(name, last) if end else _ambiguous("Bytes stand before the archive's first member")
+        name_bytes, last = len(raw), name
+        header = read_at(at, LOCAL_HEADER_BYTES + name_bytes)
+        if len(header) < LOCAL_HEADER_BYTES or at + LOCAL_HEADER_BYTES > directory_at:
+            raise _refused(f"{shown(name)} inside the package reaches past its end.", "members-overlap")
+        start, l_flags, l_method, l_crc, l_packed, l_size, l_name_bytes, extra_bytes = unpack(header)
+        if start != MEMBER_START or l_name_bytes != name_bytes or header[LOCAL_HEADER_BYTES:] != raw:
+            raise _ambiguous(f"{shown(name)} has another name, or nothing, where its data begin")
+        data_at = located[at] = at + LOCAL_HEADER_BYTES + name_bytes + extra_bytes
+        end = data_at + packed
         if end > directory_at:
-            raise _refused(f"{shown(last)} inside the package reaches past its end.", "members-overlap")
-        behind = bool(flags & _DESCRIBED_BEHIND)
-        if _FULL_32 in (packed, size):
-            packed, size = _local_sizes(read_at(data_at - extra_bytes, extra_bytes), packed, size)
-        stated = (method, crc, packed, size)
-        wanted = (entry.method, entry.crc, entry.packed_bytes, entry.size_bytes)
-        left_out = behind and not crc and not packed and not size
-        if flags & _ENCRYPTED or method != entry.method or (stated != wanted and not left_out):
-            raise _ambiguous(f"The archive says two things of {shown(last)}")
+            raise _refused(f"{shown(name)} inside the package reaches past its end.", "members-overlap")
+        if l_packed == _FULL_32 or l_size == _FULL_32:
+            l_packed, l_size = _local_sizes(read_at(data_at - extra_bytes, extra_bytes), l_packed, l_size)
+        behind = l_flags & _DESCRIBED_BEHIND
+        same = l_crc == crc and l_packed == packed and l_size == size
+        left_out = behind and not l_crc and not l_packed and not l_size
+        if l_flags & _ENCRYPTED or l_method != method or not (same or left_out):
+            raise _ambiguous(f"The archive says two things of {shown(name)}")
         if behind:
-            end += _descriptor(read_at, end, entry, directory_at)
-        located[at] = data_at
+            end += _descriptor(read_at, end, name, (crc, packed, size), directory_at)
+    make = Member._make
     members = [
-        Member(entry.name, entry.method, entry.crc, entry.packed_bytes, entry.size_bytes, entry.header_at, located[entry.header_at])
-        for entry in entries
-    ]  # fmt: skip
+        make((name, method, crc, packed, size, at, located[at]))
+        for _, name, _, method, crc, packed, size, at in entries
+    ]
     return members, end
 
 
 def _by_place(entry: _Entry) -> int:
-    return entry.header_at
+    return entry[7]
 
 
 def _overlapping(name: str, last: str) -> PackageUnreadable:
@@ -324,21 +312,21 @@ def _local_sizes(extra: bytes, packed: int, size: int) -> tuple[int, int]:
     return large_packed if packed == _FULL_32 else packed, large_size if size == _FULL_32 else size
 
 
-def _descriptor(read_at: ReadAt, at: int, entry: _Entry, directory_at: int) -> int:
+def _descriptor(read_at: ReadAt, at: int, name: str, stated: tuple[int, int, int], directory_at: int) -> int:
     """The bytes of what stands behind a member's data, which says its sizes once more."""
     found = read_at(at, min(24, directory_at - at))
     named = found.startswith(_DESCRIPTOR_START)
     for form in ("<LLL", "<LQQ"):
-        wanted = _packed(form, entry)
+        wanted = _packed(form, stated)
         for start in (_DESCRIPTOR_START, b"") if named else (b"",):
             if found.startswith(start + wanted):
                 return len(start) + len(wanted)
-    raise _ambiguous(f"What stands behind the data of {shown(entry.name)} states other sizes")
+    raise _ambiguous(f"What stands behind the data of {shown(name)} states other sizes")
 
 
-def _packed(form: str, entry: _Entry) -> bytes:
+def _packed(form: str, stated: tuple[int, int, int]) -> bytes:
     try:
-        return struct.pack(form, entry.crc, entry.packed_bytes, entry.size_bytes)
+        return struct.pack(form, *stated)
     except struct.error:
         return b"\xff" * 32
 

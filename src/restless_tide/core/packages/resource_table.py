@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.bounds import Effort
@@ -27,7 +26,7 @@ _SHORT_OFFSETS = 0x02
 _COMPLEX = 0x0001
 _COMPACT = 0x0008
 USUAL_DENSITY = 160
-_LANGUAGE, _COUNTRY, _DENSITY, _LEVEL = 8, 10, 14, 24
+_LANGUAGE, _COUNTRY, _ORIENTATION, _DENSITY, _LEVEL = 8, 10, 12, 14, 24
 _SCRIPT, _VARIANT, _SCRIPT_COMPUTED, _NUMBERING = 36, 40, 52, 53
 _LONGEST_CONFIG = 64
 """Places in a configuration, in bytes from its beginning, which is its own size."""
@@ -35,12 +34,26 @@ _ANY = (slice(8, 12), slice(24, 26), slice(36, 48), slice(52, 61))
 """Language, platform level, script, variant and numbering: what does not make a configuration special."""
 
 
-@dataclass(frozen=True, slots=True)
 class _Config:
-    locale: str
-    plain: bool
-    since: int
-    density: int
+    """What a value is for. Most are only asked for their language and density; the rest is read when it is needed."""
+
+    __slots__ = ("_octets", "density", "locale")
+
+    def __init__(self, octets: bytes, locale: str) -> None:
+        self._octets = octets
+        self.locale = locale
+        self.density = int.from_bytes(octets[_DENSITY : _DENSITY + 2], "little")
+
+    @property
+    def plain(self) -> bool:
+        special = bytearray(self._octets[4:])
+        for part in _ANY:
+            special[part.start - 4 : part.stop - 4] = bytes(part.stop - part.start)
+        return not any(special)
+
+    @property
+    def since(self) -> int:
+        return int.from_bytes(self._octets[_LEVEL : _LEVEL + 2], "little")
 
 
 class ResourceTable:
@@ -51,6 +64,7 @@ class ResourceTable:
         self._effort = effort
         self._types: dict[tuple[int, int], list[Chunk]] = {}
         self._configs: dict[bytes, _Config] = {}
+        self._locales: dict[bytes, str] = {}
         self._values: dict[int, tuple[Configured, ...]] = {}
         try:
             self._pool = self._index()
@@ -114,7 +128,12 @@ class ResourceTable:
         octets = bytes(self._data[chunk.start + 20 : min(chunk.start + 20 + config_bytes, chunk.end)])
         known = self._configs.get(octets)
         if known is None:
-            known = self._configs[octets] = _config_of(octets)
+            whole = octets[:_LONGEST_CONFIG].ljust(_LONGEST_CONFIG, b"\0")
+            key = whole[_LANGUAGE:_ORIENTATION] + whole[_SCRIPT:]
+            locale = self._locales.get(key)
+            if locale is None:
+                locale = self._locales[key] = _locale_of(whole)
+            known = self._configs[octets] = _Config(whole, locale)
         return known
 
     def _entry(self, chunk: Chunk, entry: int) -> Given | None:
@@ -151,16 +170,6 @@ class ResourceTable:
             return None if quarter == 0xFFFF else int(quarter) * 4
         (offset,) = struct.unpack_from("<I", self._data, table + 4 * entry)
         return None if offset == 0xFFFFFFFF else int(offset)
-
-
-def _config_of(octets: bytes) -> _Config:
-    """A configuration (ResTable_config in ResourceTypes.h), which older tools write shorter."""
-    whole = octets[:_LONGEST_CONFIG].ljust(_LONGEST_CONFIG, b"\0")
-    special = bytearray(whole[4:])
-    for part in _ANY:
-        special[part.start - 4 : part.stop - 4] = bytes(part.stop - part.start)
-    density, level = struct.unpack_from("<H", whole, _DENSITY)[0], struct.unpack_from("<H", whole, _LEVEL)[0]
-    return _Config(_locale_of(whole), not any(special), level, density)
 
 
 def _locale_of(config: bytes) -> str:
