@@ -13,6 +13,7 @@ import subprocess
 import tempfile
 import zipfile
 import zlib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import cache
@@ -193,6 +194,34 @@ def link_apk(folder: Path, recipe: Recipe) -> Path:
     return linked
 
 
+def link_sources(folder: Path, manifest: str, files: Mapping[str, str | bytes]) -> Path:
+    """An APK without a signature of any manifest and any files below ``res``, compiled and linked by aapt2."""
+    for name, content in files.items():
+        path = folder / "res" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "AndroidManifest.xml").write_text(manifest, encoding="utf-8")
+    linked, compiled = folder / "app.apk", folder / "compiled.zip"
+    parts = [compiled] if files else []
+    if files:
+        run("aapt2", "compile", "--dir", folder / "res", "-o", compiled)
+    run("aapt2", "link", "-I", FRAMEWORK, "--manifest", folder / "AndroidManifest.xml", "-o", linked, *parts)
+    return linked
+
+
+def bundle_of(linked: Path) -> Path:
+    """A bundle of a linked package: aapt2's other form, put into a base module, not signed."""
+    converted, bundle = linked.with_suffix(".proto"), linked.with_suffix(".aab")
+    run("aapt2", "convert", "--output-format", "proto", "-o", converted, linked)
+    with zipfile.ZipFile(converted) as source, zipfile.ZipFile(bundle, "w", zipfile.ZIP_DEFLATED) as made:
+        made.writestr("BundleConfig.pb", b"\x0a\x08\x12\x061.15.6")
+        for name in source.namelist():
+            place = "manifest/" if name == "AndroidManifest.xml" else ""
+            made.writestr(f"base/{place}{name}", source.read(name))
+    return bundle
+
+
 def make_aab(folder: Path, recipe: Recipe) -> Path:
     """A bundle of the same sources: aapt2's other form, put into a base module, signed by jarsigner."""
     linked, converted = link_apk(folder, recipe), folder / "proto.apk"
@@ -290,6 +319,10 @@ def program(folder: Path, target: str, code: str = ".globl _main\n_main:\n") -> 
 class Badging:
     """What ``aapt dump badging`` says of a package."""
 
+    implied: tuple[str, ...]
+    launchable: str | None
+    densities: tuple[str, ...]
+    highest: str | None
     identifier: str
     version: str
     number: int
@@ -325,6 +358,10 @@ def badging(apk: Path) -> Badging:
     asked = [name for name in re.findall(r"^  uses-feature: name='([^']*)'", said, re.MULTILINE) if name not in implied]
     optional = [f"{name}?" for name in re.findall(r"uses-feature-not-required: name='([^']*)'", said)]
     return Badging(
+        implied=tuple(re.findall(r"^uses-implied-permission: name='([^']*)'", said, re.MULTILINE)),
+        launchable=one(r"^launchable-activity: name='([^']*)'"),
+        densities=quoted(r"^densities:(.*)$"),
+        highest=one(r"^maxSdkVersion:'([^']*)'"),
         identifier=one(r"^package: name='([^']*)'") or "",
         version=one(r"versionName='([^']*)'") or "",
         number=int(one(r"versionCode='([^']*)'") or -1),
