@@ -175,7 +175,9 @@ def test_signs_beyond_sixteen_bits_are_read_in_both_of_their_forms() -> None:
     split = b"".join(struct.unpack("<2H", wave.encode("utf-16-le"))[at].to_bytes(2, "big") for at in (0, 1))
     assert halves == wave
     assert len(split) == 4
-    broken = "".join(chr(half) for half in struct.unpack("<2H", wave.encode("utf-16-le"))).encode("utf-8", "surrogatepass")
+    broken = "".join(chr(half) for half in struct.unpack("<2H", wave.encode("utf-16-le"))).encode(
+        "utf-8", "surrogatepass"
+    )
     data = aimed.pool([b"Marram " + wave.encode(), b"Marram " + broken, b"\xff\xfe"])
     strings = StringPool(data, next(chunks(data, 0, len(data), "a pool")))
     assert (strings[0], strings[1]) == (f"Marram {wave}", f"Marram {wave}")
@@ -260,7 +262,11 @@ INTEL, ARM = 0x01000007, 0x0100000C
         (fat(program(INTEL, 7), program(ARM, 7), apart=3_000_000), True, ("arm64", "x86_64")),
         (fat(program(INTEL, 7), program(ARM, 2), apart=3_000_000), False, ("arm64", "x86_64")),
         (program(ARM, 7), True, ("arm64",)),
-        (struct.pack("<8I", 0xFEEDFACF, INTEL, 0, 2, 1, 16, 0, 0) + struct.pack("<4I", 0x25, 16, 0, 0), True, ("x86_64",)),
+        (
+            struct.pack("<8I", 0xFEEDFACF, INTEL, 0, 2, 1, 16, 0, 0) + struct.pack("<4I", 0x25, 16, 0, 0),
+            True,
+            ("x86_64",),
+        ),
         (b"\xca\xfe\xba\xbe" + struct.pack(">I", 61), False, ()),
     ],
     ids=["both", "one for phones", "far apart", "far apart, one for phones", "thin", "an older mark", "no program"],
