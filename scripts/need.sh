@@ -41,6 +41,7 @@ tools)
     want llvm-mc llvm
     want jarsigner default-jdk-headless
     want openssl openssl
+    want osslsigncode osslsigncode
     want git git
     [ -f /usr/share/android-framework-res/framework-res.apk ] || packages="$packages android-framework-res"
     [ -d /usr/share/fonts/truetype/dejavu ] || packages="$packages fonts-dejavu-core"

@@ -25,11 +25,8 @@ class Signed:
     """The certificates of those who signed, in DER form."""
     _infos: tuple[cms.SignerInfo, ...]
     _kind: str = "data"
-
-    @property
-    def digests(self) -> set[str]:
-        """The digests that the signatures are made over."""
-        return {str(info["digest_algorithm"]["algorithm"].native) for info in self._infos}
+    digests: frozenset[str] = frozenset()
+    """The digests that the signatures are made over."""
 
     def trouble(self, content: bytes | None = None) -> str:
         """Why the signature does not hold over ``content``, or nothing."""
@@ -62,11 +59,12 @@ def read_signed(der: bytes, what: str) -> Signed:
             raise PackageUnreadable(f"{what} names {len(infos)} signers and {len(certificates)} certificates.")
         kind = str(data["encap_content_info"]["content_type"].native)
         signers = tuple(_signer(signer, certificates) for signer in infos)
+        digests = frozenset(str(one["digest_algorithm"]["algorithm"].native) for one in infos)
     except PackageUnreadable:
         raise
     except _BROKEN:
         raise PackageUnreadable(f"{what} is no signed data, or it is damaged.") from None
-    return Signed(content, signers, infos, kind)
+    return Signed(content, signers, infos, kind, digests)
 
 
 def _demand_few(der: bytes, what: str) -> None:
