@@ -5303,6 +5303,12 @@ export interface components {
              */
             debuggable: boolean;
             /**
+             * Densities
+             * @description the screen densities it has resources for, in dots an inch; 65534 stands for any
+             * @default []
+             */
+            densities: number[];
+            /**
              * Device Families
              * @default []
              */
@@ -5328,9 +5334,27 @@ export interface components {
              * @description apk, aab, ipa, msix or msixbundle
              */
             format: string;
+            /**
+             * Highest Platform
+             * @description the highest platform level it asks to be offered on; stores heed it, most devices do not
+             */
+            highest_platform?: string | null;
             icon?: components["schemas"]["Icon"] | null;
             /** Identifier */
             identifier: string;
+            /**
+             * Implied Permissions
+             * @description what devices grant without its being asked for, each with the reason
+             */
+            implied_permissions?: {
+                [key: string]: string;
+            };
+            /**
+             * Installs
+             * @description the platform levels that install it, by its signatures and what it asks for; empty: none, or nothing here can tell
+             * @default []
+             */
+            installs: components["schemas"]["Levels"][];
             /** Label */
             label?: string | null;
             /**
@@ -5340,6 +5364,17 @@ export interface components {
             labels?: {
                 [key: string]: string;
             };
+            /**
+             * Lacking
+             * @description what the package leaves out of version and number, and devices take as empty and 0
+             * @default []
+             */
+            lacking: string[];
+            /**
+             * Launchable
+             * @description what a tap on the icon starts; None: nothing, or nothing here can tell
+             */
+            launchable?: string | null;
             /**
              * Locales
              * @default []
@@ -5355,7 +5390,7 @@ export interface components {
             made_by: string;
             /**
              * Number
-             * @description what machines compare: one to three whole numbers with dots
+             * @description what machines compare: one to three whole numbers with dots; 0 where the package names none
              */
             number: string;
             /**
@@ -5426,7 +5461,7 @@ export interface components {
             test_only: boolean;
             /**
              * Version
-             * @description what people see
+             * @description what people see; empty where the package names none
              */
             version: string;
         };
@@ -6407,6 +6442,12 @@ export interface components {
             /** Member */
             member: string;
             /**
+             * Sha256
+             * @description of the picture's bytes, so that another icon is noticed
+             * @default
+             */
+            sha256: string;
+            /**
              * Transparent
              * @description it has an alpha channel
              */
@@ -6826,6 +6867,21 @@ export interface components {
          * @enum {string}
          */
         Level: "blocker" | "caution" | "note";
+        /**
+         * Levels
+         * @description A run of platform levels; ``last`` is None for all later ones. ``said`` is the same in the names people know.
+         */
+        Levels: {
+            /** First */
+            first: number;
+            /** Last */
+            last?: number | null;
+            /**
+             * Said
+             * @default
+             */
+            said: string;
+        };
         /** LineTold */
         LineTold: {
             /** Act */
@@ -7361,8 +7417,11 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "extension" | "framework" | "module" | "package" | "split";
-            /** Name */
+            kind: "extension" | "framework" | "module" | "package" | "split" | "app clip" | "watch app" | "app";
+            /**
+             * Name
+             * @description with the names of what it lies in before it, and slashes between
+             */
             name: string;
             /**
              * Number

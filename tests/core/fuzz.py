@@ -73,7 +73,7 @@ def storm(turns: int, seed: int, packages: list[bytes], told: Callable[[int], No
         dice = random.Random(f"{seed} {turn}")
         content = mutated(packages[turn % len(packages)], dice)
         begun = time.process_time()
-        signal.alarm(SECONDS_A_TURN)
+        signal.setitimer(signal.ITIMER_PROF, SECONDS_A_TURN)
         try:
             with little_memory():
                 inspect_package(io.BytesIO(content))
@@ -83,7 +83,7 @@ def storm(turns: int, seed: int, packages: list[bytes], told: Callable[[int], No
         except BaseException as wrong:
             raise AssertionError(f"seed {seed}, turn {turn}: {wrong!r}") from wrong
         finally:
-            signal.alarm(0)
+            signal.setitimer(signal.ITIMER_PROF, 0)
         took = time.process_time() - begun
         slowest, over = max(slowest, took), over + (took > PROMISED_SECONDS)
         told(turn + 1)
@@ -153,9 +153,9 @@ def bounded() -> None:
     """From here on reading a package may not hang without being stopped."""
 
     def hung(*_: object) -> None:
-        raise TimeoutError(f"longer than {SECONDS_A_TURN} s")
+        raise TimeoutError(f"longer than {SECONDS_A_TURN} s of a processor")
 
-    signal.signal(signal.SIGALRM, hung)
+    signal.signal(signal.SIGPROF, hung)
 
 
 @contextmanager

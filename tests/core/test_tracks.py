@@ -57,7 +57,7 @@ def offer(track: str, number: int, version: str = "1.0.0", share: float = 1.0, h
 
 def facts(**told: Any) -> Facts:
     plain = {"format": "apk", "identifier": "a", "version": "1.0.0", "number": 1, "size_bytes": 1, "sha256": "0"}
-    return Facts.model_validate(plain | told)
+    return Facts.of(plain | told)
 
 
 # the rulebook

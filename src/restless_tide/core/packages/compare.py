@@ -53,7 +53,7 @@ def compare(before: Sequence[Facts], after: Sequence[Facts]) -> list[Difference]
         *_number(one, other),
         *_installs(one, other),
         *_changed("highest", "Highest platform level", one.highest_platform, other.highest_platform, Level.CAUTION),
-        *_gained_and_lost("implied-permission", "Permission granted unasked", _all(before, "implied_permissions"), _all(after, "implied_permissions"), gained=Level.CAUTION),
+        *_gained_and_lost("implied-permission", "Unasked permission", _all(before, "implied_permissions"), _all(after, "implied_permissions"), gained=Level.CAUTION),
         *_changed("launchable", "What the icon starts", one.launchable, other.launchable, Level.CAUTION),
         *_changed("publisher", "Publisher", one.publisher, other.publisher, Level.CAUTION),
         *_icons(one, other),
@@ -189,7 +189,7 @@ def _installs(one: Facts, other: Facts) -> list[Difference]:
     """Other devices, where that comes of the signatures; what the levels it asks for say is told by these."""
     if not (narrower(one) or narrower(other)):
         return []
-    return _changed("installs", "Installs on", told(one.installs), told(other.installs), Level.CAUTION)
+    return _changed("installs", "Where it installs", told(one.installs), told(other.installs), Level.CAUTION)
 
 
 def _number(one: Facts, other: Facts) -> list[Difference]:
