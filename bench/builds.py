@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sys
 import time
 import tracemalloc
 import zipfile
@@ -11,7 +12,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from tests.toolchain import Recipe, make_apk
+from tests.toolchain import FRAMEWORK, Recipe, make_apk
 
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
@@ -25,6 +26,7 @@ from restless_tide.records.tables import App, Build, BuildPackage, Package
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
 
 GIB = 1024**3
+TIDE = Path(sys.executable).with_name("tide")
 MANY = 10_000
 
 
@@ -50,6 +52,16 @@ def reading(folder: Path) -> None:
         ours()
         print(f"{megabytes} MB: peak of Python's memory {tracemalloc.get_traced_memory()[1] / 1e6:.1f} MB")
         tracemalloc.stop()
+
+    real = FRAMEWORK.stat().st_size / 1e6
+
+    def facts_of_a_real_one() -> None:
+        with FRAMEWORK.open("rb") as source:
+            inspect_package(source, sha256="0" * 64, verify=False)
+
+    say(f"{real:.0f} MB of a real one with thousands of members: facts alone", timed(facts_of_a_real_one, 5), "aapt dump badging", timed(lambda: run("aapt", "dump", "badging", FRAMEWORK), 5))  # fmt: skip
+    two = [folder / f"read-{megabytes}" / "app-17.apk" for megabytes in (1, 20)]
+    say("tide build compare of 1 and 20 MB, whole process", timed(lambda: run(TIDE, "build", "compare", *two), 5), "python -c pass", timed(lambda: run(sys.executable, "-c", "pass"), 5))  # fmt: skip
 
 
 def pushing(processes: Processes, tide: Tide, token: str, folder: Path) -> None:

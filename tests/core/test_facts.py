@@ -17,10 +17,10 @@ from restless_tide.core.packages import Facts, compare, inspect_package
 from restless_tide.core.packages.bounds import PARTS_LIMIT
 from restless_tide.core.packages.chunks import StringPool, chunks
 from restless_tide.core.packages.levels import told
-from restless_tide.core.readiness import check_packages
+from restless_tide.core.readiness import check_packages, check_push
 from restless_tide.standins.packages import PackageRecipe, write_apk
 from tests.core import aimed
-from tests.core.test_steering import rulebook
+from tests.core.test_steering import NOW, rulebook
 from tests.toolchain import badging, bundle_of, link_sources, png
 
 MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
@@ -309,10 +309,12 @@ def test_the_sheet_says_what_facts_mean_for_people(tmp_path: Path) -> None:
     facts = read(write_apk(tmp_path / "a.apk", PackageRecipe("a.b", "1.2.0", 4, "Marram")))
     rules = rulebook("openfield")
     assert told(facts.installs) == "8.0 and later"
-    notes = {one.code: one.detail for one in check_packages(rules, [facts], "a.b")}
+    notes = {one.code: one.detail for one in check_push(rules, [], [facts], "a.b", NOW)}
     assert notes["installs-on"] == "It installs on 8.0 and later."
     fewer = replace(facts, lowest_platform="21", implied_permissions={"a.b.C": "an old library asks for less"})
-    cautions = {one.code: one.detail for one in check_packages(rules, [fewer], "a.b") if one.level is Level.CAUTION}
+    cautions = {
+        one.code: one.detail for one in check_push(rules, [], [fewer], "a.b", NOW) if one.level is Level.CAUTION
+    }
     assert cautions["installs-not-everywhere"] == "It asks for 5.0 or later, but by its signatures it installs on 8.0 and later only."  # fmt: skip
     assert cautions["permission-implied"] == "Devices grant a.b.C without its being asked for: an old library asks for less."  # fmt: skip
 

@@ -46,7 +46,7 @@ def check_push(
                 "A step for a person will be prepared; the desk recognises when it is done.",
             )
         )
-    return findings
+    return findings + _check_devices(first)
 
 
 def check_packages(rules: Rulebook, facts: Sequence[Facts], identifier: str) -> list[Finding]:
@@ -262,7 +262,7 @@ def _lowest(package: Facts) -> int:
 
 
 def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Finding]:
-    findings = [*check_identity(package), *(_check_devices(package) if not package.split else ())]
+    findings = check_identity(package)
     if package.format not in rules.packages.formats:
         findings.append(
             _blocker(
