@@ -79,7 +79,7 @@ def storm(turns: int, seed: int, packages: list[bytes], told: Callable[[int], No
                 inspect_package(io.BytesIO(content))
             counts["read"] += 1
         except PackageUnreadable as refused:
-            counts["refused in one line" if "\n" not in refused.detail else "refused in several"] += 1
+            counts["refused in one line" if refused.detail.isprintable() else "refused in several"] += 1
         except BaseException as wrong:
             raise AssertionError(f"seed {seed}, turn {turn}: {wrong!r}") from wrong
         finally:

@@ -48,7 +48,7 @@ def apart(content: bytes, folder: Path) -> tuple[int, int]:
                     inspect_package(source)
                     code = 0
                 except PackageUnreadable as refused:
-                    code = 0 if "\n" not in refused.detail else 4
+                    code = 0 if refused.detail.isprintable() else 4
             told.write_text(str((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1024))
         finally:
             os._exit(code)

@@ -21,6 +21,13 @@ MANIFEST_LIMIT_BYTES = 8 * MIB
 PROPERTY_LIST_LIMIT_BYTES = 2 * MIB
 BLOCK_MAP_LIMIT_BYTES = 32 * MIB
 SIGNED_DATA_LIMIT_BYTES = 4 * MIB
+SIGNED_DATA_PARTS_LIMIT = 100_000
+"""Of all the parts of signed data, at any depth."""
+SIGNING_BLOCK_LIMIT_BYTES = 16 * MIB
+LINEAGE_LIMIT = 100
+"""Keys that came before a signer's."""
+ICONS_LOOKED_AT = 100
+"""Pictures of which the largest is the icon."""
 UNPACKED_PER_BYTE = 200
 UNPACKED_ALLOWANCE_BYTES = 256 * MIB
 """A package unpacks to no more than so many times its members' weight and this on top."""

@@ -9,10 +9,15 @@ from typing import Any
 from asn1crypto import cms, core
 
 from restless_tide.core.errors import PackageUnreadable
-from restless_tide.core.packages.bounds import CERTIFICATES_LIMIT, SIGNED_DATA_LIMIT_BYTES, SIGNERS_LIMIT, TOO_MUCH_WORK
+from restless_tide.core.packages.bounds import (
+    CERTIFICATES_LIMIT,
+    SIGNED_DATA_LIMIT_BYTES,
+    SIGNED_DATA_PARTS_LIMIT,
+    SIGNERS_LIMIT,
+    TOO_MUCH_WORK,
+)
 from restless_tide.core.packages.certificates import is_signed, public_key_of
 
-_PARTS_LIMIT = 100_000
 _BROKEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError, RecursionError)
 
 
@@ -74,7 +79,7 @@ def _demand_few(der: bytes, what: str) -> None:
     at, seen, whole = 0, 0, len(der)
     while at + 2 <= whole:
         seen += 1
-        if seen > _PARTS_LIMIT:
+        if seen > SIGNED_DATA_PARTS_LIMIT:
             raise PackageUnreadable(f"{what} is put together from more parts than any signature.", code=TOO_MUCH_WORK)
         constructed, length = der[at] & 0x20, der[at + 1]
         at += 2

@@ -6,13 +6,12 @@ from collections.abc import Callable, Iterator, Sequence
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
-from restless_tide.core.packages.bounds import MANIFEST_LIMIT_BYTES, Effort
+from restless_tide.core.packages.bounds import ICONS_LOOKED_AT, MANIFEST_LIMIT_BYTES, Effort
 from restless_tide.core.packages.facts import Icon
 from restless_tide.core.packages.manifest import Element, Resources
 from restless_tide.core.packages.pictures import icon_of, largest
 
 _DRAWABLE = 0x01010199
-_LOOKED_AT = 100
 _DRAWINGS = 4
 _DRAWING_LIMIT_BYTES = MANIFEST_LIMIT_BYTES // 32
 
@@ -23,7 +22,7 @@ def icon_of_app(
     archive: Archive, paths: Sequence[str], resources: Resources, read: ReadElements, folder: str = ""
 ) -> Icon | None:
     """The largest picture behind the icon. Paths may have any name: what is there says what it is."""
-    members = [member for member in (folder + path for path in paths) if member in archive][:_LOOKED_AT]
+    members = [member for member in (folder + path for path in paths) if member in archive][:ICONS_LOOKED_AT]
     pictures = [member for member in members if icon_of(archive, member) is not None]
     if not pictures:
         drawings = [member for member in members if archive.size(member) <= _DRAWING_LIMIT_BYTES][:_DRAWINGS]

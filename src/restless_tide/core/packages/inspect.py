@@ -13,7 +13,7 @@ from typing import BinaryIO
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import BLOCK_BYTES, Archive, opened_archive
 from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES
-from restless_tide.core.packages.facts import Facts, legible
+from restless_tide.core.packages.facts import Facts, legible, printable
 from restless_tide.core.packages.kinds import kind_of
 
 Read = Callable[[Archive, int, str], Facts]
@@ -63,9 +63,13 @@ def read_icon(source: BinaryIO, facts: Facts) -> bytes | None:
 
 @contextmanager
 def _one_line() -> Iterator[None]:
-    """A number that does not fit where the format wants one is damage, not a fault of ours."""
+    """A number that does not fit where the format wants one is damage, not a fault of ours; and no text steers a terminal."""
     try:
         yield
+    except PackageUnreadable as wrong:
+        if wrong.detail.isprintable():
+            raise
+        raise PackageUnreadable(printable(wrong.detail), remedy=wrong.remedy, code=wrong.code) from None
     except (struct.error, OverflowError, UnicodeError, RecursionError):
         raise PackageUnreadable("The package is damaged.", remedy="Build or fetch the package again.") from None
 

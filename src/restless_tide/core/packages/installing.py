@@ -20,7 +20,7 @@ BLOCK_FROM = 24
 """The first level that looks at a signing block; before it only v1 counts."""
 NOT_ALONE_FROM = 30
 """From this level on v1 alone does not do for a package that targets it."""
-NO_SCRIPTS_FROM = 26
+SANDBOX_FROM = 26
 """From this level on a package that asks for the newer sandbox needs more than v1."""
 _NEWEST_LOOKED_AT = 100
 _SCHEME_FROM = {"v2": 24, "v3": 28, "v3.1": 33}
@@ -91,4 +91,4 @@ def _installs(level: int, jar: JarJudged | None, block: tuple[Judged, ...], mani
         return False
     if level >= NOT_ALONE_FROM and manifest.target >= NOT_ALONE_FROM:
         return False
-    return level < NO_SCRIPTS_FROM or manifest.sandbox < 2
+    return level < SANDBOX_FROM or manifest.sandbox < 2

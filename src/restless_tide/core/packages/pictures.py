@@ -7,7 +7,7 @@ import struct
 from dataclasses import replace
 
 from restless_tide.core.packages.archive import Archive
-from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES
+from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES, ICONS_LOOKED_AT
 from restless_tide.core.packages.facts import Icon
 
 HEADER_BYTES = 512
@@ -21,8 +21,10 @@ def icon_of(archive: Archive, member: str) -> Icon | None:
 
 
 def largest(archive: Archive, members: list[str]) -> Icon | None:
-    """The icon with the most pixels among ``members`` (at most a hundred are looked at)."""
-    found = [icon for icon in (icon_of(archive, member) for member in members[:100] if member in archive) if icon]
+    """The icon with the most pixels among ``members`` (of the first ICONS_LOOKED_AT)."""
+    found = [
+        icon for icon in (icon_of(archive, member) for member in members[:ICONS_LOOKED_AT] if member in archive) if icon
+    ]
     best = max(found, key=lambda icon: icon.width * icon.height, default=None)
     if best is None or archive.size(best.member) > ICON_LIMIT_BYTES:
         return best

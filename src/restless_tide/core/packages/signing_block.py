@@ -19,7 +19,12 @@ from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
-from restless_tide.core.packages.bounds import CERTIFICATES_LIMIT, SIGNERS_LIMIT
+from restless_tide.core.packages.bounds import (
+    CERTIFICATES_LIMIT,
+    LINEAGE_LIMIT,
+    SIGNERS_LIMIT,
+    SIGNING_BLOCK_LIMIT_BYTES,
+)
 from restless_tide.core.packages.certificates import (
     certificates_of,
     is_signed,
@@ -39,10 +44,8 @@ _LINEAGE = 0x3BA06F8C
 _NEWER_SCHEME = 0xBEEFF00D
 _ROTATED_FROM = 0x559F8B02
 _CHUNK_BYTES = 1024 * 1024
-_BLOCK_LIMIT_BYTES = 16 * 1024 * 1024
 _ALGORITHMS_LIMIT = 32
 _ATTRIBUTES_LIMIT = 32
-_LINEAGE_LIMIT = 100
 _DIRECTORY_PLACE = 16
 
 
@@ -151,7 +154,7 @@ def read_layout(archive: Archive) -> Layout | None:
         return None
     (block_bytes,) = struct.unpack_from("<Q", footer)
     block_at = directory_at - block_bytes - 8
-    if not 24 <= block_bytes <= _BLOCK_LIMIT_BYTES or block_at < 0:
+    if not 24 <= block_bytes <= SIGNING_BLOCK_LIMIT_BYTES or block_at < 0:
         raise PackageUnreadable("The package's signing block has an impossible size.", remedy="Sign the package again.")
     block = archive.read_at(block_at, directory_at - block_at)
     if struct.unpack_from("<Q", block)[0] != block_bytes:
@@ -330,7 +333,7 @@ def _lineage(attributes: Sequence[bytes], signer: bytes) -> list[bytes]:
                     raise _Wrong("its line of keys is broken")
             found.append(certificate)
             key = public_key_of(certificate)
-            if len(found) > _LINEAGE_LIMIT:
+            if len(found) > LINEAGE_LIMIT:
                 raise _Wrong("its line of keys is absurdly long")
         if signer not in found:
             raise _Wrong("its key is not in the line of keys it states")
