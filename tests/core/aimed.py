@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import lzma
 import plistlib
 import struct
 import zipfile
@@ -173,9 +172,6 @@ def _type(entries: list[tuple[int, int]]) -> bytes:
     return chunk(0x0201, offsets + body, head)
 
 
-_LABELLED = element(5, [(6, 0x01, 0x7F010000)]) + end(5)
-
-
 def _labelled(table: bytes) -> bytes:
     words = [b"label", *WORDS]
     inside = element(6, [(0, 0x01, 0x7F010000)]) + end(6)
@@ -184,52 +180,84 @@ def _labelled(table: bytes) -> bytes:
     return archive({"AndroidManifest.xml": chunk(0x0003, body), "resources.arsc": table}, zipfile.ZIP_STORED)
 
 
-def costly() -> dict[str, bytes]:
-    """Files of which a careless reader takes gigabytes or minutes."""
-    manifest_lzma = lzma.compress(bytes(200_000_000), format=lzma.FORMAT_ALONE, preset=1)
-    long_text = b"<?xml version='1.0'?><Package>" + b"a" * 30_000_000 + b"</Package>"
-    elements = b"<?xml version='1.0'?><Package>" + b"<a/>" * 1_500_000 + b"</Package>"
-    chain = [(0x01, 0x7F010000 + at + 1) for at in range(9_999)] + [(0x03, 0)]
-    signers = {f"META-INF/S{at}.SF": b"Signature-Version: 1.0\r\n\r\n" for at in range(200)}
-    inner = archive({"AppxManifest.xml": b"<Package/>"}, zipfile.ZIP_STORED)
-    listed = b"<Package Type='application' FileName='a.msix' Version='1.0.0.0'/>" * 200
-    bundle_manifest = (
-        b"<Bundle xmlns='http://schemas.microsoft.com/appx/2013/bundle'><Identity Name='a.b' Version='1.0.0.0'/>"
-        b"<Packages>" + listed + b"</Packages></Bundle>"
-    )
+def _nested_bundle() -> bytes:
     nested = field(1, field(3, b"a"))
     for _ in range(500):
         nested = field(1, field(3, b"a") + field(5, nested))
-    return {
-        "a manifest packed by bzip2": _other_method(zipfile.ZIP_BZIP2, bytes(200_000_000)),
-        "a manifest packed by LZMA": archive({"AndroidManifest.xml": manifest_lzma}, zipfile.ZIP_STORED),
-        "a property list of objects that overlap": ipa(overlapping_list()),
-        "a property list of many parts": ipa(b"<plist><array>" + b"<true/>" * 250_000 + b"</array></plist>"),
-        "a manifest of very long text": archive({"AppxManifest.xml": long_text, "AppxBlockMap.xml": b"<BlockMap/>"}),
-        "a manifest of very many elements": archive({"AppxManifest.xml": elements, "AppxBlockMap.xml": b"<BlockMap/>"}),
-        "a block map of very many elements": archive(
-            {
-                "AppxManifest.xml": b"<Package xmlns='http://schemas.microsoft.com/appx/manifest/foundation/windows10'>"
-                b"<Identity Name='a' Version='1.0.0.0'/></Package>",
-                "AppxBlockMap.xml": b"<BlockMap HashMethod='http://www.w3.org/2001/04/xmlenc#sha256'>"
-                + b"<File Name='AppxManifest.xml'/>" * 900_000 + b"</BlockMap>",
-            }
-        ),
-        "a directory of half a million members": archive_of_many(500_000),
-        "a directory that states four gigabytes": changed(large_end(archive({"a": b""})), _set(lambda made: made.index(b"PK\x06\x06") + 40, struct.pack("<Q", 1 << 32))),
-        "a bundle of a million children": _named_bundle(field(5, b"") * 1_500_000),
-        "a bundle of empty fields": _named_bundle(b"\x30\x00" * 8_000_000),
-        "a bundle nested deeply": bundle(nested),
-        "a bundle that lists one package 200 times": archive({"a.msix": inner, "AppxMetadata/AppxBundleManifest.xml": bundle_manifest, "AppxBlockMap.xml": b"<BlockMap/>"}, zipfile.ZIP_STORED),
-        "a resource table that is a chain": _labelled(_table(_package(_type(chain)))),
-        "a resource table that is a fan": _labelled(_table(_package(_type([(0x01, 0x7F010000 + at % 10_000) for at in range(10_000)]) * 30))),
-        "a resource table of very many chunks": _labelled(_table(_package(chunk(0x0202, b"") * 2_000_000))),
-        "two hundred signature files": apk(b"", **signers),
-        "a manifest of a million elements": apk((element(3) + end(3)) * 300_000),
-        "thirty thousand permissions": apk(element(3, [(4, 0x03, 2)]) * 1 + b"".join(element(3, [(4, 0x03, 2)]) + end(3) for _ in range(30_000)) + end(3)),
-        "a folded list of two megabytes": apk(b"", **{"META-INF/A.SF": b"Signature-Version: 1.0\r\n\r\n", "META-INF/MANIFEST.MF": b"Name: a\r\n" + b" b\r\n" * 700_000}),
-        "an open end of zeros": bytes(70_000_000),
-    }  # fmt: skip
+    return bundle(nested)
+
+
+def _bundle_of_one_often() -> bytes:
+    inner = archive({"AppxManifest.xml": b"<Package/>"}, zipfile.ZIP_STORED)
+    listed = b"<Package Type='application' FileName='a.msix' Version='1.0.0.0'/>" * 200
+    manifest_ = (
+        b"<Bundle xmlns='http://schemas.microsoft.com/appx/2013/bundle'><Identity Name='a.b' Version='1.0.0.0'/>"
+        b"<Packages>" + listed + b"</Packages></Bundle>"
+    )
+    members = {"a.msix": inner, "AppxMetadata/AppxBundleManifest.xml": manifest_, "AppxBlockMap.xml": b"<BlockMap/>"}
+    return archive(members, zipfile.ZIP_STORED)
+
+
+def _msix(manifest_: bytes, block_map: bytes = b"<BlockMap/>") -> bytes:
+    return archive({"AppxManifest.xml": manifest_, "AppxBlockMap.xml": block_map})
+
+
+def _block_map_of_one_often() -> bytes:
+    manifest_ = (
+        b"<Package xmlns='http://schemas.microsoft.com/appx/manifest/foundation/windows10'>"
+        b"<Identity Name='a' Version='1.0.0.0'/></Package>"
+    )
+    files = b"<File Name='AppxManifest.xml'/>" * 900_000
+    return _msix(manifest_, b"<BlockMap HashMethod='http://www.w3.org/2001/04/xmlenc#sha256'>" + files + b"</BlockMap>")
+
+
+def _permissions(count: int) -> bytes:
+    return apk(b"".join(element(3, [(4, 0x03, 2)]) + end(3) for _ in range(count)))
+
+
+def _chain() -> bytes:
+    return _labelled(_table(_package(_type([(0x01, 0x7F010000 + at + 1) for at in range(9_999)] + [(0x03, 0)]))))
+
+
+def _fan() -> bytes:
+    return _labelled(_table(_package(_type([(0x01, 0x7F010000 + at % 10_000) for at in range(10_000)]) * 30)))
+
+
+def _folded() -> bytes:
+    head = b"Signature-Version: 1.0\r\n\r\n"
+    return apk(b"", **{"META-INF/A.SF": head, "META-INF/MANIFEST.MF": b"Name: a\r\n" + b" b\r\n" * 700_000})
+
+
+def _far_directory() -> bytes:
+    return changed(large_end(archive({"a": b""})), _set(lambda made: made.index(b"PK\x06\x06") + 40, struct.pack("<Q", 1 << 32)))  # fmt: skip
+
+
+COSTLY: dict[str, Callable[[], bytes]] = {
+    "a manifest packed by bzip2": lambda: _other_method(zipfile.ZIP_BZIP2, bytes(60_000_000)),
+    "a manifest packed by LZMA": lambda: _other_method(zipfile.ZIP_LZMA, bytes(60_000_000)),
+    "a property list of objects that overlap": lambda: ipa(overlapping_list()),
+    "a property list of many parts": lambda: ipa(b"<plist><array>" + b"<true/>" * 250_000 + b"</array></plist>"),
+    "a manifest of very long text": lambda: _msix(
+        b"<?xml version='1.0'?><Package>" + b"a" * 30_000_000 + b"</Package>"
+    ),
+    "a manifest of very many elements": lambda: _msix(b"<Package>" + b"<a/>" * 1_500_000 + b"</Package>"),
+    "a block map of very many elements": _block_map_of_one_often,
+    "a directory of very many members": lambda: archive_of_many(150_000),
+    "a directory that states four gigabytes": _far_directory,
+    "a bundle of a million children": lambda: _named_bundle(field(5, b"") * 1_500_000),
+    "a bundle of empty fields": lambda: _named_bundle(b"\x30\x00" * 8_000_000),
+    "a bundle nested deeply": _nested_bundle,
+    "a bundle that lists one package 200 times": _bundle_of_one_often,
+    "a resource table that is a chain": _chain,
+    "a resource table that is a fan": _fan,
+    "a resource table of very many chunks": lambda: _labelled(_table(_package(chunk(0x0202, b"") * 2_000_000))),
+    "two hundred signature files": lambda: apk(b"", **{f"META-INF/S{at}.SF": b"A: b\r\n\r\n" for at in range(200)}),
+    "a manifest of a million elements": lambda: apk((element(3) + end(3)) * 300_000),
+    "thirty thousand permissions": lambda: _permissions(30_000),
+    "a folded list of two megabytes": _folded,
+    "an open end of zeros": lambda: bytes(70_000_000),
+}
+"""Files of which a careless reader takes gigabytes or minutes; each is made when it is asked for."""
 
 
 def archive_of_many(count: int) -> bytes:

@@ -61,7 +61,7 @@ def seeds(folder: Path) -> list[bytes]:
         write_msix(folder / "a.msix", small),
     ]
     made.append(write_msix_bundle(folder / "a.msixbundle", made[-1:], small))
-    files = {**aimed.ambiguous(), **aimed.odd(), **aimed.costly()}
+    files = {**aimed.ambiguous(), **aimed.odd(), **{name: make() for name, make in aimed.COSTLY.items()}}
     return [path.read_bytes() for path in made] * 25 + [one for one in files.values() if len(one) < LARGEST_AIMED_BYTES]
 
 

@@ -66,9 +66,9 @@ def test_the_archives_that_are_aimed_are_read_before_they_are_changed() -> None:
     assert outcome(plain)[0] == outcome(aimed.large_end(plain))[0] == "read"
 
 
-@pytest.mark.parametrize("name", aimed.costly().keys())
+@pytest.mark.parametrize("name", aimed.COSTLY)
 def test_no_file_costs_more_than_is_promised(tmp_path: Path, name: str) -> None:
-    code, grown = apart(aimed.costly()[name], tmp_path)
+    code, grown = apart(aimed.COSTLY[name](), tmp_path)
     assert code == 0
     assert grown <= MEMORY_BYTES
 

@@ -13,9 +13,10 @@ import pytest
 
 from restless_tide.core.errors import Level
 from restless_tide.core.numbers import BuildNumber
-from restless_tide.core.packages import Facts, compare, inspect_package
+from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.packages.bounds import PARTS_LIMIT
 from restless_tide.core.packages.chunks import StringPool, chunks
+from restless_tide.core.packages.compare import compare
 from restless_tide.core.packages.levels import told
 from restless_tide.core.readiness import check_packages, check_push
 from restless_tide.standins.packages import PackageRecipe, write_apk

@@ -19,8 +19,10 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
+from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.packages.archive import Archive
+from restless_tide.core.packages.certificates import certificate_of
 from restless_tide.core.packages.cms import read_signed
 from restless_tide.core.packages.signing_block import read_layout
 from tests.core import aimed
@@ -412,3 +414,29 @@ def test_a_signed_bundle_with_a_package_that_nobody_signed_does_not_hold(tmp_pat
     assert (held.verified, held.trouble) == (True, "")
     (unsigned,) = bundled(_msix()).signatures
     assert (unsigned.verified, unsigned.trouble) == (False, "a.msix: nobody signed it")
+
+
+@pytest.mark.parametrize(
+    ("begins", "told"),
+    [
+        (b"00000101000000Z", "A certificate inside the package is damaged."),
+        (b"20260101000000", ""),
+        (b"2026", "damaged"),
+    ],
+    ids=["the year 0", "without a zone", "a year alone"],
+)
+def test_a_certificate_of_a_year_that_no_calendar_has_is_damaged_and_one_without_a_zone_is_of_utc(
+    begins: bytes, told: str
+) -> None:
+    der = bytearray(_certificate())
+    at = der.index(b"\x17\x0d260101000000Z")
+    assert (der[1], der[5], der[at - 2]) == (0x82, 0x81, 0x30)
+    der[at : at + 15] = bytes((0x18, len(begins))) + begins
+    for place, size in ((2, 2), (6, 1), (at - 1, 1)):  # of the certificate, of what is signed, of the validity
+        length = int.from_bytes(der[place : place + size], "big") + len(begins) - 13
+        der[place : place + size] = length.to_bytes(size, "big")
+    if told:
+        with pytest.raises(PackageUnreadable, match=told):
+            certificate_of(bytes(der))
+    else:
+        assert certificate_of(bytes(der)).valid_from == datetime(2026, 1, 1, tzinfo=UTC)

@@ -16,8 +16,9 @@ from pathlib import Path
 import pytest
 
 from restless_tide.core.errors import PackageUnreadable
-from restless_tide.core.packages import Facts, compare, inspect_package
+from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.packages.bounds import Effort
+from restless_tide.core.packages.compare import compare
 from restless_tide.core.packages.mach_o import read_mach_o
 from restless_tide.core.packages.manifest import Element, Given, Manifest, fill
 from restless_tide.core.packages.proto_resources import proto_elements

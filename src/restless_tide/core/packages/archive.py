@@ -12,7 +12,6 @@ import mmap
 import os
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from typing import BinaryIO, TypeVar
 
@@ -122,6 +121,8 @@ class Archive:
         """What ``work`` makes of each place, in their sequence; several at once where the file is a real one."""
         if not self.apart or len(places) < FEW:
             return map(work, places)
+        from concurrent.futures import ThreadPoolExecutor  # not loaded for a small file
+
         with ThreadPoolExecutor(THREADS) as threads:
             return list(threads.map(work, places))
 

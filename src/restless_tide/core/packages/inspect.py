@@ -6,7 +6,6 @@ import hashlib
 import importlib
 import struct
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from typing import BinaryIO
 
@@ -16,6 +15,7 @@ from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES
 from restless_tide.core.packages.facts import Facts, legible, printable
 from restless_tide.core.packages.kinds import kind_of
 
+WORTH_A_THREAD_BYTES = 4 * 1024**2
 Read = Callable[[Archive, int, str], Facts]
 
 
@@ -29,8 +29,10 @@ def inspect_package(source: BinaryIO, sha256: str | None = None, *, verify: bool
         read = reader_of(archive)
         if sha256:
             return legible(read(archive, archive.size_bytes, sha256))
-        if not archive.apart:
+        if not archive.apart or archive.size_bytes < WORTH_A_THREAD_BYTES:
             return legible(read(archive, archive.size_bytes, _digest(archive)))
+        from concurrent.futures import ThreadPoolExecutor  # not loaded for a small file
+
         with ThreadPoolExecutor(1) as beside:
             digest = beside.submit(_digest, archive)
             facts = read(archive, archive.size_bytes, "")
