@@ -267,7 +267,7 @@ def test_questions_come_one_after_the_other_and_an_answer_can_end_it(coast: Harb
     plain, _ = coast.tide.builds.hand_over(coast.package(app, "openfield", "1.0.0", 9))
     coast.ready_build(app, "openfield")
     (sheet,) = coast.tide.builds.check(app, [coast.tide.builds.package(plain)], "openfield")
-    assert [finding.code for finding in sheet.findings if finding.level == "note"] == []
+    assert [finding.code for finding in sheet.findings if finding.level == "note"] == ["installs-on"]
     file = coast.package(app, "openfield", "1.0.0", 2, permissions=place)
     sent = coast.processing(file, app, "openfield")
     coast.pass_hours(1, desk=False)
