@@ -30,8 +30,8 @@ Found = TypeVar("Found")
 
 BLOCK_BYTES = 1024 * 1024
 THREADS = min(os.cpu_count() or 1, 4)
-FEW = 4
-"""Pieces of a mebibyte that are not worth a second thread."""
+WORTH_A_THREAD_BYTES = 4 * 1024**2
+"""Of a file; a smaller one is read before a second thread has begun."""
 
 
 class Archive:
@@ -119,7 +119,7 @@ class Archive:
 
     def side_by_side(self, work: Callable[[Place], Found], places: Sequence[Place]) -> Iterable[Found]:
         """What ``work`` makes of each place, in their sequence; several at once where the file is a real one."""
-        if not self.apart or len(places) < FEW:
+        if not self.apart or self.size_bytes < WORTH_A_THREAD_BYTES:
             return map(work, places)
         from concurrent.futures import ThreadPoolExecutor  # not loaded for a small file
 

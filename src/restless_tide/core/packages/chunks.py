@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.manifest import Given
@@ -31,8 +31,7 @@ LONGEST_STRING = 0x7FFF
 _UTF8 = 1 << 8
 
 
-@dataclass(frozen=True, slots=True)
-class Chunk:
+class Chunk(NamedTuple):
     kind: int
     start: int
     header_bytes: int

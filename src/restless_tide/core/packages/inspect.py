@@ -10,12 +10,11 @@ from contextlib import contextmanager
 from typing import BinaryIO
 
 from restless_tide.core.errors import PackageUnreadable
-from restless_tide.core.packages.archive import BLOCK_BYTES, Archive, opened_archive
+from restless_tide.core.packages.archive import BLOCK_BYTES, WORTH_A_THREAD_BYTES, Archive, opened_archive
 from restless_tide.core.packages.bounds import ICON_LIMIT_BYTES
 from restless_tide.core.packages.facts import Facts, legible, printable
 from restless_tide.core.packages.kinds import kind_of
 
-WORTH_A_THREAD_BYTES = 4 * 1024**2
 Read = Callable[[Archive, int, str], Facts]
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.numbers import BuildNumber, whole_number
@@ -41,16 +41,14 @@ _ASKED_FROM, _CALL_LOG_FROM = 4, 16
 """Levels from which on a package that targets them has to ask: for storage and phone state, and for the call log."""
 
 
-@dataclass(frozen=True, slots=True)
-class Given:
+class Given(NamedTuple):
     """What an attribute or a resource holds: plain text, or the id of a resource that holds it."""
 
     text: str | None = None
     reference: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Element:
+class Element(NamedTuple):
     """An element with its path of names and its attributes: by resource id where they have one, else by name."""
 
     path: tuple[str, ...]
@@ -58,8 +56,7 @@ class Element:
     by_name: dict[str, Given]
 
 
-@dataclass(frozen=True, slots=True)
-class Configured:
+class Configured(NamedTuple):
     """One value of a resource; ``locale`` is a BCP 47 tag, empty for the default.
 
     ``plain``: it asks nothing of a device but its language and a platform level, ``since`` which it is used.
