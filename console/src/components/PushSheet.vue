@@ -28,6 +28,12 @@ const shared = computed(() => {
     }
   return [...by.values()].filter((entry) => entry.stores.length > 1)
 })
+/** The findings of the same stores stand together, under their names once. */
+const groups = computed(() => {
+  const found = new Map<string, Finding[]>()
+  for (const entry of shared.value) found.set(entry.stores.join(', '), [...(found.get(entry.stores.join(', ')) ?? []), entry.finding])
+  return [...found]
+})
 const own = (sheet: Sheet) => sheet.findings.filter((finding) => !shared.value.some((entry) => key(entry.finding) === key(finding)))
 const clear = (sheet: Sheet) => (sheet.findings.length ? 'Nothing else.' : undefined)
 const path = { app: props.app.name }
@@ -61,7 +67,7 @@ async function go(): Promise<void> {
     <ProblemNote :problem="doing.problem.value" />
     <p v-if="looking" class="soft" role="status">Checking against every store's rules …</p>
     <p v-else-if="!asked.length && !doing.problem.value" class="soft">No other store with an open berth takes this build. It stays at the desk.</p>
-    <div v-for="entry in shared" :key="key(entry.finding)"><p class="stores">{{ entry.stores.join(', ') }}</p><FindingList :findings="[entry.finding]" /></div>
+    <div v-for="[stores, findings] in groups" :key="stores"><p class="stores">{{ stores }}</p><FindingList :findings="findings" /></div>
     <fieldset v-for="sheet in asked" :key="sheet.store">
       <legend><label class="row-gap"><input v-model="chosen" type="checkbox" class="form-check-input" :value="sheet.store" :disabled="blocked(sheet)" /> {{ sheet.store_title }}</label></legend>
       <FindingList :findings="own(sheet)" :clear="clear(sheet)" />
