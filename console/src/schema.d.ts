@@ -10624,7 +10624,7 @@ export interface components {
             said: string;
             /**
              * Silent
-             * @description it does nothing now, whatever it finds
+             * @description it does nothing now, regardless of what it finds
              */
             silent: boolean;
             /** Silent By */

@@ -172,10 +172,6 @@ def test_of_two_limits_on_one_permission_the_higher_counts_and_none_beats_both(t
 
 def test_signs_beyond_sixteen_bits_are_read_in_both_of_their_forms() -> None:
     wave = "\N{WATER WAVE}"
-    halves = wave.encode("utf-16-le").decode("utf-16-le", "surrogatepass")
-    split = b"".join(struct.unpack("<2H", wave.encode("utf-16-le"))[at].to_bytes(2, "big") for at in (0, 1))
-    assert halves == wave
-    assert len(split) == 4
     broken = "".join(chr(half) for half in struct.unpack("<2H", wave.encode("utf-16-le"))).encode(
         "utf-8", "surrogatepass"
     )

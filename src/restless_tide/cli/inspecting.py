@@ -7,7 +7,7 @@ from pathlib import Path
 
 from restless_tide.cli import facts as sheets
 from restless_tide.cli.call import Call, cell, file_argument
-from restless_tide.cli.naming import BUILD_HELP, where_arguments
+from restless_tide.cli.naming import BUILD_HELP, build_of, where_arguments
 from restless_tide.cli.parsing import Nouns
 from restless_tide.core.packages import Facts
 from restless_tide.core.packages.compare import Difference, Grown, compare, growth
@@ -57,8 +57,6 @@ def _packages(call: Call, name: str) -> list[Facts]:
     """The packages of a build at the desk, or of the file that is named."""
     if "/" in name or Path(name).is_file() or Path(name).suffix[1:].isalpha():  # 2.4.0 is a version
         return [sheets.read(file_argument(name))]
-    from restless_tide.cli.naming import build_of  # only where a desk is asked
-
     return build_of(call, name).packages
 
 

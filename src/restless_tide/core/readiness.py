@@ -10,7 +10,7 @@ from restless_tide.core.changes import measured
 from restless_tide.core.errors import Finding, Invalid, Level, NotReady
 from restless_tide.core.numbers import whole_number
 from restless_tide.core.packages.facts import Facts
-from restless_tide.core.packages.levels import narrower, release_of, told
+from restless_tide.core.packages.levels import lowest_of, narrower, release_of, told
 from restless_tide.core.questions import foreseen
 from restless_tide.core.rulebook import Numbering, Rulebook
 from restless_tide.core.signing import NOTHING_EXPECTED, Expected, check_signing
@@ -237,7 +237,7 @@ def _check_devices(package: Facts) -> list[Finding]:
             Finding(
                 "installs-not-everywhere",
                 Level.CAUTION,
-                f"It asks for {release_of(_lowest(package))} or later, but by its signatures it installs on {told(package.installs)} only.",
+                f"It asks for {release_of(lowest_of(package))} or later, but by its signatures it installs on {told(package.installs)} only.",
                 "signatures",
                 "Sign it for every level it asks for, or raise the lowest level.",
             )
@@ -255,10 +255,6 @@ def _check_devices(package: Facts) -> list[Finding]:
         for name, why in package.implied_permissions.items()
     ]
     return findings
-
-
-def _lowest(package: Facts) -> int:
-    return whole_number(package.lowest_platform or "") or 1
 
 
 def _check_package(rules: Rulebook, package: Facts, identifier: str) -> list[Finding]:

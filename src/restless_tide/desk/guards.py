@@ -111,7 +111,7 @@ def end(act: Act, app_name: str, name: str, reason: str) -> None:
 
 
 def silence(act: Act, app_name: str, version: str, name: str, until: datetime | None, reason: str) -> list[GuardWatch]:
-    """Have a guard do nothing at one release for a time, whatever it finds; it continues to count. No instant: speak again.
+    """Have a guard do nothing at one release for a time, regardless of what it finds; it continues to count. No instant: speak again.
 
     Raises Invalid without a reason, for an instant that is past, or one that is too far away.
     """

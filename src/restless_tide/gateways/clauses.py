@@ -618,7 +618,7 @@ def _gauges(suite: Suite) -> None:
     place = f"/v1/berths/{suite.known['a berth']}/gauges"
     page = fits(suite.call("GET", place), protocol.GaugePage)
     again = fits(suite.call("GET", f"{place}?after={page.next}"), protocol.GaugePage)
-    demand(not again.hours or again.next != page.next, "what was told before the cursor is told again after it")
+    demand(not again.hours or again.next != page.next, "what was reported before the cursor is reported again after it")
 
 
 # 9 Events

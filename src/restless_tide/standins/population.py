@@ -23,7 +23,7 @@ UPTAKE_HOURS = 30.0
 USUAL_CRASH_RATE, BAD_CRASH_RATE = 0.004, 0.06
 """Crashes a session."""
 SESSIONS_A_DAY = 2.3
-"""Of somebody who tests."""
+"""Of a person who tests."""
 LONGEST_HOURS = 24 * 120
 KINDS = (("old", "phone"), ("old", "tablet"), ("new", "phone"), ("new", "tablet"))
 """Platform levels and classes of devices."""

@@ -172,7 +172,7 @@ class WatchTold(Told):
     breached_at: datetime | None
     acted: str = Field(description="what followed from the breach")
     breach: BreachTold | None
-    silent: bool = Field(description="it does nothing now, whatever it finds")
+    silent: bool = Field(description="it does nothing now, regardless of what it finds")
     silent_until: datetime | None
     silent_reason: str
     silent_by: str

@@ -69,10 +69,6 @@ class Archive:
         """The unpacked size, in bytes; reading it gives no more."""
         return self[name].size_bytes
 
-    def weight(self, name: str) -> int:
-        """What the member takes up in the file, in bytes."""
-        return self[name].packed_bytes
-
     def read(self, name: str, limit_bytes: int = MEMBER_LIMIT_BYTES) -> bytes:
         """The whole member. Raises PackageUnreadable when it is missing, broken or larger than ``limit_bytes``."""
         if self.size(name) > limit_bytes:

@@ -203,7 +203,7 @@ def _number(one: Facts, other: Facts) -> list[Difference]:
 
 
 def _icons(one: Facts, other: Facts) -> list[Difference]:
-    """Another icon, as far as two of them can be told apart without drawing them."""
+    """Another icon, as far as a difference shows without drawing them."""
     then, now = one.icon, other.icon
     told = [None if icon is None else f"{icon.width} × {icon.height}{', transparent' if icon.transparent else ''}" for icon in (then, now)]  # fmt: skip
     drawn_anew = then is not None and now is not None and then.sha256 and now.sha256 and then.sha256 != now.sha256

@@ -14,16 +14,15 @@ from restless_tide.core.packages.facts import Levels, Signature
 from restless_tide.core.packages.jar_signature import STRONGEST_FROM, JarJudged, judge_jar
 from restless_tide.core.packages.levels import run_of
 from restless_tide.core.packages.manifest import UNRELEASED, Manifest
-from restless_tide.core.packages.signing_block import Judged, read_layout, signatures_of
+from restless_tide.core.packages.signing_block import SCHEME_FROM, Judged, read_layout, signatures_of
 
-BLOCK_FROM = 24
+BLOCK_FROM = SCHEME_FROM["v2"]
 """The first level that looks at a signing block; before it only v1 counts."""
 NOT_ALONE_FROM = 30
 """From this level on v1 alone does not do for a package that targets it."""
 SANDBOX_FROM = 26
 """From this level on a package that asks for the newer sandbox needs more than v1."""
 _NEWEST_LOOKED_AT = 100
-_SCHEME_FROM = {"v2": 24, "v3": 28, "v3.1": 33}
 
 
 def read_signatures(
@@ -78,7 +77,7 @@ def _levels(jar: JarJudged | None, block: tuple[Judged, ...], manifest: Manifest
 
 def _installs(level: int, jar: JarJudged | None, block: tuple[Judged, ...], manifest: Manifest) -> bool:
     for judged in reversed(block):
-        if level < _SCHEME_FROM[judged.signature.scheme]:
+        if level < SCHEME_FROM[judged.signature.scheme]:
             continue
         reach = next((reach for reach in judged.reaches if reach.first <= level <= reach.last), None)
         if reach is not None:
@@ -87,7 +86,7 @@ def _installs(level: int, jar: JarJudged | None, block: tuple[Judged, ...], mani
             return False
     if jar is None or (jar.trouble if level >= STRONGEST_FROM else jar.trouble_before):
         return False
-    if level >= BLOCK_FROM and any(level >= _SCHEME_FROM.get(scheme, level + 1) for scheme in jar.stripped):
+    if level >= BLOCK_FROM and any(level >= SCHEME_FROM.get(scheme, level + 1) for scheme in jar.stripped):
         return False
     if level >= NOT_ALONE_FROM and manifest.target >= NOT_ALONE_FROM:
         return False

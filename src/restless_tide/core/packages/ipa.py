@@ -152,7 +152,7 @@ def _parts(archive: Archive, root: str) -> tuple[tuple[Part, ...], tuple[str, ..
 
 
 def _weights(archive: Archive, folders: set[str]) -> dict[str, int]:
-    """What each of the folders takes up, in bytes, with all that lies in it."""
+    """What each of the folders takes up, in bytes, with everything inside it."""
     weights = dict.fromkeys(folders, 0)
     for member in archive.members:
         at = member.name.rfind("/")

@@ -241,7 +241,7 @@ class _Judge:
 
 
 def _attributes(octets: bytes) -> dict[str, str]:
-    """A section's attributes; a long line goes on after a blank."""
+    """A section's attributes; a long line continues after a blank."""
     if b"\n " in octets or b"\r " in octets:
         octets = _FOLDED.sub(b"", octets)
     pairs = (line.decode("utf-8", "replace").partition(": ") for line in octets.splitlines())

@@ -1,4 +1,4 @@
-"""Which format an archive is in, by what lies in it. Knows names alone, so that a reader is loaded only where it is needed."""
+"""Which format an archive is in, by the names inside it. Knows names alone, so that a reader is loaded only where it is needed."""
 
 from __future__ import annotations
 

@@ -36,6 +36,10 @@ def told(installs: Sequence[Levels]) -> str:
 
 def narrower(facts: Facts) -> bool:
     """Whether signatures keep a package from levels that it asks to be installed on."""
-    lowest = whole_number(facts.lowest_platform or "") or 1
     runs = facts.installs
-    return bool(runs) and (len(runs) > 1 or runs[0].first > lowest or runs[-1].last is not None)
+    return bool(runs) and (len(runs) > 1 or runs[0].first > lowest_of(facts) or runs[-1].last is not None)
+
+
+def lowest_of(facts: Facts) -> int:
+    """The lowest level that a package asks for; one that names none asks for all."""
+    return whole_number(facts.lowest_platform or "") or 1

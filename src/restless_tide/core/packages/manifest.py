@@ -25,6 +25,8 @@ _REQUIRED = 0x0101028E
 _FEATURE_SPLIT = 0x0101055B
 _NUMBER_MAJOR = 0x01010576
 _SANDBOX = 0x0101054C
+USUAL_DENSITY = 160
+"""Of the screens that what names no density is for, in dots an inch."""
 _CHAIN_LIMIT = 8
 _VALUES_LIMIT = 500
 _UNDER_MANIFEST = frozenset(("uses-sdk", "uses-permission", "uses-permission-sdk-23", "uses-feature", "application"))

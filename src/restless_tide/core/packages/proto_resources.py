@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.bounds import LOOK_THROUGH_STEPS, TOO_MUCH_WORK, Effort
-from restless_tide.core.packages.manifest import Configured, Element, Given, is_needed
+from restless_tide.core.packages.manifest import USUAL_DENSITY, Configured, Element, Given, is_needed
 from restless_tide.core.packages.wire_format import Message, Octets
 
 DEPTH_LIMIT = 200
@@ -28,7 +28,6 @@ _ENTRY_ID, _ENTRY_VALUE = 1, 6
 _CONFIGURED_CONFIG, _CONFIGURED_VALUE, _VALUE_ITEM = 1, 2, 4
 _CONFIG_LOCALE, _CONFIG_DENSITY, _CONFIG_LEVEL = 3, 18, 24
 _ENTRY_ID_START = 0x0A
-USUAL_DENSITY = 160
 
 
 def proto_elements(

@@ -18,14 +18,13 @@ from restless_tide.core.packages.chunks import (
     chunks,
     given,
 )
-from restless_tide.core.packages.manifest import Configured, Given
+from restless_tide.core.packages.manifest import USUAL_DENSITY, Configured, Given
 
 WHAT = "The resource table"
 _SPARSE = 0x01
 _SHORT_OFFSETS = 0x02
 _COMPLEX = 0x0001
 _COMPACT = 0x0008
-USUAL_DENSITY = 160
 _LANGUAGE, _COUNTRY, _ORIENTATION, _DENSITY, _LEVEL = 8, 10, 12, 14, 24
 _SCRIPT, _VARIANT, _SCRIPT_COMPUTED, _NUMBERING = 36, 40, 52, 53
 _LONGEST_CONFIG = 64

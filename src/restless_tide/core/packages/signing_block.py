@@ -37,7 +37,7 @@ from restless_tide.core.packages.facts import Certificate, Signature
 _MAGIC = b"APK Sig Block 42"
 _V3, _V31 = 0xF05368C0, 0x1B93AD61
 _SCHEMES = {0x7109871A: "v2", _V3: "v3", _V31: "v3.1"}
-_FIRST = {"v2": 24, "v3": 28, "v3.1": 33}
+SCHEME_FROM = {"v2": 24, "v3": 28, "v3.1": 33}
 """The first platform level that looks at each scheme."""
 _LAST = 0x7FFFFFFF
 _LINEAGE = 0x3BA06F8C
@@ -196,11 +196,11 @@ def _signature(archive: Archive, layout: Layout, scheme: str, value: bytes, dige
         count = "no signer" if not signers else f"more than {SIGNERS_LIMIT} signers"
         wrong = f"it lists {count}"
         signature = Signature(scheme=scheme, verified=False, trouble=wrong)
-        return Judged(signature, (Reach(_FIRST[scheme], _LAST, wrong),))
+        return Judged(signature, (Reach(SCHEME_FROM[scheme], _LAST, wrong),))
     for signer in signers:
         parts = Octets(signer)
         signed = parts.part()
-        first, last = (_FIRST[scheme], _LAST) if scheme == "v2" else (parts.number(), min(parts.number(), _LAST))
+        first, last = (SCHEME_FROM[scheme], _LAST) if scheme == "v2" else (parts.number(), min(parts.number(), _LAST))
         holds_until, wrong_here = 0, ""
         try:
             chain, before, whole = _signer(archive, layout, scheme, signed, parts, digests, (first, last))
@@ -212,7 +212,7 @@ def _signature(archive: Archive, layout: Layout, scheme: str, value: bytes, dige
         except (_Wrong, PackageUnreadable) as wrong:
             chain, verified, wrong_here = _chain(signed)[0], False, str(wrong)
         trouble = wrong_here or trouble
-        reaches.append(Reach(max(first, _FIRST[scheme]), last, wrong_here, holds_until))
+        reaches.append(Reach(max(first, SCHEME_FROM[scheme]), last, wrong_here, holds_until))
         certificates.extend(chain[:1])
     if scheme == "v3.1" and _V3 not in layout.values:
         verified, trouble = False, "a v3 signature has to stand beside it, and there is none"
@@ -303,9 +303,9 @@ def _demand_not_stripped(layout: Layout, attributes: Sequence[bytes], mark: int,
             continue
         value = attribute.number()
         if mark == _ROTATED_FROM:
-            raise _Stripped("it was signed with v3.1 too, and that signature is gone", max(value, _FIRST["v3.1"]))
+            raise _Stripped("it was signed with v3.1 too, and that signature is gone", max(value, SCHEME_FROM["v3.1"]))
         if value == 3:
-            raise _Stripped("it was signed with v3 too, and that signature is gone", _FIRST["v3"])
+            raise _Stripped("it was signed with v3 too, and that signature is gone", SCHEME_FROM["v3"])
 
 
 def _lineage(attributes: Sequence[bytes], signer: bytes) -> list[bytes]:
