@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from restless_tide.cli import comparing, inspecting, numbers, push
 from restless_tide.cli import facts as sheets
-from restless_tide.cli import inspecting, numbers, push
 from restless_tide.cli.arranging import paged_arguments
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
@@ -21,6 +21,7 @@ from restless_tide.wire.errors import Invalid
 def add(nouns: Nouns) -> None:
     nouns.noun("build")
     inspecting.commands(nouns)
+    comparing.commands(nouns)
     parser = nouns.command(
         "build check",
         _check,

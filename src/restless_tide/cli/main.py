@@ -55,7 +55,7 @@ NOUNS = {
 }
 """The first word of every command: the module of this folder in which it is, and what it is about."""
 
-ALONE = {("build", "inspect"): "inspecting", ("build", "compare"): "inspecting"}
+ALONE = {("build", "inspect"): "inspecting", ("build", "compare"): "comparing"}
 """Commands in a module that loads nothing of a desk, since they need none."""
 
 # looking for plugins reads what every installed package says of itself

@@ -5,8 +5,6 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
-from tzlocal import get_localzone
-
 if TYPE_CHECKING:
     from restless_tide.wire.cohorts import TrialTold
     from restless_tide.wire.releases import RoundTold
@@ -36,8 +34,8 @@ def moment(instant: datetime | None, now: datetime | None = None) -> str:
 def on_the_day(instant: datetime) -> str:
     """Such as ``Tue 24 Nov 14:00 CET``, or ``1 Sep 2029`` when it is far away."""
     if abs(instant - datetime.now(UTC)) > _FAR:
-        return f"{instant.astimezone(get_localzone()):%-d %b %Y}"
-    return f"{instant.astimezone(get_localzone()):%a %d %b %H:%M %Z}"
+        return f"{instant.astimezone():%-d %b %Y}"
+    return f"{instant.astimezone():%a %d %b %H:%M %Z}"
 
 
 def distance(away: timedelta) -> str:

@@ -12,7 +12,7 @@ import binascii
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.archive import Archive
@@ -43,8 +43,7 @@ _BLANK_LINES = re.compile(rb"(?>\r\n|\n|\r)(?>\r\n|\n|\r)+|\Z")
 _FOLDED = re.compile(rb"(?:\r\n|\n|\r) ")
 
 
-@dataclass(frozen=True)
-class Section:
+class Section(NamedTuple):
     """One section of a manifest: its attributes, and its octets as they stand in the file."""
 
     attributes: dict[str, str]
@@ -68,8 +67,7 @@ class Section:
         return found
 
 
-@dataclass(frozen=True)
-class JarJudged:
+class JarJudged(NamedTuple):
     """``trouble`` is why it does not hold, ``trouble_before`` the same on levels before STRONGEST_FROM; ``stripped``
     are schemes it says it was signed with too, which are gone."""
 

@@ -11,8 +11,8 @@ from __future__ import annotations
 import hashlib
 import struct
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import islice
+from typing import NamedTuple
 
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
@@ -49,8 +49,7 @@ _ATTRIBUTES_LIMIT = 32
 _DIRECTORY_PLACE = 16
 
 
-@dataclass(frozen=True)
-class _Algorithm:
+class _Algorithm(NamedTuple):
     kind: type
     digest: str
     pss_salt_bytes: int | None = None
@@ -111,8 +110,7 @@ class Octets:
             yield within.part()
 
 
-@dataclass(frozen=True)
-class Layout:
+class Layout(NamedTuple):
     """Where the sections of the file lie, in bytes from its start; ``end`` is the zip's end record."""
 
     block_at: int
@@ -122,8 +120,7 @@ class Layout:
     values: dict[int, bytes]
 
 
-@dataclass(frozen=True)
-class Reach:
+class Reach(NamedTuple):
     """The platform levels that one signer of a block is meant for, and why it does not hold on them; empty: it does.
 
     ``holds_until``: it holds on levels below, which do not look at what is wrong with it.
@@ -138,8 +135,7 @@ class Reach:
         return not self.trouble or level < self.holds_until
 
 
-@dataclass(frozen=True)
-class Judged:
+class Judged(NamedTuple):
     signature: Signature
     reaches: tuple[Reach, ...]
 
