@@ -5,13 +5,14 @@ from __future__ import annotations
 import io
 import plistlib
 import struct
+import subprocess
 import zipfile
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
-from restless_tide.core.errors import Level
+from restless_tide.core.errors import Level, PackageUnreadable
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.packages.bounds import PARTS_LIMIT
@@ -22,7 +23,7 @@ from restless_tide.core.readiness import check_packages, check_push
 from restless_tide.standins.packages import PackageRecipe, write_apk
 from tests.core import aimed
 from tests.core.test_steering import NOW, rulebook
-from tests.toolchain import badging, bundle_of, link_sources, png
+from tests.toolchain import FRAMEWORK, badging, bundle_of, link_sources, png, run
 
 MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
 <manifest xmlns:android="http://schemas.android.com/apk/res/android" package="org.example.marram" {version}>
@@ -50,6 +51,21 @@ def test_a_package_without_version_and_number_is_read_as_devices_take_it(tmp_pat
     assert theirs.version == ""
     found = check_packages(rulebook("openfield"), [facts], facts.identifier)
     assert {"version-missing", "number-missing"} <= {one.code for one in found if one.level is Level.BLOCKER}
+
+
+@pytest.mark.toolchain
+def test_a_number_that_is_a_text_is_refused_by_aapt_and_by_us(tmp_path: Path) -> None:
+    (tmp_path / "res/values").mkdir(parents=True)
+    (tmp_path / "res/values/strings.xml").write_text(STRINGS.format("seven"))
+    given = MANIFEST.format(version='android:versionCode="@string/label" android:versionName="1.0.0"', inside="")
+    (tmp_path / "AndroidManifest.xml").write_text(given)
+    apk = tmp_path / "app.apk"
+    run("aapt", "package", "-M", tmp_path / "AndroidManifest.xml", "-S", tmp_path / "res", "-I", FRAMEWORK, "-F", apk)
+    with pytest.raises(subprocess.CalledProcessError) as wrong:
+        run("aapt", "dump", "badging", apk)
+    assert "attribute is not an integer value" in wrong.value.stderr
+    with pytest.raises(PackageUnreadable, match="'seven', is no whole number of 32 bits"):
+        read(apk)
 
 
 @pytest.mark.toolchain
