@@ -11,6 +11,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
@@ -29,6 +30,7 @@ from restless_tide.standins import pictures
 from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa, write_msix
 from restless_tide.wire.builds import ConsignmentTold
 from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+from tests import copies
 from tests.answering import HARMLESS
 from tests.nursery import NurseryProcesses
 from tests.patience import OPENLY, PATIENCE_SECONDS
@@ -121,6 +123,7 @@ class Harbour:
     tide: Tide
     token: str
     folder: Path
+    _original: copies.Original | None = None
 
     @classmethod
     def open(
@@ -195,9 +198,35 @@ class Harbour:
         if desk:
             self.tide.watching.move_clock(step_hours=hours)
 
-    def new_app(self, *, dossier: bool = True) -> str:
-        """An app of its own with berths at both stores, and what they want to be written and answered."""
+    def new_app(self, *, dossier: bool = True, copied: bool = True) -> str:
+        """An app of its own with berths at both stores, and what they want to be written and answered.
+
+        The first is made step by step, and the others are copies of it, unless ``copied`` is false.
+        """
         name = f"app{os.getpid()}x{next(_names)}"
+        if not (dossier and copied):
+            return self._made(name, dossier=dossier)
+        desk = self.processes.folder / "desk"
+        if self._original is None:
+            self._made(name, dossier=True)
+            until(lambda: copies.at_rest(desk), lambda rests: rests)
+            self._original = copies.original(
+                desk, name, lambda store, kind: self.control(store, f"things/{kind}"), self._clocks()
+            )
+        else:
+            copies.copy(
+                self._original,
+                name,
+                desk,
+                lambda store, kind, things: self.control(store, f"things/{kind}", {"things": things}),
+                self._clocks(),
+            )
+        return name
+
+    def _clocks(self) -> dict[str, datetime]:
+        return {store: datetime.fromisoformat(self.control(store, "state")["now"]) for store in self.processes.stores}
+
+    def _made(self, name: str, *, dossier: bool) -> str:
         identifier = f"org.example.saltgrass.{name}"
         self.tide.apps.register(
             name, title=name.title(), identifiers=dict.fromkeys(("android", "desktop", "ios"), identifier)

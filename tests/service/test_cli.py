@@ -220,7 +220,7 @@ def test_a_desk_that_does_not_answer_or_is_none_is_said_in_one_line(tide: Termin
 
 
 def test_watch_prints_changes_and_ends_after_count(tide: Terminal, harbour: Harbour) -> None:
-    app = harbour.new_app()
+    app = harbour.new_app(copied=False)
     done = tide("watch", "--after", "0", "--app", app, "--count", "2", "--json")
     changes = [json.loads(line) for line in done.stdout.splitlines()]
     assert [change["kind"] for change in changes] == ["app registered", "berth ordered"]
@@ -290,7 +290,8 @@ def test_the_date_of_a_launch_is_taken_away_again(tide: Terminal, harbour: Harbo
     change = ("release", "change", "1.0.0", "--app", app, "--store", "openfield", "--not-before")
 
     def date() -> object:
-        return harbour.tide.releases.one(app, "1.0.0").legs[0].not_before
+        stands = harbour.tide.releases.one(app, "1.0.0").legs[0].conditions
+        return next((one.written for one in stands if one.condition.kind == "after"), None)
 
     assert tide(*change, "2026-12-24T09:00+01:00").returncode == 0
     kept = date()
