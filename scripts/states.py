@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from enum import StrEnum
 from pathlib import Path
 
+from restless_tide.core.conditions import DAYS, MOST_ALTERNATIVES, MOST_CONDITIONS
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
 from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.freeze import LONGEST_FREEZE_NAME
@@ -66,6 +67,8 @@ LIMITS = {
     "ladderText": LONGEST_LADDER_TEXT,
     "hours": MOST_HOURS,
     "counted": MOST_COUNTED,
+    "conditions": MOST_CONDITIONS,
+    "alternatives": MOST_ALTERNATIVES,
 }
 GUARD = {
     "errorBound": USUAL_ERROR_BOUND,
@@ -86,6 +89,7 @@ LINES = (
     line("NOTICE_KINDS", NoticeKind),
     line("ORDER_PENDING", OrderState, PENDING),
     f"/** How stores rise beside each other, in words. */\nexport const PACES = {json.dumps(PACES)} as const\n",
+    f"/** The days of a week, as launch hours name them. */\nexport const DAYS = {json.dumps(DAYS)} as const\n",
     line("REPORT_KINDS", ReportKind),
     line("REPORT_STATES", ReportState),
     f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",

@@ -1354,9 +1354,29 @@ export interface paths {
         put?: never;
         /**
          * Give Go Ahead
-         * @description Give the go-ahead to launch.
+         * @description Give one's go-ahead to launch; the launch follows when all its conditions hold.
          */
         post: operations["releases-give_go_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/go-ahead-withdrawals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Back Go Ahead
+         * @description Withdraw one's own go-ahead, as long as it is not launched.
+         */
+        post: operations["releases-take_back_go_ahead"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2752,6 +2772,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Everybody who works at this desk, by name.
+         */
+        get: operations["people-every"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/pictures": {
         parameters: {
             query?: never;
@@ -3736,6 +3776,17 @@ export interface components {
             /** Version */
             version: string;
         };
+        /** AlternativeTold */
+        AlternativeTold: {
+            /** Holds */
+            holds: boolean;
+            /** Missing */
+            missing: string;
+            /** Since */
+            since: string | null;
+            /** Told */
+            told: string;
+        };
         /** AnnouncedTold */
         AnnouncedTold: {
             /** Changes */
@@ -3762,6 +3813,19 @@ export interface components {
          * @enum {string}
          */
         AnswerState: "untouched" | "begun" | "complete" | "sent" | "waits for the review to end" | "accepted" | "changed since sent" | "refused";
+        /**
+         * AnyOf
+         * @description One of several has to hold.
+         */
+        AnyOf: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "any";
+            /** Of */
+            of: (components["schemas"]["GoAhead"] | components["schemas"]["NotBefore"] | components["schemas"]["LaunchHours"] | components["schemas"]["Approved"] | components["schemas"]["LiveAt"] | components["schemas"]["TrialSteady"] | components["schemas"]["NoReports"])[];
+        };
         /**
          * AppChange
          * @description What is left out stays as it is; an empty identifier takes the platform out.
@@ -3833,6 +3897,23 @@ export interface components {
              * @default
              */
             title: string;
+        };
+        /**
+         * Approved
+         * @description Other legs of the release have to be approved; none named: all others on the same track.
+         */
+        Approved: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "approved";
+            /**
+             * Places
+             * @description none: all other stores
+             * @default []
+             */
+            places: string[];
         };
         /** AttachWanted */
         AttachWanted: {
@@ -5810,6 +5891,46 @@ export interface components {
             /** Store */
             store: string;
         };
+        /**
+         * GoAhead
+         * @description Somebody has to give the go-ahead; ``people`` are those who may, by id, and none means anybody.
+         */
+        GoAhead: {
+            /**
+             * Count
+             * @description so many people have to give it
+             * @default 1
+             */
+            count: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "go-ahead";
+            /**
+             * People
+             * @description who may give it; none: anybody
+             * @default []
+             */
+            people: string[];
+        };
+        /** GoAheadTold */
+        GoAheadTold: {
+            /**
+             * Given At
+             * Format: date-time
+             */
+            given_at: string;
+            /**
+             * Person
+             * @description the id in the logbook
+             */
+            person: string;
+            /** Reason */
+            reason: string;
+            /** Who */
+            who: string;
+        };
         /** GoAheadWanted */
         GoAheadWanted: {
             /**
@@ -6663,6 +6784,36 @@ export interface components {
             stages: string;
         };
         /**
+         * LaunchHours
+         * @description Only on some days of the week and between two times of day; an end at or before the begin is on the next day.
+         */
+        LaunchHours: {
+            /**
+             * Begins
+             * Format: time
+             * @description as the clock on the wall shows it: 08:00
+             */
+            begins: string;
+            /** Days */
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /**
+             * Ends
+             * Format: time
+             */
+            ends: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "hours";
+            /**
+             * Zone
+             * @description such as Europe/Berlin (IANA)
+             * @default UTC
+             */
+            zone: string;
+        };
+        /**
          * LayerTold
          * @description A version that new people are offered.
          */
@@ -6706,6 +6857,11 @@ export interface components {
             /** Build Label */
             build_label: string;
             /**
+             * Conditions
+             * @description what its launch waits for; all of it has to hold
+             */
+            conditions: components["schemas"]["StandTold"][];
+            /**
              * Confirmed
              * @description whether everything ordered is confirmed by the store
              */
@@ -6722,8 +6878,11 @@ export interface components {
             frozen_by: string | null;
             /** Frozen Until */
             frozen_until: string | null;
-            /** Go Ahead At */
-            go_ahead_at: string | null;
+            /**
+             * Go Aheads
+             * @description those that count
+             */
+            go_aheads: components["schemas"]["GoAheadTold"][];
             /** Hand Carried */
             hand_carried: boolean;
             /** Ladder */
@@ -6739,10 +6898,11 @@ export interface components {
             ladder_text: string;
             /** Launched At */
             launched_at: string | null;
-            /** Needs Go Ahead */
-            needs_go_ahead: boolean;
-            /** Not Before */
-            not_before: string | null;
+            /**
+             * Launches At
+             * @description when an approved leg is launched if nothing but time passes; none: something else is missing
+             */
+            launches_at: string | null;
             /** Notes Counted In */
             notes_counted_in: string;
             /**
@@ -6827,12 +6987,15 @@ export interface components {
              */
             waits_for: string[];
             /**
+             * Waits For People
+             * @description whether a go-ahead is missing without which it cannot be launched
+             */
+            waits_for_people: boolean;
+            /**
              * Waits To Rise
              * @description what its next stage waits for, besides its hours
              */
             waits_to_rise: string[];
-            /** With Other Legs */
-            with_other_legs: boolean;
         };
         /**
          * LegWanted
@@ -6842,11 +7005,19 @@ export interface components {
             /** Build */
             build?: string | null;
             /**
+             * Conditions
+             * @description what its launch waits for, all of it; people by their addresses
+             */
+            conditions?: (components["schemas"]["GoAhead"] | components["schemas"]["NotBefore"] | components["schemas"]["LaunchHours"] | components["schemas"]["Approved"] | components["schemas"]["LiveAt"] | components["schemas"]["TrialSteady"] | components["schemas"]["NoReports"] | components["schemas"]["AnyOf"])[] | null;
+            /**
              * Ladder
              * @description a named ladder, or its stages: per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100
              */
             ladder?: string | null;
-            /** Needs Go Ahead */
+            /**
+             * Needs Go Ahead
+             * @description shorthand: adds or takes away the condition go-ahead
+             */
             needs_go_ahead?: boolean | null;
             /**
              * No Date
@@ -6855,10 +7026,13 @@ export interface components {
             no_date?: boolean | null;
             /**
              * Not Before
-             * @description null in the document takes the date away
+             * @description shorthand for the condition after; null in the document takes the date away
              */
             not_before?: string | null;
-            /** With Other Legs */
+            /**
+             * With Other Legs
+             * @description shorthand for the condition approved, at all stores
+             */
             with_other_legs?: boolean | null;
         };
         /**
@@ -6916,6 +7090,24 @@ export interface components {
             subject: string;
             /** Who */
             who: string;
+        };
+        /**
+         * LiveAt
+         * @description Another leg of the release has to be seen live at a share of people.
+         */
+        LiveAt: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "live";
+            /** Place */
+            place: string;
+            /**
+             * Share
+             * @description 0 to 1
+             */
+            share: number;
         };
         /**
          * LiveTold
@@ -7111,11 +7303,19 @@ export interface components {
             /** Build */
             build?: string | null;
             /**
+             * Conditions
+             * @description what its launch waits for, all of it; people by their addresses
+             */
+            conditions?: (components["schemas"]["GoAhead"] | components["schemas"]["NotBefore"] | components["schemas"]["LaunchHours"] | components["schemas"]["Approved"] | components["schemas"]["LiveAt"] | components["schemas"]["TrialSteady"] | components["schemas"]["NoReports"] | components["schemas"]["AnyOf"])[] | null;
+            /**
              * Ladder
              * @description a named ladder, or its stages: per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100
              */
             ladder?: string | null;
-            /** Needs Go Ahead */
+            /**
+             * Needs Go Ahead
+             * @description shorthand: adds or takes away the condition go-ahead
+             */
             needs_go_ahead?: boolean | null;
             /**
              * No Date
@@ -7124,13 +7324,29 @@ export interface components {
             no_date?: boolean | null;
             /**
              * Not Before
-             * @description null in the document takes the date away
+             * @description shorthand for the condition after; null in the document takes the date away
              */
             not_before?: string | null;
             /** Store */
             store: string;
-            /** With Other Legs */
+            /**
+             * With Other Legs
+             * @description shorthand for the condition approved, at all stores
+             */
             with_other_legs?: boolean | null;
+        };
+        /**
+         * NoReports
+         * @description No open field report of a kind about this build; no kind named: of none at all.
+         */
+        NoReports: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "no-reports";
+            /** @description none: of any kind */
+            of?: components["schemas"]["ReportKind"] | null;
         };
         /**
          * NodeState
@@ -7138,6 +7354,28 @@ export interface components {
          * @enum {string}
          */
         NodeState: "done" | "doubtful" | "missing" | "waiting" | "locked" | "not asked";
+        /**
+         * NotBefore
+         * @description Not before an instant; ``zone`` is the one in which it was meant.
+         */
+        NotBefore: {
+            /**
+             * Instant
+             * Format: date-time
+             */
+            instant: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "after";
+            /**
+             * Zone
+             * @description such as Europe/Berlin (IANA)
+             * @default UTC
+             */
+            zone: string;
+        };
         /** NotesWanted */
         NotesWanted: {
             /** Text */
@@ -7148,7 +7386,7 @@ export interface components {
          * @description What a subscriber can subscribe to.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "launch ahead" | "launch stands still" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -9050,6 +9288,44 @@ export interface components {
              */
             steady_hours?: number | null;
         };
+        /**
+         * StandTold
+         * @description How one condition of a launch stands.
+         */
+        StandTold: {
+            /**
+             * Alternatives
+             * @description how each of several alternatives stands
+             */
+            alternatives: components["schemas"]["AlternativeTold"][];
+            /**
+             * Condition
+             * @description people by their addresses
+             */
+            condition: components["schemas"]["GoAhead"] | components["schemas"]["NotBefore"] | components["schemas"]["LaunchHours"] | components["schemas"]["Approved"] | components["schemas"]["LiveAt"] | components["schemas"]["TrialSteady"] | components["schemas"]["NoReports"] | components["schemas"]["AnyOf"];
+            /** Holds */
+            holds: boolean;
+            /**
+             * Missing
+             * @description what it waits for; empty when it holds
+             */
+            missing: string;
+            /**
+             * Since
+             * @description since when it holds, where that is known
+             */
+            since: string | null;
+            /**
+             * Told
+             * @description in words
+             */
+            told: string;
+            /**
+             * Written
+             * @description as it is written on the command line
+             */
+            written: string;
+        };
         /** StandingAnswerTold */
         StandingAnswerTold: {
             /** Answer */
@@ -10377,6 +10653,29 @@ export interface components {
          * @enum {string}
          */
         TrialState: "drafted" | "with the store" | "open" | "closed" | "rejected" | "replaced" | "expired";
+        /**
+         * TrialSteady
+         * @description While a cohort tests this build, enough sessions have to end without a crash.
+         */
+        TrialSteady: {
+            /** Cohort */
+            cohort: string;
+            /**
+             * Crash Free
+             * @description the least share of sessions that end without a crash, 0 to 1
+             */
+            crash_free: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "trial";
+            /**
+             * Sessions
+             * @description counted at least
+             */
+            sessions: number;
+        };
         /** TrialTold */
         TrialTold: {
             /** App */
@@ -13786,6 +14085,42 @@ export interface operations {
             };
         };
     };
+    "releases-take_back_go_ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoAheadWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-add_leg": {
         parameters: {
             query?: never;
@@ -16535,6 +16870,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "people-every": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonTold"][];
+                };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

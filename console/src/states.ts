@@ -6,10 +6,12 @@ export const INVITATION_OF_MEMBERS: readonly string[] = ["queued", "sent", "acce
 export const INVITATION_SITS: readonly string[] = ["queued", "sent", "accepted", "installed", "bounced"]
 export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", "halted", "withdrawn", "superseded"]
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
-export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
+export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "launch ahead", "launch stands still", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
 /** How stores rise beside each other, in words. */
 export const PACES = {"free": "each store for itself", "in step": "in step: no store more than one stage ahead of the slowest", "lead": "one store leads"} as const
+/** The days of a week, as launch hours name them. */
+export const DAYS = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"] as const
 export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"
@@ -31,7 +33,7 @@ export const BANDS = ["#4d9c97", "#c9b27c", "#7f9fb5", "#b58a7a", "#8fae7f", "#a
 /** How a ladder is written. */
 export const LADDER_WRITTEN = "per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100"
 /** The longest that is taken: characters, months, hours, or counts. */
-export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000}
+export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000, "conditions": 10, "alternatives": 5}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",

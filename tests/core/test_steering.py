@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 
-from restless_tide.core.conditions import Conditions, Standing, unmet
 from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.ladder import Ladder, Stage, parse_ladder
 from restless_tide.core.leg import LastRound, LegPhase, phase_of
@@ -106,24 +105,6 @@ def test_a_ladder_is_read_from_its_short_form(text: str, told: str) -> None:
 def test_a_ladder_that_does_not_work_is_refused_with_its_place(text: str, complaint: str) -> None:
     with pytest.raises(Invalid, match=complaint):
         parse_ladder(text)
-
-
-@pytest.mark.parametrize(
-    ("conditions", "standing", "missing"),
-    [
-        (Conditions(), Standing(False, NOW), []),
-        (Conditions(needs_go_ahead=True), Standing(False, NOW), ["the go-ahead to launch"]),
-        (Conditions(needs_go_ahead=True), Standing(True, NOW), []),
-        (Conditions(not_before=NOW + timedelta(hours=1)), Standing(True, NOW), ["the instant 2026-11-20T13:00+00:00"]),
-        (Conditions(not_before=NOW), Standing(True, NOW), []),
-        (Conditions(with_other_legs=True), Standing(True, NOW, ("openfield",)), ["approval at openfield"]),
-        (Conditions(True, NOW + timedelta(1), True), Standing(True, NOW, ()), ["the instant 2026-11-21T12:00+00:00"]),
-    ],
-)
-def test_a_launch_waits_for_every_condition_that_is_set(
-    conditions: Conditions, standing: Standing, missing: list[str]
-) -> None:
-    assert unmet(conditions, standing) == missing
 
 
 @pytest.mark.parametrize(

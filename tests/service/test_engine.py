@@ -107,7 +107,9 @@ def test_what_an_engine_writes_after_it_lost_the_lease_is_not_kept(tmp_path: Any
 def test_a_loop_is_woken_by_the_tables_that_it_reads_and_by_no_others(tmp_path: Any) -> None:
     desk = Desk(Settings(data=tmp_path), RealClock())
     engine = Engine(desk)
-    bells = dict(zip(("orders", "tides", "moves", "sightings", "mail", "notices"), engine._bells, strict=True))
+    bells = dict(
+        zip(("orders", "sightings", "launches", "tides", "moves", "mail", "notices"), engine._bells, strict=True)
+    )
 
     def woken() -> set[str]:
         rung = {name for name, (bell, _) in bells.items() if bell.is_set()}

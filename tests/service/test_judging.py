@@ -15,7 +15,7 @@ from restless_tide.core.errors import LostLease
 from restless_tide.core.freeze import Freeze
 from restless_tide.core.gauges import HOUR, Counts, hour_number
 from restless_tide.core.guard import Against, GuardRule, OnBreach, Verdict
-from restless_tide.desk import course, freezes, gauges, guards, judging, overview
+from restless_tide.desk import course, freezes, gauges, go_aheads, guards, judging, overview
 from restless_tide.desk.desk import ENGINE
 from restless_tide.engine import counting
 from restless_tide.records.tables import Berth, GaugeHour, GuardWatch, Leg, Showing, Store
@@ -234,6 +234,6 @@ def test_a_guard_holds_back_a_store_that_is_not_launched_yet_and_says_so_once(he
     assert told.acted.count("go-ahead") == 1
     assert here.lines().count("launch held back") == 1
     with here.desk.look() as session:
-        assert session.get_one(Leg, waiting_id).needs_go_ahead
+        assert go_aheads.waits_for_people(session.get_one(Leg, waiting_id))
         marks = course.of_release(session, session.get_one(Leg, here.leg_id).release, here.desk.clock.now())[0].marks
     assert [mark.act for mark in marks if mark.act.startswith("guard")] == ["guard: breach"]

@@ -87,7 +87,7 @@ def test_a_halt_of_a_release_holds_back_what_is_not_launched(harbour: Harbour) -
         "northgate": "",
         "openfield": "It is not launched yet; it is not launched now without a person's go-ahead.",
     }
-    assert harbour.leg(app, "openfield").needs_go_ahead
+    assert harbour.leg(app, "openfield").waits_for_people
     harbour.all_confirmed(app)
 
 

@@ -5,6 +5,7 @@ import { api, type Build, type Leg, type Release, told } from '../api'
 import { useDoing, useLoading } from '../loading'
 import { LADDER_WRITTEN, LEG_PART_WAY, LIMITS } from '../states'
 import { percent } from '../telling'
+import LaunchConditions from './LaunchConditions.vue'
 import ProblemNote from './ProblemNote.vue'
 
 /** What may still be changed of a leg before its launch: its build, its ladder, what its launch waits for. */
@@ -21,15 +22,8 @@ const ladder = ref(before)
 const changedLadder = () => (props.leg.ladder_dictated || ladder.value === before ? null : ladder.value)
 const { data: named, load: loadNamed } = useLoading(() => told(api.GET('/v1/ladders')))
 void loadNamed()
-const needsGoAhead = ref(props.leg.needs_go_ahead)
-const withOthers = ref(props.leg.with_other_legs)
-const notBefore = ref(props.leg.not_before ? localInput(props.leg.not_before) : '')
+const conditions = ref(props.leg.conditions.map((stand) => stand.condition))
 const { busy, problem, run } = useDoing()
-
-function localInput(instant: string): string {
-  const moment = new Date(instant)
-  return new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000).toISOString().slice(0, 16)
-}
 
 async function save(): Promise<void> {
   const done = await run(() =>
@@ -39,9 +33,7 @@ async function save(): Promise<void> {
         body: halfWay ? { ladder: changedLadder() } : {
           build: build.value === props.leg.build ? null : build.value,
           ladder: changedLadder(),
-          needs_go_ahead: needsGoAhead.value,
-          with_other_legs: withOthers.value,
-          not_before: notBefore.value ? new Date(notBefore.value).toISOString() : null,
+          conditions: conditions.value,
         },
       }),
     ),
@@ -61,12 +53,7 @@ async function save(): Promise<void> {
       <input v-model="ladder" class="form-control form-control-sm" list="named-ladders" :maxlength="LIMITS.ladderText" required />
       <datalist id="named-ladders"><option v-for="one in named ?? []" :key="one.name" :value="one.name">{{ one.told }}</option></datalist>
     </label>
-    <fieldset v-if="!halfWay">
-      <legend>Launch when approved, and …</legend>
-      <label class="check"><input v-model="needsGoAhead" type="checkbox" class="form-check-input" /> a person gives the go-ahead</label>
-      <label v-if="release.legs.length > 1" class="check"><input v-model="withOthers" type="checkbox" class="form-check-input" /> the other stores have approved</label>
-      <label class="check">not before <input v-model="notBefore" type="datetime-local" class="form-control form-control-sm" /></label>
-    </fieldset>
+    <LaunchConditions v-if="!halfWay" v-model="conditions" :release="release" :leg="leg" />
     <ProblemNote :problem="problem" />
     <BButton type="submit" size="sm" variant="outline-primary" :disabled="busy">Save</BButton>
   </form>
@@ -75,6 +62,4 @@ async function save(): Promise<void> {
 <style scoped>
 .settings { display: grid; gap: 0.6rem; justify-items: start; }
 label { display: grid; gap: 0.2rem; font-size: 0.9rem; width: 100%; }
-.check { display: flex; gap: 0.5rem; align-items: center; margin-top: 0.3rem; width: auto; }
-legend { font-size: 0.9rem; margin: 0; }
 </style>

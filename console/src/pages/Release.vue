@@ -6,6 +6,7 @@ import { type Act, api, type App, type Build, type Leg, type Release, told } fro
 import ConfirmButton from '../components/ConfirmButton.vue'
 import Explained from '../components/Explained.vue'
 import History from '../components/History.vue'
+import LaunchStands from '../components/LaunchStands.vue'
 import LegSettings from '../components/LegSettings.vue'
 import Moment from '../components/Moment.vue'
 import NotesDraft from '../components/NotesDraft.vue'
@@ -19,6 +20,7 @@ import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { singleKeys } from '../preferences'
+import { session } from '../session'
 import { LEG_PART_WAY, ORDER_PENDING, PRODUCTION } from '../states'
 import { measured, percent } from '../telling'
 
@@ -46,7 +48,7 @@ const drafting = ref(false)
 const launched = computed(() => release.value?.legs.some((leg) => leg.launched_at) ?? false)
 const submittable = computed(() => release.value?.legs.filter((leg) => leg.possible.includes('submit')) ?? [])
 const stopped = computed(() => submittable.value.some((leg) => leg.findings.some((finding) => finding.level === 'blocker')))
-const awaitingGoAhead = computed(() => release.value?.legs.filter((leg) => leg.needs_go_ahead && !leg.go_ahead_at && !leg.launched_at) ?? [])
+const awaitingGoAhead = computed(() => release.value?.legs.filter((leg) => leg.waits_for_people && !leg.launched_at) ?? [])
 
 const required = computed(() =>
   (release.value?.legs ?? []).filter((leg) => leg.notes_required.length).map((leg) => `${leg.place_title} wants them in ${leg.notes_required.join(' and ')}.`).join(' '),
@@ -93,6 +95,12 @@ function submit(store: string | null) {
 
 function recall(store: string) {
   return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/recalls', { params: { path }, body: { store, reason: 'called back from the console' } }))), `${props.version} is recalled from ${store}`)
+}
+
+const mine = computed(() => (release.value?.legs ?? []).filter((leg) => !leg.launched_at && leg.go_aheads.some((one) => one.person === session.person.value?.id)))
+
+function takeBack() {
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/go-ahead-withdrawals', { params: { path }, body: { store: null, reason: '' } }))), `Your go-ahead for ${props.version} is withdrawn`)
 }
 
 function giveGoAhead(store: string | null) {
@@ -162,6 +170,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       <BButton variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
     </div>
 
+    <p v-if="mine.length" class="row-gap">You have given your go-ahead for {{ mine.map((leg) => leg.place_title).join(', ') }}. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeBack">Withdraw it</BButton></p>
+
     <ReadinessSheet v-if="submittable.length" :key="release.revision" :app="app" :version="version" :places="submittable.map((leg) => leg.place)" />
 
     <div v-if="frozen" class="word card-plain" role="status">
@@ -199,7 +209,6 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <dl>
             <template v-if="leg.stage_ends_at"><dt>Next stage</dt><dd><Moment :at="leg.stage_ends_at" /></dd></template>
             <template v-if="leg.waits_to_rise.length && !pacing"><dt>It waits for</dt><dd>{{ leg.waits_to_rise.join(', and for ') }}</dd></template>
-            <template v-if="leg.waits_for.length"><dt>Waits for</dt><dd>{{ leg.waits_for.join(', ') }}</dd></template>
             <dt>Build</dt><dd>{{ leg.build_label }} <span class="mono soft">{{ leg.build }}</span></dd>
             <dt><Explained word="ladder" said="Ladder" /></dt><dd>{{ leg.ladder_dictated ? 'dictated by the store' : leg.ladder_name }}</dd>
             <template v-if="leg.launched_at"><dt>Launched</dt><dd><Moment :at="leg.launched_at" /></dd></template>
@@ -214,6 +223,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <ul><li v-for="option in leg.acts.filter((known) => !known.possible)" :key="option.act"><strong>{{ option.act }}</strong>: {{ option.why_not }}</li></ul>
         </details>
 
+        <LaunchStands v-if="!leg.launched_at" :leg="leg" />
         <p v-if="leg.findings.some((finding) => finding.level === 'blocker')" class="findings"><strong>✕ It cannot be handed in yet.</strong> The sheet above says what is missing.</p>
 
         <div v-if="leg.rounds.length" class="rounds">

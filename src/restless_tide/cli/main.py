@@ -48,6 +48,7 @@ NOUNS = {
     "completion": Noun("helping", "have a shell complete commands, options and names"),
     "sign-in": Noun("people", "sign in to a desk and remember it"),
     "sign-out": Noun("people", "forget the desk that was signed in to"),
+    "person": Noun("people", "the people who work at a desk"),
     "token": Noun("people", "tokens for scripts and build servers"),
     "desk": Noun("desks", "run a desk: init, serve, clock"),
     "gateway": Noun("gateways", "for those who write an adapter in front of a store"),

@@ -1,4 +1,4 @@
-"""tide sign-in, sign-out, token."""
+"""tide sign-in, sign-out, person, token."""
 
 from __future__ import annotations
 
@@ -33,6 +33,8 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("--email", required=True)
     nouns.command("sign-out", _sign_out)
+    nouns.noun("person")
+    nouns.command("person list", _people, "everybody who works at this desk")
     nouns.noun("token")
     parser = nouns.command("token add", _add_token, "make a token; its value is shown this once")
     parser.add_argument("label", help="where it is used, such as 'build server'")
@@ -55,6 +57,18 @@ def _sign_in(call: Call) -> None:
         made = tide.people.make_token(f"tide on {platform.node()}")
     remembered.keep(call.url, made.value)
     call.answer(person, lambda: call.say(f"Signed in to {call.url} as {person.name}."))
+
+
+def _people(call: Call) -> None:
+    found = call.tide.people.every()
+
+    def shown() -> None:
+        table = call.table("NAME", "ADDRESS", "ID")
+        for person in found:
+            table.add_row(cell(person.name), cell(person.email), person.id)
+        call.console.print(table)
+
+    call.answer(found, shown)
 
 
 def _sign_out(call: Call) -> None:

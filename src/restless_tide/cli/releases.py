@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from tzlocal import get_localzone_name
+
 from restless_tide.cli import halting, live, pace, ready
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
@@ -12,12 +14,14 @@ from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, place_argument, span
 from restless_tide.cli.standing import after_act, settled, stands
 from restless_tide.cli.telling import moment, unconfirmed
+from restless_tide.core.condition_text import HOW_TO_WRITE as WHEN
+from restless_tide.core.condition_text import parse_condition
 from restless_tide.core.ladder import HOW_TO_WRITE
 from restless_tide.core.leg import ENDS, LegPhase, reached
 from restless_tide.core.order import OrderState
 from restless_tide.core.pace import PaceKind
 from restless_tide.wire.errors import Invalid, NotFound
-from restless_tide.wire.releases import LegTold, LegWanted, ReleaseTold
+from restless_tide.wire.releases import Condition, LegTold, LegWanted, ReleaseTold
 
 _STEERING = {
     "advance": "one stage up, or to --share",
@@ -105,10 +109,11 @@ def add(nouns: Nouns) -> None:
     place_argument(parser)
     parser.add_argument("--reason", default="")
     _wait_argument(parser)
-    parser = nouns.command("release go-ahead", _go_ahead, "give the go-ahead to launch")
+    parser = nouns.command("release go-ahead", _go_ahead, "give your go-ahead to launch, or withdraw it")
     parser.add_argument("version")
     app_argument(parser)
     place_argument(parser, required=False)
+    parser.add_argument("--withdraw", action="store_true", help="withdraw the one that you gave, before it is launched")
     parser.add_argument("--reason", default="")
     parser = nouns.command("release list", _list, "list an app's releases")
     app_argument(parser)
@@ -163,6 +168,13 @@ def _launch_arguments(parser: Parser) -> None:
         metavar="STAGES",
         help=f"a named ladder, or its stages: {HOW_TO_WRITE}; where the store leaves it free",
     )
+    parser.add_argument(
+        "--when",
+        action="append",
+        metavar="CONDITION",
+        help=f"what the launch waits for, all of it; repeat it, and none takes everything away. Write one of: {WHEN}. "
+        "The three options below change one of the usual conditions each",
+    )
     word = parser.add_mutually_exclusive_group()
     word.add_argument(
         "--needs-go-ahead", action="store_true", default=None, help="launch only after a person gave the go-ahead"
@@ -209,11 +221,22 @@ def _wish(call: Call, build: str | None) -> LegWanted:
     return LegWanted(
         build=build,
         ladder=given.ladder,
+        conditions=_conditions(given.when),
         needs_go_ahead=given.needs_go_ahead,
         not_before=instant,
         no_date=no_date,
         with_other_legs=given.with_other_legs,
     )
+
+
+def _conditions(texts: list[str] | None) -> tuple[Condition, ...] | None:
+    """The conditions as they are written; ``none`` alone: nothing; left out: they stay."""
+    if texts is None:
+        return None
+    if [text.strip().lower() for text in texts] == ["none"]:
+        return ()
+    zone = get_localzone_name() or "UTC"
+    return tuple(parse_condition(text, zone) for text in texts)
 
 
 def _draft(call: Call) -> None:
@@ -252,6 +275,7 @@ def _change(call: Call) -> None:
         call.given.store,
         build=wish.build,
         ladder=wish.ladder,
+        conditions=wish.conditions,
         needs_go_ahead=wish.needs_go_ahead,
         not_before=wish.not_before,
         no_date=bool(wish.no_date),
@@ -321,9 +345,9 @@ def _recall(call: Call) -> Exit | None:
 
 
 def _go_ahead(call: Call) -> None:
-    release = call.tide.releases.give_go_ahead(
-        call.given.app, call.given.version, store=call.given.store, reason=call.given.reason
-    )
+    releases = call.tide.releases
+    act = releases.take_back_go_ahead if call.given.withdraw else releases.give_go_ahead
+    release = act(call.given.app, call.given.version, store=call.given.store, reason=call.given.reason)
     call.answer(release, lambda: _tell(call, release))
 
 
@@ -408,8 +432,8 @@ def _tell(call: Call, release: ReleaseTold) -> None:
                 f"  round {entry.number}: {entry.state}{unconfirmed(entry)}, {moment(entry.changed_at)}"
                 + (f": {' '.join(entry.reasons)}" if entry.reasons else "")
             )
-        if leg.phase == LegPhase.APPROVED and leg.waits_for:
-            call.say(f"  waits for {', '.join(leg.waits_for)}")
+        if leg.launched_at is None:
+            _tell_launch(call, leg)
         if leg.waits_to_rise:
             call.say(f"  its next stage waits for {', and for '.join(leg.waits_to_rise)}")
         for finding in leg.findings:
@@ -427,6 +451,21 @@ def _tell(call: Call, release: ReleaseTold) -> None:
     for leg in release.legs:
         if leg.notes_not_sent:
             call.say(f"  {leg.place_title} has other notes in {', '.join(leg.notes_not_sent)}. {leg.notes_go}")
+
+
+def _tell_launch(call: Call, leg: LegTold) -> None:
+    """What the launch waits for: each condition, whether it holds, since when, and what is missing."""
+    for stand in leg.conditions:
+        since = f", since {moment(stand.since)}" if stand.since else ""
+        call.say(f"  ✓ {stand.told}{since}" if stand.holds else f"  … waits for {stand.missing}")
+    missing = {stand.missing for stand in leg.conditions if not stand.holds}
+    for other in leg.waits_for:
+        if other not in missing:
+            call.say(f"  … waits for {other}")
+    for given in leg.go_aheads:
+        call.say(f"  go-ahead by {given.who}, {moment(given.given_at)}" + (f": {given.reason}" if given.reason else ""))
+    if leg.launches_at is not None:
+        call.say(f"  launches {moment(leg.launches_at)}, unless it is stopped")
 
 
 def _ladder(leg: LegTold) -> str:

@@ -18,6 +18,10 @@ class People(Noun):
     def me(self) -> PersonTold:
         return self._line.get("/v1/me", PersonTold)
 
+    def every(self) -> list[PersonTold]:
+        """Everybody who works at the desk, by name."""
+        return self._line.get("/v1/people", list[PersonTold])
+
     def tokens(self) -> list[TokenTold]:
         return self._line.get("/v1/tokens", list[TokenTold])
 

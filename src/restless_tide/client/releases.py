@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
 from restless_tide.client.noun import Noun
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
+    Condition,
     GoAheadWanted,
     HaltsTold,
     HaltsWanted,
@@ -61,16 +62,21 @@ class Releases(Noun):
         *,
         build: str | None = None,
         ladder: str | None = None,
+        conditions: Sequence[Condition] | None = None,
         needs_go_ahead: bool | None = None,
         not_before: datetime | None = None,
         no_date: bool = False,
         with_other_legs: bool | None = None,
         revision: int | None = None,
     ) -> ReleaseTold:
-        """Change a leg; what is left out stays as it is, and ``no_date`` takes its date away."""
+        """Change a leg; what is left out stays as it is, and ``no_date`` takes its date away.
+
+        ``conditions`` replace all that its launch waits for. Raises Invalid for those that can never hold together.
+        """
         wanted = LegWanted(
             build=build,
             ladder=ladder,
+            conditions=None if conditions is None else tuple(conditions),
             needs_go_ahead=needs_go_ahead,
             not_before=not_before,
             no_date=no_date,
@@ -110,6 +116,11 @@ class Releases(Noun):
         return self._line.post(
             f"/v1/apps/{app}/releases/{version}/go-ahead", ReleaseTold, GoAheadWanted(store=store, reason=reason)
         )
+
+    def take_back_go_ahead(self, app: str, version: str, *, store: str | None = None, reason: str = "") -> ReleaseTold:
+        """Withdraw one's own go-ahead. Raises ImpossibleAct where it is launched already, or none was given."""
+        body = GoAheadWanted(store=store, reason=reason)
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/go-ahead-withdrawals", ReleaseTold, body)
 
     def steer(
         self, app: str, version: str, act: str, *, reason: str, store: str | None = None, share: float | None = None

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Annotated, Self
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from restless_tide.core.rollout import STOPPED, RolloutEvent, RolloutState
+from restless_tide.core.wall_clock import first_at, known_zone
 
 LONGEST = timedelta(days=120)
 """A window that never ends would be no window."""
@@ -18,15 +18,6 @@ Named = Annotated[str, Field(max_length=100)]
 """An app or a store."""
 RISES = frozenset({RolloutEvent.LAUNCH, RolloutEvent.ADVANCE, RolloutEvent.FINISH})
 """What a freeze holds, whatever the state; a resume only where it offers the build to new people again."""
-
-
-def known_zone(name: str) -> str:
-    """The name of a time zone (IANA). Raises ValueError for one that is unknown."""
-    try:
-        ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueError(f"{name!r} is no time zone; write one such as Europe/Berlin") from None
-    return name
 
 
 class Freeze(BaseModel):
@@ -77,7 +68,7 @@ class Freeze(BaseModel):
         return None
 
     def _aware(self, wall: datetime) -> datetime:
-        return wall.replace(tzinfo=ZoneInfo(self.zone)).astimezone(UTC)
+        return first_at(wall, self.zone)
 
     def holds(self, app: str, store: str, now: datetime) -> datetime | None:
         """When it ends, if it holds this app at this store now."""

@@ -14,6 +14,8 @@ class NoticeKind(StrEnum):
     HELD = "held by a question"
     APPROVED = "approved"
     REJECTED = "rejected"
+    LAUNCH_AHEAD = "launch ahead"
+    LAUNCH_STANDS_STILL = "launch stands still"
     BREACH = "breach"
     GUARD_BLIND = "guard blind"
     ORDER_FAILING = "order failing"

@@ -13,3 +13,8 @@ def percent(part: float) -> str:
 def listed(words: Sequence[str]) -> str:
     """Such as ``Northgate, Openfield and Wrackline``; nothing of nothing."""
     return " and ".join([*([", ".join(words[:-1])] if len(words) > 1 else []), *words[-1:]])
+
+
+def either(words: Sequence[str]) -> str:
+    """Such as ``Ida, Tom or Wren``; nothing of nothing."""
+    return " or ".join([*([", ".join(words[:-1])] if len(words) > 1 else []), *words[-1:]])

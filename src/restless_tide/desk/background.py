@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from restless_tide.desk.launch_facts import EVERYTHING, Fact
 from restless_tide.gateways.protocol import StoreEvent
 
 if TYPE_CHECKING:
@@ -56,6 +57,12 @@ class Background:
     """The names of apps whose guards are to look, since something was counted or changed."""
     ring_judging: Callable[[], None] = lambda: None
     """Have the engine let them look; set by the engine."""
+
+    launching: threading.Lock = field(default_factory=threading.Lock)
+    launch_facts: set[Fact] = field(default_factory=lambda: {EVERYTHING})
+    """What has changed since launch conditions were looked at last; at first it may be anything."""
+    ring_launching: Callable[[], None] = lambda: None
+    """Have the engine look at the conditions that read it; set by the engine."""
 
     mail_trouble: str | None = None
     """Why no mail goes out just now; None: nothing is known to be in the way."""

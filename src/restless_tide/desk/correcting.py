@@ -16,7 +16,18 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid
 from restless_tide.core.leg import LegAct, possible
 from restless_tide.core.versions import parse_version, version_order
-from restless_tide.desk import app_answers, app_goods, app_pictures, find, legs, options, releases, retiring, texts
+from restless_tide.desk import (
+    app_answers,
+    app_goods,
+    app_pictures,
+    find,
+    launching,
+    legs,
+    options,
+    releases,
+    retiring,
+    texts,
+)
 from restless_tide.desk.apps import demand_identifier
 from restless_tide.desk.desk import Act
 from restless_tide.desk.releases import LegWish
@@ -135,6 +146,7 @@ def add_leg(act: Act, app_name: str, version: str, store_name: str, wish: LegWis
     """Take one more store, or track of a store, into a release. Raises Conflict where it is in already."""
     release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
     leg = releases.add_leg(act, release, store_name, wish)
+    launching.demand_possible(act.session, release, act.now, str(find.place_of(leg)))
     releases.touch(act, release)
     act.log("leg added", legs.leg_subject(leg), app=release.app.name, after={"build": leg.build_id})
     return leg
@@ -150,8 +162,9 @@ def drop_leg(act: Act, app_name: str, version: str, store_name: str) -> Release:
             f"{store_name} is the only store of {release.version}; discard the draft instead.", possible=["discard"]
         )
     subject, before = legs.leg_subject(leg), {"build": leg.build_id}
-    release.legs.remove(leg)
     act.session.delete(leg)
+    release.legs.remove(leg)
+    launching.demand_possible(act.session, release, act.now)
     releases.touch(act, release)
     act.log("leg dropped", subject, app=release.app.name, before=before)
     return release

@@ -20,9 +20,10 @@ from restless_tide.core.errors import Invalid, LostLease
 from restless_tide.core.logbook import BEGINNING, Line, digest_of
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind, OrderState
-from restless_tide.desk import lanes
+from restless_tide.desk import lanes, launch_facts
 from restless_tide.desk.background import Background
 from restless_tide.desk.clock import Clock
+from restless_tide.desk.launch_facts import Fact
 from restless_tide.desk.reading import PackageReader
 from restless_tide.desk.settings import Settings
 from restless_tide.gateways.client import Gateway
@@ -77,6 +78,8 @@ class Act:
     to_judge: set[str] = field(default_factory=set)
     """Apps whose guards are to look after this act."""
     placed: list[Order] = field(default_factory=list)
+    launch_facts: set[Fact] = field(default_factory=set)
+    """What this act has changed by statements that launch conditions may read; what it changed in rows is found there."""
     _lines: list[dict[str, Any]] = field(default_factory=list)
     _told: list[dict[str, Any]] = field(default_factory=list)
     """Lines of the logbook and of the live feed that are not written yet; they go in together, which is several times faster."""
@@ -213,6 +216,7 @@ class Desk:
                 if act.urgent:
                     self.background.begin_urgent(act)
                 act.write_lines()
+            facts = act.launch_facts | launch_facts.of(session.touched)
         except BaseException:
             for then in otherwise:
                 then()
@@ -225,6 +229,10 @@ class Desk:
         if act.to_judge:
             self.background.to_judge |= act.to_judge
             self.background.ring_judging()
+        if facts:
+            with self.background.launching:
+                self.background.launch_facts |= facts
+            self.background.ring_launching()
         self.ring(frozenset(session.changed - act.taken_up))
 
     def demand_lease(self, ends: Ends) -> None:

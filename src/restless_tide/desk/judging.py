@@ -23,7 +23,7 @@ from restless_tide.core.notice import NoticeKind
 from restless_tide.core.rollout import OFFERED, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.words import listed
-from restless_tide.desk import find, gauges, guards, legs, steering
+from restless_tide.desk import find, gauges, go_aheads, guards, legs, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.logbook import GUARD
 from restless_tide.records.tables import App, Guard, GuardWatch, Leg, Release, Showing
@@ -155,7 +155,8 @@ def _by_a_person(leg: Leg, breached_at: datetime) -> bool:
     """Whether a person let it rise after a breach: it was launched before, and resumed, or launched with a go-ahead since."""
     if leg.launched_at is not None and leg.launched_at < breached_at:
         return True
-    return leg.go_ahead_at is not None and leg.go_ahead_at > breached_at
+    given_at = go_aheads.last_given(leg)
+    return given_at is not None and given_at > breached_at
 
 
 def _begin_anew(act: Act, row: GuardWatch, counts_since: datetime) -> None:

@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.berth import state_of
+from restless_tide.core.conditions import earliest
 from restless_tide.core.known import BuildKnown, Known, LegKnown, Paper
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.desk import (
@@ -17,10 +18,11 @@ from restless_tide.desk import (
     app_pictures,
     builds,
     find,
+    go_aheads,
     holdings,
     lanes,
+    launching,
     legs,
-    options,
     signing,
     texts,
 )
@@ -54,7 +56,7 @@ def at_berth(session: Session, berth: Berth, now: datetime, *, build: Build | No
 
 def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = None) -> Known:
     """What is known of a release at a store, by its rulebook of today or by another revision of it."""
-    known = on_day(at_berth(session, leg.berth, now, build=leg.build), leg.not_before or now)
+    known = on_day(at_berth(session, leg.berth, now, build=leg.build), earliest(go_aheads.conditions_of(leg)) or now)
     last = legs.last_round(leg)
     return replace(
         known,
@@ -63,7 +65,7 @@ def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = N
             phase=legs.phase(leg),
             notes=legs.notes_for(leg, rules or rules_of(leg.berth.store)),
             track=leg.track,
-            waits_for=tuple(options.waits_for(leg, now)),
+            waits_for=tuple(launching.waits_for(leg, now)),
             reasons=tuple(last.reasons) if last is not None else (),
         ),
     )

@@ -23,7 +23,7 @@ from restless_tide.core.rollout import (
 )
 from restless_tide.core.rulebook import PRODUCTION, RolloutRules, Rulebook
 from restless_tide.core.tracks import Address
-from restless_tide.desk import freezes
+from restless_tide.desk import freezes, go_aheads
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Round
 
@@ -76,7 +76,8 @@ def keep_progress(leg: Leg, progress: Progress, now: datetime) -> None:
 def keep_unlaunched(leg: Leg, now: datetime) -> None:
     """Back before the launch, and waiting for a word: someone stopped it, or the store did not take it."""
     keep_progress(leg, Progress(), now)
-    leg.launched_at, leg.needs_go_ahead, leg.go_ahead_at = None, True, None
+    leg.launched_at = None
+    go_aheads.hold(leg, now)
 
 
 def adopt(leg: Leg, wanted: Held, now: datetime) -> None:

@@ -9,9 +9,7 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
-from restless_tide.core.conditions import Conditions, Standing, unmet
 from restless_tide.core.freeze import held
-from restless_tide.core.leg import LegPhase
 from restless_tide.core.order import PENDING
 from restless_tide.core.rollout import STEERING, Option, RolloutEvent, RolloutState, options
 from restless_tide.desk import legs, pacing
@@ -67,18 +65,3 @@ def _confirmed(leg: Leg) -> bool:
     assert session is not None
     waits = select(Order.id).where(Order.lane == leg.id, Order.state.in_(PENDING)).limit(1)
     return leg.sighting is not None and leg.sighting.state == leg.state and session.scalar(waits) is None
-
-
-def unapproved_others(leg: Leg) -> tuple[str, ...]:
-    waiting = (LegPhase.DRAFT, LegPhase.UNDER_REVIEW, LegPhase.REJECTED, LegPhase.RECALLED)
-    others = (other for other in leg.release.legs if other.id != leg.id and other.track == leg.track)
-    return tuple(other.berth.store.name for other in others if legs.phase(other) in waiting)
-
-
-def waits_for(leg: Leg, now: datetime) -> list[str]:
-    """What an approved leg still waits for before its launch."""
-    conditions = Conditions(
-        needs_go_ahead=leg.needs_go_ahead, not_before=leg.not_before, with_other_legs=leg.with_other_legs
-    )
-    standing = Standing(go_ahead_given=leg.go_ahead_at is not None, now=now, unapproved_others=unapproved_others(leg))
-    return [*unmet(conditions, standing), *pacing.waits_for_thaw(leg, now), *pacing.waits_for_lead(leg, now)]

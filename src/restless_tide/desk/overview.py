@@ -19,7 +19,7 @@ from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import guards, legs, options, pacing, rulebooks, standing, track_rules
+from restless_tide.desk import go_aheads, guards, launching, legs, options, pacing, rulebooks, standing, track_rules
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import (
     App,
@@ -294,8 +294,8 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
         last = legs.last_round(leg)
         reasons = " ".join(last.reasons) if last else ""
         calls.append(Call(f"{version} was rejected: {reasons}", place, "blocker"))
-    elif phase is LegPhase.APPROVED and leg.needs_go_ahead and leg.go_ahead_at is None:
-        calls.append(Call(f"{version} is approved and waits for your go-ahead.", place, "blocker"))
+    elif phase is LegPhase.APPROVED and go_aheads.waits_for_people(leg):
+        calls.append(Call(f"{version} is approved and waits for {launching.asked_told(leg)}.", place, "blocker"))
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and current:

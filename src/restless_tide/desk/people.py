@@ -45,6 +45,11 @@ def names(session: Session, ids: Collection[str]) -> dict[str, str]:
     return {person.id: person.name for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
 
 
+def every(session: Session) -> list[Person]:
+    """Everybody who works at the desk, by name."""
+    return list(session.scalars(select(Person).order_by(Person.name, Person.id)))
+
+
 def called(session: Session, words: str) -> list[str]:
     """The ids of people whose name or address holds these words."""
     fits = or_(Person.name.contains(words, autoescape=True), Person.email.contains(words, autoescape=True))

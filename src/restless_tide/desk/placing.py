@@ -31,6 +31,7 @@ from restless_tide.desk import (
     cohorts,
     correcting,
     find,
+    go_aheads,
     legs,
     options,
     releases,
@@ -290,7 +291,8 @@ def _clear_leg(act: Act, app_name: str, leg: Leg, reason: str) -> str:
             correcting.discard(act, app_name, version)
         return f"the draft of {version} is taken out"
     if phase in OPEN_TO_CHANGE:
-        leg.submits_itself, leg.needs_go_ahead, leg.go_ahead_at = False, True, None
+        leg.submits_itself = False
+        go_aheads.hold(leg, act.now)
         return f"{version} is not launched without a go-ahead"
     steering.steer(act, app_name, version, place_, RolloutEvent.WITHDRAW, reason)
     return f"{version} is withdrawn"

@@ -8,6 +8,7 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from restless_tide.core.conditions import Condition
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
 from restless_tide.core.ladder import OWN, Ladder, continued, rest_of_way
 from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
@@ -20,7 +21,7 @@ from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
 from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, keyset, known, ladders, legs, retiring
+from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round
@@ -30,11 +31,13 @@ from restless_tide.records.tables import App, Consignment, Leg, Release, Round
 class LegWish:
     """What is wanted of a leg; None leaves a thing as it is, and ``no_date`` takes the date away.
 
-    ``ladder`` is in parse_ladder's short form.
+    ``ladder`` is in parse_ladder's short form. ``conditions`` replace those of its launch; the three words after it change one
+    of the usual conditions each.
     """
 
     build: str | None = None
     ladder: str | None = None
+    conditions: tuple[Condition, ...] | None = None
     needs_go_ahead: bool | None = None
     not_before: datetime | None = None
     no_date: bool = False
@@ -65,6 +68,7 @@ def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> 
     for store_name, wish in wishes.items():
         add_leg(act, release, store_name, wish)
     act.session.flush()
+    launching.demand_possible(act.session, release, act.now)
     act.log(
         "release drafted",
         f"release {number}",
@@ -88,6 +92,8 @@ def change_leg(act: Act, app_name: str, version: str, store_name: str, wish: Leg
     leg = find.leg(release, store_name)
     before = _told(leg)
     _apply(act, leg, wish)
+    if _touches_conditions(wish):
+        launching.demand_possible(act.session, release, act.now, str(find.place_of(leg)))
     touch(act, release)
     act.log("leg changed", legs.leg_subject(leg), app=release.app.name, before=before, after=_told(leg))
     return leg
@@ -195,16 +201,19 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
 
 
 def give_go_ahead(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
-    """Give the go-ahead to launch, for one leg or for all that need it. The launch follows when all conditions hold."""
+    """Give one's go-ahead to launch, for one leg or for all that wait for it. The launch follows when all conditions hold."""
     release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
-    waiting = [leg for leg in release.legs if store_name is None or find.leg(release, store_name) is leg]
-    chosen = [leg for leg in waiting if leg.needs_go_ahead and leg.go_ahead_at is None and leg.launched_at is None]
-    if not chosen:
-        raise ImpossibleAct(f"No leg of {release.version} waits for the go-ahead.", possible=[])
-    for leg in chosen:
-        leg.go_ahead_at = act.now
-        act.log("go-ahead given", legs.leg_subject(leg), app=release.app.name, reason=reason)
-    return chosen
+    return launching.give(act, release, _meant(release, store_name), reason)
+
+
+def take_back_go_ahead(act: Act, app_name: str, version: str, store_name: str | None, reason: str) -> list[Leg]:
+    """Withdraw one's own go-ahead, for one leg or for all, as long as they are not launched."""
+    release = find.release(act.session, find.app(act.session, app_name), version)
+    return launching.take_back(act, release, _meant(release, store_name), reason)
+
+
+def _meant(release: Release, store_name: str | None) -> list[Leg]:
+    return list(release.legs) if store_name is None else [find.leg(release, store_name)]
 
 
 def of_app(session: Session, app_name: str, *, after: str | None = None, limit: int = 100) -> list[Release]:
@@ -293,12 +302,13 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
         demand_open_to_change(phase, "ladder or conditions")
     if wish.ladder is not None:
         leg.ladder = _allowed_ladder(act, legs.rollout_rules(leg), rules.store, wish.ladder).model_dump(mode="json")
-    if wish.needs_go_ahead is not None:
-        leg.needs_go_ahead = wish.needs_go_ahead
-    if wish.not_before is not None or wish.no_date:
-        leg.not_before = wish.not_before
-    if wish.with_other_legs is not None:
-        leg.with_other_legs = wish.with_other_legs
+    if _touches_conditions(wish):
+        wanted = go_aheads.conditions_of(leg) if wish.conditions is None else wish.conditions
+        changed = launching.with_shorthands(
+            launching.with_ids(act.session, wanted), go_ahead=wish.needs_go_ahead, not_before=wish.not_before,
+            no_date=wish.no_date, with_others=wish.with_other_legs,
+        )  # fmt: skip
+        launching.set_conditions(act, leg, changed)
 
 
 def _rest_of_way(leg: Leg, wanted: Ladder) -> Ladder:
@@ -320,7 +330,11 @@ def _allowed_ladder(act: Act, rules: RolloutRules, store: str, text: str) -> Lad
 
 
 def _touches_launch(wish: LegWish) -> bool:
-    given = (wish.ladder, wish.needs_go_ahead, wish.not_before, wish.with_other_legs)
+    return wish.ladder is not None or _touches_conditions(wish)
+
+
+def _touches_conditions(wish: LegWish) -> bool:
+    given = (wish.conditions, wish.needs_go_ahead, wish.not_before, wish.with_other_legs)
     return wish.no_date or any(value is not None for value in given)
 
 
@@ -334,7 +348,5 @@ def _told(leg: Leg) -> dict[str, object]:
     return {
         "build": leg.build_id,
         "ladder": legs.ladder_of(leg).told(),
-        "needs go-ahead": leg.needs_go_ahead,
-        "not before": leg.not_before.isoformat() if leg.not_before else None,
-        "with other legs": leg.with_other_legs,
+        "launch conditions": [one.written() for one in go_aheads.conditions_of(leg)],
     }

@@ -20,7 +20,7 @@ from restless_tide.core.order import PENDING
 from restless_tide.core.rollout import ON_ITS_WAY, RolloutState
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import UNDER_WAY as TRIAL_UNDER_WAY
-from restless_tide.desk import find, legs
+from restless_tide.desk import find, go_aheads, legs
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Cohort, Consignment, Leg, Order, Step, Store, Trial
@@ -183,7 +183,7 @@ def _under_way(session: Session, berths: Sequence[Berth]) -> list[str]:
             found.append(f"{what} is {phase} at {at}: finish it, or withdraw it.")
         elif phase is LegPhase.UNDER_REVIEW:
             found.append(f"{what} is under review at {at}: recall it, or wait for the answer.")
-        elif phase is LegPhase.APPROVED and not (leg.needs_go_ahead and leg.go_ahead_at is None):
+        elif phase is LegPhase.APPROVED and not go_aheads.waits_for_people(leg):
             found.append(f"{what} is approved at {at} and launches automatically: have it wait for a go-ahead.")
     ids = [berth.id for berth in berths]
     coming = select(Consignment).where(Consignment.berth_id.in_(ids), Consignment.state.in_(BUILD_UNDER_WAY))

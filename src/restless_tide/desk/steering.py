@@ -26,7 +26,7 @@ from restless_tide.core.rollout import (
     steered,
 )
 from restless_tide.core.rulebook import PRODUCTION
-from restless_tide.desk import find, lanes, legs, options, pacing
+from restless_tide.desk import find, go_aheads, lanes, legs, options, pacing
 from restless_tide.desk.desk import Act
 from restless_tide.desk.legs import leg_subject
 from restless_tide.records.tables import Berth, Leg, Order
@@ -89,12 +89,10 @@ def hold_back(act: Act, among: Iterable[Leg], reason: str) -> list[Leg]:
     held = [
         leg
         for leg in among
-        if leg.state is ROLLOUT.initial
-        and leg.track == PRODUCTION
-        and not (leg.needs_go_ahead and leg.go_ahead_at is None)
+        if leg.state is ROLLOUT.initial and leg.track == PRODUCTION and not go_aheads.waits_for_people(leg)
     ]
     for leg in held:
-        leg.needs_go_ahead, leg.go_ahead_at = True, None
+        go_aheads.hold(leg, act.now)
         act.log("launch held back", leg_subject(leg), app=leg.release.app.name, reason=reason)
     return held
 

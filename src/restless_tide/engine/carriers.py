@@ -25,7 +25,7 @@ from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import cohorts, dossiers, lanes, legs, seating
+from restless_tide.desk import cohorts, dossiers, go_aheads, lanes, legs, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
@@ -473,7 +473,7 @@ def _recall(desk: Desk, session: Session, order: Order) -> Call:
 def _recall_refused(act: Act, order: Order, reason: str) -> None:
     """Someone wanted it back: should the store approve it, it is never launched automatically."""
     leg = needed(act.session, Round, order.subject).leg
-    leg.needs_go_ahead, leg.go_ahead_at = True, None
+    go_aheads.hold(leg, act.now)
     act.log("recall refused", leg_subject(leg), app=leg.release.app.name, reason=reason)
 
 

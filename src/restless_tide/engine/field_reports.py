@@ -15,6 +15,7 @@ from restless_tide.core.trial import TrialState
 from restless_tide.desk import find, pictures, reports
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
+from restless_tide.desk.launch_facts import About, Fact
 from restless_tide.desk.reports import Filing
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import FiledReport, StoreEvent
@@ -162,4 +163,5 @@ def _keep_usage(desk: Desk, trial_id: str, days: list[tuple[str, int, int]], now
                 .values(trial_id=trial_id, day=day, **values)
                 .on_conflict_do_update(index_elements=["trial_id", "day"], set_=values)
             )
+        act.launch_facts.add(Fact(About.TRIAL, trial_id))
         act.tell("usage", f"trial {trial_id}", app=trial.cohort.app.name)

@@ -23,7 +23,7 @@ from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import builds, lanes, legs, releases, trials
+from restless_tide.desk import builds, go_aheads, lanes, legs, releases, trials
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.legs import leg_subject
@@ -255,7 +255,7 @@ def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> 
     before, row.state = row.state, RoundState(held.state)
     row.changed_at = act.now
     if (before, row.state) == (RoundState.RECALLED, RoundState.APPROVED):
-        row.leg.needs_go_ahead, row.leg.go_ahead_at = True, None  # someone wanted it back: never launch by itself
+        go_aheads.hold(row.leg, act.now)  # someone wanted it back: never launch without a person
     leg, release = row.leg, row.leg.release
     act.log(
         f"review: {row.state}",

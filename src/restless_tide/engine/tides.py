@@ -1,4 +1,4 @@
-"""What becomes due: approved legs whose conditions hold are launched, rising rollouts go one stage up."""
+"""What becomes due: rising rollouts go one stage up."""
 
 from __future__ import annotations
 
@@ -10,15 +10,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import LostLease, TideError
-from restless_tide.core.leg import LegPhase
-from restless_tide.core.order import OrderKind
-from restless_tide.core.rollout import RolloutEvent, RolloutState, advanced, launched
-from restless_tide.core.round import RoundState
-from restless_tide.desk import freezes, lanes, legs, options, pacing, steering
+from restless_tide.core.rollout import RolloutEvent, advanced
+from restless_tide.desk import freezes, lanes, legs, pacing, steering
 from restless_tide.desk.desk import ENGINE, Act, Desk
-from restless_tide.desk.legs import leg_subject
-from restless_tide.engine.due import seconds_until, soonest
-from restless_tide.records.tables import Leg, Release, Round
+from restless_tide.engine.due import seconds_until
+from restless_tide.records.tables import Leg, Release
 
 _log = structlog.get_logger("engine")
 BATCH = 50
@@ -28,8 +24,7 @@ BATCH = 50
 def rise(desk: Desk) -> float | None:
     """Order everything that is due now. Returns after how many seconds something may be due again."""
     order_due(desk)
-    waiting = Leg.state == RolloutState.WAITING
-    return soonest(seconds_until(desk, Leg.stage_ends_at), seconds_until(desk, Leg.not_before, waiting))
+    return seconds_until(desk, Leg.stage_ends_at)
 
 
 def order_due(desk: Desk) -> int:
@@ -37,14 +32,9 @@ def order_due(desk: Desk) -> int:
     now = desk.clock.now()
     with desk.look() as session:
         due = _not_held(session, session.scalars(select(Leg.id).where(Leg.stage_ends_at <= now)).all(), now)
-        approved = session.scalars(
-            select(Leg.id).join(Round).where(Leg.state == RolloutState.WAITING, Round.state == RoundState.APPROVED)
-        ).all()
     steps = 0
     for begin in range(0, len(due), BATCH):
         steps += _advance_all(desk, due[begin : begin + BATCH])
-    for leg_id in dict.fromkeys(approved):
-        steps += _launch_if_ready(desk, leg_id)
     return steps
 
 
@@ -103,27 +93,3 @@ def _advance(act: Act, leg: Leg) -> int:
     reason = f"as its ladder demands: {ladder.stages[progress.stage].told()}"
     steering.order_step(act, leg, RolloutEvent.ADVANCE, after, reason)
     return 1
-
-
-def _launch_if_ready(desk: Desk, leg_id: str) -> int:
-    with desk.look() as session:
-        leg = session.get(Leg, leg_id)
-        if leg is None or legs.phase(leg) is not LegPhase.APPROVED or options.waits_for(leg, desk.clock.now()):
-            return 0
-    with desk.act(ENGINE) as act:
-        leg = act.session.get(Leg, leg_id)
-        if leg is None or legs.phase(leg) is not LegPhase.APPROVED or options.waits_for(leg, act.now):
-            return 0
-        after = launched(legs.progress_of(leg), legs.ladder_of(leg), act.now)
-        act.order(OrderKind.LAUNCH, lane=leg.id, store=leg.berth.store, subject=leg.id, payload={"share": after.share})
-        legs.keep_progress(leg, after, act.now)
-        leg.launched_at = act.now
-        act.log(
-            "launch",
-            leg_subject(leg),
-            app=leg.release.app.name,
-            reason="all conditions hold",
-            before={"state": str(RolloutState.WAITING), "share": 0.0},
-            after={"state": str(leg.state), "share": leg.share},
-        )
-        return 1

@@ -20,7 +20,8 @@ from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
 from restless_tide.desk import dossiers, lanes, making, track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
-from restless_tide.engine import asking, carried, counting, notices, replies, sightings, tides
+from restless_tide.desk.launch_facts import EVERYTHING
+from restless_tide.engine import asking, carried, counting, launches, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
 from restless_tide.engine.inlet import Inlet
 from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
@@ -57,6 +58,8 @@ READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
 READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldPictures, HeldAnswer, HeldGood)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
+LAUNCH_BREATH_SECONDS = 0.02
+"""The same where a launch may follow."""
 LONG_BREATH_SECONDS = 0.5
 """The same for what becomes due, while many calls are made whose answers each call for a look."""
 LONG_RULES_BREATH_SECONDS = 2.0
@@ -102,6 +105,8 @@ class Engine:
         self._judges = counting.Judges(desk)
         self._judging_bell = threading.Event()
         desk.background.ring_judging = self._judging_bell.set
+        self._launching_bell = self._bell()
+        desk.background.ring_launching = self._launching_bell.set
         self._heard_bell = threading.Event()
         desk.background.ring_heard = self._heard_bell.set
         self._threads = [
@@ -118,7 +123,13 @@ class Engine:
                     "tides",
                     lambda: tides.rise(desk),
                     self._breathing(BREATH_SECONDS, LONG_BREATH_SECONDS),
-                    self._bell(Leg, Round, Order),
+                    self._bell(Leg, Order),
+                ),
+                (
+                    "launches",
+                    lambda: launches.look(desk),
+                    self._breathing(LAUNCH_BREATH_SECONDS, LONG_BREATH_SECONDS),
+                    self._launching_bell,
                 ),
                 (
                     "moves",
@@ -225,6 +236,9 @@ class Engine:
         if not self._working.is_set():
             _log.info("this engine works", fence=fence)
             self._turns.restart()
+            with self._desk.background.launching:
+                self._desk.background.launch_facts.add(EVERYTHING)
+            self._launching_bell.set()
             self._working.set()
 
     def _keep_lease(self) -> None:

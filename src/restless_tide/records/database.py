@@ -27,6 +27,8 @@ class WritingSession(Session):
         self.held: list[object] = []
         """A plain session forgets what nobody holds, and reads it again the next time."""
         self.changed: set[type] = set()
+        self.touched: set[object] = set()
+        """The rows that were written by the session itself, not by a statement."""
 
 
 @event.listens_for(WritingSession, "loaded_as_persistent")
@@ -38,6 +40,7 @@ def _hold(session: WritingSession, row: object) -> None:
 def _note_changed(session: WritingSession, _context: object) -> None:
     for rows in (session.new, session.dirty, session.deleted):
         session.changed.update(map(type, rows))
+        session.touched.update(rows)
 
 
 @event.listens_for(WritingSession, "do_orm_execute")

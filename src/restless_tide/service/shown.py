@@ -24,12 +24,15 @@ from restless_tide.core.step import STEP
 from restless_tide.desk import (
     apps,
     find,
+    go_aheads,
     lanes,
+    launching,
     legs,
     logbook,
     options,
     pacing,
     packages,
+    people,
     queues,
     releases,
     rulebooks,
@@ -49,12 +52,15 @@ from restless_tide.wire.people import PersonTold, TokenTold
 from restless_tide.wire.problems import findings_told
 from restless_tide.wire.readiness import ThingTold
 from restless_tide.wire.releases import (
+    AlternativeTold,
+    GoAheadTold,
     LegTold,
     OptionTold,
     OrderTold,
     ReleaseTold,
     RoundTold,
     SightingTold,
+    StandTold,
     SteeredTold,
 )
 from restless_tide.wire.steps import StepFile, StepTold
@@ -294,7 +300,11 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         frozen_by=frozen[0] if frozen else None,
         frozen_until=frozen[1] if frozen else None,
         ladder_text=ladder.written(),
-        waits_for=options.waits_for(row, now) if phase is LegPhase.APPROVED else [],
+        conditions=_stands(session, row, now),
+        go_aheads=_go_aheads(session, row),
+        waits_for_people=bool(go_aheads.waits_for_people(row)),
+        launches_at=launching.comes_at(row, now) if phase is LegPhase.APPROVED else None,
+        waits_for=launching.waits_for(row, now) if phase is LegPhase.APPROVED else [],
         waits_to_rise=pacing.waits_to_rise(row, now) if row.state is RolloutState.RISING else [],
         rounds=[
             RoundTold.of(
@@ -319,6 +329,30 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         orders=[order(entry) for entry in orders],
         findings=findings_told(releases.findings(session, row, now)) if phase in OPEN_TO_SUBMISSION else [],
     )
+
+
+def _stands(session: Session, row: tables.Leg, now: datetime) -> list[StandTold]:
+    found = launching.stands(row, now)
+    if not found:
+        return []
+    names = people.names(session, launching.people_of([one.condition for one in found]))
+    written = launching.with_addresses(session, [one.condition for one in found])
+    return [
+        StandTold.of(
+            one,
+            condition=condition,
+            written=condition.written(),
+            told=one.condition.told(names),
+            alternatives=[AlternativeTold.of(each, told=each.condition.told(names)) for each in one.alternatives],
+        )
+        for one, condition in zip(found, written, strict=True)
+    ]
+
+
+def _go_aheads(session: Session, row: tables.Leg) -> list[GoAheadTold]:
+    counted = [one for one in row.go_aheads if one.withdrawn_at is None]
+    names = people.names(session, {one.person for one in counted}) if counted else {}
+    return [GoAheadTold.of(one, who=names.get(one.person, one.person)) for one in counted]
 
 
 def steered(outcome: Steered) -> SteeredTold:

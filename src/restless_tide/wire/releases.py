@@ -7,6 +7,8 @@ from typing import Annotated, Self
 
 from pydantic import Field, model_validator
 
+from restless_tide.core.conditions import Condition as Condition
+from restless_tide.core.conditions import Conditions
 from restless_tide.core.ladder import HOW_TO_WRITE, LONGEST_LADDER_TEXT, Stage
 from restless_tide.core.leg import LegAct, LegPhase
 from restless_tide.core.order import OrderKind, OrderState
@@ -24,10 +26,19 @@ class LegWanted(Wanted):
 
     build: OneLine | None = None
     ladder: LadderText | None = Field(default=None, description=f"a named ladder, or its stages: {HOW_TO_WRITE}")
-    needs_go_ahead: bool | None = None
-    not_before: AnyInstant | None = Field(default=None, description="null in the document takes the date away")
+    conditions: Conditions | None = Field(
+        default=None, description="what its launch waits for, all of it; people by their addresses"
+    )
+    needs_go_ahead: bool | None = Field(
+        default=None, description="shorthand: adds or takes away the condition go-ahead"
+    )
+    not_before: AnyInstant | None = Field(
+        default=None, description="shorthand for the condition after; null in the document takes the date away"
+    )
     no_date: bool | None = Field(default=None, description="true takes the date away")
-    with_other_legs: bool | None = None
+    with_other_legs: bool | None = Field(
+        default=None, description="shorthand for the condition approved, at all stores"
+    )
 
     @model_validator(mode="after")
     def _null_takes_the_date_away(self) -> Self:
@@ -140,6 +151,32 @@ class SightingTold(Told):
     at: datetime
 
 
+class StandTold(Told):
+    """How one condition of a launch stands."""
+
+    condition: Condition = Field(description="people by their addresses")
+    written: str = Field(description="as it is written on the command line")
+    told: str = Field(description="in words")
+    holds: bool
+    since: datetime | None = Field(description="since when it holds, where that is known")
+    missing: str = Field(description="what it waits for; empty when it holds")
+    alternatives: list[AlternativeTold] = Field(description="how each of several alternatives stands")
+
+
+class AlternativeTold(Told):
+    told: str
+    holds: bool
+    since: datetime | None
+    missing: str
+
+
+class GoAheadTold(Told):
+    person: str = Field(description="the id in the logbook")
+    who: str
+    given_at: datetime
+    reason: str
+
+
 class LegTold(Ordered):
     place: str = Field(description="what addresses the leg: its store, or store/track where that is not production")
     store: str
@@ -157,10 +194,12 @@ class LegTold(Ordered):
     ladder_dictated: bool
     ladder: list[Stage]
     ladder_text: str = Field(description="as it is written")
-    needs_go_ahead: bool
-    go_ahead_at: datetime | None
-    not_before: datetime | None
-    with_other_legs: bool
+    conditions: list[StandTold] = Field(description="what its launch waits for; all of it has to hold")
+    go_aheads: list[GoAheadTold] = Field(description="those that count")
+    waits_for_people: bool = Field(description="whether a go-ahead is missing without which it cannot be launched")
+    launches_at: datetime | None = Field(
+        description="when an approved leg is launched if nothing but time passes; none: something else is missing"
+    )
     frozen_by: str | None = Field(description="the freeze that holds it now, where it could rise; none: nothing does")
     frozen_until: datetime | None
     waits_for: list[str] = Field(description="what an approved leg still waits for")

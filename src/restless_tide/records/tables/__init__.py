@@ -43,6 +43,7 @@ from restless_tide.records.tables.pictures import HeldPictures as HeldPictures
 from restless_tide.records.tables.pictures import IconLikeness as IconLikeness
 from restless_tide.records.tables.pictures import MadePicture as MadePicture
 from restless_tide.records.tables.pictures import PictureFile as PictureFile
+from restless_tide.records.tables.releases import GoAheadGiven as GoAheadGiven
 from restless_tide.records.tables.releases import Leg as Leg
 from restless_tide.records.tables.releases import Release as Release
 from restless_tide.records.tables.releases import Round as Round

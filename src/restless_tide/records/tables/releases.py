@@ -44,6 +44,8 @@ class Leg(Base):
 
     ``submits_itself``: it is handed in as soon as the store has its build ready. ``ended_at`` is when it was taken down
     or something took its place. ``given_out_since`` is when it was launched or resumed last; None while it is stopped.
+    ``conditions`` are those of its launch, as core's conditions write them; ``looks_at`` is when they are to be looked at again
+    because of the clock alone.
     """
 
     __tablename__ = "legs"
@@ -53,14 +55,12 @@ class Leg(Base):
     release_id: Mapped[str] = mapped_column(ForeignKey("releases.id"))
     berth_id: Mapped[str] = mapped_column(ForeignKey("berths.id"), index=True)
     track: Mapped[str] = mapped_column(default=PRODUCTION, server_default=PRODUCTION)
-    build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"))
+    build_id: Mapped[str] = mapped_column(ForeignKey("builds.id"), index=True)
     created_at: Mapped[datetime]
     submits_itself: Mapped[bool] = mapped_column(default=False, server_default="0")
     ladder: Mapped[dict[str, Any]] = mapped_column(SharedJson)
-    needs_go_ahead: Mapped[bool] = mapped_column(default=False)
-    not_before: Mapped[datetime | None]
-    with_other_legs: Mapped[bool] = mapped_column(default=False)
-    go_ahead_at: Mapped[datetime | None]
+    conditions: Mapped[list[Any]] = mapped_column(SharedJson, default=list, server_default="[]")
+    looks_at: Mapped[datetime | None] = mapped_column(index=True)
     state: Mapped[RolloutState] = mapped_column(default=ROLLOUT.initial, index=True)
     stage: Mapped[int] = mapped_column(default=-1)
     share: Mapped[float] = mapped_column(default=0.0)
@@ -76,6 +76,20 @@ class Leg(Base):
     build: Mapped[Build] = relationship()
     rounds: Mapped[list[Round]] = relationship(back_populates="leg", order_by="Round.number")
     sighting: Mapped[Sighting | None] = sighting_of("Leg")
+    go_aheads: Mapped[list[GoAheadGiven]] = relationship(order_by="GoAheadGiven.given_at", cascade="all, delete-orphan")
+
+
+class GoAheadGiven(Base):
+    """The go-ahead of one person for the launch of one leg. One that was withdrawn, or that a halt took back, counts no more."""
+
+    __tablename__ = "go_aheads"
+
+    id: Mapped[str] = key("ga")
+    leg_id: Mapped[str] = mapped_column(ForeignKey("legs.id"), index=True)
+    person: Mapped[str]
+    given_at: Mapped[datetime]
+    reason: Mapped[str] = mapped_column(default="")
+    withdrawn_at: Mapped[datetime | None]
 
 
 class Round(Base):

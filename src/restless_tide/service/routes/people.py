@@ -59,6 +59,13 @@ def me(person: SignedIn) -> PersonTold:
     return shown.person(person)
 
 
+@router.get("/people")
+def every(desk: TheDesk, _: SignedIn) -> list[PersonTold]:
+    """Everybody who works at this desk, by name."""
+    with desk.look() as session:
+        return [shown.person(row) for row in people.every(session)]
+
+
 @router.get("/tokens")
 def tokens(desk: TheDesk, person: SignedIn) -> list[TokenTold]:
     """Your own tokens."""

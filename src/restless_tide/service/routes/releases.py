@@ -57,6 +57,7 @@ def _wish(wanted: LegWanted) -> releases.LegWish:
     return releases.LegWish(
         build=wanted.build,
         ladder=wanted.ladder,
+        conditions=wanted.conditions,
         needs_go_ahead=wanted.needs_go_ahead,
         with_other_legs=wanted.with_other_legs,
         not_before=_aware(instant) if instant else None,
@@ -183,9 +184,17 @@ def recall(app: str, version: str, wanted: RecallWanted, desk: TheDesk, person: 
 
 @router.post("/{version}/go-ahead", status_code=202)
 def give_go_ahead(app: str, version: str, wanted: GoAheadWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
-    """Give the go-ahead to launch."""
+    """Give one's go-ahead to launch; the launch follows when all its conditions hold."""
     with desk.act(person.id) as act:
         releases.give_go_ahead(act, app, version, wanted.store, wanted.reason)
+        return _told(act, app, version)
+
+
+@router.post("/{version}/go-ahead-withdrawals", status_code=202)
+def take_back_go_ahead(app: str, version: str, wanted: GoAheadWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+    """Withdraw one's own go-ahead, as long as it is not launched."""
+    with desk.act(person.id) as act:
+        releases.take_back_go_ahead(act, app, version, wanted.store, wanted.reason)
         return _told(act, app, version)
 
 

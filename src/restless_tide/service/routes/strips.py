@@ -11,9 +11,9 @@ from fastapi.responses import Response
 
 from restless_tide.core.availability import Availability
 from restless_tide.core.errors import Invalid
-from restless_tide.core.freeze import known_zone
 from restless_tide.core.strip import LONGEST_SPAN, USUAL_SPAN, Layer, told, told_where
 from restless_tide.core.testers import write_csv
+from restless_tide.core.wall_clock import known_zone
 from restless_tide.desk import find, strips
 from restless_tide.desk.desk import Desk
 from restless_tide.plots import of
