@@ -7,6 +7,7 @@ from pathlib import Path
 from restless_tide.core import lane
 from restless_tide.core.consignment import CONSIGNMENT
 from restless_tide.core.invitation import INVITATION
+from restless_tide.core.matter import MATTER
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import LAST_IN_TURN, ORDER, RULES
 from restless_tide.core.own_track import OWN_TRACK
@@ -69,6 +70,7 @@ def main() -> None:
         "invitation": INVITATION,
         "report": REPORT,
         "round": ROUND,
+        "matter": MATTER,
         "rollout": ROLLOUT,
         "order": ORDER,
         "step": STEP,

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from enum import StrEnum
 from pathlib import Path
 
+from restless_tide.core.check import KINDS
 from restless_tide.core.conditions import DAYS, MOST_ALTERNATIVES, MOST_CONDITIONS
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
 from restless_tide.core.documents import DocumentFormat
@@ -90,6 +91,7 @@ LINES = (
     line("ORDER_PENDING", OrderState, PENDING),
     f"/** How stores rise beside each other, in words. */\nexport const PACES = {json.dumps(PACES)} as const\n",
     f"/** The days of a week, as launch hours name them. */\nexport const DAYS = {json.dumps(DAYS)} as const\n",
+    f"/** How a standing check is made, in words. */\nexport const CHECK_KINDS = {json.dumps(KINDS)} as const\n",
     line("REPORT_KINDS", ReportKind),
     line("REPORT_STATES", ReportState),
     f"export const PRODUCTION = {json.dumps(PRODUCTION)}\n",

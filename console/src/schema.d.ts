@@ -1094,6 +1094,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/matters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description The matters of an app, the newest refusal first.
+         */
+        get: operations["matters-every"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/matters/{matter}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Arrange
+         * @description Who takes a matter, its ticket and its due day.
+         */
+        patch: operations["matters-arrange"];
+        trace?: never;
+    };
+    "/v1/apps/{app}/matters/{matter}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide
+         * @description Say what was done about a matter: answered, fixed, disputed; or open it again.
+         */
+        post: operations["matters-decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/numbers": {
         parameters: {
             query?: never;
@@ -1427,6 +1487,26 @@ export interface paths {
         patch: operations["releases-change_leg"];
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/legs/{store}/reviewer-note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Note
+         * @description What the next round would say to the reviewer, drafted from what was done about the matters.
+         */
+        get: operations["matters-note"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/notes/{locale}": {
         parameters: {
             query?: never;
@@ -1521,6 +1601,26 @@ export interface paths {
          * @description Call a leg back from review.
          */
         post: operations["releases-recall"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/standing-checks/{check}/tick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tick
+         * @description Answer a check with yes for one release.
+         */
+        post: operations["matters-tick"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1828,6 +1928,50 @@ export interface paths {
          * @description Replace a lost sender's key: steps for a person where a store holds on to the first one.
          */
         post: operations["signing-replace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/standing-checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Checks
+         * @description The standing checks of an app.
+         */
+        get: operations["matters-checks"];
+        put?: never;
+        /**
+         * Teach
+         * @description Make a standing check: it is looked at before every later hand-in of the app.
+         */
+        post: operations["matters-teach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/standing-checks/{check}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End
+         * @description End a standing check.
+         */
+        post: operations["matters-end"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4490,6 +4634,12 @@ export interface components {
             whole: string;
         };
         /**
+         * CheckKind
+         * @description How a check is made.
+         * @enum {string}
+         */
+        CheckKind: "question" | "no words" | "no permission";
+        /**
          * CheckTextsWanted
          * @description A dossier as it is to be, for instance in a folder: of all stores, and of single ones by their own fields.
          */
@@ -4544,15 +4694,28 @@ export interface components {
                 };
             };
         };
-        /** CheckWanted */
-        CheckWanted: {
-            /** Facts */
-            facts: components["schemas"]["Facts"][];
+        /** CheckTold */
+        CheckTold: {
             /**
-             * Stores
-             * @description none: every store with an open berth for the platform
+             * Created At
+             * Format: date-time
              */
-            stores?: string[];
+            created_at: string;
+            /** Id */
+            id: string;
+            kind: components["schemas"]["CheckKind"];
+            /**
+             * Matter
+             * @description the matter that taught it
+             */
+            matter: string | null;
+            /** Text */
+            text: string;
+            /**
+             * Ticked
+             * @description whether it was answered with yes for the release that was asked for; none: none was
+             */
+            ticked: boolean | null;
         };
         /** ClearWanted */
         ClearWanted: {
@@ -7212,6 +7375,120 @@ export interface components {
             version: string;
         };
         /**
+         * MatterArranged
+         * @description What is left out stays; an empty text takes a thing away.
+         */
+        MatterArranged: {
+            /**
+             * Due On
+             * @description a day, as 2026-12-01
+             */
+            due_on?: string | null;
+            /**
+             * Taken By
+             * @description an address or an id
+             */
+            taken_by?: string | null;
+            /** Ticket */
+            ticket?: string | null;
+        };
+        /** MatterDecision */
+        MatterDecision: {
+            event: components["schemas"]["MatterEvent"];
+            /**
+             * Said
+             * @description what was done; the reviewer is told with the next round
+             * @default
+             */
+            said: string;
+        };
+        /**
+         * MatterEvent
+         * @enum {string}
+         */
+        MatterEvent: "answer" | "fix" | "dispute" | "settle" | "reopen";
+        /**
+         * MatterState
+         * @enum {string}
+         */
+        MatterState: "open" | "answered" | "fixed" | "disputed" | "settled";
+        /**
+         * MatterTold
+         * @description One reason of a store's refusal, as work.
+         */
+        MatterTold: {
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Due On
+             * @description a day, as 2026-12-01
+             */
+            due_on: string | null;
+            /** First Round */
+            first_round: number;
+            /** Id */
+            id: string;
+            /** Last Round */
+            last_round: number;
+            /**
+             * Number
+             * @description counted within the release at this store
+             */
+            number: number;
+            /** Place */
+            place: string;
+            /** Place Title */
+            place_title: string;
+            /**
+             * Possible
+             * @description what people may do with it now
+             */
+            possible: components["schemas"]["MatterEvent"][];
+            /**
+             * Said
+             * @description what was done about it; the reviewer is told
+             */
+            said: string;
+            state: components["schemas"]["MatterState"];
+            /**
+             * Taken By
+             * @description the id of who takes it
+             */
+            taken_by: string | null;
+            /**
+             * Thing
+             * @description the thing of the store's rulebook that it is about, where the store says so
+             */
+            thing: string | null;
+            /**
+             * Thing Title
+             * @description how the rulebook calls it; empty: not known
+             */
+            thing_title: string;
+            /** Ticket */
+            ticket: string;
+            /** Version */
+            version: string;
+            /**
+             * Who
+             * @description the name of who takes it; empty: nobody
+             */
+            who: string;
+            /**
+             * Words
+             * @description the store's own
+             */
+            words: string;
+        };
+        /**
          * MemberTold
          * @description Someone in a cohort, with the newest invitation there.
          */
@@ -7246,7 +7523,7 @@ export interface components {
          * @description The act that helps. Each surface words it for itself: a command, a link.
          * @enum {string}
          */
-        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "decide matters" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -7375,6 +7652,14 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /** NoteTold */
+        NoteTold: {
+            /**
+             * Text
+             * @description what the next round would say to the reviewer, drafted from the matters
+             */
+            text: string;
         };
         /** NotesWanted */
         NotesWanted: {
@@ -8919,6 +9204,16 @@ export interface components {
              */
             confirmed: boolean;
             /**
+             * For Reviewer
+             * @description what it said to the reviewer
+             */
+            for_reviewer: string;
+            /**
+             * In Spite Of
+             * @description why it was handed in while a matter was open
+             */
+            in_spite_of: string;
+            /**
              * Notes
              * @description as they were handed in, by locale; none: not known
              */
@@ -10094,6 +10389,17 @@ export interface components {
         /** SubmitWanted */
         SubmitWanted: {
             /**
+             * For Reviewer
+             * @description a note for the reviewer; none: the one that is drafted from the matters
+             */
+            for_reviewer?: string | null;
+            /**
+             * In Spite Of
+             * @description why it is handed in while a matter is open
+             * @default
+             */
+            in_spite_of: string;
+            /**
              * Store
              * @description a store, or store/track; none: every leg that can be handed in
              */
@@ -11028,6 +11334,16 @@ export interface components {
              */
             standing: boolean;
         };
+        /** CheckWanted */
+        restless_tide__wire__builds__CheckWanted: {
+            /** Facts */
+            facts: components["schemas"]["Facts"][];
+            /**
+             * Stores
+             * @description none: every store with an open berth for the platform
+             */
+            stores?: string[];
+        };
         /** QuestionTold */
         restless_tide__wire__builds__QuestionTold: {
             /** Choices */
@@ -11193,6 +11509,20 @@ export interface components {
              * @description the topic that it means; none: only this store asks for it
              */
             topic: string | null;
+        };
+        /** CheckWanted */
+        restless_tide__wire__matters__CheckWanted: {
+            kind: components["schemas"]["CheckKind"];
+            /**
+             * Matter
+             * @description the matter that teaches it
+             */
+            matter?: string | null;
+            /**
+             * Text
+             * @description the question, the words, or the permission
+             */
+            text: string;
         };
         /** SignInWanted */
         restless_tide__wire__people__SignInWanted: {
@@ -11782,7 +12112,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CheckWanted"];
+                "application/json": components["schemas"]["restless_tide__wire__builds__CheckWanted"];
             };
         };
         responses: {
@@ -13537,6 +13867,114 @@ export interface operations {
             };
         };
     };
+    "matters-every": {
+        parameters: {
+            query?: {
+                /** @description only of this release */
+                version?: string | null;
+                /** @description those that are settled, too */
+                settled?: boolean;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatterTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "matters-arrange": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                matter: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatterArranged"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatterTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "matters-decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                matter: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatterDecision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatterTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "builds-next_numbers": {
         parameters: {
             query?: {
@@ -14230,6 +14668,39 @@ export interface operations {
             };
         };
     };
+    "matters-note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-write_notes": {
         parameters: {
             query?: never;
@@ -14403,6 +14874,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "matters-tick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                check: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -15045,6 +15549,109 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ReplacingTold"];
                 };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "matters-checks": {
+        parameters: {
+            query?: {
+                /** @description with what was ticked for this release */
+                version?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "matters-teach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["restless_tide__wire__matters__CheckWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "matters-end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                check: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
             default: {

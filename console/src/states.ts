@@ -12,6 +12,8 @@ export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
 export const PACES = {"free": "each store for itself", "in step": "in step: no store more than one stage ahead of the slowest", "lead": "one store leads"} as const
 /** The days of a week, as launch hours name them. */
 export const DAYS = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"] as const
+/** How a standing check is made, in words. */
+export const CHECK_KINDS = {"question": "a question that a person answers with yes for each release", "no words": "words that no text and no release notes may contain", "no permission": "a permission that no build may ask for"} as const
 export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"

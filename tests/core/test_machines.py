@@ -16,6 +16,7 @@ from restless_tide.core.errors import ImpossibleAct
 from restless_tide.core.invitation import INVITATION
 from restless_tide.core.ladder import Ladder, Stage
 from restless_tide.core.machine import Machine
+from restless_tide.core.matter import MATTER
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import ORDER
 from restless_tide.core.own_track import OWN_TRACK
@@ -34,7 +35,7 @@ from restless_tide.core.round import ROUND
 from restless_tide.core.step import STEP
 from restless_tide.core.trial import TRIAL
 
-MACHINES = [CONSIGNMENT, TRIAL, INVITATION, REPORT, ROUND, ROLLOUT, ORDER, STEP, DELIVERY, OWN_TRACK]
+MACHINES = [CONSIGNMENT, TRIAL, INVITATION, REPORT, ROUND, ROLLOUT, ORDER, STEP, DELIVERY, OWN_TRACK, MATTER]
 BEGIN = datetime(2026, 11, 2, 9, tzinfo=UTC)
 LADDER = Ladder(
     name="test", stages=(Stage(share=0.05, dwell_hours=24), Stage(share=0.4, dwell_hours=48), Stage(share=1.0))

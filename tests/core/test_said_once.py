@@ -11,6 +11,7 @@ from restless_tide.core.consignment import CONSIGNMENT
 from restless_tide.core.invitation import INVITATION
 from restless_tide.core.leg import LegPhase
 from restless_tide.core.machine import Machine
+from restless_tide.core.matter import MATTER
 from restless_tide.core.notice import DELIVERY
 from restless_tide.core.order import ORDER, RULES, OrderKind
 from restless_tide.core.own_track import OWN_TRACK
@@ -24,7 +25,7 @@ from restless_tide.engine.carriers import CARRIERS
 HOUSE = Path(__file__).parents[2] / "src" / "restless_tide"
 ROOMS = ("desk", "engine", "wire", "service", "client", "cli")
 MACHINES: tuple[Machine, ...] = (  # type: ignore[type-arg]
-    CONSIGNMENT, INVITATION, DELIVERY, ORDER, OWN_TRACK, REPORT, ROLLOUT, ROUND, STEP, TRIAL,
+    CONSIGNMENT, INVITATION, DELIVERY, MATTER, ORDER, OWN_TRACK, REPORT, ROLLOUT, ROUND, STEP, TRIAL,
 )  # fmt: skip
 STATES = {str(state) for machine in MACHINES for state in type(machine.initial)} | set(map(str, LegPhase))
 ALSO = {
@@ -32,7 +33,7 @@ ALSO = {
     "desk/standing.py": {"expired"},  # an account's standing
     "engine/inlet.py": {"failed"},  # what a mail server says (RFC 3464)
     "engine/sightings.py": {"expired"},  # a name at a store
-    "service/routes/steps.py": {"waiting"},  # the question, not the state
+    "service/routes/steps.py": {"waiting", "settled"},  # the question, not the state
 }
 """Where such a word says something else."""
 

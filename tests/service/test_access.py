@@ -223,7 +223,7 @@ def test_the_logbook_shows_an_alteration_of_its_file(own_harbour: Harbour) -> No
 
 
 def test_the_logbook_is_paged_by_links_and_filtered_by_app(harbour: Harbour) -> None:
-    app = harbour.new_app()
+    app = harbour.new_app(copied=False)
     mine = list(harbour.tide.watching.logbook(app=app))
     assert [line.act for line in mine][-1] == "app registered"
     assert {line.app for line in mine} == {app}

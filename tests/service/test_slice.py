@@ -244,10 +244,13 @@ def test_a_rejected_leg_takes_another_build_in_the_same_version_and_goes_again(h
     )
     fixed = harbour.ready_build(app, "openfield", "1.0.0", 2)
     harbour.tide.releases.change_leg(app, "1.0.0", "openfield", build=fixed)
+    (matter,) = harbour.tide.matters.of_app(app)
+    harbour.tide.matters.decide(app, matter.id, "fix", "It asks for nothing any more.")
     harbour.approve(app)
     risen = harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising").legs[0]
     assert [(entry.number, entry.state) for entry in risen.rounds] == [(1, "rejected"), (2, "approved")]
     assert risen.rounds[1].build == fixed
+    assert risen.rounds[1].for_reviewer.endswith("This is another build: 1.0.0 (2).")
 
 
 def test_a_submission_that_a_rule_forbids_is_refused_with_all_findings_and_nothing_is_handed_in(

@@ -133,10 +133,10 @@ function remove(at: number, part: number): void {
         <label>Of so many sessions at least <input v-model.number="form.sessions" type="number" min="1" class="form-control form-control-sm" /></label>
       </template>
       <label v-else>Kind <select v-model="form.of" class="form-select form-select-sm"><option value="">any</option><option v-for="kind in REPORT_KINDS" :key="kind" :value="kind">{{ kind }}</option></select></label>
-      <label v-if="conditions.length">It
+      <label v-if="conditions.length">How it counts
         <select v-model="form.beside" class="form-select form-select-sm">
-          <option :value="-1">has to hold as well</option>
-          <template v-for="(condition, at) in conditions" :key="at"><option v-if="singles(condition).length < LIMITS.alternatives" :value="at">is enough instead of: {{ singles(condition).map(worded).join(' or ') }}</option></template>
+          <option :value="-1">it has to hold as well</option>
+          <template v-for="(condition, at) in conditions" :key="at"><option v-if="singles(condition).length < LIMITS.alternatives" :value="at">it is enough instead of: {{ singles(condition).map(worded).join(' or ') }}</option></template>
         </select>
       </label>
       <p v-if="problem" class="problem" role="alert">{{ problem }}</p>

@@ -8,7 +8,9 @@ import Explained from '../components/Explained.vue'
 import History from '../components/History.vue'
 import LaunchStands from '../components/LaunchStands.vue'
 import LegSettings from '../components/LegSettings.vue'
+import MatterList from '../components/MatterList.vue'
 import Moment from '../components/Moment.vue'
+import NextRound from '../components/NextRound.vue'
 import NotesDraft from '../components/NotesDraft.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -89,8 +91,8 @@ function addLeg() {
   }, `${props.version} goes to one store more`)
 }
 
-function submit(store: string | null) {
-  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/submissions', { params: { path }, body: { store } }))), `${props.version} is handed in for review`)
+function submit(store: string | null, note?: string, inSpiteOf = '') {
+  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/submissions', { params: { path }, body: { store, for_reviewer: note ?? null, in_spite_of: inSpiteOf } }))), `${props.version} is handed in for review`)
 }
 
 function recall(store: string) {
@@ -232,12 +234,17 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
             <li v-for="round in leg.rounds" :key="round.number">
               <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
               <p v-for="said in round.reasons" :key="said" class="reason">{{ said }}</p>
+              <p v-if="round.in_spite_of" class="small-print soft">Handed in while a matter was open: {{ round.in_spite_of }}</p>
+              <details v-if="round.for_reviewer" class="small-print"><summary>What the reviewer was told</summary><p class="told">{{ round.for_reviewer }}</p></details>
             </li>
           </ol>
         </div>
 
+        <MatterList v-if="leg.rounds.some((round) => round.reasons.length)" :key="`${leg.rounds.length} ${leg.phase}`" :app="app" :version="version" :leg="leg" @done="load" />
+        <NextRound v-if="leg.possible.includes('submit') && leg.rounds.length" :app="app" :version="version" :leg="leg" :busy="doing.busy.value" @go="(note, why) => submit(leg.place, note, why)" />
+
         <div v-if="!leg.launched_at" class="row-gap">
-          <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.place)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
+          <BButton v-if="leg.possible.includes('submit') && !leg.rounds.length" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.place)">Hand in</BButton>
           <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.place)">Recall</BButton>
           <ConfirmButton v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.place_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.place)" />
           <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change build, ladder, launch' }}</BButton>
@@ -307,6 +314,7 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .offered p { margin: 0 0 0.5rem; }
 .findings { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin-bottom: 0.35rem; }
 .reason { margin: 0.2rem 0 0; padding-left: 0.8rem; border-left: 3px solid var(--line); }
+.told { white-space: pre-line; margin: 0.2rem 0 0; }
 .rounds li { padding: 0.35rem 0; }
 .why summary { color: var(--accent); font-size: 0.9rem; }
 .why ul { margin: 0.35rem 0 0; padding-left: 1.1rem; font-size: 0.9rem; }

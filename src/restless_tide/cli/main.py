@@ -36,6 +36,8 @@ NOUNS = {
     "dossier": Noun("dossier", "what stores ask about an app, entered once: texts, pictures, answers"),
     "release": Noun("releases", "releases: draft, see what stops it, submit, show, give the go-ahead"),
     "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
+    "matter": Noun("matters", "what stores have refused, as work: answer, fix, dispute"),
+    "check": Noun("matters", "what refusals have taught: looked at before every hand-in of an app"),
     "guard": Noun("guards", "rules that watch rollouts and may pause or halt them"),
     "ladder": Noun("ladders", "ladders that are kept under a name: list, set, drop"),
     "freeze": Noun("freezes", "windows in which nothing launches and no share rises"),

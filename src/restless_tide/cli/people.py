@@ -12,7 +12,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.parsing import Nouns, span
 from restless_tide.cli.telling import moment
 from restless_tide.client import Tide
-from restless_tide.wire.people import TokenTold
+from restless_tide.wire.people import PersonTold, TokenTold
 
 _TOKENS: Listing[TokenTold] = Listing(
     words=lambda token: (token.id, token.label, *token.apps),
@@ -22,6 +22,10 @@ _TOKENS: Listing[TokenTold] = Listing(
         "until": lambda token: token.expires_at,
     },
     since=lambda token: token.created_at,
+)
+_PEOPLE: Listing[PersonTold] = Listing(
+    words=lambda person: (person.id, person.name, person.email),
+    sort={"name": lambda person: person.name, "address": lambda person: person.email},
 )
 
 
@@ -34,7 +38,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--email", required=True)
     nouns.command("sign-out", _sign_out)
     nouns.noun("person")
-    nouns.command("person list", _people, "everybody who works at this desk")
+    _PEOPLE.arguments(nouns.command("person list", _people, "everybody who works at this desk"))
     nouns.noun("token")
     parser = nouns.command("token add", _add_token, "make a token; its value is shown this once")
     parser.add_argument("label", help="where it is used, such as 'build server'")
@@ -60,13 +64,14 @@ def _sign_in(call: Call) -> None:
 
 
 def _people(call: Call) -> None:
-    found = call.tide.people.every()
+    every = call.tide.people.every()
+    found = _PEOPLE.arranged(call, every)
 
     def shown() -> None:
         table = call.table("NAME", "ADDRESS", "ID")
         for person in found:
             table.add_row(cell(person.name), cell(person.email), person.id)
-        call.console.print(table)
+        call.show(table, empty="Nobody is like that.")
 
     call.answer(found, shown)
 

@@ -140,6 +140,8 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
             return f"tide release draft {version} --app {app} --leg {store}"
         case MendAct.WRITE_NOTES:
             return f"tide release notes {version} LOCALE TEXT --app {app}"
+        case MendAct.DECIDE_MATTERS:
+            return f"tide matter list {version} --app {app}"
         case MendAct.SUBMIT:
             return f"tide release submit {version} --app {app} --store {place.place}"
         case MendAct.GO_AHEAD:

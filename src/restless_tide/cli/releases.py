@@ -102,6 +102,14 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
     place_argument(parser, required=False)
+    parser.add_argument(
+        "--note",
+        metavar="TEXT",
+        help="a note for the reviewer; @FILE reads a file, - a pipe; without it, what was done about the matters is said",
+    )
+    parser.add_argument(
+        "--in-spite-of", metavar="REASON", default="", help="why it is handed in while a matter is open"
+    )
     _wait_argument(parser)
     parser = nouns.command("release recall", _recall, "call a leg back from review")
     parser.add_argument("version")
@@ -335,7 +343,11 @@ def _discard(call: Call) -> None:
 
 
 def _submit(call: Call) -> Exit | None:
-    call.tide.releases.submit(call.given.app, call.given.version, store=call.given.store)
+    given = call.given
+    note = text_argument(given.note) if given.note is not None else None
+    call.tide.releases.submit(
+        given.app, given.version, store=given.store, for_reviewer=note, in_spite_of=given.in_spite_of
+    )
     return _tell_when_settled(call)
 
 

@@ -103,9 +103,22 @@ class Releases(Noun):
         """Discard a draft that was handed in nowhere. Raises ImpossibleAct."""
         self._line.delete(f"/v1/apps/{app}/releases/{version}")
 
-    def submit(self, app: str, version: str, *, store: str | None = None) -> ReleaseTold:
-        """Hand a leg, or all that can be, to review. Raises NotReady with the findings."""
-        return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, SubmitWanted(store=store))
+    def submit(
+        self,
+        app: str,
+        version: str,
+        *,
+        store: str | None = None,
+        for_reviewer: str | None = None,
+        in_spite_of: str = "",
+    ) -> ReleaseTold:
+        """Hand a leg, or all that can be, to review. Raises NotReady with the findings.
+
+        ``for_reviewer`` goes along as a note; without it, the one that is drafted from what was done about the matters.
+        With ``in_spite_of``, a reason, open matters are not in the way.
+        """
+        wanted = SubmitWanted(store=store, for_reviewer=for_reviewer, in_spite_of=in_spite_of)
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, wanted)
 
     def recall(self, app: str, version: str, store: str, *, reason: str = "") -> ReleaseTold:
         return self._line.post(

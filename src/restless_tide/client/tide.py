@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from restless_tide.client.guards import Guards
     from restless_tide.client.ladders import Ladders
     from restless_tide.client.live import Live
+    from restless_tide.client.matters import Matters
     from restless_tide.client.notices import Notices
     from restless_tide.client.people import People
     from restless_tide.client.releases import Releases
@@ -114,6 +115,12 @@ class Tide:
         from restless_tide.client.freezes import Freezes
 
         return Freezes(self._line)
+
+    @cached_property
+    def matters(self) -> Matters:
+        from restless_tide.client.matters import Matters
+
+        return Matters(self._line)
 
     @cached_property
     def guards(self) -> Guards:

@@ -16,6 +16,7 @@ from restless_tide.core.answers import asked, case_after
 from restless_tide.core.applying import holds
 from restless_tide.core.availability import Availability, check_change, concerns
 from restless_tide.core.berth import BerthState
+from restless_tide.core.check import CHECK_QUESTION, failed
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.evidence_of_answers import of_answers
@@ -23,6 +24,7 @@ from restless_tide.core.evidence_of_goods import of_goods
 from restless_tide.core.evidence_of_pictures import of_pictures
 from restless_tide.core.known import BuildKnown, Evidence, Known, MendAct, NodeState, case_of
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
+from restless_tide.core.matter import MATTER_OPEN, check_matters
 from restless_tide.core.readiness import check_handing_in, check_packages, check_push
 from restless_tide.core.rulebook import Rulebook, Thing, ThingKind
 from restless_tide.core.texts import (
@@ -259,13 +261,35 @@ def _review(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     found = check_handing_in(
         rules, leg.version, build.version if build else leg.version, leg.notes, build.label if build else ""
     )
+    found += check_matters(leg.matters)
+    found += failed(
+        leg.checks, _readable(known), [name for facts in build.facts for name in facts.permissions] if build else []
+    )
     wrong = any(one.level is Level.BLOCKER for one in found)
-    act = MendAct.WRITE_NOTES if any(one.place.startswith("notes") for one in found) else MendAct.PUSH_BUILD
+    act = _mend_of(found)
     said = {
         LegPhase.REJECTED: f"Rejected: {' '.join(leg.reasons)}".strip(": "),
         LegPhase.RECALLED: "It was recalled.",
     }.get(leg.phase, "It was not handed in yet.")
     return Evidence(NodeState.MISSING, said, tuple(found), act if wrong else MendAct.SUBMIT, changes=True)
+
+
+def _mend_of(found: Sequence[Finding]) -> MendAct:
+    if any(one.code in (MATTER_OPEN, CHECK_QUESTION) for one in found):
+        return MendAct.DECIDE_MATTERS
+    return MendAct.WRITE_NOTES if any(one.place.startswith("notes") for one in found) else MendAct.PUSH_BUILD
+
+
+def _readable(known: Known) -> dict[str, str]:
+    """Everything that people will read of the app at this store, by where it stands."""
+    texts = {
+        locale: {**known.texts.common.get(locale, {}), **known.texts.own.get(locale, {})}
+        for locale in {*known.texts.common, *known.texts.own}
+    }
+    notes = (known.leg.notes or {}) if known.leg is not None else {}
+    return {f"{field} in {locale}": text for locale, fields in texts.items() for field, text in fields.items()} | {
+        f"notes in {locale}": text for locale, text in notes.items()
+    }
 
 
 def _launch(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:

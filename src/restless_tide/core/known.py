@@ -11,11 +11,13 @@ from restless_tide.core.answers import NO_ANSWERS, AnswersAt
 from restless_tide.core.applying import Case
 from restless_tide.core.availability import Availability
 from restless_tide.core.berth import BerthState
+from restless_tide.core.check import Check
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.errors import Finding
 from restless_tide.core.goods import NO_GOODS, GoodsAt
 from restless_tide.core.graph import Standing
 from restless_tide.core.leg import LegPhase
+from restless_tide.core.matter import MatterKnown
 from restless_tide.core.packages.facts import Facts
 from restless_tide.core.picture_sets import NO_PICTURES, PicturesAt
 from restless_tide.core.rulebook import PRODUCTION
@@ -60,6 +62,7 @@ class MendAct(StrEnum):
     SET_OFFER = "set offer"
     DRAFT_RELEASE = "draft release"
     WRITE_NOTES = "write notes"
+    DECIDE_MATTERS = "decide matters"
     SUBMIT = "submit"
     GO_AHEAD = "go ahead"
     OPEN_TRIAL = "open trial"
@@ -132,7 +135,9 @@ class BuildKnown:
 
 @dataclass(frozen=True, slots=True)
 class LegKnown:
-    """The release at this store. ``notes`` None: its track shows none; ``reasons`` are those of the last rejection."""
+    """The release at this store. ``notes`` None: its track shows none; ``reasons`` are those of the last rejection, and
+    ``matters`` what was made of all of them; ``checks`` are what earlier refusals have taught.
+    """
 
     version: str
     phase: LegPhase
@@ -140,6 +145,8 @@ class LegKnown:
     track: str = PRODUCTION
     waits_for: tuple[str, ...] = ()
     reasons: tuple[str, ...] = ()
+    matters: tuple[MatterKnown, ...] = ()
+    checks: tuple[Check, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

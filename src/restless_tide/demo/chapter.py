@@ -395,6 +395,8 @@ class Chapter:
         )
         self._tide.releases.submit("loam", "1.0.0")
         self._season.pass_hours(14)
+        for matter in self._tide.matters.of_app("loam"):
+            self._tide.matters.arrange("loam", matter.id, taken_by=self._tide.people.me().id, ticket="SG-41")
         fixed = self._push("ferryglass", "Ferryglass", "5.2.1", 1, "northgate")
         leg = LegWanted(build=fixed, ladder="10@24,50@48,100", needs_go_ahead=True)
         self._tide.releases.draft(

@@ -23,6 +23,7 @@ from restless_tide.desk import (
     lanes,
     launching,
     legs,
+    matters,
     signing,
     texts,
 )
@@ -67,6 +68,8 @@ def of_leg(session: Session, leg: Leg, now: datetime, rules: Rulebook | None = N
             track=leg.track,
             waits_for=tuple(launching.waits_for(leg, now)),
             reasons=tuple(last.reasons) if last is not None else (),
+            matters=matters.known_of(leg),
+            checks=matters.checks_for(leg.release),
         ),
     )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -12,6 +13,7 @@ from sqlalchemy.orm import Session, contains_eager, joinedload, selectinload
 from restless_tide.core.consignment import ConsignmentState
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.leg import LAUNCHED, LegPhase
+from restless_tide.core.matter import IN_THE_WAY
 from restless_tide.core.notice import expiry_mark
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
@@ -285,6 +287,14 @@ def _trial_calls(rejected: list[Trial]) -> list[Call]:
     ]
 
 
+def _rejected(leg: Leg, version: str, reasons: Sequence[str]) -> str:
+    """What was refused, and whether there is still something to do before it is handed in again."""
+    undone = sum(one.state in IN_THE_WAY for one in leg.matters)
+    if leg.matters and not undone:
+        return f"{version} was rejected; something was done about every reason: hand it in again."
+    return f"{version} was rejected: {' '.join(reasons)}"
+
+
 def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, current: bool) -> list[Call]:
     place = f"/apps/{leg.release.app.name}/releases/{leg.release.version}"
     on = "" if leg.track == PRODUCTION else f" on {legs.track_title(leg)}"
@@ -292,8 +302,7 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
     calls = []
     if phase is LegPhase.REJECTED:
         last = legs.last_round(leg)
-        reasons = " ".join(last.reasons) if last else ""
-        calls.append(Call(f"{version} was rejected: {reasons}", place, "blocker"))
+        calls.append(Call(_rejected(leg, version, last.reasons if last else []), place, "blocker"))
     elif phase is LegPhase.APPROVED and go_aheads.waits_for_people(leg):
         calls.append(Call(f"{version} is approved and waits for {launching.asked_told(leg)}.", place, "blocker"))
     elif phase is LegPhase.DRAFT:

@@ -13,6 +13,7 @@ from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid,
 from restless_tide.core.ladder import OWN, Ladder, continued, rest_of_way
 from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
 from restless_tide.core.locales import locale_of
+from restless_tide.core.matter import MATTER_OPEN
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rollout import ROLLOUT
@@ -21,7 +22,7 @@ from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
 from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, retiring
+from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, matters, retiring
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round
@@ -132,18 +133,29 @@ def findings(session: Session, leg: Leg, now: datetime) -> list[Finding]:
     return sheet(rules_of(leg.berth.store), known.of_leg(session, leg, now)).findings()
 
 
-def submit(act: Act, app_name: str, version: str, store_name: str | None) -> list[Leg]:
+def submit(
+    act: Act,
+    app_name: str,
+    version: str,
+    store_name: str | None,
+    *,
+    for_reviewer: str | None = None,
+    in_spite_of: str = "",
+) -> list[Leg]:
     """Hand a leg, or every leg that can be, to the stores' review; each in a new round.
 
-    Raises NotReady with the findings of all chosen legs; then nothing is handed in anywhere.
+    ``for_reviewer`` goes along as a note; None: the one that is drafted from what was done about the matters. With
+    ``in_spite_of``, a reason, open matters are not in the way. Raises NotReady with the findings of all chosen legs; then
+    nothing is handed in anywhere.
     """
     release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
     chosen = _chosen(release, store_name, {LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED}, "handed in")
     for leg in chosen:
         demand_open_to_submission(legs.phase(leg))
-    demand_ready(
-        [finding for leg in chosen for finding in findings(act.session, leg, act.now)], f"Handing in {release.version}"
-    )
+    said = [finding for leg in chosen for finding in findings(act.session, leg, act.now)]
+    if in_spite_of.strip():
+        said = [finding for finding in said if finding.code != MATTER_OPEN]
+    demand_ready(said, f"Handing in {release.version}")
     for leg in chosen:
         number = len(leg.rounds) + 1
         round_ = Round(
@@ -153,6 +165,8 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
             submitted_at=act.now,
             changed_at=act.now,
             notes=dict(release.notes),
+            for_reviewer=matters.drafted_note(leg) if for_reviewer is None else for_reviewer,
+            in_spite_of=in_spite_of.strip(),
         )
         leg.rounds.append(round_)
         act.session.flush()
@@ -161,6 +175,7 @@ def submit(act: Act, app_name: str, version: str, store_name: str | None) -> lis
             "handed to review",
             legs.leg_subject(leg),
             app=release.app.name,
+            reason=in_spite_of.strip(),
             after={"round": number, "build": leg.build_id, "version": release.version},
         )
     return chosen

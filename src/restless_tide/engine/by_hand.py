@@ -298,6 +298,8 @@ class ByHand:
 
     def submit(self, berth: str, wanted: protocol.SubmissionRequest, key: str) -> protocol.SubmissionAnswer:
         notes = {f"notes {locale}": text for locale, text in wanted.notes.items()}
+        if wanted.reviewer_note:
+            notes["note for the reviewer"] = wanted.reviewer_note
         if not self._reviewed:
             self._ask(
                 f"Choose {wanted.version} at {self._at_store}",

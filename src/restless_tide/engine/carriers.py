@@ -25,7 +25,7 @@ from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import cohorts, dossiers, go_aheads, lanes, legs, seating
+from restless_tide.desk import cohorts, dossiers, go_aheads, lanes, legs, matters, seating
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
@@ -447,6 +447,7 @@ def _submit(desk: Desk, session: Session, order: Order) -> Call:
         consignment=consignment.store_ref or "",
         version=release.version,
         notes=dict(release.notes if round_.notes is None else round_.notes),
+        reviewer_note=round_.for_reviewer,
         track=round_.leg.track,
     )
     reference = berth.store_ref or ""
@@ -462,6 +463,7 @@ def _submission_refused(act: Act, order: Order, reason: str) -> None:
     if round_.state in UNDER_REVIEW:
         round_.state = ROUND.after(round_.state, RoundEvent.REJECT)
     round_.reasons, round_.changed_at = [f"Not taken: {reason}"], act.now
+    matters.refused(act, round_, [matters.Reason(reason)])
     act.log("not taken for review", leg_subject(round_.leg), app=round_.leg.release.app.name, reason=reason)
 
 

@@ -23,7 +23,7 @@ from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import builds, go_aheads, lanes, legs, releases, trials
+from restless_tide.desk import builds, go_aheads, lanes, legs, matters, releases, trials
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.legs import leg_subject
@@ -249,6 +249,9 @@ def _tell_of_build(act: Act, word: Word, consignment: Consignment) -> None:
 
 def _absorb_round(act: Act, row: Round, said: protocol.SubmissionAnswer | protocol.SubmissionChanged) -> None:
     row.reasons = list(said.reasons)
+    if RoundState(said.state) is RoundState.REJECTED and row.state is not RoundState.REJECTED:
+        told = {one.text: one.thing for one in said.objections}
+        matters.refused(act, row, [matters.Reason(words, told.get(words)) for words in said.reasons])
 
 
 def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> None:
@@ -265,6 +268,8 @@ def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> 
         before={"round": str(before)},
         after={"round": str(row.state)},
     )
+    if row.state is RoundState.APPROVED:
+        matters.approved(act, row)
     if row.state in (RoundState.APPROVED, RoundState.REJECTED):
         store = rules_of(leg.berth.store).store
         said = f"{release.app.title} {release.version} was {row.state} by {store}. {' '.join(row.reasons)}".strip()

@@ -257,14 +257,25 @@ class SubmissionRequest(Message):
     consignment: Line
     version: Line
     notes: TextByName
+    reviewer_note: Words = ""
     items: Lines = ("build", "notes")
     track: TrackKey = PRODUCTION
 
 
+class Objection(Message):
+    """One reason of a refusal, and the thing of the rulebook's graph that it is about, where the store says so."""
+
+    text: Words
+    thing: Line | None = None
+
+
 class SubmissionAnswer(Message):
+    """``objections`` say the same as ``reasons``, and what each is about; a store may leave them out."""
+
     id: Reference
     state: SubmissionHeld
     reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
+    objections: tuple[Objection, ...] = Field(default=(), max_length=MOST_LISTED)
     sequence: Place | None = None
 
 
@@ -594,6 +605,7 @@ class SubmissionChanged(Message):
 
     state: SubmissionHeld
     reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
+    objections: tuple[Objection, ...] = Field(default=(), max_length=MOST_LISTED)
 
 
 class TrialChanged(Message):

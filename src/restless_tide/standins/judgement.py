@@ -203,6 +203,12 @@ def reasons_against(rules: Rulebook, submission: Thing) -> list[str]:
     return reasons
 
 
+def thing_of(rules: Rulebook, kind: str) -> str | None:
+    """The thing of the rulebook's graph that is of a kind, where there is one alone."""
+    found = [key for key, thing in rules.graph.items() if thing.kind == kind]
+    return found[0] if len(found) == 1 else None
+
+
 def rising_rules(rules: Rulebook, track: str) -> RolloutRules:
     """How a share rises on a track: by its own rules, or by the store's."""
     own = rules.tracks[track].rollout if track in rules.tracks else None

@@ -236,6 +236,7 @@ class SimulatedStore:
             "consignment": wanted.consignment,
             "version": wanted.version,
             "notes": wanted.notes,
+            "reviewer_note": wanted.reviewer_note,
             "items": list(wanted.items),
             "state": "queued",
             "reasons": [],
@@ -464,20 +465,29 @@ class SimulatedStore:
             self.open_for_testers(trial, at)
 
     def _review(self, submission: Thing, at: datetime) -> None:
-        reasons = judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])
+        found = {"review": judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])}
         if submission.get("track", PRODUCTION) == PRODUCTION:
             held = EMPTY_DOSSIER | (self.shelf.get("dossier", submission["berth"]) or {})
             language = self.needed("berth", submission["berth"]).get("language", "")
-            reasons += judgement.reasons_against_texts(self.rules, held["texts"], language)
-            reasons += looking.reasons_against_pictures(self.rules, held["pictures"], language)
+            found["text"] = judgement.reasons_against_texts(self.rules, held["texts"], language)
+            found["picture"] = looking.reasons_against_pictures(self.rules, held["pictures"], language)
             packages, _ = self._read(self.needed("consignment", submission["consignment"]))
             offer = self.needed("berth", submission["berth"]).get("availability") or {}
-            reasons += asking.reasons_against_answers(self.rules, held["answers"], packages, offer, at)
-            reasons += selling.reasons_against_goods(self.rules, held["goods"], held["answers"], packages, offer, at)
+            found["answers"] = asking.reasons_against_answers(self.rules, held["answers"], packages, offer, at)
+            found["goods"] = selling.reasons_against_goods(
+                self.rules, held["goods"], held["answers"], packages, offer, at
+            )
+        reasons = [reason for said in found.values() for reason in said]
         if not reasons and self._whim("whim_rate", submission["id"]):
             reasons = ["The reviewer could not make out what the app is for."]
         self.shelf.keep_setting("reject_next", [])
-        self.tell("submission", submission | {"state": "rejected" if reasons else "approved", "reasons": reasons}, at)
+        objections = [
+            {"text": reason, "thing": judgement.thing_of(self.rules, kind)}
+            for kind, said in found.items()
+            for reason in said
+        ]
+        state = "rejected" if reasons else "approved"
+        self.tell("submission", submission | {"state": state, "reasons": reasons, "objections": objections}, at)
 
     # small things
 

@@ -65,6 +65,10 @@ class SubmitWanted(Wanted):
     store: OneLine | None = Field(
         default=None, description="a store, or store/track; none: every leg that can be handed in"
     )
+    for_reviewer: Words | None = Field(
+        default=None, description="a note for the reviewer; none: the one that is drafted from the matters"
+    )
+    in_spite_of: Words = Field(default="", description="why it is handed in while a matter is open")
 
 
 class RecallWanted(Wanted):
@@ -124,6 +128,8 @@ class RoundTold(Ordered):
     changed_at: datetime
     reasons: list[str]
     notes: dict[str, str] | None = Field(description="as they were handed in, by locale; none: not known")
+    for_reviewer: str = Field(description="what it said to the reviewer")
+    in_spite_of: str = Field(description="why it was handed in while a matter was open")
 
 
 class OptionTold(Told):

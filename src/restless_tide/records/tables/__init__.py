@@ -27,6 +27,9 @@ from restless_tide.records.tables.goods import HeldGood as HeldGood
 from restless_tide.records.tables.ladders import LadderRow as LadderRow
 from restless_tide.records.tables.logbook import Change as Change
 from restless_tide.records.tables.logbook import LogbookLine as LogbookLine
+from restless_tide.records.tables.matters import CheckTick as CheckTick
+from restless_tide.records.tables.matters import Matter as Matter
+from restless_tide.records.tables.matters import StandingCheck as StandingCheck
 from restless_tide.records.tables.notices import Delivery as Delivery
 from restless_tide.records.tables.notices import Notice as Notice
 from restless_tide.records.tables.notices import Subscription as Subscription

@@ -16,6 +16,7 @@ from restless_tide.records.columns import Base, SharedJson, key, sighting_of
 if TYPE_CHECKING:
     from restless_tide.records.tables.apps import App, Berth
     from restless_tide.records.tables.builds import Build
+    from restless_tide.records.tables.matters import Matter
     from restless_tide.records.tables.orders import Sighting
 
 
@@ -76,6 +77,9 @@ class Leg(Base):
     build: Mapped[Build] = relationship()
     rounds: Mapped[list[Round]] = relationship(back_populates="leg", order_by="Round.number")
     sighting: Mapped[Sighting | None] = sighting_of("Leg")
+    matters: Mapped[list[Matter]] = relationship(
+        back_populates="leg", order_by="Matter.number", cascade="all, delete-orphan"
+    )
     go_aheads: Mapped[list[GoAheadGiven]] = relationship(order_by="GoAheadGiven.given_at", cascade="all, delete-orphan")
 
 
@@ -109,6 +113,10 @@ class Round(Base):
     reasons: Mapped[list[str]] = mapped_column(default=list)
     notes: Mapped[dict[str, Any] | None]
     """The notes as they were handed in, by locale; None: not known, since an earlier release did not keep them."""
+    for_reviewer: Mapped[str] = mapped_column(default="", server_default="")
+    """What this round said to the reviewer."""
+    in_spite_of: Mapped[str] = mapped_column(default="", server_default="")
+    """Why it was handed in while a matter was open."""
     leg: Mapped[Leg] = relationship(back_populates="rounds")
     build: Mapped[Build] = relationship()
     sighting: Mapped[Sighting | None] = sighting_of("Round")

@@ -170,7 +170,9 @@ def discard(app: str, version: str, desk: TheDesk, person: SignedIn) -> None:
 def submit(app: str, version: str, wanted: SubmitWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
     """Hand a leg, or every leg that can be, to review."""
     with desk.act(person.id) as act:
-        releases.submit(act, app, version, wanted.store)
+        releases.submit(
+            act, app, version, wanted.store, for_reviewer=wanted.for_reviewer, in_spite_of=wanted.in_spite_of
+        )
         return _told(act, app, version)
 
 

@@ -1,0 +1,65 @@
+"""A standing check: what a refusal has taught, looked at before every later hand-in of the app.
+
+Some the desk tests by itself: words that no text may contain, a permission that no build may ask for. A question is
+ticked by a person, once for each release.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from restless_tide.core.errors import Finding, Level
+
+MOST_CHECKS, LONGEST_CHECK = 100, 300
+CHECK_QUESTION = "check-question"
+"""The code of the finding that says a question waits for a yes."""
+
+
+class CheckKind(StrEnum):
+    """How a check is made."""
+
+    QUESTION = "question"
+    NO_WORDS = "no words"
+    NO_PERMISSION = "no permission"
+
+
+KINDS: Mapping[CheckKind, str] = {
+    CheckKind.QUESTION: "a question that a person answers with yes for each release",
+    CheckKind.NO_WORDS: "words that no text and no release notes may contain",
+    CheckKind.NO_PERMISSION: "a permission that no build may ask for",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """``text`` is the question, the words or the permission; ``ticked``: a person has said yes for this release."""
+
+    id: str
+    kind: CheckKind
+    text: str
+    ticked: bool = False
+
+
+def failed(checks: Sequence[Check], texts: Mapping[str, str], permissions: Iterable[str]) -> list[Finding]:
+    """The checks that do not hold. ``texts`` are all that people will read, by the place where each stands."""
+    asked, found = set(permissions), []
+    for check in checks:
+        if check.kind is CheckKind.QUESTION and not check.ticked:
+            said = f"Nobody has said yes yet: {check.text}"
+            found.append(Finding(CHECK_QUESTION, Level.BLOCKER, said, f"check {check.id}", "Look, and tick it."))
+        elif check.kind is CheckKind.NO_WORDS:
+            pattern = re.compile(rf"(?<!\w){re.escape(check.text)}(?!\w)", re.IGNORECASE)
+            for place in sorted(place for place, text in texts.items() if pattern.search(text)):
+                said = f"{place} contains {check.text!r}, for which a store has refused this app before."
+                found.append(
+                    Finding("check-words", Level.BLOCKER, said, place, "Write it without these words.", (check.text,))
+                )
+        elif check.kind is CheckKind.NO_PERMISSION and check.text in asked:
+            said = f"The build asks for {check.text}, for which a store has refused this app before."
+            found.append(
+                Finding("check-permission", Level.BLOCKER, said, "build", "Send a build that does not ask for it.")
+            )
+    return found
