@@ -63,6 +63,8 @@ CALM = {
     "push_forged": False,
 }
 _names = itertools.count(1)
+_originals: dict[tuple[str, ...], copies.Original] = {}
+"""The first app of this process with a dossier, by the stores it is at."""
 
 
 def until(look: Callable[[], Seen], settled: Callable[[Seen], object]) -> Seen:
@@ -123,7 +125,6 @@ class Harbour:
     tide: Tide
     token: str
     folder: Path
-    _original: copies.Original | None = None
 
     @classmethod
     def open(
@@ -206,21 +207,22 @@ class Harbour:
         name = f"app{os.getpid()}x{next(_names)}"
         if not (dossier and copied):
             return self._made(name, dossier=dossier)
-        desk = self.processes.folder / "desk"
-        if self._original is None:
+        folder, stores = self.processes.folder, tuple(self.processes.stores)
+        of = _originals.get(stores)
+        if of is None:
             self._made(name, dossier=True)
-            until(lambda: copies.at_rest(desk), lambda rests: rests)
-            self._original = copies.original(
-                desk, name, lambda store, kind: self.control(store, f"things/{kind}"), self._clocks()
+            until(lambda: copies.at_rest(folder), lambda rests: rests)
+            _originals[stores] = copies.original(
+                folder, name, lambda store, kind: self.control(store, f"things/{kind}"), self._clocks()
             )
-        else:
-            copies.copy(
-                self._original,
-                name,
-                desk,
-                lambda store, kind, things: self.control(store, f"things/{kind}", {"things": things}),
-                self._clocks(),
-            )
+            return name
+        copies.copy(
+            of,
+            name,
+            folder,
+            lambda store, kind, things: self.control(store, f"things/{kind}", {"things": things}),
+            self._clocks(),
+        )
         return name
 
     def _clocks(self) -> dict[str, datetime]:

@@ -26,7 +26,7 @@ from restless_tide.core.report import ReportKind, ReportState
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.rulebook import Rulebook, ThingKind
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import logbook
+from restless_tide.desk import go_aheads, logbook
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings, settings_from
@@ -704,6 +704,52 @@ def test_legs_and_trials_of_the_eleventh_release_come_to_stand_on_tracks_and_bac
         config.attributes["connection"] = connection
         alembic.command.downgrade(config, "0011")
         assert connection.exec_driver_sql("SELECT id, state, share FROM legs").all() == [("l-1", "rising", 0.1)]
+        connection.commit()
+    database.migrate()
+    database.close()
+
+
+def test_launches_and_refusals_of_the_twentieth_release_become_conditions_and_matters(tmp_path: Path) -> None:
+    database, at = Database(tmp_path / "desk.sqlite"), "'2026-11-01 00:00:00.000000'"
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
+    rows = (
+        f"stores (id, name, may, rulebook, events_seen, connected_at) VALUES ('s-1', 'o', '[]', '{{}}', 0, {at})",
+        f"apps (id, name, title, created_at) VALUES ('a-1', 'm', 'M', {at})",
+        "berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at)"
+        f" VALUES ('be-1', 'a-1', 's-1', 'M', 'android', 'a', 'en', {at})",
+        "builds (id, app_id, platform, version, number, number_order, version_order, created_at, created_by)"
+        f" VALUES ('b-1', 'a-1', 'android', '1.0.0', '1', '1', '1', {at}, 'p')",
+        f"releases (id, app_id, version, notes, revision, created_at) VALUES ('r-1', 'a-1', '1.0.0', '{{}}', 1, {at})",
+        "legs (id, release_id, berth_id, build_id, created_at, ladder, needs_go_ahead, not_before, with_other_legs, go_ahead_at,"
+        " state, stage, share, held_before_seconds, pauses_used)"
+        f" VALUES ('l-1', 'r-1', 'be-1', 'b-1', {at}, '{{}}', 1, '2026-12-01 08:00:00.000000', 1, {at}, 'waiting', -1, 0, 0, 0)",
+        "rounds (id, leg_id, number, build_id, state, submitted_at, changed_at, reasons)"
+        f" VALUES ('ro-1', 'l-1', 1, 'b-1', 'rejected', {at}, {at}, '[\"Old.\"]')",
+        "rounds (id, leg_id, number, build_id, state, submitted_at, changed_at, reasons)"
+        f" VALUES ('ro-2', 'l-1', 2, 'b-1', 'rejected', {at}, {at}, '[\"No picture.\", \"No sign-in.\"]')",
+    )
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.upgrade(config, "0020")
+        for row in rows:
+            connection.exec_driver_sql(f"INSERT INTO {row}")
+        connection.commit()
+    database.migrate()
+    with database.reading() as session:
+        leg = session.get_one(tables.Leg, "l-1")
+        assert [one.written() for one in go_aheads.conditions_of(leg)] == [
+            "go-ahead", "after 2026-12-01T08:00+00:00 UTC", "approved",
+        ]  # fmt: skip
+        assert go_aheads.waits_for_people(leg) == []
+        assert leg.looks_at == datetime(2026, 12, 1, 8, tzinfo=UTC)
+        assert [(one.number, one.words, one.state, one.last_round) for one in leg.matters] == [
+            (1, "No picture.", "open", 2), (2, "No sign-in.", "open", 2),
+        ]  # fmt: skip
+    with database.engine.connect() as connection:
+        config.attributes["connection"] = connection
+        alembic.command.downgrade(config, "0020")
+        assert connection.exec_driver_sql("SELECT id, state FROM legs").all() == [("l-1", "waiting")]
         connection.commit()
     database.migrate()
     database.close()

@@ -53,19 +53,17 @@ def upgrade() -> None:
                 values,
             )
     op.execute("UPDATE legs SET looks_at = not_before WHERE not_before IS NOT NULL AND state = 'waiting'")
-    with op.batch_alter_table("legs") as changed:
-        for column in _BEFORE:
-            changed.drop_column(column)
+    for column in _BEFORE:
+        op.drop_column("legs", column)
 
 
 def downgrade() -> None:
-    with op.batch_alter_table("legs") as changed:
-        changed.add_column(sa.Column("needs_go_ahead", sa.Boolean(), nullable=False, server_default="0"))
-        changed.add_column(sa.Column("not_before", columns.AwareUtc(), nullable=True))
-        changed.add_column(sa.Column("with_other_legs", sa.Boolean(), nullable=False, server_default="0"))
-        changed.add_column(sa.Column("go_ahead_at", columns.AwareUtc(), nullable=True))
-        changed.drop_column("conditions")
-        changed.drop_index("ix_legs_looks_at")
-        changed.drop_index("ix_legs_build_id")
-        changed.drop_column("looks_at")
+    op.add_column("legs", sa.Column("needs_go_ahead", sa.Boolean(), nullable=False, server_default="0"))
+    op.add_column("legs", sa.Column("not_before", columns.AwareUtc(), nullable=True))
+    op.add_column("legs", sa.Column("with_other_legs", sa.Boolean(), nullable=False, server_default="0"))
+    op.add_column("legs", sa.Column("go_ahead_at", columns.AwareUtc(), nullable=True))
+    for index in ("ix_legs_looks_at", "ix_legs_build_id"):
+        op.drop_index(index, "legs")
+    for column in ("conditions", "looks_at"):
+        op.drop_column("legs", column)
     op.drop_table("go_aheads")

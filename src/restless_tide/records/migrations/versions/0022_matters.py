@@ -1,5 +1,8 @@
 """refusals become matters; what they teach is checked before every hand-in; rounds carry a note for the reviewer"""
 
+import json
+import uuid
+
 import sqlalchemy as sa
 from alembic import op
 
@@ -50,6 +53,23 @@ def upgrade() -> None:
         sa.Column("person", sa.String(), nullable=False),
         sa.Column("at", columns.AwareUtc(), nullable=False),
     )
+    _from_last_rounds()
+
+
+def _from_last_rounds() -> None:
+    """What stores have refused, and nothing was handed in for since, becomes matters."""
+    connection, last = op.get_bind(), {}
+    rows = "SELECT leg_id, number, state, reasons, changed_at FROM rounds ORDER BY leg_id, number"
+    for leg_id, number, state, reasons, at in connection.execute(sa.text(rows)).all():
+        last[leg_id] = (number, state, reasons, at)
+    added = sa.text(
+        "INSERT INTO matters (id, leg_id, number, words, state, first_round, last_round, said, ticket, created_at, changed_at)"
+        " VALUES (:id, :leg, :number, :words, 'open', :round, :round, '', '', :at, :at)"
+    )
+    for leg_id, (round_, state, reasons, at) in last.items():
+        for number, words in enumerate(json.loads(reasons or "[]") if state == "rejected" else [], 1):
+            values = {"id": f"m-{uuid.uuid4().hex[:8]}", "leg": leg_id, "number": number, "words": words}
+            connection.execute(added, values | {"round": round_, "at": at})
 
 
 def downgrade() -> None:
