@@ -117,8 +117,7 @@ function remove(at: number, part: number): void {
       <label v-else-if="form.kind === 'after'">Not before <span class="small-print soft">{{ zone }}</span> <input v-model="form.instant" type="datetime-local" class="form-control form-control-sm" /></label>
       <template v-else-if="form.kind === 'hours'">
         <div class="checks row"><label v-for="day in DAYS" :key="day" class="check"><input v-model="form.days" type="checkbox" class="form-check-input" :value="day" /> {{ day }}</label></div>
-        <label>From <input v-model="form.begins" type="time" class="form-control form-control-sm" /></label>
-        <label>To <span class="small-print soft">{{ zone }}</span> <input v-model="form.ends" type="time" class="form-control form-control-sm" /></label>
+        <div class="row-gap"><label>From <input v-model="form.begins" type="time" class="form-control form-control-sm" /></label> <label>to <input v-model="form.ends" type="time" class="form-control form-control-sm" /></label> <span class="small-print soft">{{ zone }}</span></div>
       </template>
       <div v-else-if="form.kind === 'approved'" class="checks"><span class="small-print soft">Which; none chosen means all others</span>
         <label v-for="one in others" :key="one.place" class="check"><input v-model="form.places" type="checkbox" class="form-check-input" :value="one.place" /> {{ one.title }}</label>

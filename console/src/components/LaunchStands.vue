@@ -13,7 +13,7 @@ const besides = computed(() => props.leg.waits_for.filter((said) => !missing.val
 
 <template>
   <div v-if="leg.conditions.length || besides.length || leg.launches_at" class="launch">
-    <h3>Launches when approved, and …</h3>
+    <h3>Before it launches</h3>
     <ul class="plain-list">
       <li v-for="stand in leg.conditions" :key="stand.written">
         <span class="sign" :class="{ holds: stand.holds }" aria-hidden="true">{{ stand.holds ? '✓' : '◌' }}</span>

@@ -233,7 +233,6 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <ol class="plain-list">
             <li v-for="round in leg.rounds" :key="round.number">
               <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
-              <p v-for="said in round.reasons" :key="said" class="reason">{{ said }}</p>
               <p v-if="round.in_spite_of" class="small-print soft">Handed in while a matter was open: {{ round.in_spite_of }}</p>
               <details v-if="round.for_reviewer" class="small-print"><summary>What the reviewer was told</summary><p class="told">{{ round.for_reviewer }}</p></details>
             </li>
@@ -313,7 +312,6 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .offered { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; }
 .offered p { margin: 0 0 0.5rem; }
 .findings { background: var(--alarm-soft); border-left: 4px solid var(--alarm); border-radius: 0.35rem; padding: 0.5rem 0.8rem; margin-bottom: 0.35rem; }
-.reason { margin: 0.2rem 0 0; padding-left: 0.8rem; border-left: 3px solid var(--line); }
 .told { white-space: pre-line; margin: 0.2rem 0 0; }
 .rounds li { padding: 0.35rem 0; }
 .why summary { color: var(--accent); font-size: 0.9rem; }
