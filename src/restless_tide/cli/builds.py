@@ -130,7 +130,7 @@ def _show_build(call: Call, build: BuildTold) -> None:
     if build.expires_at:
         call.say(f"Nobody can start it after {moment(build.expires_at)}.")
     for found in build.packages:
-        sheets.show_facts(call, found)
+        sheets.show_facts(found)
     for consignment in build.consignments:
         tell_consignment(call, consignment)
 

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from restless_tide.cli import remembered
+from restless_tide.cli.sheet import PIPE_COLUMNS
 from restless_tide.core.errors import Invalid, Unauthenticated
 
 if TYPE_CHECKING:
@@ -24,7 +25,6 @@ if TYPE_CHECKING:
 
 Seen = TypeVar("Seen")
 
-_PIPE_COLUMNS = 160
 _POLL_SECONDS = 0.2
 
 
@@ -45,7 +45,7 @@ class Call:
     def console(self) -> Console:
         from rich.console import Console
 
-        width = None if sys.stdout.isatty() else _PIPE_COLUMNS
+        width = None if sys.stdout.isatty() else PIPE_COLUMNS
         return Console(width=width, highlight=False, soft_wrap=False)
 
     @cached_property

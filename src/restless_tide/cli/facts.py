@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from restless_tide.cli import sheet
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.telling import on_the_day
@@ -28,14 +29,9 @@ def read(path: Path) -> Facts:
         return inspect_package(source)
 
 
-def show_facts(call: Call, facts: Facts) -> None:
+def show_facts(facts: Facts) -> None:
     """A readable sheet of what a package says of itself."""
-    table = call.table("", "")
-    table.show_header = False
-    for name, value in _rows(facts):
-        if value:
-            table.add_row(name, cell(value))
-    call.console.print(table)
+    sheet.show([(name, value) for name, value in _rows(facts) if value])
 
 
 def show_sheet(call: Call, store: str, findings: Sequence[FindingTold]) -> None:

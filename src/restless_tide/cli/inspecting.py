@@ -22,7 +22,7 @@ def _inspect(call: Call) -> None:
 
     def shown() -> None:
         for facts in found:
-            sheets.show_facts(call, facts)
+            sheets.show_facts(facts)
 
     told = [facts.document() for facts in found]
     call.answer(told if len(told) > 1 else told[0], shown)
