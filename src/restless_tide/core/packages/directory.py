@@ -275,9 +275,9 @@ def _located(read_at: ReadAt, entries: Sequence[_Entry], directory_at: int) -> t
             raise _ambiguous(f"The archive says two things of {shown(name)}")
         if behind:
             end += _descriptor(read_at, end, name, (crc, packed, size), directory_at)
-    make = Member._make
+    new = tuple.__new__  # of a tuple that is known to fit, in half the time
     members = [
-        make((name, method, crc, packed, size, at, located[at]))
+        new(Member, (name, method, crc, packed, size, at, located[at]))
         for _, name, _, method, crc, packed, size, at in entries
     ]
     return members, end
