@@ -33,7 +33,7 @@ from restless_tide.core.guard import (
 )
 from restless_tide.core.invitation import OF_MEMBERS, SITS, InvitationState
 from restless_tide.core.ladder import HOW_TO_WRITE, LONGEST_LADDER_NAME, LONGEST_LADDER_TEXT, MOST_HOURS
-from restless_tide.core.leg import LAUNCHED, PART_WAY, LegPhase
+from restless_tide.core.leg import LAUNCHED, PART_WAY, STOPPED, LegPhase
 from restless_tide.core.limits import LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT, LONGEST_REFERENCE
 from restless_tide.core.locales import LONGEST_TAG
 from restless_tide.core.notice import NoticeKind
@@ -87,6 +87,7 @@ LINES = (
     line("INVITATION_SITS", InvitationState, SITS),
     line("LEG_LAUNCHED", LegPhase, LAUNCHED),
     line("LEG_PART_WAY", LegPhase, PART_WAY),
+    line("LEG_STOPPED", LegPhase, STOPPED),
     line("NOTICE_KINDS", NoticeKind),
     line("ORDER_PENDING", OrderState, PENDING),
     f"/** How stores rise beside each other, in words. */\nexport const PACES = {json.dumps(PACES)} as const\n",

@@ -1507,6 +1507,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/mends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mend
+         * @description Draft the release that takes its place: its stores, ladders, launch conditions and notes, with another build.
+         */
+        post: operations["releases-mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/notes/{locale}": {
         parameters: {
             query?: never;
@@ -3187,6 +3207,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/review-figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Figures
+         * @description Waiting and deciding time and share refused, by store, app, or the weekday (UTC) on which it was handed in.
+         */
+        get: operations["reviews-figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/search": {
         parameters: {
             query?: never;
@@ -4501,6 +4541,12 @@ export interface components {
             revision?: string | null;
         };
         /**
+         * By
+         * @description What figures are gathered by.
+         * @enum {string}
+         */
+        By: "store" | "app" | "weekday";
+        /**
          * CallTold
          * @description Something that needs a person, and the console's place to fix it.
          */
@@ -5721,6 +5767,43 @@ export interface components {
             key: string;
             /** Title */
             title: string;
+        };
+        /**
+         * FiguresTold
+         * @description Figures over some rounds; hours are medians, and none where nothing is known.
+         */
+        FiguresTold: {
+            /** Decided */
+            decided: number;
+            /**
+             * Deciding Hours
+             * @description from there to its verdict
+             */
+            deciding_hours: number | null;
+            /** High Hours */
+            high_hours: number | null;
+            /**
+             * Low Hours
+             * @description eight of ten lie between this and high_hours; none: too few
+             */
+            low_hours: number | null;
+            /** Name */
+            name: string;
+            /** Refused */
+            refused: number;
+            /** Refused Share */
+            refused_share: number | null;
+            /** Rounds */
+            rounds: number;
+            /** Under Review */
+            under_review: number;
+            /**
+             * Waiting Hours
+             * @description until the store began to look
+             */
+            waiting_hours: number | null;
+            /** Whole Hours */
+            whole_hours: number | null;
         };
         /** FindingTold */
         FindingTold: {
@@ -7524,6 +7607,14 @@ export interface components {
          * @enum {string}
          */
         MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "decide matters" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        /** MendWanted */
+        MendWanted: {
+            /**
+             * Builds
+             * @description of one version above it: one for each platform that it went out for
+             */
+            builds: string[];
+        };
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -7671,7 +7762,7 @@ export interface components {
          * @description What a subscriber can subscribe to.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "launch ahead" | "launch stands still" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "review longer than usual" | "launch ahead" | "launch stands still" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -9203,6 +9294,8 @@ export interface components {
              * @description whether everything ordered is confirmed by the store
              */
             confirmed: boolean;
+            /** Decided At */
+            decided_at: string | null;
             /**
              * For Reviewer
              * @description what it said to the reviewer
@@ -9240,6 +9333,13 @@ export interface components {
              * Format: date-time
              */
             submitted_at: string;
+            /**
+             * Taken Up At
+             * @description when the store began to look, where it said so
+             */
+            taken_up_at: string | null;
+            /** @description how long it waits, while it is under review */
+            waiting: components["schemas"]["WaitTold"] | null;
         };
         /**
          * RowKind
@@ -11192,6 +11292,38 @@ export interface components {
             first_broken: number | null;
             /** Lines */
             lines: number;
+        };
+        /**
+         * WaitTold
+         * @description How long a round waits, in hours, and what is usual there.
+         */
+        WaitTold: {
+            /** High Hours */
+            high_hours: number;
+            /** Hours */
+            hours: number;
+            /**
+             * Long
+             * @description longer than nine in ten
+             */
+            long: boolean;
+            /**
+             * Low Hours
+             * @description eight of ten lie between this and high_hours
+             */
+            low_hours: number;
+            /** Median Hours */
+            median_hours: number;
+            /**
+             * Nine In Ten Hours
+             * @description what nine in ten stay under
+             */
+            nine_in_ten_hours: number;
+            /**
+             * Rounds
+             * @description so many decided rounds of this team say it; 0: the rulebook does
+             */
+            rounds: number;
         };
         /**
          * WatchTold
@@ -14701,6 +14833,42 @@ export interface operations {
             };
         };
     };
+    "releases-mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-write_notes": {
         parameters: {
             query?: never;
@@ -17947,6 +18115,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReportDetailTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviews-figures": {
+        parameters: {
+            query?: {
+                by?: components["schemas"]["By"];
+                /** @description only of this app */
+                app?: string | null;
+                /** @description only at this store */
+                store?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FiguresTold"][];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

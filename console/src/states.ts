@@ -6,7 +6,8 @@ export const INVITATION_OF_MEMBERS: readonly string[] = ["queued", "sent", "acce
 export const INVITATION_SITS: readonly string[] = ["queued", "sent", "accepted", "installed", "bounced"]
 export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", "halted", "withdrawn", "superseded"]
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
-export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "launch ahead", "launch stands still", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
+export const LEG_STOPPED: readonly string[] = ["halted", "withdrawn"]
+export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "review longer than usual", "launch ahead", "launch stands still", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
 /** How stores rise beside each other, in words. */
 export const PACES = {"free": "each store for itself", "in step": "in step: no store more than one stage ahead of the slowest", "lead": "one store leads"} as const
@@ -56,7 +57,9 @@ export const GLOSSARY: Readonly<Record<string, string>> = {
   "release": "A version of an app going to production. It has one leg per store, and one for each other track that it goes to.",
   "leg": "A release at one store, on production or another track: its build, its review and its rollout there.",
   "round": "One attempt of a leg at the store's review.",
-  "launch": "Making an approved leg live once all its conditions hold: a go-ahead, an instant, the other stores' approval.",
+  "matter": "One reason of a store's refusal, as work. While it is open the release is not handed in again; an approval settles it.",
+  "check": "What a refusal has taught: looked at before every later hand-in of the app, by the desk or by a person who ticks it.",
+  "launch": "Making an approved leg live once all its conditions hold, in any combination: go-aheads, an instant, launch hours, other stores, a trial.",
   "go-ahead": "A person's word that an approved leg may launch.",
   "ladder": "The stages of a rollout: each a share of people, and what ends it: hours, a person, or guards that were steady for some hours.",
   "pace": "How the stores of a release rise beside each other: in step, after one that leads, or each for itself.",

@@ -46,6 +46,11 @@ export function hours(count: number): string {
   return count >= 48 && count % 24 === 0 ? `${count / 24} d` : `${count} h`
 }
 
+/** A time in hours, such as 3.5 h or 4.2 d. */
+export function hoursTold(count: number): string {
+  return count < 72 ? `${+count.toPrecision(count < 10 ? 2 : 3)} h` : `${+(count / 24).toPrecision(2)} d`
+}
+
 /** The length of a text as a store counts it. */
 export function measured(text: string, unit: string): number {
   if (unit === 'bytes') return new TextEncoder().encode(text).length

@@ -7,11 +7,12 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
-from restless_tide.client import DeskUnreachable, Tide
+from restless_tide.client import DeskUnreachable, ImpossibleAct, Tide
 from restless_tide.standins.packages import PackageRecipe, write_apk
 from tests.harbour import TWO_STORES, Harbour, leg_of, until
 
@@ -74,6 +75,34 @@ def test_a_service_killed_while_a_package_arrives_keeps_what_it_got_and_the_push
     sent = killable.push(file, app=app, store="openfield")
     until(lambda: killable.tide.builds.consignment(sent.id), lambda seen: seen.state == "processing")
     assert [act["act"] for act in acts_of(killable, "openfield")].count("consign") == 1
+
+
+def test_a_service_killed_between_approval_and_launch_launches_once(killable: Harbour) -> None:
+    """Killed at four instants around the word that lets it go: the store is asked to launch each once, and none is forgotten."""
+    apps, dice = [killable.new_app() for _ in range(4)], random.Random(17)
+    for app in apps:
+        killable.draft(app, stores=("openfield",), needs_go_ahead=True)
+        killable.tide.releases.submit(app, "1.0.0")
+    killable.pass_hours(60, desk=False)
+    for app in apps:
+        killable.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "approved")
+    for app in apps:
+        with suppress(DeskUnreachable):
+            killable.tide.releases.give_go_ahead(app, "1.0.0", reason="now")
+        time.sleep(dice.uniform(0, 0.05))
+        restart(killable)
+        with suppress(ImpossibleAct):  # it may have been given, or launched, before the kill
+            killable.tide.releases.give_go_ahead(app, "1.0.0", reason="now")
+    for app in apps:
+        killable.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising" and seen.legs[0].confirmed)
+        assert len(killable.rollouts("openfield", app)) == 1
+    done = Counter(
+        act["subject"] for act in acts_of(killable, "openfield") if act["act"] == "launch" and act["outcome"] == "done"
+    )
+    assert sorted(done.values()) == [1] * len(apps)
+    for app in apps:  # nothing rises beside what the next tests count
+        killable.tide.releases.steer(app, "1.0.0", "halt", reason="the test is over")
+        killable.all_confirmed(app)
 
 
 def test_a_service_killed_on_the_way_to_the_store_goes_on_where_the_store_stands(killable: Harbour) -> None:

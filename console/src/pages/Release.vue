@@ -9,6 +9,7 @@ import History from '../components/History.vue'
 import LaunchStands from '../components/LaunchStands.vue'
 import LegSettings from '../components/LegSettings.vue'
 import MatterList from '../components/MatterList.vue'
+import MendForward from '../components/MendForward.vue'
 import Moment from '../components/Moment.vue'
 import NextRound from '../components/NextRound.vue'
 import NotesDraft from '../components/NotesDraft.vue'
@@ -18,12 +19,13 @@ import ReadinessSheet from '../components/ReadinessSheet.vue'
 import ReleasePace from '../components/ReleasePace.vue'
 import RolloutHealth from '../components/RolloutHealth.vue'
 import SteerDialog from '../components/SteerDialog.vue'
+import WaitStrip from '../components/WaitStrip.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { singleKeys } from '../preferences'
 import { session } from '../session'
-import { LEG_PART_WAY, ORDER_PENDING, PRODUCTION } from '../states'
+import { LEG_PART_WAY, LEG_STOPPED, ORDER_PENDING, PRODUCTION } from '../states'
 import { measured, percent } from '../telling'
 
 const props = defineProps<{ app: string; version: string }>()
@@ -233,6 +235,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           <ol class="plain-list">
             <li v-for="round in leg.rounds" :key="round.number">
               <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
+              <WaitStrip v-if="round.waiting" :wait="round.waiting" />
               <p v-if="round.in_spite_of" class="small-print soft">Handed in while a matter was open: {{ round.in_spite_of }}</p>
               <details v-if="round.for_reviewer" class="small-print"><summary>What the reviewer was told</summary><p class="told">{{ round.for_reviewer }}</p></details>
             </li>
@@ -253,6 +256,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       </section>
     </div>
 
+    <MendForward v-if="release.legs.some((leg) => LEG_STOPPED.includes(leg.phase))" :release="release" />
     <RolloutHealth v-if="launched" :app="app" :version="version" />
 
     <form v-if="elsewhere.length && !launched" class="row-gap another" @submit.prevent="addLeg">

@@ -10,6 +10,7 @@ import HaltAll from '../components/HaltAll.vue'
 import Moment from '../components/Moment.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import ReviewFigures from '../components/ReviewFigures.vue'
 import ReadinessSheet from '../components/ReadinessSheet.vue'
 import TideStaff from '../components/TideStaff.vue'
 import { useLive } from '../live'
@@ -110,6 +111,7 @@ async function draft(): Promise<void> {
       <template v-else>First <RouterLink :to="`/apps/${app}/builds`">push a build</RouterLink> to a store; a release is made of builds.</template>
     </EmptyState>
     <BButton v-if="data.more" variant="link" @click="((limit += PAGE), load())">Earlier releases</BButton>
+    <ReviewFigures v-if="data.releases.length" :app="app" />
   </template>
 </template>
 

@@ -20,8 +20,9 @@ from restless_tide.core.ladder import HOW_TO_WRITE
 from restless_tide.core.leg import ENDS, LegPhase, reached
 from restless_tide.core.order import OrderState
 from restless_tide.core.pace import PaceKind
+from restless_tide.core.waiting import By
 from restless_tide.wire.errors import Invalid, NotFound
-from restless_tide.wire.releases import Condition, LegTold, LegWanted, ReleaseTold
+from restless_tide.wire.releases import Condition, LegTold, LegWanted, ReleaseTold, WaitTold
 
 _STEERING = {
     "advance": "one stage up, or to --share",
@@ -91,6 +92,16 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("version")
     app_argument(parser)
     parser.add_argument("--to", required=True, metavar="VERSION")
+    parser = nouns.command(
+        "release mend",
+        _mend,
+        "draft what takes the place of a launched release, with another build of a higher version",
+    )
+    parser.add_argument("version", help="the one that is to be replaced")
+    app_argument(parser)
+    parser.add_argument(
+        "--build", action="append", required=True, metavar="BUILD", help=f"{BUILD_HELP}; repeat it for another platform"
+    )
     parser = nouns.command("release discard", _discard, "discard a draft that was handed in nowhere; its builds stay")
     parser.add_argument("version")
     app_argument(parser)
@@ -98,6 +109,12 @@ def add(nouns: Nouns) -> None:
     ready.add(nouns)
     pace.add(nouns)
     live.add_picture(nouns)
+    parser = nouns.command("release figures", _figures, "how long reviews take, and how many are refused")
+    parser.add_argument(
+        "--by", choices=[*map(str, By)], default=str(By.STORE), help="what they are gathered by (store)"
+    )
+    parser.add_argument("--app", metavar="APP", help="only of this app")
+    place_argument(parser, required=False)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)
@@ -335,11 +352,50 @@ def _rename(call: Call) -> None:
     call.answer(release, lambda: _tell(call, release))
 
 
+def _mend(call: Call) -> None:
+    given = call.given
+    before = call.tide.releases.one(given.app, given.version)
+    release = call.tide.releases.mend(given.app, given.version, *given.build)
+
+    def shown() -> None:
+        for leg in before.legs:
+            if leg.launched_at is not None:
+                call.say(f"{leg.place_title}: people have {before.version} ({stands(leg)}).")
+        call.say(
+            f"{release.version} takes its place where it is launched. Its stores, ladders, conditions and notes are those before:\n"
+        )
+        _tell(call, release)
+
+    call.answer(release, shown)
+
+
 def _discard(call: Call) -> None:
     given = call.given
     call.demand_confirmation(f"The draft of {given.version} and its notes are gone after this; the builds stay.")
     call.tide.releases.discard(given.app, given.version)
     call.answer({"discarded": given.version}, lambda: call.say(f"The draft of {given.version} is discarded."))
+
+
+def _figures(call: Call) -> None:
+    given = call.given
+    found = call.tide.releases.figures(given.by, app=given.app, store=given.store)
+
+    def shown() -> None:
+        table = call.table(
+            given.by.upper(), "ROUNDS", "UNDER REVIEW", "REFUSED", "WAITING", "DECIDING", "ALL OF IT", "EIGHT OF TEN"
+        )
+        for one in found:
+            refused = f"{one.refused} of {one.decided}" if one.decided else ""
+            band = f"{_hours(one.low_hours)} to {_hours(one.high_hours)}" if one.low_hours is not None else ""
+            parts = (one.waiting_hours, one.deciding_hours, one.whole_hours)
+            table.add_row(cell(one.name), str(one.rounds), str(one.under_review), refused, *map(_hours, parts), band)
+        call.show(table, empty="Nothing was handed to review yet.")
+
+    call.answer(found, shown)
+
+
+def _hours(hours: float | None) -> str:
+    return "" if hours is None else f"{hours:.3g} h" if hours < 72 else f"{hours / 24:.3g} d"
 
 
 def _submit(call: Call) -> Exit | None:
@@ -444,6 +500,8 @@ def _tell(call: Call, release: ReleaseTold) -> None:
                 f"  round {entry.number}: {entry.state}{unconfirmed(entry)}, {moment(entry.changed_at)}"
                 + (f": {' '.join(entry.reasons)}" if entry.reasons else "")
             )
+            if entry.waiting is not None:
+                call.say(f"    {_waiting(entry.waiting)}")
         if leg.launched_at is None:
             _tell_launch(call, leg)
         if leg.waits_to_rise:
@@ -478,6 +536,14 @@ def _tell_launch(call: Call, leg: LegTold) -> None:
         call.say(f"  go-ahead by {given.who}, {moment(given.given_at)}" + (f": {given.reason}" if given.reason else ""))
     if leg.launches_at is not None:
         call.say(f"  launches {moment(leg.launches_at)}, unless it is stopped")
+
+
+def _waiting(wait: WaitTold) -> str:
+    """Such as ``waits for 40 h, longer than usual: 12 h, eight of ten within 8 h to 20 h (14 rounds of yours)``."""
+    told = f"waits for {_hours(wait.hours)}, {'longer than usual: ' if wait.long else 'usual are '}{_hours(wait.median_hours)}"
+    if not wait.rounds:
+        return f"{told} (by the rulebook)"
+    return f"{told}, eight of ten within {_hours(wait.low_hours)} to {_hours(wait.high_hours)} ({wait.rounds} rounds of yours)"
 
 
 def _ladder(leg: LegTold) -> str:

@@ -10,10 +10,12 @@ from restless_tide.client.noun import Noun
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     Condition,
+    FiguresTold,
     GoAheadWanted,
     HaltsTold,
     HaltsWanted,
     LegWanted,
+    MendWanted,
     NewLegWanted,
     NotesWanted,
     PaceWanted,
@@ -119,6 +121,16 @@ class Releases(Noun):
         """
         wanted = SubmitWanted(store=store, for_reviewer=for_reviewer, in_spite_of=in_spite_of)
         return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, wanted)
+
+    def figures(self, by: str = "store", *, app: str | None = None, store: str | None = None) -> list[FiguresTold]:
+        """How long reviews take and how many are refused; ``by``: store, app or weekday."""
+        wanted = {"app": app, "store": store}
+        query = {"by": by} | {name: value for name, value in wanted.items() if value is not None}
+        return self._line.get("/v1/review-figures", list[FiguresTold], **query)
+
+    def mend(self, app: str, version: str, *builds: str) -> ReleaseTold:
+        """Draft what takes a launched release's place, with these builds. Raises ImpossibleAct, Invalid, Conflict."""
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/mends", ReleaseTold, MendWanted(builds=list(builds)))
 
     def recall(self, app: str, version: str, store: str, *, reason: str = "") -> ReleaseTold:
         return self._line.post(

@@ -40,6 +40,7 @@ class LegAct(StrEnum):
 
 LAUNCHED = frozenset(LegPhase(state.value) for state in RolloutState if state is not RolloutState.WAITING)
 PART_WAY = frozenset(LegPhase(state.value) for state in rollout.PART_WAY)
+STOPPED = frozenset(LegPhase(state.value) for state in rollout.STOPPED)
 OPEN_TO_CHANGE = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED, LegPhase.APPROVED})
 OPEN_TO_SUBMISSION = frozenset({LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED})
 

@@ -549,7 +549,7 @@ class Rulebook(Rules):
 
     def track_hours(self, track: str) -> float:
         """How long the review of a build for this track usually takes."""
-        own = self.ways[track].review_usual_hours
+        own = self.ways[track].review_usual_hours if track in self.ways else None
         return self.review.usual_hours if own is None else own
 
     def track_for(self, kind: CohortKind) -> str:

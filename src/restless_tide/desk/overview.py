@@ -287,6 +287,11 @@ def _trial_calls(rejected: list[Trial]) -> list[Call]:
     ]
 
 
+def _waits_long(leg: Leg) -> bool:
+    last = legs.last_round(leg)
+    return last is not None and last.long_after is None
+
+
 def _rejected(leg: Leg, version: str, reasons: Sequence[str]) -> str:
     """What was refused, and whether there is still something to do before it is handed in again."""
     undone = sum(one.state in IN_THE_WAY for one in leg.matters)
@@ -305,6 +310,8 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
         calls.append(Call(_rejected(leg, version, last.reasons if last else []), place, "blocker"))
     elif phase is LegPhase.APPROVED and go_aheads.waits_for_people(leg):
         calls.append(Call(f"{version} is approved and waits for {launching.asked_told(leg)}.", place, "blocker"))
+    elif phase is LegPhase.UNDER_REVIEW and _waits_long(leg):
+        calls.append(Call(f"{version} has been under review longer than usual.", place, "note"))
     elif phase is LegPhase.DRAFT:
         calls.append(Call(f"{version} is drafted, not handed in yet.", place, "note"))
     elif phase is LegPhase.HALTED and current:

@@ -23,6 +23,7 @@ from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
 from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, matters, retiring
+from restless_tide.desk import waiting as reviews
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round
@@ -170,6 +171,7 @@ def submit(
         )
         leg.rounds.append(round_)
         act.session.flush()
+        reviews.handed_in(act, round_)
         act.order(OrderKind.SUBMIT, lane=leg.id, store=leg.berth.store, subject=round_.id)
         act.log(
             "handed to review",
@@ -203,6 +205,7 @@ def recall(act: Act, app_name: str, version: str, store_name: str, reason: str) 
         raise ImpossibleAct("The leg was never handed in.", possible=["submit"])
     before = last.state
     last.state, last.changed_at = ROUND.after(last.state, RoundEvent.RECALL), act.now
+    reviews.moved(act, last)
     act.order(OrderKind.RECALL, lane=leg.id, store=leg.berth.store, subject=last.id)
     act.log(
         "recalled",

@@ -462,7 +462,7 @@ def _submission_refused(act: Act, order: Order, reason: str) -> None:
     round_ = needed(act.session, Round, order.subject)
     if round_.state in UNDER_REVIEW:
         round_.state = ROUND.after(round_.state, RoundEvent.REJECT)
-    round_.reasons, round_.changed_at = [f"Not taken: {reason}"], act.now
+    round_.reasons, round_.changed_at, round_.long_after = [f"Not taken: {reason}"], act.now, None
     matters.refused(act, round_, [matters.Reason(reason)])
     act.log("not taken for review", leg_subject(round_.leg), app=round_.leg.release.app.name, reason=reason)
 

@@ -19,6 +19,7 @@ from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
 from restless_tide.desk import dossiers, lanes, making, track_rules, uploads
+from restless_tide.desk import waiting as reviews
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.desk.launch_facts import EVERYTHING
 from restless_tide.engine import asking, carried, counting, launches, notices, replies, sightings, tides
@@ -353,6 +354,7 @@ class Engine:
         if time.monotonic() >= self._reminders_after:
             self._reminders_after = time.monotonic() + REMINDERS_EVERY_SECONDS
             carried.remind(self._desk)
+            reviews.tell_of_long_waits(self._desk)
         if time.monotonic() >= self._expiries_after:
             self._expiries_after = time.monotonic() + EXPIRIES_EVERY_SECONDS
             self._open_inlet()

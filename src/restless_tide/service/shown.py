@@ -39,6 +39,7 @@ from restless_tide.desk import (
     standing,
     steps,
     stores,
+    waiting,
 )
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
@@ -62,6 +63,7 @@ from restless_tide.wire.releases import (
     SightingTold,
     StandTold,
     SteeredTold,
+    WaitTold,
 )
 from restless_tide.wire.steps import StepFile, StepTold
 from restless_tide.wire.stores import (
@@ -311,6 +313,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
                 entry,
                 **ordered([order for order in pending if order.subject == entry.id]),
                 seen=entry.sighting.state if entry.sighting else None,
+                waiting=_wait(entry, now),
                 build=entry.build_id,
                 build_label=entry.build.label,
             )
@@ -329,6 +332,11 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
         orders=[order(entry) for entry in orders],
         findings=findings_told(releases.findings(session, row, now)) if phase in OPEN_TO_SUBMISSION else [],
     )
+
+
+def _wait(row: tables.Round, now: datetime) -> WaitTold | None:
+    found = waiting.wait_of(row, now)
+    return None if found is None else WaitTold.of(found.usual, hours=found.hours, long=found.long)
 
 
 def _stands(session: Session, row: tables.Leg, now: datetime) -> list[StandTold]:

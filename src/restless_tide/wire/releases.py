@@ -76,6 +76,12 @@ class RecallWanted(Wanted):
     reason: Words = ""
 
 
+class MendWanted(Wanted):
+    builds: list[OneLine] = Field(
+        min_length=1, max_length=20, description="of one version above it: one for each platform that it went out for"
+    )
+
+
 class GoAheadWanted(Wanted):
     store: OneLine | None = None
     reason: Words = ""
@@ -118,6 +124,34 @@ class HaltsWanted(Wanted):
         return self
 
 
+class WaitTold(Told):
+    """How long a round waits, in hours, and what is usual there."""
+
+    hours: float
+    median_hours: float
+    low_hours: float = Field(description="eight of ten lie between this and high_hours")
+    high_hours: float
+    nine_in_ten_hours: float = Field(description="what nine in ten stay under")
+    rounds: int = Field(description="so many decided rounds of this team say it; 0: the rulebook does")
+    long: bool = Field(description="longer than nine in ten")
+
+
+class FiguresTold(Told):
+    """Figures over some rounds; hours are medians, and none where nothing is known."""
+
+    name: str
+    rounds: int
+    under_review: int
+    decided: int
+    refused: int
+    refused_share: float | None
+    waiting_hours: float | None = Field(description="until the store began to look")
+    deciding_hours: float | None = Field(description="from there to its verdict")
+    whole_hours: float | None
+    low_hours: float | None = Field(description="eight of ten lie between this and high_hours; none: too few")
+    high_hours: float | None
+
+
 class RoundTold(Ordered):
     seen: str | None = Field(description="the state in which the store was last seen to hold it")
     number: int
@@ -125,7 +159,10 @@ class RoundTold(Ordered):
     build_label: str
     state: RoundState
     submitted_at: datetime
+    taken_up_at: datetime | None = Field(description="when the store began to look, where it said so")
+    decided_at: datetime | None
     changed_at: datetime
+    waiting: WaitTold | None = Field(description="how long it waits, while it is under review")
     reasons: list[str]
     notes: dict[str, str] | None = Field(description="as they were handed in, by locale; none: not known")
     for_reviewer: str = Field(description="what it said to the reviewer")

@@ -113,6 +113,10 @@ class Round(Base):
     reasons: Mapped[list[str]] = mapped_column(default=list)
     notes: Mapped[dict[str, Any] | None]
     """The notes as they were handed in, by locale; None: not known, since an earlier release did not keep them."""
+    taken_up_at: Mapped[datetime | None]
+    decided_at: Mapped[datetime | None] = mapped_column(index=True)
+    long_after: Mapped[datetime | None] = mapped_column(index=True)
+    """From when on its wait is longer than usual; None once that was told, and when it is decided."""
     for_reviewer: Mapped[str] = mapped_column(default="", server_default="")
     """What this round said to the reviewer."""
     in_spite_of: Mapped[str] = mapped_column(default="", server_default="")
