@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, dossier, guards, pictures, stores, strips, testing, tracks
+from bench import builds, commands, console, dossier, guards, launching, pictures, stores, strips, testing, tracks
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -158,6 +158,7 @@ PARTS = {
     "dossier": of_the_dossier,
     "commands": of_commands,
     "guards": of_guards,
+    "launching": launching.conditions,
     "builds": of_builds,
     "testing": of_testing,
     "tracks": of_tracks,

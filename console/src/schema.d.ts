@@ -6139,7 +6139,7 @@ export interface components {
         };
         /**
          * GoAhead
-         * @description Somebody has to give the go-ahead; ``people`` are those who may, by id, and none means anybody.
+         * @description People have to give the go-ahead; ``people`` are those who may, by id, and none means any person.
          */
         GoAhead: {
             /**
@@ -7548,7 +7548,7 @@ export interface components {
             taken_by: string | null;
             /**
              * Thing
-             * @description the thing of the store's rulebook that it is about, where the store says so
+             * @description the thing of the store's rulebook that it is about, where the store names it
              */
             thing: string | null;
             /**
@@ -7562,7 +7562,7 @@ export interface components {
             version: string;
             /**
              * Who
-             * @description the name of who takes it; empty: nobody
+             * @description the name of who takes it; empty: it is not taken
              */
             who: string;
             /**

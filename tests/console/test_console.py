@@ -297,9 +297,7 @@ def test_a_rejection_shows_its_reasons_and_another_build_goes_again(page: Page, 
     leg.get_by_role("button", name="Fixed").click()
     leg.get_by_label("What was fixed").fill("It asks for nothing any more.")
     leg.get_by_role("button", name="Save").click()
-    expect(leg.get_by_label("What the reviewer is told")).to_have_value(
-        re.compile("Fixed: It asks for nothing any more.")
-    )
+    expect(leg.get_by_label("Note for the reviewer")).to_have_value(re.compile("Fixed: It asks for nothing any more."))
     again.click()
     expect(leg).to_contain_text("Round 2")
     expect(leg.get_by_role("region", name="What was refused")).to_contain_text("fixed")

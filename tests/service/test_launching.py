@@ -176,7 +176,7 @@ def test_two_people_who_give_and_withdraw_at_once_leave_what_the_logbook_says(he
         (("approved northgate",), "does not go to northgate; it goes to openfield and wrackline"),
         (("live openfield 5%",), "cannot wait for itself"),
         (("hours mon 08:00-09:00", "hours tue 08:00-09:00"), "no instant at which these hold together"),
-        (("go-ahead of nobody@example.org",), "Nobody at this desk has the address nobody@example.org"),
+        (("go-ahead of nobody@example.org",), "No person at this desk has the address nobody@example.org"),
     ],
 )
 def test_conditions_that_can_never_hold_are_refused_when_they_are_set(

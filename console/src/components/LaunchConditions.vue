@@ -110,7 +110,7 @@ function remove(at: number, part: number): void {
       </label>
       <template v-if="form.kind === 'go-ahead'">
         <label>How many people <input v-model.number="form.count" type="number" min="1" max="20" class="form-control form-control-sm" /></label>
-        <div class="checks"><span class="small-print soft">Who may give it; nobody chosen means anybody</span>
+        <div class="checks"><span class="small-print soft">Who may give it; none chosen means any person</span>
           <label v-for="person in people ?? []" :key="person.id" class="check"><input v-model="form.people" type="checkbox" class="form-check-input" :value="person.email" /> {{ person.name }}</label>
         </div>
       </template>

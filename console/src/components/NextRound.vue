@@ -23,7 +23,7 @@ const others = computed(() => blockers.value.length - open.value.length)
 
 <template>
   <form class="again" @submit.prevent="emit('go', note, open.length ? why : '')">
-    <label>What the reviewer is told <span class="small-print soft">drafted from what was done about each reason</span>
+    <label>Note for the reviewer <span class="small-print soft">drafted from what was done about each reason</span>
       <textarea v-model="note" class="form-control form-control-sm" :rows="note ? 4 : 2" maxlength="2000" placeholder="Nothing yet: say above what was done." />
     </label>
     <label v-if="open.length">Why it is handed in although {{ open.length === 1 ? 'a matter is' : `${open.length} matters are` }} open

@@ -39,9 +39,9 @@ const at = (hours: number | null) => `${((hours ?? 0) / most.value) * 100}%`
             </template>
             <span v-else class="soft small-print">nothing decided yet</span>
           </td>
-          <td>{{ row.waiting_hours === null ? '–' : hoursTold(row.waiting_hours) }}</td>
-          <td>{{ row.deciding_hours === null ? '–' : hoursTold(row.deciding_hours) }}</td>
-          <td>{{ row.decided ? `${row.refused} of ${row.decided}` : '–' }}<span v-if="row.refused_share" class="soft small-print"> {{ percent(row.refused_share) }}</span></td>
+          <td data-what="Waiting">{{ row.waiting_hours === null ? '–' : hoursTold(row.waiting_hours) }}</td>
+          <td data-what="Deciding">{{ row.deciding_hours === null ? '–' : hoursTold(row.deciding_hours) }}</td>
+          <td data-what="Refused">{{ row.decided ? `${row.refused} of ${row.decided}` : '–' }}<span v-if="row.refused_share" class="soft small-print"> {{ percent(row.refused_share) }}</span></td>
         </tr>
       </tbody>
     </table>
@@ -59,4 +59,11 @@ th, td { vertical-align: middle; }
 .band { position: absolute; top: 0.2rem; bottom: 0; background: var(--water); opacity: 0.6; }
 .median { position: absolute; top: 0; bottom: 0; border-left: 3px solid var(--accent); }
 p { margin: 0.5rem 0 0; }
+@media (max-width: 640px) {
+  thead { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); }
+  tr { display: grid; gap: 0.15rem; padding: 0.5rem 0; border-bottom: 1px solid var(--line); }
+  th, td { border: 0; padding: 0; }
+  .bars { width: auto; }
+  td[data-what]::before { content: attr(data-what) ': '; color: var(--soft); }
+}
 </style>

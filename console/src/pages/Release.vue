@@ -237,7 +237,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
               <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
               <WaitStrip v-if="round.waiting" :wait="round.waiting" />
               <p v-if="round.in_spite_of" class="small-print soft">Handed in while a matter was open: {{ round.in_spite_of }}</p>
-              <details v-if="round.for_reviewer" class="small-print"><summary>What the reviewer was told</summary><p class="told">{{ round.for_reviewer }}</p></details>
+              <details v-if="round.for_reviewer" class="small-print"><summary>The note for the reviewer</summary><p class="told">{{ round.for_reviewer }}</p></details>
             </li>
           </ol>
         </div>

@@ -46,7 +46,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("matter arrange", _arrange, "who takes it, its ticket, its due day")
     parser.add_argument("id", help="as tide matter list shows it")
     app_argument(parser)
-    parser.add_argument("--by", metavar="ADDRESS", help="who takes it; empty: nobody")
+    parser.add_argument("--by", metavar="ADDRESS", help="who takes it; empty takes it away")
     parser.add_argument("--ticket", help="empty takes it away")
     parser.add_argument("--due", metavar="DAY", help="such as 2026-12-01; empty takes it away")
     parser = nouns.command("matter note", _note, "what the next round would say to the reviewer")
@@ -113,9 +113,7 @@ def _arrange(call: Call) -> None:
             done.ticket and f"ticket {done.ticket}",
             done.due_on and f"due {done.due_on}",
         ]
-        call.say(
-            f"Matter {done.number} at {done.place_title}: {', '.join(filter(None, told)) or 'nobody has taken it'}."
-        )
+        call.say(f"Matter {done.number} at {done.place_title}: {', '.join(filter(None, told)) or 'not taken yet'}.")
 
     call.answer(done, shown)
 

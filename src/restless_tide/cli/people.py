@@ -71,7 +71,7 @@ def _people(call: Call) -> None:
         table = call.table("NAME", "ADDRESS", "ID")
         for person in found:
             table.add_row(cell(person.name), cell(person.email), person.id)
-        call.show(table, empty="Nobody is like that.")
+        call.show(table, empty="No person is like that.")
 
     call.answer(found, shown)
 

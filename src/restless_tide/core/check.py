@@ -1,6 +1,6 @@
 """A standing check: what a refusal has taught, looked at before every later hand-in of the app.
 
-Some the desk tests by itself: words that no text may contain, a permission that no build may ask for. A question is
+Some are tested automatically: words that no text may contain, a permission that no build may ask for. A question is
 ticked by a person, once for each release.
 """
 
@@ -48,7 +48,7 @@ def failed(checks: Sequence[Check], texts: Mapping[str, str], permissions: Itera
     asked, found = set(permissions), []
     for check in checks:
         if check.kind is CheckKind.QUESTION and not check.ticked:
-            said = f"Nobody has said yes yet: {check.text}"
+            said = f"It waits for a yes: {check.text}"
             found.append(Finding(CHECK_QUESTION, Level.BLOCKER, said, f"check {check.id}", "Look, and tick it."))
         elif check.kind is CheckKind.NO_WORDS:
             pattern = re.compile(rf"(?<!\w){re.escape(check.text)}(?!\w)", re.IGNORECASE)

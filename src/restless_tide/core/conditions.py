@@ -130,7 +130,7 @@ class _Condition(BaseModel):
 
 
 class GoAhead(_Condition):
-    """Somebody has to give the go-ahead; ``people`` are those who may, by id, and none means anybody."""
+    """People have to give the go-ahead; ``people`` are those who may, by id, and none means any person."""
 
     kind: Literal["go-ahead"] = "go-ahead"
     count: int = Field(default=1, ge=1, le=MOST_PEOPLE, description="so many people have to give it")
@@ -265,7 +265,7 @@ class LaunchHours(_Condition):
             day += timedelta(days=1)
 
     def _next_window(self, now: datetime) -> Span | None:
-        """The hours that ``now`` lies in, or else the next ones."""
+        """The hours that are open at ``now``, or else the next ones."""
         return next(self.spans(now, now + timedelta(days=9)), None)
 
     def stand(self, facts: Facts) -> Stand:

@@ -20,7 +20,7 @@ LEAST_OWN = 5
 MOST_OWN = 400
 """The newest of them; stores change their ways."""
 LONGER_THAN_USUAL = 3.0
-"""By how much a rulebook's figure is exceeded before a wait is called long; nobody has said how its times spread."""
+"""By how much a rulebook's figure is exceeded before a wait is called long; it does not say how its times spread."""
 DECIDED = frozenset({RoundState.APPROVED, RoundState.REJECTED})
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 

@@ -172,15 +172,7 @@ def asked_told(leg: Leg) -> str:
 
 def with_ids(session: Session, conditions: Collection[Condition]) -> tuple[Condition, ...]:
     """The same conditions with people by their ids, where they are named by address. Raises Invalid for one who is unknown."""
-    found = {}
-    for who in people_of(conditions):
-        row = session.scalar(select(Person).where((Person.email == who.strip().lower()) | (Person.id == who)))
-        if row is None:
-            raise Invalid(
-                f"Nobody at this desk has the address {who}.", remedy="See: tide person list", code="person-unknown"
-            )
-        found[who] = row.id
-    return renamed(conditions, found)
+    return renamed(conditions, {who: people.meant(session, who).id for who in people_of(conditions)})
 
 
 def with_addresses(session: Session, conditions: Collection[Condition]) -> tuple[Condition, ...]:

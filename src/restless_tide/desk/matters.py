@@ -22,9 +22,9 @@ from restless_tide.core.matter import (
     same_words,
     told_shortly,
 )
-from restless_tide.desk import find, legs
+from restless_tide.desk import find, legs, people
 from restless_tide.desk.desk import Act
-from restless_tide.records.tables import App, CheckTick, Leg, Matter, Person, Release, Round, StandingCheck
+from restless_tide.records.tables import App, CheckTick, Leg, Matter, Release, Round, StandingCheck
 
 
 @dataclass(frozen=True)
@@ -116,7 +116,7 @@ def change(act: Act, app_name: str, matter_id: str, wanted: MatterChange) -> Mat
     """Who takes a matter, its ticket and its due day. Raises Invalid for a person who is unknown, or no day."""
     matter = needed(act.session, app_name, matter_id)
     if wanted.taken_by is not None:
-        matter.taken_by = _person(act.session, wanted.taken_by) if wanted.taken_by.strip() else None
+        matter.taken_by = people.meant(act.session, wanted.taken_by).id if wanted.taken_by.strip() else None
     if wanted.ticket is not None:
         matter.ticket = wanted.ticket.strip()
     if wanted.due_on is not None:
@@ -125,15 +125,6 @@ def change(act: Act, app_name: str, matter_id: str, wanted: MatterChange) -> Mat
     after = {"taken by": matter.taken_by, "ticket": matter.ticket, "due on": matter.due_on}
     act.log("matter arranged", _subject(matter), app=matter.leg.release.app.name, after=after)
     return matter
-
-
-def _person(session: Session, who: str) -> str:
-    found = session.scalar(select(Person.id).where((Person.email == who.strip().lower()) | (Person.id == who)))
-    if found is None:
-        raise Invalid(
-            f"Nobody at this desk has the address {who}.", remedy="See: tide person list", code="person-unknown"
-        )
-    return found
 
 
 def _day(text: str) -> str:
@@ -221,10 +212,10 @@ def end_check(act: Act, app_name: str, check_id: str, reason: str) -> StandingCh
 
 
 def tick(act: Act, app_name: str, version: str, check_id: str) -> StandingCheck:
-    """Answer a check with yes for one release. Raises ImpossibleAct for one that the desk tests by itself."""
+    """Answer a check with yes for one release. Raises ImpossibleAct for one that is tested automatically."""
     row = _check(act.session, app_name, check_id)
     if row.kind is not CheckKind.QUESTION:
-        raise ImpossibleAct("The desk tests this check by itself; nobody ticks it.", possible=[])
+        raise ImpossibleAct("This check is tested automatically; there is nothing to tick.", possible=[])
     release = find.release(act.session, row.app, version)
     if act.session.get(CheckTick, (row.id, release.id)) is None:
         act.session.add(CheckTick(check_id=row.id, release_id=release.id, person=act.person, at=act.now))

@@ -45,6 +45,16 @@ def names(session: Session, ids: Collection[str]) -> dict[str, str]:
     return {person.id: person.name for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
 
 
+def meant(session: Session, who: str) -> Person:
+    """The person with an address or an id. Raises Invalid where there is none."""
+    found = session.scalar(select(Person).where((Person.email == who.strip().lower()) | (Person.id == who)))
+    if found is None:
+        raise Invalid(
+            f"No person at this desk has the address {who}.", remedy="See: tide person list", code="person-unknown"
+        )
+    return found
+
+
 def every(session: Session) -> list[Person]:
     """Everybody who works at the desk, by name."""
     return list(session.scalars(select(Person).order_by(Person.name, Person.id)))

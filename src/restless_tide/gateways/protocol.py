@@ -263,7 +263,7 @@ class SubmissionRequest(Message):
 
 
 class Objection(Message):
-    """One reason of a refusal, and the thing of the rulebook's graph that it is about, where the store says so."""
+    """One reason of a refusal, and the thing of the rulebook's graph that it is about, where the store names it."""
 
     text: Words
     thing: Line | None = None

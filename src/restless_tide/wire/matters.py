@@ -22,7 +22,9 @@ class MatterTold(Told):
     place_title: str
     number: int = Field(description="counted within the release at this store")
     words: str = Field(description="the store's own")
-    thing: str | None = Field(description="the thing of the store's rulebook that it is about, where the store says so")
+    thing: str | None = Field(
+        description="the thing of the store's rulebook that it is about, where the store names it"
+    )
     thing_title: str = Field(description="how the rulebook calls it; empty: not known")
     state: MatterState
     possible: list[MatterEvent] = Field(description="what people may do with it now")
@@ -30,7 +32,7 @@ class MatterTold(Told):
     first_round: int
     last_round: int
     taken_by: str | None = Field(description="the id of who takes it")
-    who: str = Field(description="the name of who takes it; empty: nobody")
+    who: str = Field(description="the name of who takes it; empty: it is not taken")
     ticket: str
     due_on: str | None = Field(description="a day, as 2026-12-01")
     created_at: datetime

@@ -116,7 +116,7 @@ class Round(Base):
     taken_up_at: Mapped[datetime | None]
     decided_at: Mapped[datetime | None] = mapped_column(index=True)
     long_after: Mapped[datetime | None] = mapped_column(index=True)
-    """From when on its wait is longer than usual; None once that was told, and when it is decided."""
+    """From when on its wait is longer than usual; None once people have heard of it, and when it is decided."""
     for_reviewer: Mapped[str] = mapped_column(default="", server_default="")
     """What this round said to the reviewer."""
     in_spite_of: Mapped[str] = mapped_column(default="", server_default="")
