@@ -128,7 +128,7 @@ def test_without_conditions_it_is_launched_as_soon_as_it_is_approved_and_once(he
         here.desk.background.launch_facts.add(Fact(About.EVERYTHING))
     with ThreadPoolExecutor(4) as hands:
         list(hands.map(lambda _: look(here), range(8)))
-        list(hands.map(lambda _: launches._look_at(here.desk, here.leg_id), range(8)))
+        list(hands.map(lambda _: launches._look_at(here.desk, here.leg_id, {}), range(8)))
     assert launched(here) == 1
     here.settle()
     assert here.leg().state is RolloutState.RISING
@@ -222,7 +222,9 @@ def test_only_legs_that_read_what_has_changed_are_looked_at(here: Shore, monkeyp
     look(here)
     seen: list[str] = []
     real = launches._look_at
-    monkeypatch.setattr(launches, "_look_at", lambda desk, leg_id: (seen.append(leg_id), real(desk, leg_id)))
+    monkeypatch.setattr(
+        launches, "_look_at", lambda desk, leg_id, looks: (seen.append(leg_id), real(desk, leg_id, looks))
+    )
 
     def report(build: str) -> FieldReport:
         return FieldReport(

@@ -8,11 +8,11 @@ stood still for a day.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime, timedelta
 
 import structlog
-from sqlalchemy import select, update
+from sqlalchemy import bindparam, select, update
 from sqlalchemy.orm import Session
 
 from restless_tide.core.conditions import next_turn
@@ -32,6 +32,8 @@ from restless_tide.engine.due import seconds_until
 from restless_tide.records.tables import Consignment, Leg, Notice, Round, Trial
 
 _log = structlog.get_logger("engine")
+BATCH = 100
+"""Of so many legs it is written down at once when to look again."""
 TOLD_AHEAD = STANDS_STILL = timedelta(hours=24)
 LEAD_LOOKED_AT = timedelta(minutes=1)
 """What a store that leads shows changes with every counted hour; that is asked for so often."""
@@ -44,8 +46,11 @@ def look(desk: Desk) -> float | None:
         facts, background.launch_facts = background.launch_facts, set()
     with desk.look() as session:
         chosen = _reading(session, facts, desk.clock.now())
-    for leg_id in chosen:
-        _look_at(desk, leg_id)
+    for begin in range(0, len(chosen), BATCH):
+        looks: dict[str, datetime | None] = {}
+        for leg_id in chosen[begin : begin + BATCH]:
+            _look_at(desk, leg_id, looks)
+        _keep(desk, looks)
     return seconds_until(desk, Leg.looks_at, Leg.state == RolloutState.WAITING)
 
 
@@ -76,8 +81,8 @@ def _reading(session: Session, facts: Iterable[Fact], now: datetime) -> list[str
     return list(found)
 
 
-def _look_at(desk: Desk, leg_id: str) -> None:
-    """Launch one leg if it may go; what goes wrong with it keeps no other from going."""
+def _look_at(desk: Desk, leg_id: str, looks: dict[str, datetime | None]) -> None:
+    """Launch one leg if it may go, else note when to look again; what goes wrong with it keeps no other from going."""
     try:
         with desk.look() as session:
             leg, now = session.get(Leg, leg_id), desk.clock.now()
@@ -85,7 +90,7 @@ def _look_at(desk: Desk, leg_id: str) -> None:
                 return
             ready = not launching.waits_for(leg, now)
             if not ready:
-                _wait(desk, session, leg, now)
+                _wait(desk, session, leg, now, looks)
         if ready:
             with desk.act(ENGINE) as act:
                 _launch(act, act.session.get(Leg, leg_id))
@@ -113,8 +118,8 @@ def _launch(act: Act, leg: Leg | None) -> None:
     )
 
 
-def _wait(desk: Desk, session: Session, leg: Leg, now: datetime) -> None:
-    """Write down when the clock alone calls for the next look, and tell people what comes or stands still."""
+def _wait(desk: Desk, session: Session, leg: Leg, now: datetime, looks: dict[str, datetime | None]) -> None:
+    """Note when the clock alone calls for the next look, and tell people what comes or stands still."""
     turns = [next_turn(conditions_of(leg), now)]
     frozen = legs.frozen_until(leg, now)
     turns.append(frozen[1] if frozen else None)
@@ -136,8 +141,15 @@ def _wait(desk: Desk, session: Session, leg: Leg, now: datetime) -> None:
         turns.append(since + STANDS_STILL)
     looks_at = min((at for at in turns if at is not None and at > now), default=None)
     if leg.looks_at != looks_at:
-        with desk.act(ENGINE) as act:  # by a statement of its own: it changes nothing that anybody reads
-            act.session.connection().execute(update(Leg).where(Leg.id == leg.id).values(looks_at=looks_at))
+        looks[leg.id] = looks_at
+
+
+def _keep(desk: Desk, looks: Mapping[str, datetime | None]) -> None:
+    """Write down when to look again. It changes nothing that a condition reads, so no leg is looked at because of it."""
+    if looks:
+        written = update(Leg).where(Leg.id == bindparam("leg")).values(looks_at=bindparam("at"))
+        with desk.act(ENGINE) as act:
+            act.session.connection().execute(written, [{"leg": leg, "at": at} for leg, at in looks.items()])
 
 
 def _tell(desk: Desk, session: Session, leg: Leg, kind: NoticeKind, key: str, said: str) -> None:
