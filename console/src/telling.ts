@@ -48,6 +48,7 @@ export function hours(count: number): string {
 
 /** A time in hours, such as 3.5 h or 4.2 d. */
 export function hoursTold(count: number): string {
+  if (count < 1) return `${Math.round(count * 60)} min`
   return count < 72 ? `${+count.toPrecision(count < 10 ? 2 : 3)} h` : `${+(count / 24).toPrecision(2)} d`
 }
 

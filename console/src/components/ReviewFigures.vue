@@ -41,7 +41,7 @@ const at = (hours: number | null) => `${((hours ?? 0) / most.value) * 100}%`
           </td>
           <td data-what="Waiting">{{ row.waiting_hours === null ? '–' : hoursTold(row.waiting_hours) }}</td>
           <td data-what="Deciding">{{ row.deciding_hours === null ? '–' : hoursTold(row.deciding_hours) }}</td>
-          <td data-what="Refused">{{ row.decided ? `${row.refused} of ${row.decided}` : '–' }}<span v-if="row.refused_share" class="soft small-print"> {{ percent(row.refused_share) }}</span></td>
+          <td data-what="Refused">{{ row.decided ? `${row.refused} of ${row.decided}` : '–' }}<span v-if="row.refused_share" class="soft small-print"> · {{ percent(row.refused_share) }}</span></td>
         </tr>
       </tbody>
     </table>
@@ -51,7 +51,9 @@ const at = (hours: number | null) => `${((hours ?? 0) / most.value) * 100}%`
 
 <style scoped>
 .figures { margin-top: 1rem; }
-.head h2 { margin: 0; }
+.head h2 { margin: 0 0.6rem 0 0; }
+.head label { display: flex; align-items: center; }
+.head select { width: auto; }
 .table { margin: 0.6rem 0 0; --bs-table-bg: transparent; }
 th, td { vertical-align: middle; }
 .bars { width: 45%; }

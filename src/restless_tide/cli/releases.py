@@ -395,7 +395,11 @@ def _figures(call: Call) -> None:
 
 
 def _hours(hours: float | None) -> str:
-    return "" if hours is None else f"{hours:.3g} h" if hours < 72 else f"{hours / 24:.3g} d"
+    if hours is None:
+        return ""
+    if hours < 1:
+        return f"{hours * 60:.0f} min"
+    return f"{hours:.3g} h" if hours < 72 else f"{hours / 24:.3g} d"
 
 
 def _submit(call: Call) -> Exit | None:
