@@ -83,6 +83,8 @@ def test_a_service_killed_between_approval_and_launch_launches_once(killable: Ha
     for app in apps:
         killable.draft(app, stores=("openfield",), needs_go_ahead=True)
         killable.tide.releases.submit(app, "1.0.0")
+    for app in apps:  # the hours count from when the store has it
+        killable.all_confirmed(app)
     killable.pass_hours(60, desk=False)
     for app in apps:
         killable.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "approved")
