@@ -146,3 +146,5 @@ def test_matters_and_checks_by_command(tide: Terminal, harbour: Harbour) -> None
     until(lambda: submission(harbour, app), lambda held: held["reviewer_note"] == "Look at the map.")
     assert tide("check", "end", check, "--app", app, "--reason", "it is in the tests now").returncode == 0
     assert "No checks yet" in tide("check", "list", "--app", app).stdout
+    harbour.pass_hours(60, desk=False)  # nothing stays under review, where the next refusal would meet it
+    harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
