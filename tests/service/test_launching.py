@@ -349,3 +349,41 @@ def test_a_leg_that_cannot_be_judged_keeps_no_other_from_launching(
     look(here)
     assert launched(here) == 1
     assert RolloutEvent.LAUNCH == "launch"
+
+
+def test_what_an_act_writes_only_at_its_end_is_looked_at_and_what_goes_wrong_is_tried_again(
+    here: Shore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    wait_for(here, "approved")
+    look(here)
+    assert here.desk.background.launch_facts == set()
+    with here.desk.act("operator") as act:
+        act.session.get_one(Round, _round_of_the_other(here)).state = RoundState.APPROVED
+    assert Fact(About.LEG, "l-other") in here.desk.background.launch_facts
+    monkeypatch.setattr(launches, "_reading", lambda *_: 1 / 0)
+    with pytest.raises(ZeroDivisionError):
+        look(here)
+    monkeypatch.undo()
+    monkeypatch.setattr(launching, "waits_for", lambda *_: 1 / 0)
+    assert (look(here) or 0) <= 60, "a leg that could not be judged is looked at again in a minute"
+    monkeypatch.undo()
+    assert launched(here) == 0
+    here.desk.clock.step(timedelta(minutes=2))
+    look(here)
+    assert launched(here) == 2
+
+
+def _round_of_the_other(here: Shore) -> str:
+    with here.desk.look() as session:
+        return session.scalars(select(Round.id).where(Round.leg_id == "l-other")).one()
+
+
+def test_a_part_of_an_act_that_was_undone_stops_neither_the_act_nor_the_facts(here: Shore) -> None:
+    with here.desk.act("operator") as act:
+        with pytest.raises(ZeroDivisionError), act.attempt():
+            act.session.get_one(Leg, here.leg_id).share = 0.5
+            act.session.flush()
+            raise ZeroDivisionError
+        act.session.get_one(Leg, "l-other").looks_at = act.now
+    assert Fact(About.LEG, "l-other") in here.desk.background.launch_facts
+    assert here.leg().share == 0.0

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from restless_tide.desk.launch_facts import EVERYTHING, Fact
+from restless_tide.desk.launch_facts import Fact
 from restless_tide.gateways.protocol import StoreEvent
 
 if TYPE_CHECKING:
@@ -59,8 +59,8 @@ class Background:
     """Have the engine let them look; set by the engine."""
 
     launching: threading.Lock = field(default_factory=threading.Lock)
-    launch_facts: set[Fact] = field(default_factory=lambda: {EVERYTHING})
-    """What has changed since launch conditions were looked at last; at first it may be anything."""
+    launch_facts: set[Fact] = field(default_factory=set)
+    """What has changed since launch conditions were looked at last."""
     ring_launching: Callable[[], None] = lambda: None
     """Have the engine look at the conditions that read it; set by the engine."""
 

@@ -216,7 +216,8 @@ class Desk:
                 if act.urgent:
                     self.background.begin_urgent(act)
                 act.write_lines()
-            facts = act.launch_facts | launch_facts.of(session.touched)
+                session.flush()  # what would be written with the commit alone is a fact, too
+                facts = act.launch_facts | launch_facts.of(session.touched)
         except BaseException:
             for then in otherwise:
                 then()

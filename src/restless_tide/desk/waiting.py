@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+import structlog
 from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
+from restless_tide.core.errors import LostLease
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.round import UNDER_REVIEW, RoundState
 from restless_tide.core.waiting import DECIDED, MOST_OWN, By, Figures, RoundTimes, Usual, figures, is_long, usual
@@ -16,6 +18,7 @@ from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Berth, Leg, Release, Round, Store
 
+_log = structlog.get_logger("desk")
 MOST_ROUNDS = 100_000
 """The newest; figures are over no more."""
 
@@ -80,13 +83,22 @@ def tell_of_long_waits(desk: Desk) -> int:
     with desk.look() as session:
         due = session.scalars(select(Round.id).where(Round.long_after <= now, Round.state.in_(UNDER_REVIEW))).all()
     for round_id in due:
-        with desk.act(ENGINE) as act:
-            row = act.session.get(Round, round_id)
-            if row is None or row.state not in UNDER_REVIEW or row.long_after is None:
-                continue
+        try:
+            _tell(desk, round_id)
+        except LostLease:
+            raise
+        except Exception:  # noqa: BLE001  (the others are told of all the same)
+            _log.exception("a long wait could not be told of", round=round_id)
+    return len(due)
+
+
+def _tell(desk: Desk, round_id: str) -> None:
+    with desk.act(ENGINE) as act:
+        row = act.session.get(Round, round_id)
+        if row is not None and row.state in UNDER_REVIEW and row.long_after is not None:
             row.long_after = None
             release, known = row.leg.release, usual_at(act.session, row.leg)
-            hours = (now - row.submitted_at).total_seconds() / 3600
+            hours = (act.now - row.submitted_at).total_seconds() / 3600
             by = f"by {known.rounds} rounds of yours" if known.rounds else "by its rulebook"
             said = (
                 f"{release.app.title} {release.version} has been with {legs.place_title(row.leg)} for {hours:.0f} hours;"
@@ -101,7 +113,6 @@ def tell_of_long_waits(desk: Desk) -> int:
                 place=place,
                 app=release.app.name,
             )
-    return len(due)
 
 
 def figures_of(session: Session, by: By, app_name: str | None, store_name: str | None) -> list[Figures]:

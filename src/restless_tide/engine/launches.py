@@ -35,6 +35,8 @@ _log = structlog.get_logger("engine")
 BATCH = 100
 """Of so many legs it is written down at once when to look again."""
 TOLD_AHEAD = STANDS_STILL = timedelta(hours=24)
+TRIED_AGAIN = timedelta(minutes=1)
+"""After what went wrong with one leg."""
 LEAD_LOOKED_AT = timedelta(minutes=1)
 """What a store that leads shows changes with every counted hour; that is asked for so often."""
 
@@ -44,13 +46,18 @@ def look(desk: Desk) -> float | None:
     background = desk.background
     with background.launching:
         facts, background.launch_facts = background.launch_facts, set()
-    with desk.look() as session:
-        chosen = _reading(session, facts, desk.clock.now())
-    for begin in range(0, len(chosen), BATCH):
-        looks: dict[str, datetime | None] = {}
-        for leg_id in chosen[begin : begin + BATCH]:
-            _look_at(desk, leg_id, looks)
-        _keep(desk, looks)
+    try:
+        with desk.look() as session:
+            chosen = _reading(session, facts, desk.clock.now())
+        for begin in range(0, len(chosen), BATCH):
+            looks: dict[str, datetime | None] = {}
+            for leg_id in chosen[begin : begin + BATCH]:
+                _look_at(desk, leg_id, looks)
+            _keep(desk, looks)
+    except BaseException:
+        with background.launching:  # nothing that has changed is forgotten
+            background.launch_facts |= facts
+        raise
     return seconds_until(desk, Leg.looks_at, Leg.state == RolloutState.WAITING)
 
 
@@ -98,6 +105,7 @@ def _look_at(desk: Desk, leg_id: str, looks: dict[str, datetime | None]) -> None
         raise
     except Exception:  # noqa: BLE001  (the others go all the same)
         _log.exception("it could not be found out whether a leg may launch", leg=leg_id)
+        looks[leg_id] = desk.clock.now() + TRIED_AGAIN
 
 
 def _launch(act: Act, leg: Leg | None) -> None:
