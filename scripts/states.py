@@ -10,7 +10,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from restless_tide.core.check import KINDS
-from restless_tide.core.conditions import DAYS, MOST_ALTERNATIVES, MOST_CONDITIONS
+from restless_tide.core.conditions import DAYS, MOST_ALTERNATIVES, MOST_CONDITIONS, MOST_PEOPLE
 from restless_tide.core.consignment import ON_ITS_WAY, UNDER_WAY, ConsignmentState
 from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.freeze import LONGEST_FREEZE_NAME
@@ -70,6 +70,7 @@ LIMITS = {
     "counted": MOST_COUNTED,
     "conditions": MOST_CONDITIONS,
     "alternatives": MOST_ALTERNATIVES,
+    "people": MOST_PEOPLE,
 }
 GUARD = {
     "errorBound": USUAL_ERROR_BOUND,

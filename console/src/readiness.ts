@@ -65,7 +65,8 @@ export function wayTo(thing: Thing, app: string, version: string | null, means: 
 /** What a person reads where the act has no page here. */
 export function elsewhere(thing: Thing, store: string): string {
   if (thing.mend === 'look at the store' || thing.mend === 'sign papers') return `This is done on ${store}'s own pages.`
-  if (thing.mend === 'decide matters') return 'Say below what was done about each reason, and tick what is asked.'
+  if (thing.mend === 'decide matters') return 'Say below what was done about each reason.'
+  if (thing.mend === 'tick checks') return 'Answer what is asked below, under Checked before every hand-in.'
   if (thing.mend === 'submit') return 'Hand it in below.'
   if (thing.mend === 'go ahead') return 'Give the go-ahead below, or change what it waits for.'
   return ''

@@ -7606,7 +7606,7 @@ export interface components {
          * @description The act that helps. Each surface words it for itself: a command, a link.
          * @enum {string}
          */
-        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "decide matters" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "decide matters" | "tick checks" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
         /** MendWanted */
         MendWanted: {
             /**
@@ -9335,7 +9335,7 @@ export interface components {
             submitted_at: string;
             /**
              * Taken Up At
-             * @description when the store began to look, where it said so
+             * @description when the store began to look, where it reported that
              */
             taken_up_at: string | null;
             /** @description how long it waits, while it is under review */

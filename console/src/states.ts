@@ -36,7 +36,7 @@ export const BANDS = ["#4d9c97", "#c9b27c", "#7f9fb5", "#b58a7a", "#8fae7f", "#a
 /** How a ladder is written. */
 export const LADDER_WRITTEN = "per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100"
 /** The longest that is taken: characters, months, hours, or counts. */
-export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000, "conditions": 10, "alternatives": 5}
+export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000, "conditions": 10, "alternatives": 5, "people": 20}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",

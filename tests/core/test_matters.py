@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from restless_tide.core.check import Check, CheckKind, failed
+from restless_tide.core.check import Check, CheckKind, Readable, failed
 from restless_tide.core.matter import (
     MatterKnown,
     MatterState,
@@ -66,5 +66,8 @@ def test_a_reason_is_known_again_whatever_its_spacing(one: str, other: str, same
     ],
 )
 def test_what_a_refusal_has_taught_is_found_again(check: Check, codes: list[str]) -> None:
-    texts = {"summary in en": "The BEST APP at the shore", "notes in en": "Still the best app."}
+    texts = [
+        Readable("texts.en.summary", "summary in en", "The BEST APP at the shore"),
+        Readable("notes.en", "notes in en", "Still the best app."),
+    ]
     assert [one.code for one in failed([check], texts, ["android.permission.CAMERA"])] == codes

@@ -109,7 +109,7 @@ function remove(at: number, part: number): void {
         <select v-model="form.kind" class="form-select form-select-sm"><option v-for="one in offered" :key="one.kind" :value="one.kind">{{ one.said }}</option></select>
       </label>
       <template v-if="form.kind === 'go-ahead'">
-        <label>How many people <input v-model.number="form.count" type="number" min="1" max="20" class="form-control form-control-sm" /></label>
+        <label>How many people <input v-model.number="form.count" type="number" min="1" :max="LIMITS.people" class="form-control form-control-sm" /></label>
         <div class="checks"><span class="small-print soft">Who may give it; none chosen means any person</span>
           <label v-for="person in people ?? []" :key="person.id" class="check"><input v-model="form.people" type="checkbox" class="form-check-input" :value="person.email" /> {{ person.name }}</label>
         </div>

@@ -3,6 +3,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { type Act, api, type App, type Build, type Leg, type Release, told } from '../api'
+import CheckList from '../components/CheckList.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import Explained from '../components/Explained.vue'
 import History from '../components/History.vue'
@@ -46,6 +47,8 @@ const asked = ref<{ act: Act; store: string | null } | null>(null)
 const locale = ref('en')
 const text = ref('')
 const editing = ref(false)
+/** A matter may have taught a check. */
+const checksSeen = ref(0)
 const changing = ref<string | null>(null)
 const drafting = ref(false)
 
@@ -178,6 +181,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
 
     <ReadinessSheet v-if="submittable.length" :key="release.revision" :app="app" :version="version" :places="submittable.map((leg) => leg.place)" />
 
+    <CheckList v-if="submittable.length" :key="`checks ${release.revision} ${checksSeen}`" :app="app" :version="version" @done="load" />
+
     <div v-if="frozen" class="word card-plain" role="status">
       <span>■ The freeze <strong>{{ frozen.frozen_by }}</strong> holds {{ frozen.place_title }} until <Moment :at="frozen.frozen_until!" />: nothing launches and no share rises. A halt always goes.</span>
       <RouterLink :to="{ path: '/freezes', query: { app, version } }" class="btn btn-outline-primary btn-sm">Rise in spite of it?</RouterLink>
@@ -242,7 +247,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           </ol>
         </div>
 
-        <MatterList v-if="leg.rounds.some((round) => round.reasons.length)" :key="`${leg.rounds.length} ${leg.phase}`" :app="app" :version="version" :leg="leg" @done="load" />
+        <MatterList v-if="leg.rounds.some((round) => round.reasons.length)" :key="`${leg.rounds.length} ${leg.phase}`" :app="app" :version="version" :leg="leg" @done="((checksSeen += 1), load())" />
         <NextRound v-if="leg.possible.includes('submit') && leg.rounds.length" :app="app" :version="version" :leg="leg" :busy="doing.busy.value" @go="(note, why) => submit(leg.place, note, why)" />
 
         <div v-if="!leg.launched_at" class="row-gap">

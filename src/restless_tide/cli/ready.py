@@ -142,6 +142,8 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
             return f"tide release notes {version} LOCALE TEXT --app {app}"
         case MendAct.DECIDE_MATTERS:
             return f"tide matter list {version} --app {app}"
+        case MendAct.TICK_CHECKS:
+            return f"tide check list --app {app} --release {version}"
         case MendAct.SUBMIT:
             return f"tide release submit {version} --app {app} --store {place.place}"
         case MendAct.GO_AHEAD:

@@ -43,8 +43,17 @@ class Check:
     ticked: bool = False
 
 
-def failed(checks: Sequence[Check], texts: Mapping[str, str], permissions: Iterable[str]) -> list[Finding]:
-    """The checks that do not hold. ``texts`` are all that people will read, by the place where each stands."""
+@dataclass(frozen=True, slots=True)
+class Readable:
+    """A text that people will read: how a finding names its place, and how it is told."""
+
+    place: str
+    told: str
+    text: str
+
+
+def failed(checks: Sequence[Check], texts: Sequence[Readable], permissions: Iterable[str]) -> list[Finding]:
+    """The checks that do not hold. ``texts`` are all that people will read."""
     asked, found = set(permissions), []
     for check in checks:
         if check.kind is CheckKind.QUESTION and not check.ticked:
@@ -52,11 +61,11 @@ def failed(checks: Sequence[Check], texts: Mapping[str, str], permissions: Itera
             found.append(Finding(CHECK_QUESTION, Level.BLOCKER, said, f"check {check.id}", "Look, and tick it."))
         elif check.kind is CheckKind.NO_WORDS:
             pattern = re.compile(rf"(?<!\w){re.escape(check.text)}(?!\w)", re.IGNORECASE)
-            for place in sorted(place for place, text in texts.items() if pattern.search(text)):
-                said = f"{place} contains {check.text!r}, for which a store has refused this app before."
-                found.append(
-                    Finding("check-words", Level.BLOCKER, said, place, "Write it without these words.", (check.text,))
-                )
+            for one in texts:
+                if pattern.search(one.text):
+                    said = f"{one.told} contains {check.text!r}, for which a store has refused this app before."
+                    advice = "Write it without these words."
+                    found.append(Finding("check-words", Level.BLOCKER, said, one.place, advice, (check.text,)))
         elif check.kind is CheckKind.NO_PERMISSION and check.text in asked:
             said = f"The build asks for {check.text}, for which a store has refused this app before."
             found.append(

@@ -1,8 +1,8 @@
 """When an approved leg may launch: conditions that must all hold, each of them one, or any of several.
 
 Everything here takes values and returns values: what a person gave, what stores hold, what testers met and what time it is
-come in as ``Facts``. A condition also says what it reads, so that only legs that read what has changed are looked at again,
-and a time says when it changes by the clock alone.
+come in as ``Facts``. A condition says what it reads, so that nothing else is asked for, and when it changes by the clock
+alone, so that it is not looked at in between.
 """
 
 from __future__ import annotations
@@ -16,12 +16,12 @@ from zoneinfo import ZoneInfo
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, TypeAdapter, field_validator, model_validator
 
+from restless_tide.core.gauges import MOST_COUNTED
 from restless_tide.core.report import ReportKind
-from restless_tide.core.wall_clock import first_at, known_zone, last_at
+from restless_tide.core.wall_clock import first_at, known_zone, last_at, of_our_time, on_the_wall
 from restless_tide.core.words import either, listed, percent
 
 MOST_CONDITIONS, MOST_ALTERNATIVES, MOST_PEOPLE, MOST_PLACES = 10, 5, 20, 50
-MOST_SESSIONS = 10**12
 SOUGHT = timedelta(days=400)
 """So far ahead it is looked for an instant at which times hold together; launch hours repeat every week."""
 Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
@@ -34,7 +34,7 @@ Span = tuple[datetime, datetime]
 
 
 class Source(StrEnum):
-    """What conditions read. When one of these has changed, the legs that read it are looked at again."""
+    """What conditions read."""
 
     GO_AHEADS = "go-aheads"
     REVIEWS = "reviews"
@@ -54,11 +54,10 @@ class SeenLive:
 
 @dataclass(frozen=True, slots=True)
 class SeenTrial:
-    """What was counted while a cohort tests the build: sessions, those that crashed, and when it was counted last."""
+    """What was counted while a cohort tests the build: sessions, and those that crashed."""
 
     sessions: int
     crashed: int
-    at: datetime | None = None
 
     @property
     def crash_free(self) -> float:
@@ -182,9 +181,7 @@ class NotBefore(_Condition):
     @field_validator("instant")
     @classmethod
     def _in_our_time(cls, value: datetime) -> datetime:
-        if not 1971 <= value.year <= 2199:
-            raise ValueError("its year lies between 1971 and 2199")
-        return value.astimezone(UTC)
+        return of_our_time(value).astimezone(UTC)
 
     def _local(self) -> str:
         return self.instant.astimezone(ZoneInfo(self.zone)).isoformat(timespec="minutes")
@@ -230,9 +227,7 @@ class LaunchHours(_Condition):
     @field_validator("begins", "ends")
     @classmethod
     def _on_the_wall(cls, value: time) -> time:
-        if value.tzinfo is not None:
-            raise ValueError("write it as the clock on the wall shows it, without a zone; the zone is said apart")
-        return value.replace(second=0, microsecond=0, fold=0)
+        return on_the_wall(value).replace(second=0, microsecond=0, fold=0)
 
     def _days_written(self) -> str:
         places = [DAYS.index(day) for day in self.days]
@@ -335,7 +330,7 @@ class TrialSteady(_Condition):
     kind: Literal["trial"] = "trial"
     cohort: Named
     crash_free: float = Field(gt=0, le=1, description="the least share of sessions that end without a crash, 0 to 1")
-    sessions: int = Field(ge=1, le=MOST_SESSIONS, description="counted at least")
+    sessions: int = Field(ge=1, le=MOST_COUNTED, description="counted at least")
 
     def written(self) -> str:
         return f"trial {self.cohort} {percent(self.crash_free)} {self.sessions}"
@@ -351,7 +346,7 @@ class TrialSteady(_Condition):
         if seen is None:
             return Stand(self, False, missing=f"{self.told(facts.names)} (no trial of this build there)")
         if seen.sessions >= self.sessions and seen.crash_free >= self.crash_free:
-            return Stand(self, True, seen.at)
+            return Stand(self, True)
         so_far = f"{percent(seen.crash_free)} of {seen.sessions:,}" if seen.sessions else "none counted"
         return Stand(self, False, missing=f"{self.told(facts.names)} (so far {so_far})")
 
@@ -435,7 +430,7 @@ def unmet(conditions: Iterable[Condition], facts: Facts) -> list[str]:
 
 
 def reads(conditions: Iterable[Condition]) -> frozenset[Source]:
-    """What has to change before it is worth looking again."""
+    """Everything that some conditions read."""
     return frozenset().union(*(one.reads() for one in conditions))
 
 
@@ -456,6 +451,31 @@ def renamed(conditions: Iterable[Condition], names: Mapping[str, str]) -> tuple[
         single.model_copy(update={"of": tuple(map(one, single.of))}) if isinstance(single, AnyOf) else one(single)
         for single in conditions
     )
+
+
+def with_shorthands(
+    conditions: tuple[Condition, ...],
+    *,
+    go_ahead: bool | None = None,
+    not_before: datetime | None = None,
+    no_date: bool = False,
+    with_others: bool | None = None,
+) -> tuple[Condition, ...]:
+    """Conditions changed by the three usual words; one that is None leaves what stands there."""
+    kinds: dict[type[_Condition], Condition | None] = {}
+    if go_ahead is False or (go_ahead and not any(isinstance(one, GoAhead) for one in conditions)):
+        kinds[GoAhead] = GoAhead() if go_ahead else None
+    if not_before is not None or no_date:
+        kinds[NotBefore] = NotBefore(instant=not_before) if not_before is not None else None
+    if with_others is not None:
+        kinds[Approved] = Approved() if with_others else None
+    kept = tuple(one for one in conditions if type(one) not in kinds)
+    return (*kept, *(one for one in kinds.values() if one is not None))
+
+
+def may_give(conditions: Iterable[Condition], person: str) -> bool:
+    """Whether one of the conditions asks for a go-ahead that this person may give."""
+    return any(isinstance(one, GoAhead) and (not one.people or person in one.people) for one in singles(conditions))
 
 
 def next_turn(conditions: Iterable[Condition], now: datetime) -> datetime | None:

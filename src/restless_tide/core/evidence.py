@@ -16,7 +16,7 @@ from restless_tide.core.answers import asked, case_after
 from restless_tide.core.applying import holds
 from restless_tide.core.availability import Availability, check_change, concerns
 from restless_tide.core.berth import BerthState
-from restless_tide.core.check import CHECK_QUESTION, failed
+from restless_tide.core.check import CHECK_QUESTION, Readable, failed
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.evidence_of_answers import of_answers
@@ -25,7 +25,7 @@ from restless_tide.core.evidence_of_pictures import of_pictures
 from restless_tide.core.known import BuildKnown, Evidence, Known, MendAct, NodeState, case_of
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
 from restless_tide.core.matter import MATTER_OPEN, check_matters
-from restless_tide.core.readiness import check_handing_in, check_packages, check_push
+from restless_tide.core.readiness import NOTES, check_handing_in, check_packages, check_push
 from restless_tide.core.rulebook import Rulebook, Thing, ThingKind
 from restless_tide.core.texts import (
     TextState,
@@ -35,6 +35,7 @@ from restless_tide.core.texts import (
     place_of,
     required,
     state_of_text,
+    taken,
     text_at,
     text_missing,
 )
@@ -263,33 +264,40 @@ def _review(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
     )
     found += check_matters(leg.matters)
     found += failed(
-        leg.checks, _readable(known), [name for facts in build.facts for name in facts.permissions] if build else []
+        leg.checks,
+        _readable(rules, known),
+        [name for facts in build.facts for name in facts.permissions] if build else [],
     )
-    wrong = any(one.level is Level.BLOCKER for one in found)
-    act = _mend_of(found)
     said = {
         LegPhase.REJECTED: f"Rejected: {' '.join(leg.reasons)}".strip(": "),
         LegPhase.RECALLED: "It was recalled.",
     }.get(leg.phase, "It was not handed in yet.")
-    return Evidence(NodeState.MISSING, said, tuple(found), act if wrong else MendAct.SUBMIT, changes=True)
+    return Evidence(NodeState.MISSING, said, tuple(found), _mend_of(found), changes=True)
 
 
 def _mend_of(found: Sequence[Finding]) -> MendAct:
-    if any(one.code in (MATTER_OPEN, CHECK_QUESTION) for one in found):
-        return MendAct.DECIDE_MATTERS
-    return MendAct.WRITE_NOTES if any(one.place.startswith("notes") for one in found) else MendAct.PUSH_BUILD
+    """The act that helps against the first of what stands against handing in."""
+    wrong = next((one for one in found if one.level is Level.BLOCKER), None)
+    if wrong is None:
+        return MendAct.SUBMIT
+    if wrong.code in _MENDED_BY:
+        return _MENDED_BY[wrong.code]
+    if text_at(wrong.place) is not None:
+        return MendAct.WRITE_TEXT
+    return MendAct.WRITE_NOTES if wrong.place.startswith(NOTES) else MendAct.PUSH_BUILD
 
 
-def _readable(known: Known) -> dict[str, str]:
-    """Everything that people will read of the app at this store, by where it stands."""
-    texts = {
-        locale: {**known.texts.common.get(locale, {}), **known.texts.own.get(locale, {})}
-        for locale in {*known.texts.common, *known.texts.own}
-    }
+_MENDED_BY = {MATTER_OPEN: MendAct.DECIDE_MATTERS, CHECK_QUESTION: MendAct.TICK_CHECKS}
+
+
+def _readable(rules: Rulebook, known: Known) -> list[Readable]:
+    """Everything that people will read of the app at this store."""
     notes = (known.leg.notes or {}) if known.leg is not None else {}
-    return {f"{field} in {locale}": text for locale, fields in texts.items() for field, text in fields.items()} | {
-        f"notes in {locale}": text for locale, text in notes.items()
-    }
+    texts = [
+        Readable(place_of(one.locale, one.field), f"{one.field} in {one.locale}", one.text)
+        for one in taken(rules, known.texts)
+    ]
+    return [*texts, *(Readable(f"{NOTES}.{locale}", f"notes in {locale}", text) for locale, text in notes.items())]
 
 
 def _launch(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:

@@ -9,7 +9,7 @@ from typing import Annotated, Self
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from restless_tide.core.rollout import STOPPED, RolloutEvent, RolloutState
-from restless_tide.core.wall_clock import first_at, known_zone
+from restless_tide.core.wall_clock import first_at, known_zone, of_our_time, on_the_wall
 
 LONGEST = timedelta(days=120)
 """A window that never ends would be no window."""
@@ -39,11 +39,7 @@ class Freeze(BaseModel):
     @field_validator("begins", "ends")
     @classmethod
     def _on_the_wall(cls, value: datetime) -> datetime:
-        if value.tzinfo is not None:
-            raise ValueError("write it as the clock on the wall shows it, without a zone; the zone is said apart")
-        if not 1971 <= value.year <= 2199:
-            raise ValueError("its year lies between 1971 and 2199")
-        return value
+        return of_our_time(on_the_wall(value))
 
     @field_validator("zone")
     @classmethod

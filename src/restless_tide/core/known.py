@@ -63,6 +63,7 @@ class MendAct(StrEnum):
     DRAFT_RELEASE = "draft release"
     WRITE_NOTES = "write notes"
     DECIDE_MATTERS = "decide matters"
+    TICK_CHECKS = "tick checks"
     SUBMIT = "submit"
     GO_AHEAD = "go ahead"
     OPEN_TRIAL = "open trial"

@@ -77,7 +77,7 @@ class MatterKnown:
 
 
 def same_words(one: str, other: str) -> bool:
-    """Whether two reasons say the same, whatever their spacing and capitals."""
+    """Whether two reasons say the same, regardless of spacing and capitals."""
     return told_shortly(one).casefold() == told_shortly(other).casefold()
 
 

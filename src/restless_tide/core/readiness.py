@@ -16,6 +16,9 @@ from restless_tide.core.rulebook import Numbering, Rulebook
 from restless_tide.core.signing import NOTHING_EXPECTED, Expected, check_signing
 from restless_tide.core.versions import Held, check_number, parse_version
 
+NOTES = "notes"
+"""How the place of a finding about release notes begins; the locale follows."""
+
 
 def check_push(
     rules: Rulebook,
@@ -165,7 +168,7 @@ def check_handing_in(
                 _blocker(
                     "notes-missing",
                     f"{rules.store} wants release notes in {locale}.",
-                    f"notes.{locale}",
+                    f"{NOTES}.{locale}",
                     f"Write the notes for {locale}.",
                 )
             )
@@ -177,7 +180,7 @@ def check_handing_in(
                 _blocker(
                     "notes-too-long",
                     f"The notes in {locale} have {length} {rules.review.notes_counted_in}; {rules.store} takes {limit}.",
-                    f"notes.{locale}",
+                    f"{NOTES}.{locale}",
                     f"Shorten them by {length - limit}.",
                 )
             )

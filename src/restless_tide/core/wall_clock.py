@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, time, timedelta
+from typing import TypeVar
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from restless_tide.core.errors import Invalid
 
+Shown = TypeVar("Shown", datetime, time)
+FIRST_YEAR, LAST_YEAR = 1971, 2199
 _SECOND = timedelta(seconds=1)
 
 
@@ -17,6 +20,20 @@ def known_zone(name: str) -> str:
     except (ZoneInfoNotFoundError, ValueError, OSError):
         raise ValueError(f"{name!r} is no time zone; write one such as Europe/Berlin") from None
     return name
+
+
+def of_our_time(value: datetime) -> datetime:
+    """Raises ValueError for a year that no plan is made for."""
+    if not FIRST_YEAR <= value.year <= LAST_YEAR:
+        raise ValueError(f"its year lies between {FIRST_YEAR} and {LAST_YEAR}")
+    return value
+
+
+def on_the_wall(value: Shown) -> Shown:
+    """Raises ValueError for a time that carries a zone of its own."""
+    if value.tzinfo is not None:
+        raise ValueError("write it as the clock on the wall shows it, without a zone; the zone is said apart")
+    return value
 
 
 def _instants(wall: datetime, zone: str) -> tuple[datetime, datetime]:

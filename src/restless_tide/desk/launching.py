@@ -10,17 +10,16 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, object_session
 
 from restless_tide.core.conditions import (
-    Approved,
     Condition,
     Facts,
     GoAhead,
-    NotBefore,
     SeenLive,
     SeenTrial,
     Source,
     Stand,
     TrialSteady,
     foreseen,
+    may_give,
     reads,
     renamed,
     singles,
@@ -181,30 +180,6 @@ def with_addresses(session: Session, conditions: Collection[Condition]) -> tuple
     return renamed(conditions, dict(session.execute(asked).tuples().all()))
 
 
-def with_shorthands(
-    conditions: tuple[Condition, ...],
-    *,
-    go_ahead: bool | None = None,
-    not_before: datetime | None = None,
-    no_date: bool = False,
-    with_others: bool | None = None,
-) -> tuple[Condition, ...]:
-    """Conditions changed by the three usual words; one that is None leaves what stands there."""
-
-    def put(kind: type, new: Condition | None) -> None:
-        nonlocal conditions
-        kept = tuple(one for one in conditions if not isinstance(one, kind))
-        conditions = (*kept, new) if new is not None else kept
-
-    if go_ahead is False or (go_ahead and not any(isinstance(one, GoAhead) for one in conditions)):
-        put(GoAhead, GoAhead() if go_ahead else None)
-    if not_before is not None or no_date:
-        put(NotBefore, NotBefore(instant=not_before) if not_before is not None else None)
-    if with_others is not None:
-        put(Approved, Approved() if with_others else None)
-    return conditions
-
-
 def set_conditions(act: Act, leg: Leg, conditions: tuple[Condition, ...]) -> None:
     """What the launch of a leg waits for from now on. Raises Invalid for conditions that can never hold together."""
     conditions = tuple(dict.fromkeys(conditions))
@@ -246,7 +221,11 @@ def give(act: Act, release: Release, chosen: list[Leg], reason: str) -> list[Leg
     """
     done = []
     for leg in chosen:
-        if leg.launched_at is not None or act.person in go_aheads.given(leg) or not _may_give(leg, act.person):
+        if (
+            leg.launched_at is not None
+            or act.person in go_aheads.given(leg)
+            or not may_give(conditions_of(leg), act.person)
+        ):
             continue
         leg.go_aheads.append(GoAheadGiven(leg_id=leg.id, person=act.person, given_at=act.now, reason=reason))
         act.log("go-ahead given", legs.leg_subject(leg), app=release.app.name, reason=reason)
@@ -254,11 +233,6 @@ def give(act: Act, release: Release, chosen: list[Leg], reason: str) -> list[Leg
     if not done:
         raise ImpossibleAct(_why_none(act, release, chosen), possible=[])
     return done
-
-
-def _may_give(leg: Leg, person: str) -> bool:
-    asked = [one for one in singles(conditions_of(leg)) if isinstance(one, GoAhead)]
-    return any(not one.people or person in one.people for one in asked)
 
 
 def _why_none(act: Act, release: Release, chosen: list[Leg]) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
 from restless_tide.core.check import MOST_CHECKS, Check, CheckKind
@@ -47,6 +47,8 @@ def refused(act: Act, round_: Round, reasons: Sequence[Reason]) -> None:
         known = next((one for one in leg.matters if same_words(one.words, reason.words)), None)
         if known is None:
             if len(leg.matters) >= MOST_MATTERS:
+                said = f"{MOST_MATTERS} matters are kept; the round has every reason."
+                act.log("matters not kept", legs.leg_subject(leg), app=leg.release.app.name, reason=said)
                 return
             leg.matters.append(
                 Matter(
@@ -248,9 +250,3 @@ def checks_for(release: Release) -> tuple[Check, ...]:
         return ()
     ticked = set(session.scalars(select(CheckTick.check_id).where(CheckTick.release_id == release.id)))
     return tuple(Check(row.id, row.kind, row.text, row.id in ticked) for row in rows)
-
-
-def open_in(session: Session, release_id: str) -> int:
-    """How many matters of a release are open."""
-    asked = select(func.count()).select_from(Matter).join(Leg)
-    return session.scalar(asked.where(Leg.release_id == release_id, Matter.state == MatterState.OPEN)) or 0

@@ -8,7 +8,7 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.conditions import Condition
+from restless_tide.core.conditions import Condition, with_shorthands
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
 from restless_tide.core.ladder import OWN, Ladder, continued, rest_of_way
 from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
@@ -322,7 +322,7 @@ def _apply(act: Act, leg: Leg, wish: LegWish) -> None:
         leg.ladder = _allowed_ladder(act, legs.rollout_rules(leg), rules.store, wish.ladder).model_dump(mode="json")
     if _touches_conditions(wish):
         wanted = go_aheads.conditions_of(leg) if wish.conditions is None else wish.conditions
-        changed = launching.with_shorthands(
+        changed = with_shorthands(
             launching.with_ids(act.session, wanted), go_ahead=wish.needs_go_ahead, not_before=wish.not_before,
             no_date=wish.no_date, with_others=wish.with_other_legs,
         )  # fmt: skip

@@ -159,7 +159,7 @@ class RoundTold(Ordered):
     build_label: str
     state: RoundState
     submitted_at: datetime
-    taken_up_at: datetime | None = Field(description="when the store began to look, where it said so")
+    taken_up_at: datetime | None = Field(description="when the store began to look, where it reported that")
     decided_at: datetime | None
     changed_at: datetime
     waiting: WaitTold | None = Field(description="how long it waits, while it is under review")

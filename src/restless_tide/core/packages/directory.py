@@ -275,7 +275,7 @@ def _located(read_at: ReadAt, entries: Sequence[_Entry], directory_at: int) -> t
             raise _ambiguous(f"The archive says two things of {shown(name)}")
         if behind:
             end += _descriptor(read_at, end, name, (crc, packed, size), directory_at)
-    new = tuple.__new__  # of a tuple that is known to fit, in half the time
+    new = tuple.__new__  # of tuples that are known to fit, which are not counted again
     members = [
         new(Member, (name, method, crc, packed, size, at, located[at]))
         for _, name, _, method, crc, packed, size, at in entries
