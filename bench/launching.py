@@ -18,7 +18,7 @@ from restless_tide.core.report import ReportKind
 from restless_tide.core.rollout import Progress
 from restless_tide.core.round import RoundState
 from restless_tide.core.waiting import By
-from restless_tide.desk import go_aheads, launching, legs, waiting
+from restless_tide.desk import go_aheads, launching, legs, reviews
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.launch_facts import EVERYTHING
@@ -141,7 +141,7 @@ def _figures(desk: Desk, leg_id: str, build_id: str) -> None:
         session.execute(insert(tables.Round), rows)
     began = time.perf_counter()
     with desk.look() as session:
-        waiting.figures_of(session, By.STORE, None, None)
+        reviews.figures_of(session, By.STORE, None, None)
     first = time.perf_counter() - began
 
     def raw() -> None:

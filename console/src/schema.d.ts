@@ -1383,6 +1383,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fix
+         * @description Draft the release that takes its place: its stores, ladders, launch conditions and notes, with another build.
+         */
+        post: operations["releases-fix"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/freeze-overrides": {
         parameters: {
             query?: never;
@@ -1501,26 +1521,6 @@ export interface paths {
         get: operations["matters-note"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/v1/apps/{app}/releases/{version}/mends": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Mend
-         * @description Draft the release that takes its place: its stores, ladders, launch conditions and notes, with another build.
-         */
-        post: operations["releases-mend"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5829,6 +5829,14 @@ export interface components {
              */
             words: string[];
         };
+        /** FixWanted */
+        FixWanted: {
+            /**
+             * Builds
+             * @description of one version above it: one for each platform that it went out for
+             */
+            builds: string[];
+        };
         /**
          * FolderChangeTold
          * @description A text, a set of pictures, an answer or a good that folder and desk hold differently; empty: it is not there.
@@ -7607,14 +7615,6 @@ export interface components {
          * @enum {string}
          */
         MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "decide matters" | "tick checks" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
-        /** MendWanted */
-        MendWanted: {
-            /**
-             * Builds
-             * @description of one version above it: one for each platform that it went out for
-             */
-            builds: string[];
-        };
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -14583,6 +14583,42 @@ export interface operations {
             };
         };
     };
+    "releases-fix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FixWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "freezes-ask": {
         parameters: {
             query?: never;
@@ -14820,42 +14856,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NoteTold"];
-                };
-            };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "releases-mend": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                app: string;
-                version: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MendWanted"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

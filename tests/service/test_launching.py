@@ -82,6 +82,12 @@ def person(here: Shore, name: str) -> str:
         return next(one.id for one in people.every(session) if one.name.startswith(name))
 
 
+def another_build(leg: Leg, version: str, number: int) -> Build:
+    return Build(
+        app_id=leg.release.app_id, platform="android", version=version, number=BuildNumber(number), created_at=AT, created_by="p"
+    )  # fmt: skip
+
+
 def wait_for(here: Shore, *texts: str, place: str = "openfield") -> None:
     wish = replace(WISH, conditions=tuple(parse_condition(text) for text in texts))
     with here.desk.act("operator") as act:
@@ -197,14 +203,7 @@ def test_conditions_that_can_never_hold_are_refused_when_they_are_set(
 def test_only_legs_that_read_what_has_changed_are_looked_at(here: Shore, monkeypatch: pytest.MonkeyPatch) -> None:
     with here.desk.act("operator") as act:
         session, leg = act.session, act.session.get_one(Leg, here.leg_id)
-        other = Build(
-            app_id=leg.release.app_id,
-            platform="android",
-            version="0.9.0",
-            number=BuildNumber(9),
-            created_at=AT,
-            created_by="p",
-        )
+        other = another_build(leg, "0.9.0", 9)
         cohort = Cohort(app_id=leg.release.app_id, name="guests", kind="guest", created_at=AT)
         session.add_all([other, cohort])
         session.flush()
@@ -317,14 +316,7 @@ def test_an_approval_of_a_build_that_was_replaced_launches_nothing(here: Shore) 
     wait_for(here, "go-ahead")
     with here.desk.act("operator") as act:
         leg = act.session.get_one(Leg, here.leg_id)
-        newer = Build(
-            app_id=leg.release.app_id,
-            platform="android",
-            version="1.0.0",
-            number=BuildNumber(2),
-            created_at=AT,
-            created_by="p",
-        )
+        newer = another_build(leg, "1.0.0", 2)
         act.session.add(newer)
         act.session.flush()
         releases.change_leg(act, "marram", "1.0.0", "openfield", replace(WISH, build=newer.id))

@@ -663,32 +663,45 @@ def test_the_records_have_another_version_after_whatever_was_written(tmp_path: P
         opened.close()
 
 
-def test_legs_and_trials_of_the_eleventh_release_come_to_stand_on_tracks_and_back(tmp_path: Path) -> None:
-    database, at = Database(tmp_path / "desk.sqlite"), "'2026-11-01 00:00:00.000000'"
+AT = "'2026-11-01 00:00:00.000000'"
+A_RELEASE = (
+    f"stores (id, name, may, rulebook, events_seen, connected_at) VALUES ('s-1', 'o', '[]', '{{}}', 0, {AT})",
+    f"apps (id, name, title, created_at) VALUES ('a-1', 'm', 'M', {AT})",
+    "berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at)"
+    f" VALUES ('be-1', 'a-1', 's-1', 'M', 'android', 'a', 'en', {AT})",
+    "builds (id, app_id, platform, version, number, number_order, version_order, created_at, created_by)"
+    f" VALUES ('b-1', 'a-1', 'android', '1.0.0', '1', '1', '1', {AT}, 'p')",
+    f"releases (id, app_id, version, notes, revision, created_at) VALUES ('r-1', 'a-1', '1.0.0', '{{}}', 1, {AT})",
+)
+"""Rows that every revision of the tables takes."""
+
+
+def at_revision(database: Database, revision: str, *rows: str) -> alembic.config.Config:
+    """The tables as they were at a revision, with a release and these rows in them."""
     config = alembic.config.Config()
     config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
-    rows = (
-        f"stores (id, name, may, rulebook, events_seen, connected_at) VALUES ('s-1', 'o', '[]', '{{}}', 0, {at})",
-        f"apps (id, name, title, created_at) VALUES ('a-1', 'm', 'M', {at})",
-        "berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at)"
-        f" VALUES ('be-1', 'a-1', 's-1', 'M', 'android', 'a', 'en', {at})",
-        "builds (id, app_id, platform, version, number, number_order, version_order, created_at, created_by)"
-        f" VALUES ('b-1', 'a-1', 'android', '1.0.0', '1', '1', '1', {at}, 'p')",
-        f"releases (id, app_id, version, notes, revision, created_at) VALUES ('r-1', 'a-1', '1.0.0', '{{}}', 1, {at})",
-        "legs (id, release_id, berth_id, build_id, created_at, ladder, needs_go_ahead, with_other_legs, state, stage, share,"
-        f" held_before_seconds, pauses_used) VALUES ('l-1', 'r-1', 'be-1', 'b-1', {at}, '{{}}', 0, 0, 'rising', 0, 0.1, 0, 0)",
-        f"cohorts (id, app_id, name, kind, created_at) VALUES ('c-1', 'a-1', 'g', 'guest', {at})",
-        "consignments (id, build_id, berth_id, state, created_at, changed_at, questions, answers, size_bytes, sent_bytes,"
-        f" uploads) VALUES ('co-1', 'b-1', 'be-1', 'ready', {at}, {at}, '[]', '{{}}', 1, 1, '[]')",
-        "trials (id, cohort_id, consignment_id, state, brief, contact, created_at, changed_at)"
-        f" VALUES ('t-1', 'c-1', 'co-1', 'open', '{{}}', 'x', {at}, {at})",
-    )
     with database.engine.connect() as connection:
         config.attributes["connection"] = connection
-        alembic.command.upgrade(config, "0011")
-        for row in rows:
+        alembic.command.upgrade(config, revision)
+        for row in (*A_RELEASE, *rows):
             connection.exec_driver_sql(f"INSERT INTO {row}")
         connection.commit()
+    return config
+
+
+def test_legs_and_trials_of_the_eleventh_release_come_to_stand_on_tracks_and_back(tmp_path: Path) -> None:
+    database = Database(tmp_path / "desk.sqlite")
+    config = at_revision(
+        database,
+        "0011",
+        "legs (id, release_id, berth_id, build_id, created_at, ladder, needs_go_ahead, with_other_legs, state, stage, share,"
+        f" held_before_seconds, pauses_used) VALUES ('l-1', 'r-1', 'be-1', 'b-1', {AT}, '{{}}', 0, 0, 'rising', 0, 0.1, 0, 0)",
+        f"cohorts (id, app_id, name, kind, created_at) VALUES ('c-1', 'a-1', 'g', 'guest', {AT})",
+        "consignments (id, build_id, berth_id, state, created_at, changed_at, questions, answers, size_bytes, sent_bytes,"
+        f" uploads) VALUES ('co-1', 'b-1', 'be-1', 'ready', {AT}, {AT}, '[]', '{{}}', 1, 1, '[]')",
+        "trials (id, cohort_id, consignment_id, state, brief, contact, created_at, changed_at)"
+        f" VALUES ('t-1', 'c-1', 'co-1', 'open', '{{}}', 'x', {AT}, {AT})",
+    )
     database.migrate()
     with database.writing() as session:
         leg, trial = session.get(tables.Leg, "l-1"), session.get(tables.Trial, "t-1")
@@ -710,31 +723,18 @@ def test_legs_and_trials_of_the_eleventh_release_come_to_stand_on_tracks_and_bac
 
 
 def test_launches_and_refusals_of_the_twentieth_release_become_conditions_and_matters(tmp_path: Path) -> None:
-    database, at = Database(tmp_path / "desk.sqlite"), "'2026-11-01 00:00:00.000000'"
-    config = alembic.config.Config()
-    config.set_main_option("script_location", str(Path(records.__file__).parent / "migrations"))
-    rows = (
-        f"stores (id, name, may, rulebook, events_seen, connected_at) VALUES ('s-1', 'o', '[]', '{{}}', 0, {at})",
-        f"apps (id, name, title, created_at) VALUES ('a-1', 'm', 'M', {at})",
-        "berths (id, app_id, store_id, listed_name, platform, identifier, language, created_at)"
-        f" VALUES ('be-1', 'a-1', 's-1', 'M', 'android', 'a', 'en', {at})",
-        "builds (id, app_id, platform, version, number, number_order, version_order, created_at, created_by)"
-        f" VALUES ('b-1', 'a-1', 'android', '1.0.0', '1', '1', '1', {at}, 'p')",
-        f"releases (id, app_id, version, notes, revision, created_at) VALUES ('r-1', 'a-1', '1.0.0', '{{}}', 1, {at})",
+    database = Database(tmp_path / "desk.sqlite")
+    config = at_revision(
+        database,
+        "0020",
         "legs (id, release_id, berth_id, build_id, created_at, ladder, needs_go_ahead, not_before, with_other_legs, go_ahead_at,"
         " state, stage, share, held_before_seconds, pauses_used)"
-        f" VALUES ('l-1', 'r-1', 'be-1', 'b-1', {at}, '{{}}', 1, '2026-12-01 08:00:00.000000', 1, {at}, 'waiting', -1, 0, 0, 0)",
+        f" VALUES ('l-1', 'r-1', 'be-1', 'b-1', {AT}, '{{}}', 1, '2026-12-01 08:00:00.000000', 1, {AT}, 'waiting', -1, 0, 0, 0)",
         "rounds (id, leg_id, number, build_id, state, submitted_at, changed_at, reasons)"
-        f" VALUES ('ro-1', 'l-1', 1, 'b-1', 'rejected', {at}, {at}, '[\"Old.\"]')",
+        f" VALUES ('ro-1', 'l-1', 1, 'b-1', 'rejected', {AT}, {AT}, '[\"Old.\"]')",
         "rounds (id, leg_id, number, build_id, state, submitted_at, changed_at, reasons)"
-        f" VALUES ('ro-2', 'l-1', 2, 'b-1', 'rejected', {at}, {at}, '[\"No picture.\", \"No sign-in.\"]')",
+        f" VALUES ('ro-2', 'l-1', 2, 'b-1', 'rejected', {AT}, {AT}, '[\"No picture.\", \"No sign-in.\"]')",
     )
-    with database.engine.connect() as connection:
-        config.attributes["connection"] = connection
-        alembic.command.upgrade(config, "0020")
-        for row in rows:
-            connection.exec_driver_sql(f"INSERT INTO {row}")
-        connection.commit()
     database.migrate()
     with database.reading() as session:
         leg = session.get_one(tables.Leg, "l-1")

@@ -434,14 +434,14 @@ def test_a_new_build_mends_forward_from_a_halted_release(harbour: Harbour) -> No
     with pytest.raises(ImpossibleAct, match="only with a new build"):
         harbour.tide.releases.steer(app, "1.0.0", "resume", reason="hm", store="northgate")
     with pytest.raises(Conflict, match="what follows 1.0.0 is above it"):
-        harbour.tide.releases.mend(app, "1.0.0", harbour.ready_build(app, "northgate", "1.0.0", 2))
+        harbour.tide.releases.fix(app, "1.0.0", harbour.ready_build(app, "northgate", "1.0.0", 2))
     fixed = harbour.ready_build(app, "northgate", "1.0.1")
-    after = harbour.tide.releases.mend(app, "1.0.0", fixed)
+    after = harbour.tide.releases.fix(app, "1.0.0", fixed)
     before = harbour.tide.releases.one(app, "1.0.0").legs[0]
     assert (after.version, after.legs[0].build, after.notes) == ("1.0.1", fixed, {"en": "What is new."})
     assert after.legs[0].ladder == before.ladder
     with pytest.raises(ImpossibleAct, match="was launched nowhere yet"):
-        harbour.tide.releases.mend(app, "1.0.1", fixed)
+        harbour.tide.releases.fix(app, "1.0.1", fixed)
     harbour.approve(app, "1.0.1")
     harbour.released(app, "1.0.1", lambda seen: seen.legs[0].phase == "rising")
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "superseded")

@@ -13,7 +13,7 @@ from sqlalchemy import select
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.waiting import By
-from restless_tide.desk import overview, waiting
+from restless_tide.desk import overview, reviews
 from restless_tide.records.tables import Leg, Notice, Round
 from tests.harbour import Harbour
 from tests.service.test_cli import Terminal
@@ -42,14 +42,14 @@ def here(tmp_path: Path) -> Iterator[Shore]:
             newest = Round(leg_id=leg.id, number=6, build_id=leg.build_id, submitted_at=act.now, changed_at=act.now)
             leg.rounds.append(newest)
             act.session.flush()
-            waiting.handed_in(act, newest)
+            reviews.handed_in(act, newest)
         yield opened
 
 
-def newest(here: Shore) -> waiting.Wait | None:
+def newest(here: Shore) -> reviews.Wait | None:
     with here.desk.look() as session:
         row = session.scalars(select(Round).order_by(Round.number.desc()).limit(1)).one()
-        return waiting.wait_of(row, here.desk.clock.now())
+        return reviews.wait_of(row, here.desk.clock.now())
 
 
 def calls(here: Shore) -> list[str]:
@@ -62,9 +62,9 @@ def test_a_wait_that_is_longer_than_nine_in_ten_is_told_of_once(here: Shore) -> 
     wait = newest(here)
     assert wait is not None
     assert (round(wait.hours), wait.usual.median_hours, wait.usual.rounds, wait.long) == (45, 30.0, 5, False)
-    assert waiting.tell_of_long_waits(here.desk) == 0
+    assert reviews.tell_of_long_waits(here.desk) == 0
     here.desk.clock.step(2 * HOUR)
-    assert [waiting.tell_of_long_waits(here.desk) for _ in range(2)] == [1, 0]
+    assert [reviews.tell_of_long_waits(here.desk) for _ in range(2)] == [1, 0]
     with here.desk.look() as session:
         (said,) = session.scalars(select(Notice.said).where(Notice.kind == "review longer than usual"))
     assert said == "Marram 1.0.0 has been with Openfield for 47 hours; usual are 30 (by 5 rounds of yours)."
@@ -76,17 +76,17 @@ def test_what_is_decided_waits_no_more_and_enters_the_figures(here: Shore) -> No
     with here.desk.act("store:openfield") as act:
         row = act.session.scalars(select(Round).order_by(Round.number.desc()).limit(1)).one()
         row.state = RoundState.IN_HAND
-        waiting.moved(act, row)
+        reviews.moved(act, row)
     here.desk.clock.step(4 * HOUR)
     with here.desk.act("store:openfield") as act:
         row = act.session.scalars(select(Round).order_by(Round.number.desc()).limit(1)).one()
         row.state = RoundState.APPROVED
-        waiting.moved(act, row)
+        reviews.moved(act, row)
     assert newest(here) is None
     here.desk.clock.step(900 * HOUR)
-    assert waiting.tell_of_long_waits(here.desk) == 0
+    assert reviews.tell_of_long_waits(here.desk) == 0
     with here.desk.look() as session:
-        (one,) = waiting.figures_of(session, By.STORE, "marram", "openfield")
+        (one,) = reviews.figures_of(session, By.STORE, "marram", "openfield")
     assert (one.rounds, one.decided, one.refused, one.waiting_hours) == (6, 6, 4, 1.0)
     assert one.whole_hours == 25.0
 

@@ -10,7 +10,7 @@ import History from '../components/History.vue'
 import LaunchStands from '../components/LaunchStands.vue'
 import LegSettings from '../components/LegSettings.vue'
 import MatterList from '../components/MatterList.vue'
-import MendForward from '../components/MendForward.vue'
+import FixForward from '../components/FixForward.vue'
 import Moment from '../components/Moment.vue'
 import NextRound from '../components/NextRound.vue'
 import NotesDraft from '../components/NotesDraft.vue'
@@ -261,7 +261,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       </section>
     </div>
 
-    <MendForward v-if="release.legs.some((leg) => LEG_STOPPED.includes(leg.phase))" :release="release" />
+    <FixForward v-if="release.legs.some((leg) => LEG_STOPPED.includes(leg.phase))" :release="release" />
     <RolloutHealth v-if="launched" :app="app" :version="version" />
 
     <form v-if="elsewhere.length && !launched" class="row-gap another" @submit.prevent="addLeg">

@@ -93,8 +93,8 @@ def add(nouns: Nouns) -> None:
     app_argument(parser)
     parser.add_argument("--to", required=True, metavar="VERSION")
     parser = nouns.command(
-        "release mend",
-        _mend,
+        "release fix",
+        _fix,
         "draft what takes the place of a launched release, with another build of a higher version",
     )
     parser.add_argument("version", help="the one that is to be replaced")
@@ -352,10 +352,10 @@ def _rename(call: Call) -> None:
     call.answer(release, lambda: _tell(call, release))
 
 
-def _mend(call: Call) -> None:
+def _fix(call: Call) -> None:
     given = call.given
     before = call.tide.releases.one(given.app, given.version)
-    release = call.tide.releases.mend(given.app, given.version, *given.build)
+    release = call.tide.releases.fix(given.app, given.version, *given.build)
 
     def shown() -> None:
         for leg in before.legs:

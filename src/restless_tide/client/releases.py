@@ -11,11 +11,11 @@ from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
     Condition,
     FiguresTold,
+    FixWanted,
     GoAheadWanted,
     HaltsTold,
     HaltsWanted,
     LegWanted,
-    MendWanted,
     NewLegWanted,
     NotesWanted,
     PaceWanted,
@@ -128,9 +128,9 @@ class Releases(Noun):
         query = {"by": by} | {name: value for name, value in wanted.items() if value is not None}
         return self._line.get("/v1/review-figures", list[FiguresTold], **query)
 
-    def mend(self, app: str, version: str, *builds: str) -> ReleaseTold:
+    def fix(self, app: str, version: str, *builds: str) -> ReleaseTold:
         """Draft what takes a launched release's place, with these builds. Raises ImpossibleAct, Invalid, Conflict."""
-        return self._line.post(f"/v1/apps/{app}/releases/{version}/mends", ReleaseTold, MendWanted(builds=list(builds)))
+        return self._line.post(f"/v1/apps/{app}/releases/{version}/fixes", ReleaseTold, FixWanted(builds=list(builds)))
 
     def recall(self, app: str, version: str, store: str, *, reason: str = "") -> ReleaseTold:
         return self._line.post(

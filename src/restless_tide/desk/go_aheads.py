@@ -3,25 +3,17 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 
 from restless_tide.core.conditions import CONDITIONS, Condition, Facts, GoAhead
+from restless_tide.desk.read_once import ReadOnce
 from restless_tide.records.tables import Leg
 
-_known: dict[int, tuple[list[Any], tuple[Condition, ...]]] = {}
-_MOST_KNOWN = 1000
+_conditions = ReadOnce(CONDITIONS.validate_python)
 
 
 def conditions_of(leg: Leg) -> tuple[Condition, ...]:
-    """What the launch of a leg waits for, read once of equal documents: the records keep these as one value."""
-    if not leg.conditions:
-        return ()
-    known = _known.get(id(leg.conditions))
-    if known is None or known[0] is not leg.conditions:
-        if len(_known) >= _MOST_KNOWN:
-            _known.clear()
-        known = _known[id(leg.conditions)] = (leg.conditions, CONDITIONS.validate_python(leg.conditions))
-    return known[1]
+    """What the launch of a leg waits for."""
+    return _conditions(leg.conditions) if leg.conditions else ()
 
 
 def keep(leg: Leg, conditions: tuple[Condition, ...]) -> None:

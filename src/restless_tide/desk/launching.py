@@ -29,16 +29,14 @@ from restless_tide.core.conditions import stands as core_stands
 from restless_tide.core.contradictions import Beside, contradictions
 from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.leg import OPEN_TO_SUBMISSION, LegPhase
-from restless_tide.core.report import OPEN
 from restless_tide.core.rollout import OFFERED
 from restless_tide.core.words import listed
-from restless_tide.desk import find, go_aheads, legs, pacing, people
+from restless_tide.desk import build_reports, find, go_aheads, legs, pacing, people
 from restless_tide.desk.desk import Act
 from restless_tide.desk.go_aheads import conditions_of
 from restless_tide.records.tables import (
     Cohort,
     Consignment,
-    FieldReport,
     GoAheadGiven,
     Leg,
     Person,
@@ -72,7 +70,7 @@ def facts_of(leg: Leg, now: datetime) -> Facts:
     if Source.TRIALS in read:
         facts = _with(facts, trials=_trials(session, leg))
     if Source.REPORTS in read:
-        counts, settled = _reports(session, leg.build_id)
+        counts, settled = build_reports.counted(session, leg.build_id)
         facts = _with(facts, open_reports=counts, settled=settled)
     return facts
 
@@ -111,18 +109,6 @@ def _trials(session: Session, leg: Leg) -> dict[str, SeenTrial]:
         .group_by(Cohort.name)
     )
     return {name: SeenTrial(sessions or 0, crashed or 0) for name, sessions, crashed in session.execute(asked)}
-
-
-def _reports(session: Session, build_id: str) -> tuple[dict[str, int], dict[str, datetime]]:
-    """The open field reports of a build by kind, and when one of a kind was decided last."""
-    asked = (
-        select(FieldReport.kind, FieldReport.state.in_(OPEN), func.count(), func.max(FieldReport.changed_at))
-        .where(FieldReport.build_id == build_id)
-        .group_by(FieldReport.kind, FieldReport.state.in_(OPEN))
-    )
-    rows = session.execute(asked).all()
-    counts = {str(kind): number for kind, is_open, number, _ in rows if is_open}
-    return counts, {str(kind): at for kind, is_open, _, at in rows if not is_open}
 
 
 def stands(leg: Leg, now: datetime) -> list[Stand]:

@@ -24,6 +24,7 @@ from restless_tide.core.rollout import (
 from restless_tide.core.rulebook import PRODUCTION, RolloutRules, Rulebook
 from restless_tide.core.tracks import Address
 from restless_tide.desk import freezes, go_aheads
+from restless_tide.desk.read_once import ReadOnce
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Leg, Round
 
@@ -33,18 +34,11 @@ def leg_subject(leg: Leg) -> str:
     return f"release {leg.release.version} at {Address(leg.berth.store.name, leg.track)}"
 
 
-_ladders: dict[int, tuple[dict[str, Any], Ladder]] = {}
-_MOST_LADDERS = 1000
+_ladder = ReadOnce(Ladder.model_validate)
 
 
 def ladder_of(leg: Leg) -> Ladder:
-    """The leg's ladder, made once of equal documents: the records keep these as one value."""
-    known = _ladders.get(id(leg.ladder))
-    if known is None or known[0] is not leg.ladder:
-        if len(_ladders) >= _MOST_LADDERS:
-            _ladders.clear()
-        known = _ladders[id(leg.ladder)] = (leg.ladder, Ladder.model_validate(leg.ladder))
-    return known[1]
+    return _ladder(leg.ladder)
 
 
 def progress_of(leg: Leg) -> Progress:

@@ -22,8 +22,7 @@ from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
 from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, matters, retiring
-from restless_tide.desk import waiting as reviews
+from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, matters, retiring, reviews
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round

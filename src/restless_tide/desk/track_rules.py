@@ -12,14 +12,14 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, LostLease, NotFound, TideError
 from restless_tide.core.notice import NoticeKind
-from restless_tide.core.report import OPEN, ReportKind
+from restless_tide.core.report import ReportKind
 from restless_tide.core.rulebook import Audience
 from restless_tide.core.tracks import Address, Evidence, MoveRule, Stood, demand_track, missing_for, next_track
-from restless_tide.desk import cohorts, find, placing, retiring, tracks
+from restless_tide.desk import build_reports, cohorts, find, placing, retiring, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.move_sheets import Wish
 from restless_tide.desk.tracks import BoardRow, Placement
-from restless_tide.records.tables import App, Build, FieldReport, RuleRun, TrackRule, TrialUsage
+from restless_tide.records.tables import App, Build, RuleRun, TrackRule, TrialUsage
 
 _log = structlog.get_logger("engine")
 
@@ -167,7 +167,7 @@ def _under(session: Session, rule: TrackRule, row: BoardRow, now: datetime) -> l
             stood=tracks.stood(row, placed.build, now).get(rule.source, Stood(0.0, 0)),
             sessions=sessions,
             crashed=crashed,
-            open_reports=_open_reports(session, placed.build),
+            open_reports=build_reports.counted(session, placed.build.id)[0],
             go_ahead=run is not None and run.go_ahead_at is not None,
         )
         missing = tuple(missing_for(rule_of(rule), seen))
@@ -180,15 +180,6 @@ def _use(session: Session, placed: Sequence[Placement]) -> tuple[int, int]:
     wanted = select(func.sum(TrialUsage.sessions), func.sum(TrialUsage.crashed)).where(TrialUsage.trial_id.in_(ids))
     sessions, crashed = session.execute(wanted).one()
     return sessions or 0, crashed or 0
-
-
-def _open_reports(session: Session, build: Build) -> dict[str, int]:
-    wanted = (
-        select(FieldReport.kind, func.count())
-        .where(FieldReport.build_id == build.id, FieldReport.state.in_(OPEN))
-        .group_by(FieldReport.kind)
-    )
-    return {str(kind): count for kind, count in session.execute(wanted)}
 
 
 def apps_with_rules(session: Session) -> list[App]:

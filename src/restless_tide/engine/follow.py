@@ -23,7 +23,7 @@ from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import answers as standing_answers
-from restless_tide.desk import builds, go_aheads, lanes, legs, matters, releases, trials, waiting
+from restless_tide.desk import builds, go_aheads, lanes, legs, matters, releases, reviews, trials
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.legs import leg_subject
@@ -257,7 +257,7 @@ def _absorb_round(act: Act, row: Round, said: protocol.SubmissionAnswer | protoc
 def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> None:
     before, row.state = row.state, RoundState(held.state)
     row.changed_at = act.now
-    waiting.moved(act, row)
+    reviews.moved(act, row)
     if (before, row.state) == (RoundState.RECALLED, RoundState.APPROVED):
         go_aheads.hold(row.leg, act.now)  # someone wanted it back: never launch without a person
     leg, release = row.leg, row.leg.release

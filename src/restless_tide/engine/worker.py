@@ -18,8 +18,7 @@ from sqlalchemy import select
 from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.desk import dossiers, lanes, making, track_rules, uploads
-from restless_tide.desk import waiting as reviews
+from restless_tide.desk import dossiers, lanes, making, reviews, track_rules, uploads
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.desk.launch_facts import EVERYTHING
 from restless_tide.engine import asking, carried, counting, launches, notices, replies, sightings, tides

@@ -35,11 +35,11 @@ from restless_tide.desk import (
     people,
     queues,
     releases,
+    reviews,
     rulebooks,
     standing,
     steps,
     stores,
-    waiting,
 )
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.overview import BerthView, Call
@@ -335,7 +335,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
 
 
 def _wait(row: tables.Round, now: datetime) -> WaitTold | None:
-    found = waiting.wait_of(row, now)
+    found = reviews.wait_of(row, now)
     return None if found is None else WaitTold.of(found.usual, hours=found.hours, long=found.long)
 
 

@@ -76,7 +76,7 @@ class RecallWanted(Wanted):
     reason: Words = ""
 
 
-class MendWanted(Wanted):
+class FixWanted(Wanted):
     builds: list[OneLine] = Field(
         min_length=1, max_length=20, description="of one version above it: one for each platform that it went out for"
     )

@@ -9,7 +9,7 @@ from fastapi import Header, Query, Request, Response
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
-from restless_tide.desk import changes, correcting, find, mending, pacing, releases, steering
+from restless_tide.desk import changes, correcting, find, fixing, pacing, releases, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.tables import Release
 from restless_tide.service import shown, shown_builds, threads
@@ -18,9 +18,9 @@ from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
 from restless_tide.wire.changes import ChangedTold
 from restless_tide.wire.releases import (
+    FixWanted,
     GoAheadWanted,
     LegWanted,
-    MendWanted,
     NewLegWanted,
     NotesWanted,
     PaceWanted,
@@ -167,11 +167,11 @@ def discard(app: str, version: str, desk: TheDesk, person: SignedIn) -> None:
         correcting.discard(act, app, version)
 
 
-@router.post("/{version}/mends", status_code=201)
-def mend(app: str, version: str, wanted: MendWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
+@router.post("/{version}/fixes", status_code=201)
+def fix(app: str, version: str, wanted: FixWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
     """Draft the release that takes its place: its stores, ladders, launch conditions and notes, with another build."""
     with desk.act(person.id) as act:
-        return _told(act, app, mending.mend(act, app, version, wanted.builds).version)
+        return _told(act, app, fixing.fix(act, app, version, wanted.builds).version)
 
 
 @router.post("/{version}/submissions", status_code=202)

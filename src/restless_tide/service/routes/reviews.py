@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import Query
 
 from restless_tide.core.waiting import By
-from restless_tide.desk import waiting
+from restless_tide.desk import reviews
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.releases import FiguresTold
@@ -25,4 +25,4 @@ def figures(
 ) -> list[FiguresTold]:
     """Waiting and deciding time and share refused, by store, app, or the weekday (UTC) on which it was handed in."""
     with desk.look() as session:
-        return [FiguresTold.of(one) for one in waiting.figures_of(session, by, app, store)]
+        return [FiguresTold.of(one) for one in reviews.figures_of(session, by, app, store)]

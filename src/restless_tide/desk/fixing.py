@@ -15,7 +15,7 @@ from restless_tide.desk.releases import LegWish
 from restless_tide.records.tables import Build, Leg, Release
 
 
-def mend(act: Act, app_name: str, version: str, build_names: Sequence[str]) -> Release:
+def fix(act: Act, app_name: str, version: str, build_names: Sequence[str]) -> Release:
     """Draft what follows a launched release, with one of these builds for each of its stores.
 
     Ladder, launch conditions and notes are those of the release before; at its launch each store supersedes that one. Raises

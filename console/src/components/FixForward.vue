@@ -38,14 +38,14 @@ async function draft(): Promise<void> {
   const version = chosen.value || ways.value[0]![0]
   const ids = [...(ways.value.find(([one]) => one === version)?.[1].values() ?? [])].map((build) => build.id)
   const path = { app: props.release.app, version: props.release.version }
-  const done = await doing.run(async () => void (await told(api.POST('/v1/apps/{app}/releases/{version}/mends', { params: { path }, body: { builds: ids } }))), `${version} is drafted`)
+  const done = await doing.run(async () => void (await told(api.POST('/v1/apps/{app}/releases/{version}/fixes', { params: { path }, body: { builds: ids } }))), `${version} is drafted`)
   if (done) await router.push(`/apps/${props.release.app}/releases/${version}`)
 }
 </script>
 
 <template>
-  <section v-if="builds" class="card-plain mend" aria-labelledby="mend">
-    <h2 id="mend">Fix it forward</h2>
+  <section v-if="builds" class="card-plain fix" aria-labelledby="fix-forward">
+    <h2 id="fix-forward">Fix it forward</h2>
     <form v-if="ways.length" class="row-gap" @submit.prevent="draft">
       <label class="row-gap">A release of the same stores, ladders, conditions and notes with
         <select v-model="chosen" class="form-select form-select-sm" :aria-label="'The version that takes over'">
@@ -61,7 +61,7 @@ async function draft(): Promise<void> {
 </template>
 
 <style scoped>
-.mend { margin-top: 1rem; display: grid; gap: 0.4rem; }
+.fix { margin-top: 1rem; display: grid; gap: 0.4rem; }
 h2 { margin: 0; }
 select { width: auto; }
 p { margin: 0; }
