@@ -1483,6 +1483,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/apps/{app}/releases/{version}/legs/{place}/appeals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Appeal
+         * @description Appeal against the refusal of its last round; the store looks at the same submission again.
+         */
+        post: operations["reviewing-appeal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/legs/{place}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Threads
+         * @description The correspondence with the reviewers of a leg, the newest round first.
+         */
+        get: operations["reviewing-threads"];
+        put?: never;
+        /**
+         * Write
+         * @description Write to the reviewer of its last round.
+         */
+        post: operations["reviewing-write"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/legs/{place}/received-messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Received
+         * @description Enter what a reviewer wrote on the store's own pages or by mail.
+         */
+        post: operations["reviewing-received"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps/{app}/releases/{version}/legs/{store}": {
         parameters: {
             query?: never;
@@ -1519,6 +1583,26 @@ export interface paths {
          * @description What the next round would say to the reviewer, drafted from what was done about the matters.
          */
         get: operations["matters-note"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/releases/{version}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look
+         * @description The last look before a hand-in: all that people and the reviewer will see, beside what is live now.
+         */
+        get: operations["reviewing-look"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1855,6 +1939,66 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/review-messages/{message}/files/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Message File
+         * @description A file of a message.
+         */
+        get: operations["reviewing-message_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/reviewer-briefs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Briefs
+         * @description What the reviewers of an app are told at each store, in every round.
+         */
+        get: operations["reviewing-briefs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/apps/{app}/reviewer-briefs/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change Brief
+         * @description Change what the reviewers of an app are told at a store; what is left out stays.
+         */
+        patch: operations["reviewing-change_brief"];
         trace?: never;
     };
     "/v1/apps/{app}/signing": {
@@ -4417,20 +4561,25 @@ export interface components {
             rests_until: string | null;
             state: components["schemas"]["BreakerState"];
         };
-        /** BriefWanted */
-        BriefWanted: {
-            /**
-             * Brief
-             * @description what to look at, by locale; empty text: take it out
-             */
-            brief?: {
-                [key: string]: string;
-            };
-            /**
-             * Contact
-             * @default
-             */
-            contact: string;
+        /**
+         * BriefTold
+         * @description What reviewers are told in every round. The sign-in is sealed; its name is shown.
+         */
+        BriefTold: {
+            /** Changed At */
+            changed_at: string | null;
+            /** Changed By */
+            changed_by: string | null;
+            /** Files */
+            files: components["schemas"]["FileTold"][];
+            /** Note */
+            note: string;
+            /** Sign In */
+            sign_in: string;
+            /** Store */
+            store: string;
+            /** Store Title */
+            store_title: string;
         };
         /**
          * BuildNumbersTold
@@ -5805,6 +5954,30 @@ export interface components {
             /** Whole Hours */
             whole_hours: number | null;
         };
+        /**
+         * FileTold
+         * @description A file that went to a reviewer, or came from one.
+         */
+        FileTold: {
+            /**
+             * Kept
+             * @description whether the desk has it
+             * @default true
+             */
+            kept: boolean;
+            /** Name */
+            name: string;
+            /** Sha256 */
+            sha256: string;
+            /** Size Bytes */
+            size_bytes: number;
+            /**
+             * Trouble
+             * @description why a reviewer's file is not here
+             * @default
+             */
+            trouble: string;
+        };
         /** FindingTold */
         FindingTold: {
             /** Code */
@@ -6936,6 +7109,29 @@ export interface components {
             trouble: string | null;
         };
         /**
+         * ItemTold
+         * @description One item of a submission.
+         */
+        ItemTold: {
+            /**
+             * Item
+             * @description as it is written, such as goods/summer-pass
+             */
+            item: string;
+            /**
+             * Must Go
+             * @description it cannot be kept back
+             */
+            must_go: boolean;
+            /**
+             * State
+             * @description approved or rejected, where the store decided about it alone; else empty
+             */
+            state: string;
+            /** Told */
+            told: string;
+        };
+        /**
          * JoinTold
          * @description The link by which anybody joins. ``closed_because``: closed, over, full; none: it is open.
          */
@@ -7097,6 +7293,39 @@ export interface components {
          * @enum {string}
          */
         LegAct: "submit" | "recall" | "change" | "drop";
+        /** LegLookTold */
+        LegLookTold: {
+            /** Findings */
+            findings: components["schemas"]["FindingTold"][];
+            /** Items */
+            items: components["schemas"]["ItemTold"][];
+            /** Lines */
+            lines: components["schemas"]["LookLineTold"][];
+            /**
+             * Live Known
+             * @description whether the desk knows what people see of it; if not, all counts as new
+             */
+            live_known: boolean;
+            /**
+             * Live Version
+             * @description what people are offered there now; none: nothing
+             */
+            live_version: string | null;
+            /**
+             * Open
+             * @description whether it can be handed in now
+             */
+            open: boolean;
+            /** Place */
+            place: string;
+            /** Place Title */
+            place_title: string;
+            /**
+             * Revision
+             * @description of this place alone
+             */
+            revision: string;
+        };
         /**
          * LegPhase
          * @enum {string}
@@ -7450,6 +7679,66 @@ export interface components {
             told: string;
         };
         /**
+         * LookLineTold
+         * @description One thing that is seen, as it will be and as it is live; none: it is not there.
+         */
+        LookLineTold: {
+            /** Added */
+            added: string[];
+            /** Changed */
+            changed: boolean;
+            /** Live */
+            live: string | null;
+            /** Live Members */
+            live_members: string[];
+            /** New */
+            new: string | null;
+            /**
+             * New Members
+             * @description where it is a list: permissions, countries, digests of pictures
+             */
+            new_members: string[];
+            part: components["schemas"]["LookPart"];
+            /** Part Title */
+            part_title: string;
+            /** Place */
+            place: string;
+            /** Removed */
+            removed: string[];
+            /** Title */
+            title: string;
+        };
+        /**
+         * LookPart
+         * @description What a line is about.
+         * @enum {string}
+         */
+        LookPart: "build" | "notes" | "texts" | "pictures" | "answers" | "goods" | "offer" | "reviewer";
+        /**
+         * LookTold
+         * @description All that people and reviewers will see of a release, beside what is live.
+         */
+        LookTold: {
+            /** App */
+            app: string;
+            /** App Title */
+            app_title: string;
+            /** Legs */
+            legs: components["schemas"]["LegLookTold"][];
+            /**
+             * Looked At
+             * Format: date-time
+             */
+            looked_at: string;
+            /**
+             * Revision
+             * @description of all places together; handing in asks for it
+             */
+            revision: string;
+            /** Version */
+            version: string;
+        };
+        /**
          * MarkTold
          * @description An instant at which the store was first seen to hold a version so.
          */
@@ -7527,6 +7816,16 @@ export interface components {
             first_round: number;
             /** Id */
             id: string;
+            /**
+             * Item
+             * @description what of the submission it is about, where the store says so
+             */
+            item: string | null;
+            /**
+             * Item Told
+             * @description the same in words; empty: the release as a whole
+             */
+            item_told: string;
             /** Last Round */
             last_round: number;
             /**
@@ -7615,6 +7914,47 @@ export interface components {
          * @enum {string}
          */
         MendAct: "" | "open berth" | "sign papers" | "push build" | "answer questions" | "write text" | "send texts" | "put pictures in" | "send pictures" | "answer topics" | "send answers" | "write goods" | "send goods" | "set offer" | "draft release" | "write notes" | "decide matters" | "tick checks" | "submit" | "go ahead" | "open trial" | "look at the store" | "wait";
+        /**
+         * MessageKind
+         * @description Who wrote a message of a round, and what it is.
+         * @enum {string}
+         */
+        MessageKind: "ours" | "appeal" | "store" | "question";
+        /** MessageTold */
+        MessageTold: {
+            /**
+             * Arrived
+             * @description whether the store has it; none: it was refused there
+             */
+            arrived: boolean | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Files */
+            files: components["schemas"]["FileTold"][];
+            /** Id */
+            id: string;
+            kind: components["schemas"]["MessageKind"];
+            /**
+             * Who
+             * @description who wrote it, or entered it
+             */
+            who: string;
+            /** Words */
+            words: string;
+        };
+        /** MessageWanted */
+        MessageWanted: {
+            /**
+             * Files
+             * @description documents that were sent to the desk
+             */
+            files?: string[];
+            /** Words */
+            words: string;
+        };
         /**
          * MoveSheetTold
          * @description What placing a build on one track would mean.
@@ -7762,7 +8102,7 @@ export interface components {
          * @description What a subscriber can subscribe to.
          * @enum {string}
          */
-        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "review longer than usual" | "launch ahead" | "launch stands still" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
+        NoticeKind: "processing ended" | "held by a question" | "approved" | "rejected" | "reviewer wrote" | "review longer than usual" | "launch ahead" | "launch stands still" | "breach" | "guard blind" | "order failing" | "order refused" | "step waiting" | "changed at the store" | "offered again" | "event not taken" | "rules changing" | "not moved up" | "key or standing expiring";
         /**
          * OfferSheetTold
          * @description What stands against offering the app so, and what a person should know before.
@@ -7802,7 +8142,7 @@ export interface components {
          * OrderKind
          * @enum {string}
          */
-        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write pictures" | "write answers" | "write goods" | "submit" | "recall" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
+        OrderKind: "open berth" | "rename berth" | "open track" | "rename track" | "close track" | "send build" | "answer questions" | "open trial" | "close trial" | "seat testers" | "take testers out" | "set availability" | "write texts" | "write pictures" | "write answers" | "write goods" | "submit" | "recall" | "write to the reviewer" | "appeal" | "launch" | "set share" | "pause" | "resume" | "halt" | "withdraw" | "halt drill";
         /**
          * OrderState
          * @enum {string}
@@ -8822,6 +9162,22 @@ export interface components {
             /** Store */
             store: string;
         };
+        /** ReceivedWanted */
+        ReceivedWanted: {
+            /**
+             * Asks
+             * @description the review waits for the answer
+             * @default false
+             */
+            asks: boolean;
+            /**
+             * Files
+             * @description documents that were sent to the desk
+             */
+            files?: string[];
+            /** Words */
+            words: string;
+        };
         /**
          * RecognisedTold
          * @description Where a file belongs; with ``why`` nobody can tell, and it was not put in.
@@ -9297,6 +9653,11 @@ export interface components {
             /** Decided At */
             decided_at: string | null;
             /**
+             * Files
+             * @description what went along for the reviewer
+             */
+            files: components["schemas"]["FileTold"][];
+            /**
              * For Reviewer
              * @description what it said to the reviewer
              */
@@ -9306,6 +9667,16 @@ export interface components {
              * @description why it was handed in while a matter was open
              */
             in_spite_of: string;
+            /**
+             * Items
+             * @description what went to review together
+             */
+            items: components["schemas"]["ItemTold"][];
+            /**
+             * Messages
+             * @description so many were written, both ways
+             */
+            messages: number;
             /**
              * Notes
              * @description as they were handed in, by locale; none: not known
@@ -9340,6 +9711,11 @@ export interface components {
             taken_up_at: string | null;
             /** @description how long it waits, while it is under review */
             waiting: components["schemas"]["WaitTold"] | null;
+            /**
+             * Waits For Answer
+             * @description the reviewer waits for an answer
+             */
+            waits_for_answer: boolean;
         };
         /**
          * RowKind
@@ -10488,6 +10864,8 @@ export interface components {
         };
         /** SubmitWanted */
         SubmitWanted: {
+            /** @description what the reviewer is told in this round instead of what stands */
+            brief?: components["schemas"]["restless_tide__wire__reviewing__BriefWanted"];
             /**
              * For Reviewer
              * @description a note for the reviewer; none: the one that is drafted from the matters
@@ -10500,10 +10878,20 @@ export interface components {
              */
             in_spite_of: string;
             /**
+             * Looked
+             * @description the revision of the last look at it; without it nothing is handed in
+             */
+            looked?: string | null;
+            /**
              * Store
              * @description a store, or store/track; none: every leg that can be handed in
              */
             store?: string | null;
+            /**
+             * Without
+             * @description items that are kept back, such as goods/summer-pass
+             */
+            without?: string[];
         };
         /** SubscriptionTold */
         SubscriptionTold: {
@@ -10765,6 +11153,29 @@ export interface components {
              * @description what must be done before it opens
              */
             waits_for: string[];
+        };
+        /**
+         * ThreadTold
+         * @description The correspondence of one round.
+         */
+        ThreadTold: {
+            /**
+             * Against Appeal
+             * @description why it cannot be appealed; empty: it can
+             */
+            against_appeal: string;
+            /** Messages */
+            messages: components["schemas"]["MessageTold"][];
+            /** Open To Words */
+            open_to_words: boolean;
+            /** Round */
+            round: number;
+            state: components["schemas"]["RoundState"];
+            /**
+             * Waits
+             * @description the reviewer waits for an answer
+             */
+            waits: boolean;
         };
         /** TicketWanted */
         TicketWanted: {
@@ -11496,6 +11907,21 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** BriefWanted */
+        restless_tide__wire__cohorts__BriefWanted: {
+            /**
+             * Brief
+             * @description what to look at, by locale; empty text: take it out
+             */
+            brief?: {
+                [key: string]: string;
+            };
+            /**
+             * Contact
+             * @default
+             */
+            contact: string;
+        };
         /**
          * SignInWanted
          * @description How the store's reviewer signs in; sealed like keys, never shown again.
@@ -11662,6 +12088,24 @@ export interface components {
             email: string;
             /** Password */
             password: string;
+        };
+        /**
+         * BriefWanted
+         * @description What reviewers are told; what is left out stays as it is.
+         */
+        restless_tide__wire__reviewing__BriefWanted: {
+            /**
+             * Files
+             * @description all of them; an empty list takes them out
+             */
+            files?: string[] | null;
+            /**
+             * Note
+             * @description empty takes it out
+             */
+            note?: string | null;
+            /** @description with all of it empty, it is taken out */
+            sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
         };
     };
     responses: never;
@@ -12549,7 +12993,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BriefWanted"];
+                "application/json": components["schemas"]["restless_tide__wire__cohorts__BriefWanted"];
             };
         };
         responses: {
@@ -14763,6 +15207,150 @@ export interface operations {
             };
         };
     };
+    "reviewing-appeal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                place: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessageWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThreadTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-threads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                place: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThreadTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                place: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessageWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThreadTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-received": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+                place: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceivedWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThreadTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "releases-drop_leg": {
         parameters: {
             query?: never;
@@ -14856,6 +15444,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NoteTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-look": {
+        parameters: {
+            query?: {
+                /** @description a store, or store/track; none: all of its places */
+                store?: string | null;
+            };
+            header?: never;
+            path: {
+                app: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */
@@ -15545,6 +16168,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AppTold"];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-message_file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                message: string;
+                /** @description SHA-256 in hexadecimal digits */
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-briefs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BriefTold"][];
+                };
+            };
+            /** @description What is wrong, where, and how to fix it (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reviewing-change_brief": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                app: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["restless_tide__wire__reviewing__BriefWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BriefTold"];
                 };
             };
             /** @description What is wrong, where, and how to fix it (RFC 9457) */

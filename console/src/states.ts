@@ -7,7 +7,7 @@ export const INVITATION_SITS: readonly string[] = ["queued", "sent", "accepted",
 export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", "halted", "withdrawn", "superseded"]
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
 export const LEG_STOPPED: readonly string[] = ["halted", "withdrawn"]
-export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "review longer than usual", "launch ahead", "launch stands still", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
+export const NOTICE_KINDS = ["processing ended", "held by a question", "approved", "rejected", "reviewer wrote", "review longer than usual", "launch ahead", "launch stands still", "breach", "guard blind", "order failing", "order refused", "step waiting", "changed at the store", "offered again", "event not taken", "rules changing", "not moved up", "key or standing expiring"] as const
 export const ORDER_PENDING: readonly string[] = ["queued", "sent"]
 /** How stores rise beside each other, in words. */
 export const PACES = {"free": "each store for itself", "in step": "in step: no store more than one stage ahead of the slowest", "lead": "one store leads"} as const

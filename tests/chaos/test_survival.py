@@ -82,7 +82,7 @@ def test_a_service_killed_between_approval_and_launch_launches_once(killable: Ha
     apps, dice = [killable.new_app() for _ in range(4)], random.Random(17)
     for app in apps:
         killable.draft(app, stores=("openfield",), needs_go_ahead=True)
-        killable.tide.releases.submit(app, "1.0.0")
+        killable.submit(app, "1.0.0")
     for app in apps:  # the hours count from when the store has it
         killable.all_confirmed(app)
     killable.pass_hours(60, desk=False)

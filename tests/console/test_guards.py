@@ -106,7 +106,7 @@ def test_what_a_hand_carried_store_shows_is_typed_in(page: Page, harbour: Harbou
     expect(page.get_by_role("button", name="Type in an hour")).to_have_count(0)
     leg = LegWanted(build=build, ladder="30@24,100")
     harbour.tide.releases.draft(app, "1.0.0", legs={"wrackline": leg}, notes={"en": "New."})
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     settle(harbour, app, "Hand 1.0.0 to review")
     settle(harbour, app, "See what Wrackline", "approved")
     settle(harbour, app, "Launch 1.0.0")

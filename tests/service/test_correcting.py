@@ -37,7 +37,7 @@ def test_a_draft_is_discarded_until_it_was_handed_in(harbour: Harbour) -> None:
         harbour.tide.releases.one(app, "1.0.0")
     assert acts(harbour, app)[0] == "draft discarded"
     harbour.tide.releases.draft(app, "1.0.0", legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     with pytest.raises(ImpossibleAct, match="handed in at openfield and is under review") as late:
         harbour.tide.releases.discard(app, "1.0.0")
     assert late.value.possible == ("recall",)
@@ -57,7 +57,7 @@ def test_a_store_is_taken_into_a_release_and_out_of_it(harbour: Harbour) -> None
     with pytest.raises(ImpossibleAct, match="discard the draft instead"):
         harbour.tide.releases.drop_leg(app, "1.0.0", "northgate")
     harbour.tide.releases.add_leg(app, "1.0.0", "openfield", LegWanted(build="latest"))
-    harbour.tide.releases.submit(app, "1.0.0", store="openfield")
+    harbour.submit(app, "1.0.0", store="openfield")
     with pytest.raises(ImpossibleAct, match="it stays, with its history"):
         harbour.tide.releases.drop_leg(app, "1.0.0", "openfield")
 
@@ -162,7 +162,7 @@ def test_an_app_is_retired_once_nothing_is_under_way_and_restored(harbour: Harbo
         harbour.push(harbour.package(app, "northgate", "1.1.0", 2), app=app, store="northgate")
     harbour.tide.releases.steer(app, "1.0.0", "withdraw", reason="what is out can still be stopped")
     with pytest.raises(Conflict, match="nothing new begins with it"):
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     assert app not in {row.app for row in harbour.tide.watching.overview().rows}
     assert "is in use again" in told(tide("app", "restore", app))
@@ -266,6 +266,6 @@ def test_a_draft_gets_another_version_until_it_was_handed_in(harbour: Harbour, t
         harbour.tide.releases.rename(app, "1.1.0", "1.2.0")
     assert harbour.leg(app, "openfield", "1.1.0").build_label == "1.1.0 (2)"
     assert acts(harbour, app)[:2] == ["leg changed", "release renamed"]
-    harbour.tide.releases.submit(app, "1.1.0")
+    harbour.submit(app, "1.1.0")
     with pytest.raises(ImpossibleAct, match="handed in at openfield"):
         harbour.tide.releases.rename(app, "1.1.0", "1.3.0")

@@ -128,7 +128,7 @@ def test_two_people_who_write_one_text_lose_none_of_it(harbour: Harbour) -> None
 def test_a_locked_change_is_kept_and_goes_along_by_itself_after_the_review(harbour: Harbour) -> None:
     app, dossier = harbour.new_app(), harbour.tide.dossier
     harbour.draft(app, stores=("openfield",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     dossier.write(app, "en", {"summary": "Changed.", "privacy-page": "https://saltgrass.example.org/data"})
     sent = {one.store: (one.sent, one.kept) for one in dossier.send(app)}
@@ -209,7 +209,7 @@ def test_the_sheet_of_a_release_and_its_hand_in_say_the_same(harbour: Harbour) -
     (missing,) = [found for thing in sheet.places[0].things for found in thing.findings if found.level == "blocker"]
     assert (missing.code, missing.place) == ("text-missing", "texts.en.description")
     with pytest.raises(NotReady) as refused:
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     assert [found.detail for found in refused.value.findings] == [missing.detail]
     harbour.write_dossier(app)
     harbour.approve(app)

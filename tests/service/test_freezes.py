@@ -70,7 +70,7 @@ def test_an_approved_release_waits_for_the_end_of_a_freeze(harbour: Harbour) -> 
     wall = harbour.tide.watching.clock().now.replace(tzinfo=None, microsecond=0)
     harbour.tide.freezes.set("fair", wall - timedelta(hours=1), wall + timedelta(days=20), apps=[app])
     harbour.draft(app, stores=("northgate",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     harbour.pass_hours(70, desk=False)
     leg = until(lambda: harbour.leg(app, "northgate"), lambda seen: seen.phase == "approved")

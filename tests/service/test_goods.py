@@ -140,7 +140,7 @@ def test_a_release_of_an_app_that_sells_something_waits_for_a_good_on_sale(harbo
 def test_locked_goods_wait_for_the_end_of_the_review(harbour: Harbour, tmp_path: Path) -> None:
     app = harbour.new_app()
     harbour.draft(app)
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     harbour.tide.dossier.write_good(app, "maps", with_picture(harbour, tmp_path))
     sent = {one.store: (one.goods_sent, one.goods_kept) for one in harbour.tide.dossier.send(app)}

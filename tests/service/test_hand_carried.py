@@ -78,7 +78,7 @@ def test_a_release_goes_from_draft_to_halted_with_one_leg_carried_by_a_person_be
         "wrackline": LegWanted(build=android, ladder="30@24,100"),
     }
     carried.tide.releases.draft(app, "1.0.0", legs=legs, notes={"en": "What is new."})
-    carried.tide.releases.submit(app, "1.0.0")
+    carried.submit(app, "1.0.0")
     step = step_of(carried, app, "Hand 1.0.0 to review")
     assert step.texts == {"notes en": "What is new."}
     assert carried.tide.stores.one("wrackline").waiting_steps >= 1
@@ -123,7 +123,7 @@ def test_a_step_confirmed_by_mistake_is_undone_until_something_followed(carried:
     ready_there(carried, app, carried.ready_build(app, "openfield"))
     build = carried.tide.builds.of_app(app)[0].id
     carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": LegWanted(build=build)}, notes={"en": "New."})
-    carried.tide.releases.submit(app, "1.0.0")
+    carried.submit(app, "1.0.0")
     handed = settle(carried, app, "Hand 1.0.0 to review")
     settle(carried, app, "See what", "approved")
     settle(carried, app, "Launch 1.0.0")
@@ -152,7 +152,7 @@ def test_a_halt_takes_the_place_of_a_step_that_still_waits(carried: Harbour) -> 
     ready_there(carried, app, build)
     leg = LegWanted(build=build, ladder="30@24,100")
     carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": leg}, notes={"en": "New."})
-    carried.tide.releases.submit(app, "1.0.0")
+    carried.submit(app, "1.0.0")
     settle(carried, app, "Hand 1.0.0")
     settle(carried, app, "See what", "approved")
     settle(carried, app, "Launch 1.0.0")
@@ -190,7 +190,7 @@ def test_a_review_by_hand_that_ends_in_a_no_keeps_every_reason(carried: Harbour)
     build = carried.ready_build(app, "openfield")
     ready_there(carried, app, build)
     carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": LegWanted(build=build)}, notes={"en": "New."})
-    carried.tide.releases.submit(app, "1.0.0")
+    carried.submit(app, "1.0.0")
     settle(carried, app, "Hand 1.0.0")
     settle(carried, app, "See what", "rejected", "No picture.\nThe text is too short.")
     seen = carried.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rejected").legs[0]
@@ -327,7 +327,7 @@ def test_a_build_moves_up_the_tracks_of_a_store_that_is_carried_by_hand(carried:
     assert [(leg.place, leg.phase, leg.share) for leg in risen.legs] == [("wrackline/lookout", "rising", 0.05)]
     (drafted,) = carried.tide.tracks.promote(app, "wrackline/lookout", notes={"en": "What is new."})
     assert drafted.drafted
-    carried.tide.releases.submit(app, "1.0.0", store="wrackline")
+    carried.submit(app, "1.0.0", store="wrackline")
     settle(carried, app, "Hand 1.0.0 to review at Wrackline")
 
 

@@ -25,7 +25,7 @@ FIRST, SECOND = "It asks for a place and takes none.", "The first page does not 
 def refused(harbour: Harbour, app: str, *reasons: str) -> LegTold:
     """Hand in, and have Openfield refuse it."""
     harbour.control("openfield", "mischief", {"reject_next": [*reasons]})
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     harbour.pass_hours(60, desk=False)
     return harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rejected").legs[0]
@@ -49,7 +49,7 @@ def test_each_reason_becomes_a_matter_that_stands_in_the_way_until_something_was
     assert one.possible == ["answer", "fix", "dispute"]
     assert one.thing_title, "the store has said what it is about"
     with pytest.raises(NotReady, match="Handing in 1.0.0") as stopped:
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     assert [finding.code for finding in stopped.value.findings] == ["matter-open"] * 2
     with pytest.raises(Invalid, match="Say what was done"):
         matters.decide(app, one.id, "fix")
@@ -79,7 +79,7 @@ def test_what_is_open_can_be_handed_in_with_a_reason(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("openfield",))
     refused(harbour, app, FIRST)
-    harbour.tide.releases.submit(
+    harbour.submit(
         app, "1.0.0", in_spite_of="The reviewer was mistaken on the phone.", for_reviewer="Please look again."
     )
     last = harbour.all_confirmed(app).legs[0].rounds[-1]
@@ -107,7 +107,7 @@ def test_a_matter_is_taken_has_a_ticket_and_a_day_and_teaches_a_check(harbour: H
     with pytest.raises(Conflict, match="has this check already"):
         matters.teach(app, "question", " Is every  permission used? ")
     with pytest.raises(NotReady) as stopped:
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     assert {finding.code for finding in stopped.value.findings} == {"check-question", "check-words"}
     assert "notes in en contains 'what is new'" in str(stopped.value.findings)
     with pytest.raises(ImpossibleAct, match="tested automatically"):
@@ -142,7 +142,11 @@ def test_matters_and_checks_by_command(tide: Terminal, harbour: Harbour) -> None
     assert "not yet" in tide("check", "list", "--app", app, "--release", "1.0.0").stdout
     assert tide("release", "submit", "1.0.0", "--app", app).returncode == 1
     assert tide("check", "tick", check, "1.0.0", "--app", app).returncode == 0
-    assert tide("release", "submit", "1.0.0", "--app", app, "--note", "Look at the map.").returncode == 0
+    unlooked = tide("release", "submit", "1.0.0", "--app", app)
+    assert f"tide release look 1.0.0 --app {app}" in unlooked.stderr
+    looked = json.loads(tide("release", "look", "1.0.0", "--app", app, "--json").stdout)["revision"]
+    handed_in = tide("release", "submit", "1.0.0", "--app", app, "--looked", looked, "--note", "Look at the map.")
+    assert handed_in.returncode == 0
     until(lambda: submission(harbour, app), lambda held: held["reviewer_note"] == "Look at the map.")
     assert tide("check", "end", check, "--app", app, "--reason", "it is in the tests now").returncode == 0
     assert "No checks yet" in tide("check", "list", "--app", app).stdout

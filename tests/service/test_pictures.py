@@ -254,7 +254,7 @@ def test_a_refusal_says_why_and_nothing_is_lost(harbour: Harbour, bare: str, tmp
 def test_locked_pictures_wait_for_the_end_of_the_review(harbour: Harbour, tmp_path: Path) -> None:
     app = harbour.new_app()
     harbour.draft(app)
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     (new,) = keep(harbour, tmp_path, pictures.screen("new", 1080, 2300))
     phone = [one.sha256 for one in next(

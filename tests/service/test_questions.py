@@ -66,7 +66,7 @@ def test_a_release_waits_for_the_answers_and_for_what_they_lead_to(harbour: Harb
     harbour.tide.dossier.send(app)
     harbour.until_held(app)
     with pytest.raises(NotReady) as refused:
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     assert [(found.code, found.place) for found in refused.value.findings] == [
         ("answer-missing", "answers.hidden-cost")
     ]
@@ -74,7 +74,7 @@ def test_a_release_waits_for_the_answers_and_for_what_they_lead_to(harbour: Harb
     harbour.tide.dossier.send(app)
     harbour.until_held(app)
     with pytest.raises(NotReady) as refused:
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     assert [found.code for found in refused.value.findings] == ["answer-refused"]
     harbour.tide.dossier.answer(app, {"hidden-cost": "no"}, store="openfield")
     harbour.tide.dossier.send(app)
@@ -86,7 +86,7 @@ def test_a_release_waits_for_the_answers_and_for_what_they_lead_to(harbour: Harb
 def test_answers_that_are_locked_are_kept_and_go_when_the_review_has_ended(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("northgate",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     until(lambda: harbour.leg(app, "northgate"), lambda leg: leg.phase == "under review" and leg.confirmed)
     harbour.tide.dossier.answer(app, {"violence": "strong"})
     (sent,) = harbour.tide.dossier.send(app, store="northgate")

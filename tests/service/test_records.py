@@ -428,7 +428,8 @@ LATER = (ThingKind.ANSWERS, ThingKind.GOODS)
 
 def of_that_time(rules: Rulebook) -> Rulebook:
     """The same without what rulebooks did not have then: questions about an app, classes of pictures, goods, and licence texts."""
-    document = rules.model_dump(mode="json", exclude={"questionnaire", "goods"})
+    later = {"must_go", "refused_item", "appeals", "go_together"}
+    document = rules.model_dump(mode="json", exclude={"questionnaire": True, "goods": True, "review": later})
     document["listing"]["pictures"] = {}
     document["listing"]["fields"] = {
         key: field for key, field in document["listing"]["fields"].items() if field["means"] != "licence"

@@ -260,18 +260,18 @@ def test_a_submission_that_a_rule_forbids_is_refused_with_all_findings_and_nothi
     legs = {store: LegWanted(build=harbour.ready_build(app, store)) for store in ("northgate", "openfield")}
     harbour.tide.releases.draft(app, "1.0.0", legs=legs)
     with pytest.raises(NotReady) as refused:
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
     assert [finding.code for finding in refused.value.findings] == ["notes-missing", "notes-missing"]
     assert all(leg.rounds == [] for leg in harbour.tide.releases.one(app, "1.0.0").legs)
     harbour.tide.releases.write_notes(app, "1.0.0", "en", "y" * 700)
     with pytest.raises(NotReady, match="700 characters; Openfield takes 650"):
-        harbour.tide.releases.submit(app, "1.0.0")
+        harbour.submit(app, "1.0.0")
 
 
 def test_a_recalled_leg_can_be_handed_in_again(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("northgate",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     with pytest.raises(ImpossibleAct, match="its build cannot be changed"):
         harbour.tide.releases.change_leg(
@@ -286,7 +286,7 @@ def test_a_recalled_leg_can_be_handed_in_again(harbour: Harbour) -> None:
 def test_a_recall_that_comes_too_late_leaves_the_verdict_standing_and_launches_nothing(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("northgate",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     harbour.control("northgate", "mischief", {"outage": True})
     harbour.tide.releases.recall(app, "1.0.0", "northgate", reason="a typo in the notes")
@@ -373,7 +373,7 @@ def option(harbour: Harbour, app: str, version: str, act: str) -> OptionTold:
 def test_notes_written_during_a_review_are_apart_from_those_the_store_has(harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("northgate",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     leg = harbour.leg(app, "northgate")
     assert (leg.notes_not_sent, leg.rounds[0].notes) == ([], {"en": "What is new."})
@@ -384,7 +384,7 @@ def test_notes_written_during_a_review_are_apart_from_those_the_store_has(harbou
     harbour.tide.releases.recall(app, "1.0.0", "northgate", reason="other notes")
     harbour.all_confirmed(app)
     assert harbour.leg(app, "northgate").notes_go == "They go along when it is handed in."
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     harbour.all_confirmed(app)
     assert harbour.leg(app, "northgate").notes_not_sent == []
     assert harbour.control("northgate", "things/submission")[-1]["notes"] == {"en": "What is newer."}

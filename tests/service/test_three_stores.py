@@ -36,7 +36,7 @@ def coast(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Harbour]:
 def test_the_same_release_takes_three_paths_as_the_rulebooks_say(coast: Harbour) -> None:
     app = coast.new_app()
     coast.draft(app, stores=STORES)
-    coast.tide.releases.submit(app, "1.0.0")
+    coast.submit(app, "1.0.0")
     coast.all_confirmed(app)
     coast.pass_hours(70, desk=False)
     risen = coast.released(

@@ -15,7 +15,7 @@ from restless_tide.standins.__main__ import RULEBOOKS
 from restless_tide.wire.cohorts import TrialWanted
 from restless_tide.wire.releases import LegWanted
 from restless_tide.wire.tracks import CellTold, PlacementTold
-from tests.harbour import Harbour, until
+from tests.harbour import Harbour, handed_in, until
 from tests.patience import OPENLY
 from tests.service.test_cli import Terminal
 
@@ -140,7 +140,7 @@ def test_a_build_server_places_for_the_crew_and_it_comes_to_production_without_a
     assert [(leg.place, leg.phase) for leg in release.legs] == [
         ("northgate", "draft"), ("openfield", "draft"), ("openfield/early", "rising"), ("slatehouse", "draft"),
     ]  # fmt: skip
-    tide.releases.submit(app, "1.0.0")
+    handed_in(tide, app, "1.0.0")
     harbour.all_confirmed(app)
     harbour.pass_hours(60, desk=False)
     done = harbour.released(

@@ -95,7 +95,7 @@ def test_a_review_says_how_long_it_waits_and_figures_are_shown(harbour: Harbour,
     tide = Terminal(harbour, tmp_path)
     app = harbour.new_app()
     harbour.draft(app, stores=("northgate",))
-    harbour.tide.releases.submit(app, "1.0.0")
+    harbour.submit(app, "1.0.0")
     (round_,) = harbour.all_confirmed(app).legs[0].rounds
     assert round_.waiting is not None
     assert not round_.waiting.long

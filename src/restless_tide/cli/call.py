@@ -95,9 +95,14 @@ class Call:
         else:
             self.say(empty)
 
+    @property
+    def asks(self) -> bool:
+        """Whether a person sits at a terminal and is asked; scripts and --yes go straight on."""
+        return not getattr(self.given, "yes", False) and sys.stdin.isatty() and sys.stdout.isatty()
+
     def confirm(self, consequence: str) -> bool:
-        """Ask a person at a terminal; scripts and --yes go straight on."""
-        if getattr(self.given, "yes", False) or not (sys.stdin.isatty() and sys.stdout.isatty()):
+        """Ask a person, where one can be asked."""
+        if not self.asks:
             return True
         self.say(consequence)
         return input("Go on? [y/N] ").strip().lower() in ("y", "yes")

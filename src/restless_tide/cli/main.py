@@ -37,6 +37,7 @@ NOUNS = {
     "release": Noun("releases", "releases: draft, see what stops it, submit, show, give the go-ahead"),
     "rollout": Noun("releases", "steer: advance, pause, resume, halt, finish, withdraw"),
     "matter": Noun("matters", "what stores have refused, as work: answer, fix, dispute"),
+    "reviewer": Noun("reviewers", "what stores' reviewers are told, and the correspondence with them"),
     "check": Noun("matters", "what refusals have taught: looked at before every hand-in of an app"),
     "guard": Noun("guards", "rules that watch rollouts and may pause or halt them"),
     "ladder": Noun("ladders", "ladders that are kept under a name: list, set, drop"),

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from tzlocal import get_localzone_name
 
-from restless_tide.cli import halting, live, pace, ready
+from restless_tide.cli import halting, live, looking, pace, ready
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
@@ -115,6 +115,7 @@ def add(nouns: Nouns) -> None:
     )
     parser.add_argument("--app", metavar="APP", help="only of this app")
     place_argument(parser, required=False)
+    looking.add(nouns)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)
@@ -123,6 +124,18 @@ def add(nouns: Nouns) -> None:
         "--note",
         metavar="TEXT",
         help="a note for the reviewer; @FILE reads a file, - a pipe; without it, what was done about the matters is said",
+    )
+    parser.add_argument(
+        "--looked",
+        metavar="REVISION",
+        help="the revision that tide release look shows; without it you are shown what is handed in, and asked",
+    )
+    parser.add_argument(
+        "--without",
+        action="append",
+        default=[],
+        metavar="ITEM",
+        help="keep it back, such as goods/summer-pass; repeat it",
     )
     parser.add_argument(
         "--in-spite-of", metavar="REASON", default="", help="why it is handed in while a matter is open"
@@ -405,8 +418,20 @@ def _hours(hours: float | None) -> str:
 def _submit(call: Call) -> Exit | None:
     given = call.given
     note = text_argument(given.note) if given.note is not None else None
+    looked = given.looked
+    if looked is None and call.asks:
+        found = call.tide.releases.look(given.app, given.version, store=given.store)
+        looking.tell(call, found)
+        call.demand_confirmation(f"{found.app_title} {found.version} goes to review as it is shown here.")
+        looked = found.revision
     call.tide.releases.submit(
-        given.app, given.version, store=given.store, for_reviewer=note, in_spite_of=given.in_spite_of
+        given.app,
+        given.version,
+        store=given.store,
+        looked=looked,
+        without=given.without,
+        for_reviewer=note,
+        in_spite_of=given.in_spite_of,
     )
     return _tell_when_settled(call)
 

@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import getpass
-import os
-from pathlib import Path
-
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.cohorts import brief_argument, brief_of
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP, build_of, trial_of, where_arguments
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, count, span, stores_argument
+from restless_tide.cli.sign_ins import sign_in_arguments, sign_in_of
 from restless_tide.cli.telling import moment, unconfirmed
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.trial import BEFORE_PEOPLE, TrialState
 from restless_tide.wire.cohorts import (
     PlanTold,
-    SignInWanted,
     TrialAgainWanted,
     TrialSheetTold,
     TrialTold,
@@ -65,7 +61,7 @@ def add(nouns: Nouns) -> None:
     brief_argument(parser)
     parser.add_argument("--contact", default="")
     parser.add_argument("--remarks-to", default="")
-    _sign_in_arguments(parser)
+    sign_in_arguments(parser)
     parser.add_argument("--reason", default="")
     _wait(parser)
     parser = nouns.command("trial close", _close, "end a trial")
@@ -101,20 +97,10 @@ def _wanted(parser: Parser) -> None:
     parser.add_argument("--notes", default="", help="the same as --task, in English")
     parser.add_argument("--contact", default="", help="the address testers answer to")
     parser.add_argument("--remarks-to", default="", metavar="WHERE", help="where remarks go besides the tester's page")
-    _sign_in_arguments(parser)
+    sign_in_arguments(parser)
     parser.add_argument(
         "--when-ready", action="store_true", help="hand it in as soon as the store has processed the build"
     )
-
-
-def _sign_in_arguments(parser: Parser) -> None:
-    parser.add_argument("--sign-in", metavar="NAME", help="the account by which the store's reviewer signs in")
-    parser.add_argument(
-        "--password-file",
-        metavar="FILE",
-        help="holds its password; without it TIDE_REVIEWER_PASSWORD, or you are asked",
-    )
-    parser.add_argument("--reviewer", default="", metavar="TEXT", help="what else the reviewer must know")
 
 
 def _wait(parser: Parser, seconds: float = 10.0) -> None:
@@ -127,17 +113,6 @@ def _wait(parser: Parser, seconds: float = 10.0) -> None:
     )
 
 
-def _sign_in(call: Call) -> SignInWanted | None:
-    given = call.given
-    if given.sign_in is None:
-        return SignInWanted(how=given.reviewer) if given.reviewer else None
-    if given.password_file:
-        password = Path(given.password_file).read_text(encoding="utf-8").strip()
-    else:
-        password = os.environ.get("TIDE_REVIEWER_PASSWORD") or getpass.getpass("The reviewer's password: ")
-    return SignInWanted(name=given.sign_in, password=password, how=given.reviewer)
-
-
 def _trial(call: Call) -> TrialWanted:
     given = call.given
     brief = brief_of(given) | ({"en": given.notes} if given.notes else {})
@@ -148,7 +123,7 @@ def _trial(call: Call) -> TrialWanted:
         brief=brief,
         contact=given.contact,
         remarks_to=given.remarks_to,
-        sign_in=_sign_in(call),
+        sign_in=sign_in_of(call),
         when_ready=given.when_ready,
     )
 
@@ -301,7 +276,7 @@ def _again(call: Call) -> Exit | None:
         brief=brief_of(given),
         contact=given.contact,
         remarks_to=given.remarks_to,
-        sign_in=_sign_in(call),
+        sign_in=sign_in_of(call),
         reason=given.reason,
     )
     call.tide.testing.hand_in_again(trial_of(call), wanted)

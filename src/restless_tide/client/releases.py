@@ -25,8 +25,8 @@ from restless_tide.wire.releases import (
     ReleaseWanted,
     SteeringTold,
     SteerWanted,
-    SubmitWanted,
 )
+from restless_tide.wire.reviewing import BriefWanted, LookTold, SubmitWanted
 
 
 class Releases(Noun):
@@ -105,21 +105,38 @@ class Releases(Noun):
         """Discard a draft that was handed in nowhere. Raises ImpossibleAct."""
         self._line.delete(f"/v1/apps/{app}/releases/{version}")
 
+    def look(self, app: str, version: str, *, store: str | None = None) -> LookTold:
+        """All that people and reviewers will see of a release, beside what is live; at one place, or at all of them."""
+        query = {"store": store} if store is not None else {}
+        return self._line.get(f"/v1/apps/{app}/releases/{version}/look", LookTold, **query)
+
     def submit(
         self,
         app: str,
         version: str,
         *,
         store: str | None = None,
+        looked: str | None = None,
+        without: Sequence[str] = (),
         for_reviewer: str | None = None,
+        brief: BriefWanted | None = None,
         in_spite_of: str = "",
     ) -> ReleaseTold:
         """Hand a leg, or all that can be, to review. Raises NotReady with the findings.
 
-        ``for_reviewer`` goes along as a note; without it, the one that is drafted from what was done about the matters.
-        With ``in_spite_of``, a reason, open matters are not in the way.
+        ``looked`` is the revision of the last look at it: without it Invalid is raised, StaleView where it has changed since.
+        ``without`` are items that are kept back. ``for_reviewer`` goes along as a note; without it, the one that is drafted
+        from what was done about the matters; ``brief`` is told in this round instead of what stands. With ``in_spite_of``, a
+        reason, open matters are not in the way.
         """
-        wanted = SubmitWanted(store=store, for_reviewer=for_reviewer, in_spite_of=in_spite_of)
+        wanted = SubmitWanted(
+            store=store,
+            looked=looked,
+            without=list(without),
+            for_reviewer=for_reviewer,
+            brief=brief or BriefWanted(),
+            in_spite_of=in_spite_of,
+        )
         return self._line.post(f"/v1/apps/{app}/releases/{version}/submissions", ReleaseTold, wanted)
 
     def figures(self, by: str = "store", *, app: str | None = None, store: str | None = None) -> list[FiguresTold]:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from restless_tide.client.people import People
     from restless_tide.client.releases import Releases
     from restless_tide.client.reports import Reports
+    from restless_tide.client.reviewers import Reviewers
     from restless_tide.client.signing import Signing
     from restless_tide.client.steps import Steps
     from restless_tide.client.stores import Stores
@@ -115,6 +116,12 @@ class Tide:
         from restless_tide.client.freezes import Freezes
 
         return Freezes(self._line)
+
+    @cached_property
+    def reviewers(self) -> Reviewers:
+        from restless_tide.client.reviewers import Reviewers
+
+        return Reviewers(self._line)
 
     @cached_property
     def matters(self) -> Matters:

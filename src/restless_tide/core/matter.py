@@ -68,12 +68,16 @@ _DONE = {S.ANSWERED: "Answered", S.FIXED: "Fixed", S.DISPUTED: "We think otherwi
 
 @dataclass(frozen=True, slots=True)
 class MatterKnown:
-    """A matter as far as handing in needs it. ``said``: what was done about it."""
+    """A matter as far as handing in needs it. ``said``: what was done about it; ``version``: the release that left it, if that
+    is another one.
+    """
 
     number: int
     words: str
     state: MatterState
     said: str = ""
+    item: str | None = None
+    version: str = ""
 
 
 def same_words(one: str, other: str) -> bool:
@@ -92,7 +96,7 @@ def check_matters(matters: Sequence[MatterKnown]) -> list[Finding]:
         Finding(
             MATTER_OPEN,
             Level.BLOCKER,
-            f"Matter {one.number} is open: {_shown(one.words)}",
+            f"Matter {one.number}{f' of {one.version}' if one.version else ''} is open: {_shown(one.words)}",
             f"matter {one.number}",
             "Answer it, fix it or dispute it, and say what was done; or say why it is handed in in spite of it.",
         )

@@ -14,6 +14,7 @@ class NoticeKind(StrEnum):
     HELD = "held by a question"
     APPROVED = "approved"
     REJECTED = "rejected"
+    REVIEWER_WROTE = "reviewer wrote"
     REVIEW_LONG = "review longer than usual"
     LAUNCH_AHEAD = "launch ahead"
     LAUNCH_STANDS_STILL = "launch stands still"

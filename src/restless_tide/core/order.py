@@ -58,6 +58,8 @@ class OrderKind(StrEnum):
     WRITE_GOODS = "write goods"
     SUBMIT = "submit"
     RECALL = "recall"
+    WRITE_REVIEWER = "write to the reviewer"
+    APPEAL = "appeal"
     LAUNCH = "launch"
     SET_SHARE = "set share"
     PAUSE = "pause"
@@ -141,6 +143,8 @@ RULES: Mapping[OrderKind, OrderRule] = {
     _K.UNSEAT: OrderRule(Subject.TRIAL),
     _K.SUBMIT: OrderRule(Subject.ROUND),
     _K.RECALL: OrderRule(Subject.ROUND, (RoundEvent.RECALL,)),
+    _K.WRITE_REVIEWER: OrderRule(Subject.ROUND),
+    _K.APPEAL: OrderRule(Subject.ROUND, (RoundEvent.APPEAL,)),
     _K.LAUNCH: OrderRule(Subject.LEG, (RolloutEvent.LAUNCH,), turn=1),
     _K.SET_SHARE: OrderRule(Subject.LEG, (RolloutEvent.ADVANCE, RolloutEvent.FINISH)),
     # a pause keeps its turn: going before a waiting resume, it would be undone by it

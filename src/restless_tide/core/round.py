@@ -1,8 +1,8 @@
 """A round: one attempt of a leg at the store's review.
 
-A round never comes back from a verdict. Whatever follows a rejection (another build, corrected texts,
-an answer to the reviewer) is the next round of the same leg. A recall may come too late: then the
-store's verdict stands, although the round was called back here.
+A round comes back from a verdict by an appeal alone, where the store takes one. Whatever else follows a rejection (another
+build, corrected texts) is the next round of the same leg. A recall may come too late: then the store's verdict stands,
+although the round was called back here.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ class RoundEvent(StrEnum):
     APPROVE = "approve"
     REJECT = "reject"
     RECALL = "recall"
+    APPEAL = "appeal"
 
 
 S, E = RoundState, RoundEvent
@@ -40,6 +41,7 @@ ROUND = Machine(
         (S.IN_HAND, E.APPROVE): S.APPROVED,
         (S.IN_HAND, E.REJECT): S.REJECTED,
         (S.IN_HAND, E.RECALL): S.RECALLED,
+        (S.REJECTED, E.APPEAL): S.QUEUED,
         (S.RECALLED, E.APPROVE): S.APPROVED,
         (S.RECALLED, E.REJECT): S.REJECTED,
     },

@@ -26,6 +26,7 @@ from restless_tide.core.ladder import Ladder
 from restless_tide.core.numbers import MOST_PARTS
 from restless_tide.core.picture_rules import PictureClasses
 from restless_tide.core.questionnaire import QuestionnaireRules
+from restless_tide.core.review_items import ALWAYS, RefusedItem, ReviewItem
 from restless_tide.core.rule import CountedIn, Rules, When
 
 
@@ -168,9 +169,34 @@ class ReviewRules(Rules):
     needed_for: tuple[str, ...] = Field(
         title="What is reviewed", default=("release",), description="what is reviewed: release, trial, texts …"
     )
-    go_together: tuple[str, ...] = Field(
-        title="What one submission carries", default=("build", "notes"), description="items one submission carries"
+    go_together: tuple[ReviewItem, ...] = Field(
+        title="What one submission may carry",
+        default=ALWAYS,
+        max_length=len(ReviewItem),
+        description="the kinds of items that one submission may carry",
     )
+    must_go: tuple[ReviewItem, ...] = Field(
+        title="What goes with the version",
+        default=(),
+        max_length=len(ReviewItem),
+        description="of them, what cannot be kept back once it has changed",
+    )
+    refused_item: RefusedItem = Field(
+        title="A refused item",
+        default=RefusedItem.HOLDS,
+        description="what becomes of the rest when an item other than the build is refused",
+    )
+    appeals: int = Field(
+        title="Appeals per round", default=0, ge=0, le=10, description="how often a refusal may be appealed; 0: never"
+    )
+
+    @model_validator(mode="after")
+    def _what_goes(self) -> ReviewRules:
+        if not set(ALWAYS) <= set(self.go_together):
+            raise ValueError("every submission carries the build and the notes")
+        if not set(self.must_go) <= set(self.go_together):
+            raise ValueError("what must go is among what may go together")
+        return self
 
 
 class RolloutRules(Rules):

@@ -133,7 +133,7 @@ class Chapter:
         }
         told = {"en": "Departures on the lock screen.", "de": "Abfahrten auf dem Sperrbildschirm."}
         self._tide.releases.draft("ferryglass", "5.2.0", legs=legs, notes=told)
-        self._tide.releases.submit("ferryglass", "5.2.0")
+        self._hand_in("ferryglass", "5.2.0")
         self._season.settle()
         self._settle_step("Hand 5.2.0 to review")
         self._settle_step("See what Wrackline", "approved")
@@ -141,6 +141,10 @@ class Chapter:
             self._season.pass_hours(3)
         self._season.wait_for(lambda: self._waiting("Launch 5.2.0") is not None)
         self._settle_step("Launch 5.2.0")
+
+    def _hand_in(self, app: str, version: str, *, store: str | None = None) -> None:
+        looked = self._tide.releases.look(app, version, store=store).revision
+        self._tide.releases.submit(app, version, store=store, looked=looked)
 
     def _launched(self, app: str, version: str) -> bool:
         return all(leg.launched_at for leg in self._tide.releases.one(app, version).legs)
@@ -215,7 +219,7 @@ class Chapter:
         self._tide.dossier.send("loam")
         pictures.change_loam(self._tide)
         self._tide.releases.add_leg("ferryglass", "5.2.1", "openfield", LegWanted(build=self._fixed))
-        self._tide.releases.submit("ferryglass", "5.2.1", store="openfield")
+        self._hand_in("ferryglass", "5.2.1", store="openfield")
         self._season.settle()
         self._tide.dossier.write("ferryglass", "en", {"summary": texts.FERRYGLASS_CHANGED})
         self._tide.dossier.send("ferryglass")
@@ -295,7 +299,7 @@ class Chapter:
             for store, number in builds.items()
         }
         self._tide.releases.draft(app, version, legs=legs, notes={"en": notes, "de": "Kleine Verbesserungen."})
-        self._tide.releases.submit(app, version)
+        self._hand_in(app, version)
         self._season.settle()
 
     def _cohorts(self) -> None:
@@ -346,7 +350,7 @@ class Chapter:
         self._tide.releases.draft("marram", "2.4.0", legs=legs, notes=told)
         why = "finds are kept in another way; no store is to run ahead"
         self._tide.releases.set_pace("marram", "2.4.0", "in step", reason=why)
-        self._tide.releases.submit("marram", "2.4.0")
+        self._hand_in("marram", "2.4.0")
         self._season.settle()
         self._settle_step("Hand 2.4.0 to review")
         self._season.pass_hours(48)
@@ -393,7 +397,7 @@ class Chapter:
                 ]
             },
         )
-        self._tide.releases.submit("loam", "1.0.0")
+        self._hand_in("loam", "1.0.0")
         self._season.pass_hours(14)
         for matter in self._tide.matters.of_app("loam"):
             self._tide.matters.arrange("loam", matter.id, taken_by=self._tide.people.me().id, ticket="SG-41")
@@ -402,7 +406,7 @@ class Chapter:
         self._tide.releases.draft(
             "ferryglass", "5.2.1", legs={"northgate": leg}, notes={"en": "Starts again when the timetable is empty."}
         )
-        self._tide.releases.submit("ferryglass", "5.2.1")
+        self._hand_in("ferryglass", "5.2.1")
         recipe = PackageRecipe("org.example.saltgrass.loam", "1.0.1", 2, "Loam", _PLACE_ANDROID, padding_bytes=180_000)
         self._season.pass_hours(31)
         self._tide.builds.push(write_apk(self._packages / "loam-1.0.1-2.apk", recipe), app="loam")
@@ -426,7 +430,7 @@ class Chapter:
         told = "Departures in the corner of the screen, also without a network; the timetable of the outer islands."
         leg = LegWanted(build=desktop, ladder="15@90,60@72,100")
         self._tide.releases.draft("ferryglass", "5.3.0", legs={"slatehouse": leg}, notes={"en": told})
-        self._tide.releases.submit("ferryglass", "5.3.0")
+        self._hand_in("ferryglass", "5.3.0")
         self._season.settle()
 
     def _next_marram(self) -> None:

@@ -264,7 +264,9 @@ class Tour:
         self.tide("dossier goods --app marram --store northgate")
         self.tide("release ready 2.4.0 --app marram")
         self.tide('standin mischief openfield --reject-next "The first page does not load without a network."')
-        self.tide("release submit 2.4.0 --app marram")
+        self.tide("release look 2.4.0 --app marram")
+        looked = self.ask("release look 2.4.0 --app marram")["revision"]
+        self.tide(f"release submit 2.4.0 --app marram --looked {looked}")
         for store in ("northgate", "openfield"):
             self.tide(f"standin step {store} 40")
         self.until("release show 2.4.0 --app marram", "rejected")
@@ -287,7 +289,9 @@ class Tour:
         self.say("Openfield asks again, and the standing answer is given automatically")
         self.until(f"build show {fixed['id']}", "Openfield: ready")
         self.tide(f"release change 2.4.0 --app marram --store openfield --build {fixed['id']} --needs-go-ahead")
-        self.tide("release submit 2.4.0 --app marram --store openfield")
+        self.tide("release look 2.4.0 --app marram --store openfield")
+        looked = self.ask("release look 2.4.0 --app marram --store openfield")["revision"]
+        self.tide(f"release submit 2.4.0 --app marram --store openfield --looked {looked}")
         self.tide("standin step openfield 40")
         self.until("release show 2.4.0 --app marram", "the go-ahead to launch")
         self.tide('release go-ahead 2.4.0 --app marram --reason "the ferry fair opens"')

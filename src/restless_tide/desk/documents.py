@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.documents import DRAWN, DocumentFormat, FileAnswer, is_document, read_document
 from restless_tide.core.errors import Invalid, NotFound, TooLarge
 from restless_tide.desk.desk import Act, Desk
-from restless_tide.records.tables import Document
+from restless_tide.records.tables import Document, ReviewerBrief, ReviewMessage, Round
 
 
 def keep_file(desk: Desk, person: str, part: Path, name: str) -> FileAnswer:
@@ -43,6 +43,14 @@ def known(session: Session, answer: FileAnswer) -> FileAnswer:
     return replace(_of(row), name=answer.name)
 
 
+def by_digest(session: Session, sha256: str) -> FileAnswer:
+    """A document that was sent to the desk, under the name it came with. Raises NotFound."""
+    row = session.get(Document, sha256)
+    if row is None:
+        raise NotFound(f"There is no document {sha256[:12]} here.", remedy="Send it first.", code="document-unknown")
+    return _of(row)
+
+
 def _of(row: Document) -> FileAnswer:
     return FileAnswer(row.sha256, row.name, DocumentFormat(row.format), row.size_bytes)
 
@@ -66,6 +74,12 @@ def among(answers: Iterable[Any]) -> list[Mapping[str, Any]]:
 def named_in(answers: Iterable[Any]) -> set[str]:
     """Their digests."""
     return {str(one["sha256"]) for one in among(answers)}
+
+
+def for_reviewers(session: Session) -> set[str]:
+    """The digests of documents that a reviewer was sent or has sent, or that every round takes along."""
+    kept = (ReviewerBrief.files, Round.files, ReviewMessage.files)
+    return {str(one["sha256"]) for column in kept for files in session.scalars(select(column)) for one in files}
 
 
 def drop_unused(act: Act, named: set[str], after_days: int) -> set[str]:

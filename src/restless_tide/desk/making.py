@@ -192,7 +192,8 @@ def _documents(session: Session) -> set[str]:
     waiting = lanes.pending_payloads(session, OrderKind.WRITE_ANSWERS)
     here = documents.named_in(session.scalars(select(AppAnswer.answer)))
     there = documents.named_in(session.scalars(select(HeldAnswer.answer)))
-    return here | there | {one for sent in waiting for one in documents.named_in(sent["answers"].values())}
+    shown = documents.for_reviewers(session)
+    return here | there | shown | {one for sent in waiting for one in documents.named_in(sent["answers"].values())}
 
 
 def _ordered(session: Session) -> set[str]:

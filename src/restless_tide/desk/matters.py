@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -13,6 +13,7 @@ from restless_tide.core.check import MOST_CHECKS, Check, CheckKind
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotFound
 from restless_tide.core.matter import (
     BY_PEOPLE,
+    IN_THE_WAY,
     MATTER,
     MOST_MATTERS,
     MatterEvent,
@@ -33,6 +34,7 @@ class Reason:
 
     words: str
     thing: str | None = None
+    item: str | None = None
 
 
 # what stores say
@@ -52,20 +54,24 @@ def refused(act: Act, round_: Round, reasons: Sequence[Reason]) -> None:
                 return
             leg.matters.append(
                 Matter(
-                    leg_id=leg.id, number=len(leg.matters) + 1, words=reason.words, thing=reason.thing,
+                    leg_id=leg.id, number=len(leg.matters) + 1, words=reason.words, thing=reason.thing, item=reason.item,
                     first_round=round_.number, last_round=round_.number, created_at=act.now, changed_at=act.now,
                 )
             )  # fmt: skip
             continue
         known.last_round, known.thing = round_.number, reason.thing or known.thing
+        known.item = reason.item or known.item
         if known.state is not MatterState.OPEN:
             _move(act, known, MatterEvent.REOPEN, "The store gave it again.")
 
 
-def approved(act: Act, round_: Round) -> None:
-    """What the store has refused before is settled by its approval."""
-    for matter in round_.leg.matters:
-        if MATTER.allows(matter.state, MatterEvent.SETTLE):
+def approved(act: Act, round_: Round, refused_alone: Collection[str] = ()) -> None:
+    """What the store has refused before is settled by its approval, but for items that it has refused alone."""
+    carried = {str(one["item"]) for one in round_.items}
+    for matter in (*round_.leg.matters, *(one for one in _of_items(round_.leg) if one.item in carried)):
+        if (matter.item is None or matter.item not in refused_alone) and MATTER.allows(
+            matter.state, MatterEvent.SETTLE
+        ):
             matter.state, matter.changed_at = MATTER.after(matter.state, MatterEvent.SETTLE), act.now
 
 
@@ -155,15 +161,36 @@ def needed(session: Session, app_name: str, matter_id: str) -> Matter:
 
 
 def known_of(leg: Leg) -> tuple[MatterKnown, ...]:
-    """The matters of a leg, as handing in needs them."""
-    return tuple(MatterKnown(one.number, one.words, one.state, one.said) for one in leg.matters)
+    """The matters of a leg, as handing in needs them, and those of items that an earlier release left open there."""
+    own = [MatterKnown(one.number, one.words, one.state, one.said, one.item) for one in leg.matters]
+    left = [
+        MatterKnown(one.number, one.words, one.state, one.said, one.item, one.leg.release.version)
+        for one in _of_items(leg)
+        if one.state in IN_THE_WAY
+    ]
+    return (*own, *left)
+
+
+def _of_items(leg: Leg) -> list[Matter]:
+    """The matters of single items that other releases have there, and that are not settled."""
+    session = object_session(leg)
+    assert session is not None
+    wanted = (
+        select(Matter)
+        .join(Leg)
+        .where(Leg.berth_id == leg.berth_id, Leg.id != leg.id, Matter.item.is_not(None))
+        .where(Matter.state != MatterState.SETTLED)
+        .order_by(Matter.created_at, Matter.number)
+        .limit(MOST_MATTERS)
+    )
+    return list(session.scalars(wanted))
 
 
 def drafted_note(leg: Leg) -> str:
     """What the next round would say to the reviewer: what was done about each reason, and the build if it is another one."""
     last = legs.last_round(leg)
     other = leg.build.label if last is not None and last.build_id != leg.build_id else ""
-    return note_for_reviewer(known_of(leg), other)
+    return note_for_reviewer([one for one in known_of(leg) if not one.version], other)
 
 
 def of_app(session: Session, app_name: str, version: str | None, *, every: bool) -> list[Matter]:

@@ -150,7 +150,8 @@ def _hand_in(act: Act, app: App, leg: Leg) -> None:
     if consignment is not None and consignment.state in COMING:
         leg.submits_itself = True
     else:
-        releases.submit(act, app.name, leg.release.version, str(find.place_of(leg)))
+        place = str(find.place_of(leg))
+        releases.submit(act, app.name, leg.release.version, place, releases.HandingIn(automatic=True))
 
 
 @dataclass(frozen=True)

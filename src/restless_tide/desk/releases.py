@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Collection
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from sqlalchemy import select
@@ -11,8 +12,15 @@ from sqlalchemy.orm import Session
 from restless_tide.core.conditions import Condition, with_shorthands
 from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
 from restless_tide.core.ladder import OWN, Ladder, continued, rest_of_way
-from restless_tide.core.leg import PART_WAY, LegPhase, demand_open_to_change, demand_open_to_submission
+from restless_tide.core.leg import (
+    OPEN_TO_SUBMISSION,
+    PART_WAY,
+    LegPhase,
+    demand_open_to_change,
+    demand_open_to_submission,
+)
 from restless_tide.core.locales import locale_of
+from restless_tide.core.look import chosen_items
 from restless_tide.core.matter import MATTER_OPEN
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import demand_ready
@@ -22,7 +30,21 @@ from restless_tide.core.rulebook import PRODUCTION, Audience, RolloutRules
 from restless_tide.core.sheet import sheet
 from restless_tide.core.tracks import demand_track, parse_address
 from restless_tide.core.versions import parse_version
-from restless_tide.desk import find, go_aheads, keyset, known, ladders, launching, legs, matters, retiring, reviews
+from restless_tide.core.words import listed
+from restless_tide.desk import (
+    find,
+    go_aheads,
+    keyset,
+    known,
+    ladders,
+    last_look,
+    launching,
+    legs,
+    matters,
+    retiring,
+    reviewer_briefs,
+    reviews,
+)
 from restless_tide.desk.desk import Act
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import App, Consignment, Leg, Release, Round
@@ -43,6 +65,21 @@ class LegWish:
     not_before: datetime | None = None
     no_date: bool = False
     with_other_legs: bool | None = None
+
+
+@dataclass(frozen=True)
+class HandingIn:
+    """How something is handed in. ``looked`` is the revision of the last look at it; ``automatic``: as a person has ordered
+    before, when nothing could be looked at yet.
+
+    ``without`` are items that are kept back. With ``in_spite_of``, a reason, open matters are not in the way.
+    """
+
+    looked: str | None = None
+    automatic: bool = False
+    without: tuple[str, ...] = ()
+    in_spite_of: str = ""
+    reviewer: reviewer_briefs.ForRound = field(default_factory=reviewer_briefs.ForRound)
 
 
 def draft(act: Act, app_name: str, version: str, wishes: dict[str, LegWish]) -> Release:
@@ -138,26 +175,39 @@ def submit(
     app_name: str,
     version: str,
     store_name: str | None,
-    *,
-    for_reviewer: str | None = None,
-    in_spite_of: str = "",
+    handing_in: HandingIn = HandingIn(),
 ) -> list[Leg]:
     """Hand a leg, or every leg that can be, to the stores' review; each in a new round.
 
-    ``for_reviewer`` goes along as a note; None: the one that is drafted from what was done about the matters. With
-    ``in_spite_of``, a reason, open matters are not in the way. Raises NotReady with the findings of all chosen legs; then
-    nothing is handed in anywhere.
+    Raises NotReady with the findings of all chosen legs, Invalid where nobody has looked at what is handed in, StaleView
+    where it has changed since; then nothing is handed in anywhere.
     """
     release = find.release(act.session, retiring.app_in_use(act.session, app_name), version)
-    chosen = _chosen(release, store_name, {LegPhase.DRAFT, LegPhase.REJECTED, LegPhase.RECALLED}, "handed in")
+    chosen = _chosen(release, store_name, OPEN_TO_SUBMISSION, "handed in")
     for leg in chosen:
         demand_open_to_submission(legs.phase(leg))
-    said = [finding for leg in chosen for finding in findings(act.session, leg, act.now)]
-    if in_spite_of.strip():
+    looks = {leg.id: last_look.of_leg(act.session, leg, act.now) for leg in chosen}
+    in_spite_of = handing_in.in_spite_of.strip()
+    said = [finding for look in looks.values() for finding in look.findings]
+    if in_spite_of:
         said = [finding for finding in said if finding.code != MATTER_OPEN]
     demand_ready(said, f"Handing in {release.version}")
+    if not handing_in.automatic:
+        others = [leg for leg in release.legs if leg.id not in looks and legs.phase(leg) in OPEN_TO_SUBMISSION]
+        every = [*looks.values(), *(last_look.of_leg(act.session, leg, act.now) for leg in others)]
+        last_look.demand_looked(looks.values(), every, handing_in.looked)
+    left_out = set(handing_in.without) - {item for look in looks.values() for item in look.items}
+    if left_out:
+        raise Invalid(
+            f"{listed(sorted(left_out))} is not among what {release.version} carries.",
+            remedy=f"See: tide release look {release.version} --app {release.app.name}",
+            code="item-unknown",
+        )
     for leg in chosen:
-        number = len(leg.rounds) + 1
+        number, look, rules = len(leg.rounds) + 1, looks[leg.id], rules_of(leg.berth.store)
+        drafted = matters.drafted_note(leg)
+        without = [item for item in handing_in.without if item in look.items]
+        items = chosen_items(rules.review, look.items, without, rules.store)
         round_ = Round(
             leg_id=leg.id,
             number=number,
@@ -165,19 +215,21 @@ def submit(
             submitted_at=act.now,
             changed_at=act.now,
             notes=dict(release.notes),
-            for_reviewer=matters.drafted_note(leg) if for_reviewer is None else for_reviewer,
-            in_spite_of=in_spite_of.strip(),
+            in_spite_of=in_spite_of,
+            items=[{"item": item, "state": ""} for item in items],
+            look=last_look.keep(act.session, look.lines),
         )
         leg.rounds.append(round_)
         act.session.flush()
+        reviewer_briefs.put_into(act, round_, drafted, handing_in.reviewer)
         reviews.handed_in(act, round_)
         act.order(OrderKind.SUBMIT, lane=leg.id, store=leg.berth.store, subject=round_.id)
         act.log(
             "handed to review",
             legs.leg_subject(leg),
             app=release.app.name,
-            reason=in_spite_of.strip(),
-            after={"round": number, "build": leg.build_id, "version": release.version},
+            reason=in_spite_of,
+            after={"round": number, "build": leg.build_id, "version": release.version, "items": items},
         )
     return chosen
 
@@ -190,7 +242,7 @@ def build_ready(act: Act, consignment: Consignment) -> None:
     for leg in act.session.scalars(waiting).all():
         leg.submits_itself, release = False, leg.release
         try:
-            submit(act, release.app.name, release.version, str(find.place_of(leg)))
+            submit(act, release.app.name, release.version, str(find.place_of(leg)), HandingIn(automatic=True))
         except (NotReady, Conflict, ImpossibleAct) as wrong:
             act.log("not handed in automatically", legs.leg_subject(leg), app=release.app.name, reason=wrong.detail)
 
@@ -243,7 +295,7 @@ def of_app(session: Session, app_name: str, *, after: str | None = None, limit: 
     return list(session.scalars(keyset.page(wanted, keys, after=here, falls=True, limit=limit)))
 
 
-def _chosen(release: Release, store_name: str | None, phases: set[LegPhase], verb: str) -> list[Leg]:
+def _chosen(release: Release, store_name: str | None, phases: Collection[LegPhase], verb: str) -> list[Leg]:
     if store_name is not None:
         return [find.leg(release, store_name)]
     chosen = [leg for leg in release.legs if legs.phase(leg) in phases]

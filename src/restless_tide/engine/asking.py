@@ -12,7 +12,7 @@ from restless_tide.core.errors import Invalid, StoreRefused, TideError
 from restless_tide.desk import dossiers, lanes, rulebooks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.lanes import needed
-from restless_tide.engine import counting, field_reports, sightings
+from restless_tide.engine import counting, field_reports, reviewing, sightings
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import Berth, Store
@@ -60,6 +60,7 @@ def ask(desk: Desk, store_id: str) -> int | None:
     if events or time.monotonic() >= desk.background.look_after.get(store_id, 0.0):
         desk.background.look_after[store_id] = time.monotonic() + LOOK_EVERY_SECONDS
         field_reports.fetch_pictures(desk, store_id, gateway)
+        reviewing.fetch_files(desk, store_id, gateway)
         field_reports.ask_usage(desk, store_id, gateway)
     return taken
 

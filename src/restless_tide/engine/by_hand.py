@@ -19,6 +19,7 @@ from restless_tide.core.errors import StoreRefused
 from restless_tide.core.goods import good_told
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.review_items import ALWAYS, item_told, kind_of
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
 from restless_tide.core.rulebook import Rulebook
@@ -300,6 +301,12 @@ class ByHand:
         notes = {f"notes {locale}": text for locale, text in wanted.notes.items()}
         if wanted.reviewer_note:
             notes["note for the reviewer"] = wanted.reviewer_note
+        if wanted.sign_in:
+            notes["sign-in for the reviewer"] = "\n".join(f"{name}: {text}" for name, text in wanted.sign_in.items())
+        others = [item_told(item) for item in wanted.items if kind_of(item) not in ALWAYS]
+        if others:
+            notes["goes to review, too"] = ", ".join(others)
+        self._name({one.sha256: one.name for one in wanted.attachments}, "documents")
         if not self._reviewed:
             self._ask(
                 f"Choose {wanted.version} at {self._at_store}",
@@ -319,6 +326,26 @@ class ByHand:
     def recall(self, submission: str, key: str) -> protocol.SubmissionAnswer:
         self._ask(f"Take it back from review at {self._store}", "Recall it.", look_for="It is no longer in review.")
         return protocol.SubmissionAnswer(id=submission, state=RoundState.RECALLED)
+
+    def write_reviewer(self, submission: str, wanted: protocol.MessageRequest, key: str) -> protocol.MessageAnswer:
+        self._name({one.sha256: one.name for one in wanted.files}, "documents")
+        self._ask(
+            f"Write to the reviewer of {self._version} at {self._at_store}",
+            "Send the message below, with the files, if there are any.",
+            look_for="The store shows the message as sent.",
+            texts={"message": wanted.words},
+        )
+        return protocol.MessageAnswer(id=f"by hand {key}", submission=submission)
+
+    def appeal(self, submission: str, wanted: protocol.MessageRequest, key: str) -> protocol.SubmissionAnswer:
+        self._name({one.sha256: one.name for one in wanted.files}, "documents")
+        self._ask(
+            f"Appeal against the refusal of {self._version} at {self._at_store}",
+            "Appeal with the words below, and the files, if there are any.",
+            look_for="The store shows the appeal as received.",
+            texts={"appeal": wanted.words},
+        )
+        return protocol.SubmissionAnswer(id=submission, state=RoundState.QUEUED)
 
     def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         self._ask(

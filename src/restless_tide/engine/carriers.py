@@ -21,6 +21,7 @@ from restless_tide.core.errors import StoreUnreachable
 from restless_tide.core.lane import Held
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.own_track import OWN_TRACK, OwnTrackEvent
+from restless_tide.core.review_items import ALWAYS
 from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
@@ -36,7 +37,18 @@ from restless_tide.engine.by_hand import NeedsPerson, first_build
 from restless_tide.gateways import protocol
 from restless_tide.gateways.client import NOT_YET
 from restless_tide.gateways.way import Way
-from restless_tide.records.tables import Berth, Consignment, Invitation, Leg, Order, Round, Step, Track, Trial
+from restless_tide.records.tables import (
+    Berth,
+    Consignment,
+    Invitation,
+    Leg,
+    Order,
+    ReviewMessage,
+    Round,
+    Step,
+    Track,
+    Trial,
+)
 
 Call = Callable[[Way], Any]
 
@@ -439,6 +451,13 @@ def _note_trial_trouble(act: Act, order: Order, reason: str) -> None:
 # review
 
 
+def _sign_in_of(desk: Desk, round_: Round) -> dict[str, str] | None:
+    if round_.sealed_sign_in is None:
+        return None
+    found: dict[str, str] = json.loads(desk.seal.open(round_.sealed_sign_in, f"round {round_.id}"))
+    return found
+
+
 def _submit(desk: Desk, session: Session, order: Order) -> Call:
     round_ = needed(session, Round, order.subject)
     release, berth = round_.leg.release, round_.leg.berth
@@ -448,14 +467,55 @@ def _submit(desk: Desk, session: Session, order: Order) -> Call:
         version=release.version,
         notes=dict(release.notes if round_.notes is None else round_.notes),
         reviewer_note=round_.for_reviewer,
+        sign_in=_sign_in_of(desk, round_),
+        items=tuple(str(one["item"]) for one in round_.items) or tuple(map(str, ALWAYS)),
         track=round_.leg.track,
     )
-    reference = berth.store_ref or ""
-    return lambda gateway: gateway.submit(reference, wanted, order.id)
+    reference, files = berth.store_ref or "", list(round_.files)
+
+    def call(way: Way) -> protocol.SubmissionAnswer:
+        attached = dossier_carriers.attached(desk, way, order.id, reference, files)
+        return way.submit(reference, wanted.model_copy(update={"attachments": attached}), order.id)
+
+    return call
 
 
 def _submission_taken(act: Act, order: Order, answer: protocol.SubmissionAnswer) -> None:
     needed(act.session, Round, order.subject).store_ref = answer.id
+
+
+def _message_of(session: Session, order: Order) -> ReviewMessage:
+    return needed(session, ReviewMessage, str(order.payload["message"]))
+
+
+def _to_reviewer(write: Callable[[Way, str, protocol.MessageRequest, str], Any]) -> Prepare:
+    """A message of ours with its files, to the reviewer of its round."""
+
+    def prepare(desk: Desk, session: Session, order: Order) -> Call:
+        message = _message_of(session, order)
+        round_ = message.round
+        reference, berth = round_.store_ref or "", round_.leg.berth.store_ref or ""
+        words, files = message.words, list(message.files)
+
+        def call(way: Way) -> Any:
+            attached = dossier_carriers.attached(desk, way, order.id, berth, files)
+            return write(way, reference, protocol.MessageRequest(words=words, files=attached), order.id)
+
+        return call
+
+    return prepare
+
+
+def _message_taken(act: Act, order: Order, answer: protocol.MessageAnswer) -> None:
+    message = _message_of(act.session, order)
+    message.reference = answer.id
+    leg = message.round.leg
+    act.tell("reviewer has it", leg_subject(leg), app=leg.release.app.name)
+
+
+def _message_refused(act: Act, order: Order, reason: str) -> None:
+    leg = _message_of(act.session, order).round.leg
+    act.log(f"{order.kind} refused", leg_subject(leg), app=leg.release.app.name, reason=reason)
 
 
 def _submission_refused(act: Act, order: Order, reason: str) -> None:
@@ -558,6 +618,10 @@ CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.UNSEAT: Carrier(_unseat, _seats_taken_back, _seats_refused),
     OrderKind.SUBMIT: Carrier(_submit, _submission_taken, _submission_refused),
     OrderKind.RECALL: Carrier(_recall, _nothing_more, _recall_refused),
+    OrderKind.WRITE_REVIEWER: Carrier(
+        _to_reviewer(lambda way, *said: way.write_reviewer(*said)), _message_taken, _message_refused
+    ),
+    OrderKind.APPEAL: Carrier(_to_reviewer(lambda way, *said: way.appeal(*said)), _nothing_more, _message_refused),
     OrderKind.LAUNCH: Carrier(_launch, _launched, _steering_refused),
     OrderKind.SET_SHARE: Carrier(_set_share, _nothing_more, _steering_refused),
     OrderKind.PAUSE: _ROLLOUT_STEP,

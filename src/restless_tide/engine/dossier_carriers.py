@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from typing import Any
 
 from sqlalchemy.orm import Session
 
+from restless_tide.core.documents import DOCUMENT_TYPES, DocumentFormat
 from restless_tide.core.errors import StoreRefused
 from restless_tide.core.good import read_sold
 from restless_tide.core.picture_rules import MEDIA_TYPES, PictureFormat
@@ -120,6 +121,22 @@ def _with_files(
         return made(way, (), f"{order.id}-whole")
 
     return whole
+
+
+def attached(
+    desk: Desk, way: Way, key: str, berth: str, files: Collection[Mapping[str, Any]]
+) -> tuple[protocol.Attached, ...]:
+    """Files for a reviewer, each uploaded for the call under a key."""
+    return tuple(
+        protocol.Attached(
+            sha256=one["sha256"],
+            name=one["name"],
+            media_type=DOCUMENT_TYPES[DocumentFormat(one["format"])],
+            size_bytes=one["size_bytes"],
+            upload=_upload(desk, way, key, berth, one["sha256"]),
+        )
+        for one in files
+    )
 
 
 def written(part: Part[Any]) -> Callable[[Act, Order, Any], None]:

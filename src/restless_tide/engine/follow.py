@@ -28,6 +28,7 @@ from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.legs import leg_subject
 from restless_tide.desk.stores import rules_of
+from restless_tide.engine import reviewing
 from restless_tide.gateways import protocol
 from restless_tide.records.columns import new_id
 from restless_tide.records.tables import App, Berth, Consignment, Leg, Order, Round, Sighting, Store, Trial
@@ -249,9 +250,7 @@ def _tell_of_build(act: Act, word: Word, consignment: Consignment) -> None:
 
 def _absorb_round(act: Act, row: Round, said: protocol.SubmissionAnswer | protocol.SubmissionChanged) -> None:
     row.reasons = list(said.reasons)
-    if RoundState(said.state) is RoundState.REJECTED and row.state is not RoundState.REJECTED:
-        told = {one.text: one.thing for one in said.objections}
-        matters.refused(act, row, [matters.Reason(words, told.get(words)) for words in said.reasons])
+    reviewing.verdicts(act, row, said)
 
 
 def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> None:
@@ -270,7 +269,9 @@ def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> 
         after={"round": str(row.state)},
     )
     if row.state is RoundState.APPROVED:
-        matters.approved(act, row)
+        matters.approved(act, row, reviewing.refused_alone(row))
+    if cause is Cause.REFUSED:
+        return  # an appeal was not taken: the refusal stands, and people know of it
     if row.state in (RoundState.APPROVED, RoundState.REJECTED):
         store = rules_of(leg.berth.store).store
         said = f"{release.app.title} {release.version} was {row.state} by {store}. {' '.join(row.reasons)}".strip()

@@ -30,7 +30,7 @@ from restless_tide.desk import dossiers, invitations, lanes, parts, tracks
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
-from restless_tide.engine import field_reports, follow
+from restless_tide.engine import field_reports, follow, reviewing
 from restless_tide.engine.follow import Word
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import StoreEvent
@@ -343,6 +343,12 @@ def apply(
     match event.type:
         case "rollout.changed":
             _rollout_changed(desk, act, store, event, data, key, known)
+        case "submission.message":
+            round_ = _row(act.session, Subject.ROUND, store, event.subject)
+            if round_ is None:
+                _demand_settled(act, key)
+                return
+            reviewing.message_told(act, round_, data)
         case "report.filed":
             field_reports.take_in(desk, act, store, event)
         case "tester.changed":

@@ -138,6 +138,10 @@ class Gateway:
         """Fetch the file of a document that the store holds."""
         self._send("GET", f"/v1/berths/{berth}/dossier/documents/{sha256}", into=into, most=LARGEST_DOCUMENT_BYTES)
 
+    def reviewer_file(self, submission: str, sha256: str, into: Path) -> None:
+        """Fetch a file that a reviewer sent."""
+        self._send("GET", f"/v1/submissions/{submission}/files/{sha256}", into=into, most=LARGEST_DOCUMENT_BYTES)
+
     def gauges(self, berth: str, after: str = "") -> protocol.GaugePage:
         """The hours that were counted after a cursor, a page at a time; from the first one without it."""
         asked = {"after": after} if after else {}
@@ -260,6 +264,14 @@ class Gateway:
 
     def recall(self, submission: str, key: str) -> protocol.SubmissionAnswer:
         return self._call("POST", f"/v1/submissions/{submission}/recall", protocol.SubmissionAnswer, key=key)
+
+    def write_reviewer(self, submission: str, wanted: protocol.MessageRequest, key: str) -> protocol.MessageAnswer:
+        path = f"/v1/submissions/{submission}/messages"
+        return self._call("POST", path, protocol.MessageAnswer, body=wanted, key=key)
+
+    def appeal(self, submission: str, wanted: protocol.MessageRequest, key: str) -> protocol.SubmissionAnswer:
+        path = f"/v1/submissions/{submission}/appeals"
+        return self._call("POST", path, protocol.SubmissionAnswer, body=wanted, key=key)
 
     def launch(self, submission: str, share: float, key: str) -> protocol.RolloutAnswer:
         body = protocol.ShareRequest(share=share)

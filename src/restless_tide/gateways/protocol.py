@@ -19,6 +19,7 @@ from restless_tide.core.gauges import MOST_CELLS, MOST_COUNTED
 from restless_tide.core.good import SoldGood
 from restless_tide.core.limits import LARGEST_NUMBER
 from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.review_items import ALWAYS, MOST_ITEMS
 from restless_tide.core.rulebook import LONGEST_TRACK_TITLE, PRODUCTION, TRACK_KEY
 
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
@@ -249,33 +250,76 @@ class Usage(Message):
     days: tuple[UsageDay, ...] = Field(default=(), max_length=400)
 
 
+class Attached(Message):
+    """A file that goes to a reviewer, or comes from one. ``upload`` is that of its bytes; none: it is fetched, or is there."""
+
+    sha256: Digest
+    name: Line
+    media_type: Line = "application/octet-stream"
+    size_bytes: Count
+    upload: Reference | None = None
+
+
+MOST_ATTACHED = 10
+Attachments = Annotated[tuple[Attached, ...], Field(max_length=MOST_ATTACHED)]
+
+
+class MessageRequest(Message):
+    """Words to the reviewer of a submission, or an appeal against a refusal."""
+
+    words: Words = Field(min_length=1)
+    files: Attachments = ()
+
+
+class MessageAnswer(Message):
+    """A message as the store has it."""
+
+    id: Reference
+    submission: Reference
+
+
 class SubmissionRequest(Message):
     """A build that is to come to a track which is open to choosers or to everybody; production, unless another is named.
 
-    ``items`` are what goes to review together, as the rulebook's ``review.go_together`` names them."""
+    ``items`` are what goes to review together, of the kinds that the rulebook's ``review.go_together`` names; one good is
+    ``goods/`` and its reference. ``reviewer_note``, ``sign_in`` and ``attachments`` are for the reviewer alone."""
 
     consignment: Line
     version: Line
     notes: TextByName
     reviewer_note: Words = ""
-    items: Lines = ("build", "notes")
+    sign_in: TextByName | None = Field(default=None, repr=False)
+    attachments: Attachments = ()
+    items: Annotated[tuple[Line, ...], Field(max_length=MOST_ITEMS)] = tuple(map(str, ALWAYS))
     track: TrackKey = PRODUCTION
 
 
 class Objection(Message):
-    """One reason of a refusal, and the thing of the rulebook's graph that it is about, where the store names it."""
+    """One reason of a refusal, the thing of the rulebook's graph that it is about, and the item of the submission, where the
+    store names them."""
 
     text: Words
     thing: Line | None = None
+    item: Line | None = None
+
+
+class ItemVerdict(Message):
+    """What a store has decided about one item of a submission."""
+
+    item: Line
+    state: Literal["approved", "rejected"]
 
 
 class SubmissionAnswer(Message):
-    """``objections`` say the same as ``reasons``, and what each is about; a store may leave them out."""
+    """``objections`` say the same as ``reasons``, and what each is about; a store may leave them out, and ``items``, too.
+
+    A submission that is approved may have reasons, too: those against an item that was refused alone."""
 
     id: Reference
     state: SubmissionHeld
     reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
     objections: tuple[Objection, ...] = Field(default=(), max_length=MOST_LISTED)
+    items: tuple[ItemVerdict, ...] = Field(default=(), max_length=MOST_ITEMS)
     sequence: Place | None = None
 
 
@@ -606,6 +650,16 @@ class SubmissionChanged(Message):
     state: SubmissionHeld
     reasons: tuple[Words, ...] = Field(default=(), max_length=MOST_LISTED)
     objections: tuple[Objection, ...] = Field(default=(), max_length=MOST_LISTED)
+    items: tuple[ItemVerdict, ...] = Field(default=(), max_length=MOST_ITEMS)
+
+
+class ReviewerMessage(Message):
+    """The data of ``submission.message``: a reviewer wrote. ``asks``: the review waits for the answer."""
+
+    id: Reference
+    words: Words
+    asks: bool = False
+    files: Attachments = ()
 
 
 class TrialChanged(Message):
@@ -687,6 +741,7 @@ class FiledReport(Message):
 EVENT_DATA: dict[str, type[Message]] = {
     "consignment.changed": ConsignmentChanged,
     "submission.changed": SubmissionChanged,
+    "submission.message": ReviewerMessage,
     "trial.changed": TrialChanged,
     "tester.changed": TesterChanged,
     "rollout.changed": RolloutChanged,

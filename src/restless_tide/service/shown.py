@@ -23,6 +23,7 @@ from restless_tide.core.rules_told import told_rules
 from restless_tide.core.step import STEP
 from restless_tide.desk import (
     apps,
+    correspondence,
     find,
     go_aheads,
     lanes,
@@ -46,6 +47,7 @@ from restless_tide.desk.overview import BerthView, Call
 from restless_tide.desk.steering import Steered
 from restless_tide.desk.stores import offered, rules_of
 from restless_tide.records import tables
+from restless_tide.service import shown_reviewing
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, QuestionTold
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
@@ -284,6 +286,7 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     orders = lanes.latest(session, row.id, _ORDERS_SHOWN)
     seen = row.sighting
     frozen = legs.frozen_until(row, now) if row.state in MAY_RISE else None
+    written = correspondence.summaries(session, row.rounds) if row.rounds else {}
     return LegTold.of(
         row,
         **ordered(pending, asked=legs.offered_again(row)),
@@ -316,6 +319,10 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
                 waiting=_wait(entry, now),
                 build=entry.build_id,
                 build_label=entry.build.label,
+                items=shown_reviewing.items(entry),
+                files=shown_reviewing.files(entry.files),
+                messages=written[entry.id][0],
+                waits_for_answer=written[entry.id][1],
             )
             for entry in row.rounds
         ],

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from sqlalchemy.orm import Session
 
+from restless_tide.core.review_items import item_told
 from restless_tide.desk import find, legs, matters, people
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import Matter, StandingCheck
@@ -24,6 +25,7 @@ def matters_told(session: Session, rows: Sequence[Matter]) -> list[MatterTold]:
                 place=str(find.place_of(row.leg)),
                 place_title=legs.place_title(row.leg),
                 thing_title=thing.title if thing is not None else "",
+                item_told=item_told(row.item) if row.item else "",
                 possible=matters.possible(row),
                 who=names.get(row.taken_by or "", row.taken_by or ""),
             )

@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from restless_tide.gateways import protocol
-from restless_tide.standins import offering, testing, tracks
+from restless_tide.standins import offering, reviewers, testing, tracks
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.moods import Mischief
 from restless_tide.standins.shelf import Thing
@@ -209,6 +209,12 @@ def control(store: SimulatedStore, entrance: Entrance, busy: list[str]) -> APIRo
         work = lambda: offering.write_goods(store, berth, wish)  # noqa: E731
         status, told = store.perform(fresh(BY_HAND), "write goods", berth, {}, work)
         return JSONResponse(told, status)
+
+    @router.post("/reviewers")
+    def reviewer_writes(wish: reviewers.ReviewerWrites) -> Thing:
+        """A reviewer writes about a submission."""
+        with store.shelf.transaction():
+            return reviewers.reviewer_writes(store, wish)
 
     @router.post("/devices/{berth}")
     def devices(berth: str) -> list[Thing]:

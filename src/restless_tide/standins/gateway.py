@@ -18,7 +18,7 @@ from starlette.exceptions import HTTPException
 from restless_tide import tus
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import moods, offering, pushing, testers_page, testing, tracks
+from restless_tide.standins import moods, offering, pushing, reviewers, testers_page, testing, tracks
 from restless_tide.standins.control import control
 from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.judgement import Refusal
@@ -389,9 +389,25 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/submissions", response_model=protocol.SubmissionAnswer)
     def submit(request: Request, berth: Named, body: protocol.SubmissionRequest, _: Known, key: Key) -> Response:
-        return done(
-            request, key, "submit", body.version, body.model_dump(mode="json"), lambda: store.submit(berth, body)
-        )
+        work = lambda: store.submit(berth, body, reviewers.keep_attached(store, body.attachments))  # noqa: E731
+        return done(request, key, "submit", body.version, body.model_dump(mode="json"), work)
+
+    @app.post("/v1/submissions/{submission}/messages", response_model=protocol.MessageAnswer)
+    def write_reviewer(
+        request: Request, submission: Named, body: protocol.MessageRequest, _: Known, key: Key
+    ) -> Response:
+        work = lambda: reviewers.take_message(store, submission, body)  # noqa: E731
+        return done(request, key, "write to the reviewer", submission, body.model_dump(mode="json"), work)
+
+    @app.post("/v1/submissions/{submission}/appeals", response_model=protocol.SubmissionAnswer)
+    def appeal(request: Request, submission: Named, body: protocol.MessageRequest, _: Known, key: Key) -> Response:
+        work = lambda: reviewers.appeal(store, submission, body)  # noqa: E731
+        return done(request, key, "appeal", submission, body.model_dump(mode="json"), work)
+
+    @app.get("/v1/submissions/{submission}/files/{sha256}", response_class=FileResponse)
+    def reviewer_file(submission: Named, sha256: protocol.Digest, _: Known) -> FileResponse:
+        """A file that a reviewer sent."""
+        return FileResponse(reviewers.sent_file(store, submission, sha256), media_type="application/octet-stream")
 
     @app.post("/v1/submissions/{submission}/recall", response_model=protocol.SubmissionAnswer)
     def recall(request: Request, submission: Named, _: Known, key: Key) -> Response:

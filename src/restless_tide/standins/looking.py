@@ -148,3 +148,13 @@ def reasons_against_pictures(rules: Rulebook, held: Sets, language: str) -> list
             if sets.get(key) and not beside:
                 reasons.append(f"{key} in {locale} needs {rule.needs} beside it.")
     return reasons
+
+
+def shows_nothing(path: Path) -> bool:
+    """Whether a picture has one colour alone; films are watched by people."""
+    try:
+        with Image.open(path) as found:
+            bands = found.convert("RGB").getextrema()
+    except (OSError, ValueError, SyntaxError):
+        return False
+    return all(isinstance(band, tuple) and band[0] == band[1] for band in bands)

@@ -30,6 +30,14 @@ class Mischief(BaseModel):
     nonsense: str | None = Field(default=None, description="redirect, page or endless; empty: none")
     clock_off_seconds: float | None = Field(default=None, description="its clock differs from real time by so much")
     reject_next: list[str] | None = None
+    reject_item_next: dict[str, list[str]] | None = Field(
+        default=None, description="reasons by item of the next review"
+    )
+    ask_next: list[str] | None = Field(default=None, description="what reviewers ask back next, one question a review")
+    asking_rate: float | None = Field(default=None, ge=0, le=1, description="share of reviews in which one asks back")
+    late_rate: float | None = Field(
+        default=None, ge=0, le=1, description="share of reviews that take five times as long"
+    )
     reject_trial_next: list[str] | None = None
     refuse_texts: str | None = Field(default=None, description="why the next texts are refused")
     refuse_pictures: str | None = Field(default=None, description="why the next pictures are refused")

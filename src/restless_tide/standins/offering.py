@@ -143,7 +143,7 @@ def write_pictures(store: SimulatedStore, berth_id: str, wanted: protocol.Pictur
 
 
 def kept_file(store: SimulatedStore, sha256: str) -> Path:
-    return store.uploads.with_name("files") / sha256
+    return store.file(sha256)
 
 
 def _keep_files(store: SimulatedStore, arrived: dict[str, Path]) -> None:

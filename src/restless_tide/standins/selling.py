@@ -88,3 +88,22 @@ def reasons_against_goods(
     if len(on_sale) < rules.goods.fewest:
         return [f"We find {len(on_sale)} goods on sale, and want {rules.goods.fewest}."]
     return []
+
+
+def reasons_against_good(goods: dict[str, Thing], reference: str) -> list[str]:
+    """What a reviewer finds in one good: people must be able to tell it from others, and buy it here."""
+    good, reasons = goods.get(reference), list[str]()
+    if good is None:
+        return [f"{reference} is not here any more."]
+    for locale, text in good["texts"].items():
+        name = text["name"].casefold().strip()
+        twins = [
+            other
+            for other, sold in goods.items()
+            if other != reference and sold["texts"].get(locale, {}).get("name", "").casefold().strip() == name
+        ]
+        if twins:
+            reasons.append(f"In {locale} {reference} is called like {twins[0]}; people cannot tell them apart.")
+        if "://" in text["description"] or "www." in text["description"]:
+            reasons.append(f"The description of {reference} in {locale} leads people elsewhere.")
+    return reasons

@@ -6,7 +6,7 @@ import hashlib
 import json
 import random
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -16,7 +16,7 @@ from restless_tide.core.limits import LARGEST_FILM_BYTES
 from restless_tide.core.packages import Facts, inspect_package
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.gateways import protocol
-from restless_tide.standins import asking, judgement, looking, selling, tracks
+from restless_tide.standins import judgement, tracks, verdicts
 from restless_tide.standins.clock import StoreClock
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.population import counts_of, on_offer
@@ -27,6 +27,26 @@ BY_HAND = "by-hand"
 EMPTY_DOSSIER: Thing = {"texts": {}, "pictures": {}, "answers": {}, "goods": {}}
 """A dossier in which nothing stands."""
 _SHORTEST, _LONGEST = 0.6, 1.6
+_OWN_AFFAIRS = frozenset(
+    [
+        "due_at",
+        "testers",
+        "offers",
+        "brief",
+        "sign_in",
+        "opened_at",
+        "attachments",
+        "items",
+        "verdicts",
+        "messages",
+        "sent",
+        "asked",
+        "waits",
+        "late",
+        "appeals",
+    ]
+)
+"""What a thing has that is not told outside."""
 
 
 class SimulatedStore:
@@ -215,7 +235,8 @@ class SimulatedStore:
         opened = (at or self.clock.now()).isoformat()
         return self.tell("trial", trial | {"state": "open", "was_open": True, "opened_at": opened, "due_at": ends}, at)
 
-    def submit(self, berth_id: str, wanted: protocol.SubmissionRequest) -> Thing:
+    def submit(self, berth_id: str, wanted: protocol.SubmissionRequest, attached: Sequence[Thing] = ()) -> Thing:
+        """``attached`` are the files that came for the reviewer."""
         consignment = self.needed("consignment", wanted.consignment)
         if consignment["berth"] != berth_id or consignment["state"] != "ready":
             raise Refusal("build-not-ready", "This build is not ready here.")
@@ -228,6 +249,8 @@ class SimulatedStore:
             raise Refusal("already-under-review", "Something of this app is under review already.")
         if wanted.track not in tracks.open_to_rollouts(self):
             raise Refusal("track-unfit", f"Releases go to {', '.join(tracks.open_to_rollouts(self))} here.")
+        held = EMPTY_DOSSIER | (self.shelf.get("dossier", berth_id) or {})
+        verdicts.demand_items(self, berth_id, wanted.items, wanted.track, held)
         judgement.demand_stood(self.rules, wanted.track, consignment, tracks.stood(self, berth_id, consignment))
         submission = {
             "id": fresh("submission"),
@@ -237,6 +260,10 @@ class SimulatedStore:
             "version": wanted.version,
             "notes": wanted.notes,
             "reviewer_note": wanted.reviewer_note,
+            "sign_in": wanted.sign_in,
+            "attachments": list(attached),
+            "verdicts": [],
+            "mood": verdicts.mood_for(self),
             "items": list(wanted.items),
             "state": "queued",
             "reasons": [],
@@ -248,9 +275,9 @@ class SimulatedStore:
         ]
         if judgement.looked_at(self.rules, wanted.track, consignment, approved):
             return self.tell("submission", submission | {"state": "approved"})
-        return self.due(submission, "submission", minutes=self._review_hours(submission) * 9)
+        return self.due(submission, "submission", minutes=self.review_hours(submission) * 9)
 
-    def _review_hours(self, submission: Thing) -> float:
+    def review_hours(self, submission: Thing) -> float:
         way = self.rules.tracks.get(submission.get("track", PRODUCTION))
         own = way.review_usual_hours if way is not None else None
         return self.rules.review.usual_hours if own is None else own
@@ -415,10 +442,11 @@ class SimulatedStore:
                 elif kind == "trial":
                     self._look_at_trial(thing, at)
                 elif thing["state"] == "queued":
-                    minutes = self._review_hours(thing) * 51
+                    minutes = self.review_hours(thing) * 51
                     self.due(thing | {"state": "in hand"}, "submission", minutes=minutes, since=at)
                 else:
-                    self._review(thing, at)
+                    held = EMPTY_DOSSIER | (self.shelf.get("dossier", thing["berth"]) or {})
+                    verdicts.decide(self, thing, held, at)
             self._tell_of_counts()
 
     def _process(self, consignment: Thing, at: datetime) -> None:
@@ -433,7 +461,7 @@ class SimulatedStore:
             live = self.live(berth["id"])
             trouble = judgement.objection_to_build(self.rules, berth, facts, earlier, live)
             trouble = trouble or judgement.objection_to_profiles(facts, at)
-        if trouble is None and self._whim("failing_rate", consignment["id"]):
+        if trouble is None and self.whim("failing_rate", consignment["id"]):
             trouble = "The build could not be processed; hand it in again under another number."
         if trouble is not None:
             self.tell("consignment", consignment | {"state": "refused", "reason": trouble}, at)
@@ -442,7 +470,7 @@ class SimulatedStore:
         consignment |= {"signers": sorted({entry.sha256 for package in facts for entry in package.signers})}
         self.tell("consignment", consignment | {"state": "held" if questions else "ready", "questions": questions}, at)
 
-    def _whim(self, rate: str, subject: str) -> bool:
+    def whim(self, rate: str, subject: str) -> bool:
         return random.Random(f"{self.seed}/{rate}/{subject}").random() < float(self.setting(rate, 0.0))
 
     def _read(self, consignment: Thing) -> tuple[list[Facts], str | None]:
@@ -456,6 +484,14 @@ class SimulatedStore:
                 return [], wrong.detail
         return found, None
 
+    def read_packages(self, consignment: Thing) -> list[Facts]:
+        """The facts of every package of a consignment; none where one cannot be read."""
+        return self._read(consignment)[0]
+
+    def file(self, sha256: str) -> Path:
+        """Where a file lies that came to stay: a picture, a document."""
+        return self.uploads.with_name("files") / sha256
+
     def _look_at_trial(self, trial: Thing, at: datetime) -> None:
         reasons = self.setting("reject_trial_next", [])
         self.shelf.keep_setting("reject_trial_next", [])
@@ -463,31 +499,6 @@ class SimulatedStore:
             self.tell("trial", trial | {"state": "rejected", "reason": " ".join(reasons), "due_at": None}, at)
         else:
             self.open_for_testers(trial, at)
-
-    def _review(self, submission: Thing, at: datetime) -> None:
-        found = {"review": judgement.reasons_against(self.rules, submission) + self.setting("reject_next", [])}
-        if submission.get("track", PRODUCTION) == PRODUCTION:
-            held = EMPTY_DOSSIER | (self.shelf.get("dossier", submission["berth"]) or {})
-            language = self.needed("berth", submission["berth"]).get("language", "")
-            found["text"] = judgement.reasons_against_texts(self.rules, held["texts"], language)
-            found["picture"] = looking.reasons_against_pictures(self.rules, held["pictures"], language)
-            packages, _ = self._read(self.needed("consignment", submission["consignment"]))
-            offer = self.needed("berth", submission["berth"]).get("availability") or {}
-            found["answers"] = asking.reasons_against_answers(self.rules, held["answers"], packages, offer, at)
-            found["goods"] = selling.reasons_against_goods(
-                self.rules, held["goods"], held["answers"], packages, offer, at
-            )
-        reasons = [reason for said in found.values() for reason in said]
-        if not reasons and self._whim("whim_rate", submission["id"]):
-            reasons = ["The reviewer could not make out what the app is for."]
-        self.shelf.keep_setting("reject_next", [])
-        objections = [
-            {"text": reason, "thing": judgement.thing_of(self.rules, kind)}
-            for kind, said in found.items()
-            for reason in said
-        ]
-        state = "rejected" if reasons else "approved"
-        self.tell("submission", submission | {"state": state, "reasons": reasons, "objections": objections}, at)
 
     # small things
 
@@ -575,11 +586,9 @@ class SimulatedStore:
 
 def shown(thing: Thing) -> Thing:
     """A thing as the outside sees it: when it will happen, and who tests, are the store's own affair."""
-    return {
-        name: value
-        for name, value in thing.items()
-        if name not in ("due_at", "testers", "offers", "brief", "sign_in", "opened_at")
-    }
+    return {name: value for name, value in thing.items() if name not in _OWN_AFFAIRS} | (
+        {"items": thing["verdicts"]} if "verdicts" in thing else {}
+    )
 
 
 def problem(code: str, detail: str) -> Thing:

@@ -17,6 +17,7 @@ from restless_tide.core.rollout import RolloutEvent
 from restless_tide.core.round import RoundState
 from restless_tide.wire.base import AnyInstant, OneLine, Ordered, Text, TextByLocale, Told, Wanted, Words
 from restless_tide.wire.problems import FindingTold
+from restless_tide.wire.reviewing import FileTold, ItemTold
 
 LadderText = Annotated[OneLine, Field(min_length=1, max_length=LONGEST_LADDER_TEXT)]
 
@@ -59,16 +60,6 @@ class ReleaseChange(Wanted):
 
 class NotesWanted(Wanted):
     text: Text
-
-
-class SubmitWanted(Wanted):
-    store: OneLine | None = Field(
-        default=None, description="a store, or store/track; none: every leg that can be handed in"
-    )
-    for_reviewer: Words | None = Field(
-        default=None, description="a note for the reviewer; none: the one that is drafted from the matters"
-    )
-    in_spite_of: Words = Field(default="", description="why it is handed in while a matter is open")
 
 
 class RecallWanted(Wanted):
@@ -167,6 +158,10 @@ class RoundTold(Ordered):
     notes: dict[str, str] | None = Field(description="as they were handed in, by locale; none: not known")
     for_reviewer: str = Field(description="what it said to the reviewer")
     in_spite_of: str = Field(description="why it was handed in while a matter was open")
+    items: list[ItemTold] = Field(description="what went to review together")
+    files: list[FileTold] = Field(description="what went along for the reviewer")
+    messages: int = Field(description="so many were written, both ways")
+    waits_for_answer: bool = Field(description="the reviewer waits for an answer")
 
 
 class OptionTold(Told):

@@ -53,6 +53,9 @@ from restless_tide.records.tables.releases import Round as Round
 from restless_tide.records.tables.reports import FieldReport as FieldReport
 from restless_tide.records.tables.reports import ReportPicture as ReportPicture
 from restless_tide.records.tables.reports import ReportWord as ReportWord
+from restless_tide.records.tables.reviewing import KeptLook as KeptLook
+from restless_tide.records.tables.reviewing import ReviewerBrief as ReviewerBrief
+from restless_tide.records.tables.reviewing import ReviewMessage as ReviewMessage
 from restless_tide.records.tables.signing import LockerFile as LockerFile
 from restless_tide.records.tables.signing import Signing as Signing
 from restless_tide.records.tables.signing import TestDevice as TestDevice

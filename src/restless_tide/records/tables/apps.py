@@ -71,6 +71,8 @@ class Berth(Base):
     clock_ahead_seconds: Mapped[float] = mapped_column(default=0.0, server_default="0")
     gauges_trouble: Mapped[str] = mapped_column(default="", server_default="")
     availability: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    approved_look: Mapped[str | None]
+    """The digest of what its store has approved of the app besides builds and notes, as a look of it."""
     app: Mapped[App] = relationship(back_populates="berths")
     store: Mapped[Store] = relationship()
     sighting: Mapped[Sighting | None] = sighting_of("Berth")

@@ -31,6 +31,8 @@ class Matter(Base):
     number: Mapped[int]
     words: Mapped[str]
     thing: Mapped[str | None]
+    item: Mapped[str | None]
+    """What of the submission it is about, where the store says so."""
     state: Mapped[MatterState] = mapped_column(default=MATTER.initial, index=True)
     first_round: Mapped[int]
     last_round: Mapped[int]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import ForeignKey, UniqueConstraint
+from sqlalchemy import ForeignKey, LargeBinary, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from restless_tide.core.rollout import ROLLOUT, RolloutState
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from restless_tide.records.tables.builds import Build
     from restless_tide.records.tables.matters import Matter
     from restless_tide.records.tables.orders import Sighting
+    from restless_tide.records.tables.reviewing import ReviewMessage
 
 
 class Release(Base):
@@ -121,6 +122,15 @@ class Round(Base):
     """What this round said to the reviewer."""
     in_spite_of: Mapped[str] = mapped_column(default="", server_default="")
     """Why it was handed in while a matter was open."""
+    items: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
+    """What went to review together, each with the store's verdict on it alone, where it gave one."""
+    look: Mapped[str | None]
+    """The digest of what was looked at before it was handed in; None: an earlier release did not keep it."""
+    sealed_sign_in: Mapped[bytes | None] = mapped_column(LargeBinary, deferred=True)
+    files: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
+    """Documents that went along for the reviewer."""
+    appeals: Mapped[int] = mapped_column(default=0, server_default="0")
     leg: Mapped[Leg] = relationship(back_populates="rounds")
     build: Mapped[Build] = relationship()
     sighting: Mapped[Sighting | None] = sighting_of("Round")
+    messages: Mapped[list[ReviewMessage]] = relationship(back_populates="round", order_by="ReviewMessage.at")

@@ -11,8 +11,10 @@ from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
 from restless_tide.desk import changes, correcting, find, fixing, pacing, releases, steering
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.reviewer_briefs import ForRound
 from restless_tide.records.tables import Release
 from restless_tide.service import shown, shown_builds, threads
+from restless_tide.service.briefs import brief_change
 from restless_tide.service.paging import link_next
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, SignedInAtOnce, TheDesk
@@ -30,8 +32,8 @@ from restless_tide.wire.releases import (
     ReleaseWanted,
     SteeringTold,
     SteerWanted,
-    SubmitWanted,
 )
+from restless_tide.wire.reviewing import SubmitWanted
 
 router = router_of("releases", "/v1/apps/{app}/releases")
 
@@ -178,9 +180,13 @@ def fix(app: str, version: str, wanted: FixWanted, desk: TheDesk, person: Signed
 def submit(app: str, version: str, wanted: SubmitWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
     """Hand a leg, or every leg that can be, to review."""
     with desk.act(person.id) as act:
-        releases.submit(
-            act, app, version, wanted.store, for_reviewer=wanted.for_reviewer, in_spite_of=wanted.in_spite_of
+        handing_in = releases.HandingIn(
+            looked=wanted.looked,
+            without=tuple(wanted.without),
+            in_spite_of=wanted.in_spite_of,
+            reviewer=ForRound(wanted.for_reviewer, brief_change(wanted.brief)),
         )
+        releases.submit(act, app, version, wanted.store, handing_in)
         return _told(act, app, version)
 
 
