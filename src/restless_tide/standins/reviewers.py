@@ -10,6 +10,7 @@ from pathlib import Path
 from pydantic import BaseModel, Field
 
 from restless_tide.gateways import protocol
+from restless_tide.standins import verdicts
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import SimulatedStore, fresh
@@ -94,6 +95,7 @@ def appeal(store: SimulatedStore, submission_id: str, wanted: protocol.MessageRe
         "reasons": [],
         "objections": [],
         "verdicts": [],
+        "mood": verdicts.mood_for(store),
     }
     return store.due(again, "submission", minutes=store.review_hours(submission) * 9)
 

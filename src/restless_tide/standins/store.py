@@ -28,23 +28,8 @@ EMPTY_DOSSIER: Thing = {"texts": {}, "pictures": {}, "answers": {}, "goods": {}}
 """A dossier in which nothing stands."""
 _SHORTEST, _LONGEST = 0.6, 1.6
 _OWN_AFFAIRS = frozenset(
-    [
-        "due_at",
-        "testers",
-        "offers",
-        "brief",
-        "sign_in",
-        "opened_at",
-        "attachments",
-        "items",
-        "verdicts",
-        "messages",
-        "sent",
-        "asked",
-        "waits",
-        "late",
-        "appeals",
-    ]
+    ("due_at", "testers", "offers", "brief", "sign_in", "opened_at")
+    + ("attachments", "items", "verdicts", "messages", "sent", "asked", "waits", "late", "appeals", "mood")
 )
 """What a thing has that is not told outside."""
 
