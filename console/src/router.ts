@@ -14,6 +14,7 @@ export const router = createRouter({
     { path: '/settings', component: () => import('./pages/Settings.vue'), meta: { title: 'Settings' } },
     { path: '/apps/:app/releases', component: () => import('./pages/Releases.vue'), props: true, meta: { title: 'Releases' } },
     { path: '/apps/:app/releases/:version', component: () => import('./pages/Release.vue'), props: true, meta: { title: 'Release' } },
+    { path: '/apps/:app/releases/:version/look', component: () => import('./pages/LastLook.vue'), props: (to) => ({ ...to.params, store: to.query.store || undefined }), meta: { title: 'Last look' } },
     { path: '/apps/:app/tracks', component: () => import('./pages/Tracks.vue'), props: true, meta: { title: 'Tracks' } },
     { path: '/apps/:app/tracks/:store/:track', component: () => import('./pages/Track.vue'), props: true, meta: { title: 'Track' } },
     { path: '/apps/:app/live', component: () => import('./pages/Live.vue'), props: true, meta: { title: 'Live' } },

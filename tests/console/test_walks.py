@@ -180,6 +180,7 @@ def test_ten_walks_by_clicks(empty: Harbour, browser: Browser, tmp_path: Path) -
 
     console.walk("submit and see it go out")
     console.button("Hand in for review")
+    console.button("Hand it in")
     console.says("1.0.0 is handed in for review")
     empty.all_confirmed("marram")
     empty.pass_hours(60, desk=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 from pathlib import Path
 
@@ -165,7 +166,10 @@ def test_a_release_goes_from_draft_to_halted_by_commands(tide: Terminal, harbour
         "en=New.",
     )
     assert "5% (24 h) → 100%" in drafted.stdout
-    assert tide("release", "submit", "1.0.0", "--app", app).returncode == 0
+    looked = tide("release", "look", "1.0.0", "--app", app).stdout
+    assert "where nothing is live" in looked
+    (advice,) = re.findall(r"Hand it in: tide (.+)", looked)
+    assert tide(*advice.split()).returncode == 0
     harbour.pass_hours(60, desk=False)
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising" and seen.legs[0].confirmed)
     advanced = tide("rollout", "advance", "1.0.0", "--app", app, "--share", "30", "--reason", "well")

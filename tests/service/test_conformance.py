@@ -77,7 +77,7 @@ def test_every_stand_in_holds_every_clause(tmp_path: Path, name: str) -> None:
         given = material(tmp_path, name, hand_in)
         found = checked(address, given)
     assert [(finding.clause, finding.why) for finding in found if not finding.held or finding.skipped] == []
-    assert len(found) == 34
+    assert len(found) == 36
 
 
 def forgetting(app: FastAPI, store: SimulatedStore) -> None:
@@ -169,7 +169,7 @@ def test_the_command_prints_every_clause_and_ends_by_them(tmp_path: Path, capsys
         assert tide(line) == 0
     told = capsys.readouterr().out
     assert "✓ 8.2  a halt is done once" in told
-    assert "34 clauses hold, 0 do not, 0 could not be tried." in told
+    assert "36 clauses hold, 0 do not, 0 could not be tried." in told
     with gateway(tmp_path / "broken", "openfield", forgetting) as (_, address):
         connection.write_text(httpx.post(f"{address}/control/connections", **OPENLY).text)
         assert tide([*line, "--json"]) == 1

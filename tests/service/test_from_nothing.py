@@ -118,7 +118,7 @@ def test_by_commands_alone_each_of_which_the_sheet_has_named(shore: Harbour, tmp
     last = tide("release", "ready", "1.0.0", "--app", app)
     assert last.returncode == Exit.DONE
     advised_last = re.findall(r"→ (tide .+)", last.stdout)
-    assert {shlex.split(line)[1:3] == ["release", "submit"] for line in advised_last} == {True}
+    assert {shlex.split(line)[1:3] == ["release", "look"] for line in advised_last} == {True}
 
 
 def ready_before(tide: Terminal, app: str, harbour: Harbour) -> dict[str, str]:

@@ -445,7 +445,7 @@ def test_a_build_moves_up_by_commands(tide: Terminal, harbour: Harbour) -> None:
     (sheet,) = tide.json("track", "promote", "openfield/workbench", "--to", "production", *of, "--dry-run")
     assert (sheet["drafts"], sheet["sends"], sheet["source"]) == (True, False, "openfield/workbench")
     drafted = tide("track", "promote", "openfield/workbench", "--to", "production", *of, "--reason", WHY)
-    assert f"1.0.0 is drafted. Hand it in: tide release submit 1.0.0 --app {app}" in drafted.stdout
+    assert f"1.0.0 is drafted. Look, and hand it in: tide release look 1.0.0 --app {app}" in drafted.stdout
     shown = tide("track", "show", "openfield", *of).stdout
     assert "comes next: 1.0.0 (1) draft" in shown
     assert f"build placed by Ida Fenwick: {WHY}" in shown

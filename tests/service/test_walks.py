@@ -106,7 +106,8 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
     tide("dossier", "send", *of)
 
     tide.walk("submit and see it go out")
-    tide("release", "submit", "1.0.0", *of)
+    looked = json.loads(tide("release", "look", "1.0.0", *of, "--json").stdout)["revision"]
+    tide("release", "submit", "1.0.0", "--looked", looked, *of)
     harbour.all_confirmed("marram")
     harbour.pass_hours(60, desk=False)
     tide("release", "wait", "1.0.0", "--until", "rising", "--wait", "60", *of)

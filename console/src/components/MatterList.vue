@@ -66,7 +66,7 @@ function teach(one: Matter) {
       <li v-for="one in matters" :key="one.id" :class="one.state">
         <p class="words"><span class="sign" aria-hidden="true">{{ SIGNS[one.state] }}</span> <strong>{{ one.number }}. {{ one.words }}</strong></p>
         <p class="small-print soft">
-          {{ one.state }}<template v-if="one.thing_title"> · {{ one.thing_title }}</template> · round {{ one.first_round }}<template v-if="one.last_round !== one.first_round"> and {{ one.last_round }}</template>
+          {{ one.state }}<template v-if="one.item_told"> · {{ one.item_told }}</template><template v-else-if="one.thing_title"> · {{ one.thing_title }}</template> · round {{ one.first_round }}<template v-if="one.last_round !== one.first_round"> and {{ one.last_round }}</template>
           <template v-if="one.who"> · {{ one.who }}</template><template v-if="one.ticket"> · {{ one.ticket }}</template><template v-if="one.due_on"> · due {{ one.due_on }}</template>
         </p>
         <p v-if="one.said && one.state !== 'open'" class="said">{{ one.said }}</p>

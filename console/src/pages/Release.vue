@@ -12,12 +12,12 @@ import LegSettings from '../components/LegSettings.vue'
 import MatterList from '../components/MatterList.vue'
 import FixForward from '../components/FixForward.vue'
 import Moment from '../components/Moment.vue'
-import NextRound from '../components/NextRound.vue'
 import NotesDraft from '../components/NotesDraft.vue'
 import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ReadinessSheet from '../components/ReadinessSheet.vue'
 import ReleasePace from '../components/ReleasePace.vue'
+import ReviewerThread from '../components/ReviewerThread.vue'
 import RolloutHealth from '../components/RolloutHealth.vue'
 import SteerDialog from '../components/SteerDialog.vue'
 import WaitStrip from '../components/WaitStrip.vue'
@@ -96,8 +96,9 @@ function addLeg() {
   }, `${props.version} goes to one store more`)
 }
 
-function submit(store: string | null, note?: string, inSpiteOf = '') {
-  return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/submissions', { params: { path }, body: { store, for_reviewer: note ?? null, in_spite_of: inSpiteOf } }))), `${props.version} is handed in for review`)
+/** Nothing is handed in without a last look at it. */
+function look(store?: string) {
+  return router.push({ path: `/apps/${props.app}/releases/${props.version}/look`, query: store ? { store } : {} })
 }
 
 function recall(store: string) {
@@ -167,7 +168,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
       </div>
       <div v-else-if="submittable.length" class="row-gap">
         <ConfirmButton v-if="unsent" said="Discard this draft" consequence="The draft and its notes go; the builds stay." sure="Discard it" :disabled="doing.busy.value" @do="discard" />
-        <BButton variant="primary" :disabled="doing.busy.value || stopped" @click="submit(null)">Hand in for review</BButton>
+        <BButton variant="primary" :disabled="doing.busy.value || stopped" @click="look()">Hand in for review</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
@@ -241,6 +242,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
             <li v-for="round in leg.rounds" :key="round.number">
               <span class="row-gap">Round {{ round.number }} <PhaseWord :phase="round.state" /> <span v-if="!round.confirmed" class="soft">◌ ordered, not confirmed<template v-if="round.seen && round.seen !== round.state">; last seen {{ round.seen }}</template></span> <span class="soft small-print"><Moment :at="round.changed_at" /> · {{ round.build_label }}</span></span>
               <WaitStrip v-if="round.waiting" :wait="round.waiting" />
+              <p v-if="round.items.length > 2" class="small-print soft">With it: {{ round.items.filter((one) => one.item !== 'build' && one.item !== 'notes').map((one) => `${one.told}${one.state ? `, ${one.state}` : ''}`).join('; ') }}</p>
+              <p v-if="round.files.length" class="small-print soft">For the reviewer: {{ round.files.map((one) => one.name).join(', ') }}</p>
               <p v-if="round.in_spite_of" class="small-print soft">Handed in while a matter was open: {{ round.in_spite_of }}</p>
               <details v-if="round.for_reviewer" class="small-print"><summary>The note for the reviewer</summary><p class="told">{{ round.for_reviewer }}</p></details>
             </li>
@@ -248,10 +251,10 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         </div>
 
         <MatterList v-if="leg.rounds.some((round) => round.reasons.length)" :key="`${leg.rounds.length} ${leg.phase}`" :app="app" :version="version" :leg="leg" @done="((checksSeen += 1), load())" />
-        <NextRound v-if="leg.possible.includes('submit') && leg.rounds.length" :app="app" :version="version" :leg="leg" :busy="doing.busy.value" @go="(note, why) => submit(leg.place, note, why)" />
+        <ReviewerThread v-if="leg.rounds.length" :key="leg.rounds.length" :app="app" :version="version" :leg="leg" @done="load" />
 
         <div v-if="!leg.launched_at" class="row-gap">
-          <BButton v-if="leg.possible.includes('submit') && !leg.rounds.length" size="sm" variant="primary" :disabled="doing.busy.value || leg.findings.some((finding) => finding.level === 'blocker')" @click="submit(leg.place)">Hand in</BButton>
+          <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="leg.findings.some((finding) => finding.level === 'blocker' && finding.code !== 'matter-open')" @click="look(leg.place)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
           <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.place)">Recall</BButton>
           <ConfirmButton v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.place_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.place)" />
           <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change build, ladder, launch' }}</BButton>

@@ -145,7 +145,7 @@ def command_for(act: MendAct, told: ReadinessTold, place: PlaceSheetTold, thing:
         case MendAct.TICK_CHECKS:
             return f"tide check list --app {app} --release {version}"
         case MendAct.SUBMIT:
-            return f"tide release submit {version} --app {app} --store {place.place}"
+            return f"tide release look {version} --app {app} --store {place.place}"
         case MendAct.GO_AHEAD:
             return f"tide release go-ahead {version} --app {app} --store {place.place}"
         case MendAct.OPEN_TRIAL:

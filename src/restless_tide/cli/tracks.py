@@ -320,7 +320,7 @@ def _tell_placed(call: Call, done: Sequence[PlacedTold]) -> None:
             )
         elif placed.drafted:
             call.say(
-                f"{placed.at}: {placed.version} is drafted. Hand it in: tide release submit {placed.version} --app {app}"
+                f"{placed.at}: {placed.version} is drafted. Look, and hand it in: tide release look {placed.version} --app {app}"
             )
         else:
             call.say(f"{placed.at}: {placed.version} is handed in.")

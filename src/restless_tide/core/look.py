@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
 
+from restless_tide.core.answer_checks import rated
 from restless_tide.core.answer_shapes import shape_at, worded
 from restless_tide.core.answers import asked
 from restless_tide.core.errors import Invalid
@@ -177,7 +178,10 @@ def _pictures(rules: Rulebook, known: Known) -> Iterable[Line]:
 
 def _answers(rules: Rulebook, known: Known) -> Iterable[Line]:
     given = {**known.answers.held, **known.answers.ordered}
-    for question in asked(rules, known.answers, case_of(known), known.day):
+    questions = asked(rules, known.answers, case_of(known), known.day)
+    for region, grade in rated(rules, questions).items():
+        yield Line(LookPart.OFFER, f"rating/{region}", f"Rating, {region}", grade or "open: an answer is missing")
+    for question in questions:
         if question.key in given:
             shape = shape_at(rules, question.key)
             yield Line(LookPart.ANSWERS, question.key, shape.title, worded(shape, given[question.key]))

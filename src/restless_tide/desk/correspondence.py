@@ -207,16 +207,12 @@ def summaries(session: Session, rounds: Sequence[Round]) -> dict[str, tuple[int,
     }
 
 
-def open_questions(session: Session) -> list[ReviewMessage]:
-    """The questions of reviewers that wait for an answer, the oldest first."""
-    asked = (
-        select(ReviewMessage)
-        .join(Round)
-        .where(ReviewMessage.kind == MessageKind.QUESTION, Round.state.in_(UNDER_REVIEW))
-        .order_by(ReviewMessage.at)
-    )
-    last = {row.round_id: row for row in session.scalars(asked)}
-    return [row for row in last.values() if waits(row.round)]
+def open_question(leg: Leg) -> ReviewMessage | None:
+    """The question of its reviewer that a leg under review waits with."""
+    last = legs.last_round(leg)
+    if last is None or not waits(last):
+        return None
+    return next((one for one in reversed(last.messages) if one.kind is MessageKind.QUESTION), None)
 
 
 def arrived(row: ReviewMessage) -> bool | None:

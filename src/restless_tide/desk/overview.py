@@ -21,7 +21,18 @@ from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import go_aheads, guards, launching, legs, options, pacing, rulebooks, standing, track_rules
+from restless_tide.desk import (
+    correspondence,
+    go_aheads,
+    guards,
+    launching,
+    legs,
+    options,
+    pacing,
+    rulebooks,
+    standing,
+    track_rules,
+)
 from restless_tide.desk.stores import rules_of
 from restless_tide.records.tables import (
     App,
@@ -40,6 +51,7 @@ from restless_tide.records.tables import (
 )
 
 _TROUBLED_AFTER_ATTEMPTS = 2
+_LONGEST_ASKED = 300
 _BEFORE_LAUNCH = frozenset(LegPhase) - LAUNCHED
 _PAST = GONE | {RolloutState.COMPLETE}
 
@@ -324,6 +336,9 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
     elif phase is LegPhase.RISING and leg.stage_ends_at is not None and leg.stage_ends_at <= now:
         waits = pacing.waits_to_rise(leg, now)
         calls += [Call(f"{version} waits to rise for {', and for '.join(waits)}.", place, "note")] if waits else []
+    question = correspondence.open_question(leg) if phase is LegPhase.UNDER_REVIEW else None
+    if question is not None:
+        calls.append(Call(f"The reviewer of {version} asks: {question.words[:_LONGEST_ASKED]}", place, "blocker"))
     if legs.offered_again(leg):
         said = f"{leg.berth.store.name} offers {version} again, which was {leg.state}: stop it again, or resume it."
         calls.append(Call(said, place, "blocker"))

@@ -51,7 +51,6 @@ def change(act: Act, app_name: str, store_name: str, wanted: BriefChange) -> Rev
     row = of_berth(act.session, berth)
     if row is None:
         row = ReviewerBrief(berth_id=berth.id, note="", sign_in="", sealed_digest="", files=[])
-        act.session.add(row)
     if wanted.note is not None:
         row.note = wanted.note.strip()
     if wanted.sign_in is not None:
@@ -61,6 +60,7 @@ def change(act: Act, app_name: str, store_name: str, wanted: BriefChange) -> Rev
     if wanted.files is not None:
         row.files = named(act.session, wanted.files)
     row.changed_at, row.changed_by = act.now, act.person
+    act.session.add(row)
     after = {"note": row.note, "sign-in": bool(row.sign_in), "files": [one["name"] for one in row.files]}
     act.log("reviewer brief changed", berth_subject(berth), app=app.name, after=after)
     return row

@@ -316,9 +316,14 @@ def _drawn(rules: Rulebook, key: str) -> list[bytes]:
     sizes = list(rule.sizes) or [(shorter, shorter)]
     mode = "RGBA" if rule.transparent == "required" else "RGB"
     chosen = sizes if rule.every_size else sizes[:1]
-    return [
-        _file(Image.new(mode, size, (40 + 20 * at, 120, 110)), kind) for at in range(rule.fewest) for size in chosen
-    ]
+    return [_file(_half_and_half(mode, size, 40 + 20 * at), kind) for at in range(rule.fewest) for size in chosen]
+
+
+def _half_and_half(mode: str, size: tuple[int, int], red: int) -> Image.Image:
+    """A picture that shows something: a reviewer refuses one of a single colour."""
+    drawn = Image.new(mode, size, (red, 120, 110))
+    drawn.paste((240, 240, 230), (0, 0, size[0], size[1] // 2))
+    return drawn
 
 
 def _file(picture: Image.Image, kind: str) -> bytes:
@@ -562,6 +567,8 @@ def _submission(suite: Suite) -> None:
     second = first
     if not _decided(suite, first.id):
         demand_problem(again, (409,), "already-under-review")
+        suite.known["a submission under review"] = first.id
+        _written_to(suite)
         key = str(uuid.uuid4())
         back = suite.call("POST", f"/v1/submissions/{first.id}/recall", key=key)
         if back.is_success:
@@ -580,6 +587,40 @@ def _submission(suite: Suite) -> None:
     if verdict == "rejected":
         raise NotTried("the review rejected the package given; rollouts cannot be tried")
     suite.known["an approved submission"] = second.id
+
+
+def _items(suite: Suite) -> None:
+    """What does not go together is refused, and so is a submission that lacks what always goes."""
+    place = f"/v1/berths/{suite.known['a berth']}/submissions"
+    for items, code in ((("build", "notes", "no-such-item"), "item-not-taken"), (("notes",), "items-missing")):
+        wanted = protocol.SubmissionRequest(
+            consignment=suite.known["a ready build"], version=suite.material.facts.version, notes={}, items=items
+        )
+        answer = suite.call("POST", place, key=str(uuid.uuid4()), body=wanted)
+        demand_problem(answer, (409,), None if _under_review(answer) else code)
+
+
+def _under_review(answer: httpx.Response) -> bool:
+    """Whether a submission was refused because another one is looked at, which a store may find out first."""
+    return answer.status_code == 409 and answer.json().get("code") == "already-under-review"
+
+
+def _appealed(suite: Suite) -> None:
+    """What was approved is not appealed, and nobody reads about it any more."""
+    place = f"/v1/submissions/{suite.known['an approved submission']}"
+    body = protocol.MessageRequest(words="Please look again.")
+    demand_problem(suite.call("POST", f"{place}/appeals", key=str(uuid.uuid4()), body=body), (409,), "not-refused")
+    written = suite.call("POST", f"{place}/messages", key=str(uuid.uuid4()), body=body)
+    demand_problem(written, (409,), "not-under-review")
+    demand_problem(suite.call("GET", f"{place}/files/{'0' * 64}"), (404,))
+
+
+def _written_to(suite: Suite) -> None:
+    """A reviewer is written to while a submission is looked at."""
+    submission = suite.known["a submission under review"]
+    body = protocol.MessageRequest(words="The first page needs no network.")
+    told = suite.done(f"/v1/submissions/{submission}/messages", protocol.MessageAnswer, body, "a message")
+    demand(told.submission == submission, f"a message about {submission} is told to be about {told.submission}")
 
 
 def _rollout(suite: Suite) -> None:
@@ -693,6 +734,8 @@ CLAUSES: list[Check] = [
     ("4.6", "a track of the team's own is opened, renamed and closed", _own_tracks),
     ("6.1", "a trial is opened, seats taken and given back, closed", _trial),
     ("7.1", "a submission is taken, recalled and judged", _submission),
+    ("7.2", "items that do not go together are refused", _items),
+    ("7.4", "what was approved is not appealed, and its reviewer is written to no more", _appealed),
     ("8.1", "a rollout is launched, paused and resumed; a share only rises", _rollout),
     ("8.2", "a halt is done once, and refused as impossible when there is nothing to halt", _halted),
     ("8.3", "gauges are told", _gauges),

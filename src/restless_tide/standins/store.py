@@ -27,10 +27,8 @@ BY_HAND = "by-hand"
 EMPTY_DOSSIER: Thing = {"texts": {}, "pictures": {}, "answers": {}, "goods": {}}
 """A dossier in which nothing stands."""
 _SHORTEST, _LONGEST = 0.6, 1.6
-_OWN_AFFAIRS = frozenset(
-    ("due_at", "testers", "offers", "brief", "sign_in", "opened_at")
-    + ("attachments", "items", "verdicts", "messages", "sent", "asked", "waits", "late", "appeals", "mood")
-)
+_FOR_REVIEWERS = ("attachments", "items", "verdicts", "messages", "sent", "asked", "waits", "late", "appeals", "mood")
+_OWN_AFFAIRS = frozenset({"due_at", "testers", "offers", "brief", "sign_in", "opened_at", *_FOR_REVIEWERS})
 """What a thing has that is not told outside."""
 
 
