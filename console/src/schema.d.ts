@@ -4833,7 +4833,7 @@ export interface components {
          * @description How a check is made.
          * @enum {string}
          */
-        CheckKind: "question" | "no words" | "no permission";
+        CheckKind: "question" | "no words" | "no permission" | "pictures";
         /**
          * CheckTextsWanted
          * @description A dossier as it is to be, for instance in a folder: of all stores, and of single ones by their own fields.
@@ -12078,7 +12078,7 @@ export interface components {
             matter?: string | null;
             /**
              * Text
-             * @description the question, the words, or the permission
+             * @description the question, the words, the permission, or a class of pictures and a number
              */
             text: string;
         };

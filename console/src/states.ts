@@ -14,7 +14,7 @@ export const PACES = {"free": "each store for itself", "in step": "in step: no s
 /** The days of a week, as launch hours name them. */
 export const DAYS = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"] as const
 /** How a standing check is made, in words. */
-export const CHECK_KINDS = {"question": "a question that a person answers with yes for each release", "no words": "words that no text and no release notes may contain", "no permission": "a permission that no build may ask for"} as const
+export const CHECK_KINDS = {"question": "a question that a person answers with yes for each release", "no words": "words that no text and no release notes may contain", "no permission": "a permission that no build may ask for", "pictures": "a class of pictures and how many must be there in each language, such as phone 3"} as const
 export const REPORT_KINDS = ["remark", "crash"] as const
 export const REPORT_STATES = ["new", "accepted", "duplicate of", "fixed in", "closed"] as const
 export const PRODUCTION = "production"

@@ -33,12 +33,12 @@ from restless_tide.demo.processes import STORES
 from restless_tide.standins import pictures
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.errors import TideError
-from tests.chaos import guarding, people
+from tests.chaos import guarding, launching, people
 from tests.harbour import CALM, Harbour, sample_pictures
 
 APPS = 4
 ACTS_A_LIFE = 4
-TESTING_SHARE, GUARDING_SHARE = 0.3, 0.3
+TESTING_SHARE, GUARDING_SHARE, LAUNCHING_SHARE = 0.25, 0.25, 0.15
 LONGEST_LIFE_SECONDS = 0.6
 SETTLE_SECONDS = 180.0
 BESIDE = "slatehouse/classrooms"
@@ -60,6 +60,8 @@ class Storm:
     violations: list[str] = field(default_factory=list)
     settled_after_seconds: float = 0.0
     counted: Counter[str] = field(default_factory=Counter)
+    waiting: str = ""
+    """The app whose release waits for its launch."""
 
     def note(self, came: str) -> None:
         """What became of one act: ``done``, ``refused`` or ``unknown``."""
@@ -101,6 +103,7 @@ def rage(
             there.released(app, "1.0.0", lambda seen: all(leg.phase == "rising" and leg.confirmed for leg in seen.legs))
         people.gather(there, apps, STORES)
         guarding.set_up(there, apps)
+        storm.waiting = launching.set_up(there)
         builds = {app: {leg.store: leg.build for leg in there.tide.releases.one(app, "1.0.0").legs} for app in apps}
         storm.before = {store: len(there.control(store, "acts")) for store in STORES}
         begun = position_of(there)
@@ -164,6 +167,8 @@ def do_something(
         storm.note(people.act(there, app, builds[app], dice, storm.accepted))
     elif about < TESTING_SHARE + GUARDING_SHARE:
         storm.note(guarding.act(there, app, dice, storm.accepted))
+    elif about < TESTING_SHARE + GUARDING_SHARE + LAUNCHING_SHARE:
+        storm.note(launching.act(there, storm.waiting, dice, storm.accepted))
     else:
         act_somewhere(there, app, dice, storm)
 
@@ -373,6 +378,7 @@ def violations(there: Harbour, storm: Storm, begun: int) -> list[str]:
     found += _disagreements(there)
     found += people.disagreements(there, STORES, rows)
     found += guarding.violations(there, rows)
+    found += launching.violations(there, rows, storm.waiting)
     found += _other_texts(there)
     found += _other_pictures(there)
     found += _other_answers(there)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from restless_tide.core.check import Check, CheckKind, Readable, failed
+from restless_tide.core.check import Check, CheckKind, Drawn, Readable, failed, pictures_wanted
+from restless_tide.core.errors import Invalid
 from restless_tide.core.matter import (
     MatterKnown,
     MatterState,
@@ -71,3 +72,24 @@ def test_what_a_refusal_has_taught_is_found_again(check: Check, codes: list[str]
         Readable("notes.en", "notes in en", "Still the best app."),
     ]
     assert [one.code for one in failed([check], texts, ["android.permission.CAMERA"])] == codes
+
+
+@pytest.mark.parametrize("text", ["phone", "phone 0", "phone 100", "phone three", "pocket 3", " 3", "phone -1", ""])
+def test_a_check_of_pictures_names_a_class_and_a_number(text: str) -> None:
+    with pytest.raises(Invalid, match="names no class") as wrong:
+        pictures_wanted(text)
+    assert "phone" in wrong.value.remedy
+
+
+def test_a_check_of_pictures_is_held_against_every_language() -> None:
+    drawn = [
+        Drawn("phone", "pictures.en.stills", "Stills in en", 3),
+        Drawn("phone", "pictures.de.stills", "Stills in de", 2),
+        Drawn("icon", "pictures.en.icon", "Icon in en", 1),
+    ]
+    found = failed([Check("c", K.PICTURES, "phone 3")], [], [], drawn)
+    assert [(one.code, one.place, one.level.value) for one in found] == [
+        ("check-pictures", "pictures.de.stills", "blocker")
+    ]
+    assert "2 of the 3" in found[0].detail
+    assert failed([Check("c", K.PICTURES, "phone 2")], [], [], drawn) == []

@@ -119,6 +119,18 @@ def test_a_matter_is_taken_has_a_ticket_and_a_day_and_teaches_a_check(harbour: H
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
 
 
+def test_a_check_of_pictures_blocks_until_they_are_there(harbour: Harbour) -> None:
+    app, matters = harbour.new_app(), harbour.tide.matters
+    harbour.draft(app, stores=("openfield",))
+    with pytest.raises(Invalid, match="names no class"):
+        matters.teach(app, "pictures", "pocket 3")
+    check = matters.teach(app, "pictures", "phone 3")
+    (finding,) = harbour.leg(app, "openfield").findings
+    assert (finding.code, "2 of the 3" in finding.detail) == ("check-pictures", True)
+    matters.end_check(app, check.id, reason="two are enough")
+    assert harbour.leg(app, "openfield").findings == []
+
+
 def test_matters_and_checks_by_command(tide: Terminal, harbour: Harbour) -> None:
     app = harbour.new_app()
     harbour.draft(app, stores=("openfield",))

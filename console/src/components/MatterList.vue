@@ -26,6 +26,7 @@ const ACTS: Record<string, { said: string; asks: string; done: string }> = {
   fix: { said: 'Fixed', asks: 'What was fixed', done: 'Fixed' },
   dispute: { said: 'Dispute', asks: 'Why you think otherwise', done: 'Disputed' },
 }
+const CHECKED: Record<components['schemas']['CheckKind'], string> = { question: 'The question', 'no words': 'The words', 'no permission': 'The permission', pictures: 'The class and how many, such as phone 3' }
 const SIGNS: Record<string, string> = { open: '●', answered: '✓', fixed: '✓', disputed: '≠', settled: '✓✓' }
 const asked = ref<{ id: string; what: Act | 'arrange' | 'teach' } | null>(null)
 const form = reactive({ said: '', ticket: '', due: '', mine: false, kind: 'question' as components['schemas']['CheckKind'], text: '' })
@@ -88,7 +89,7 @@ function teach(one: Matter) {
           <label>What is checked before every later hand-in
             <select v-model="form.kind" class="form-select form-select-sm"><option v-for="(said, kind) in CHECK_KINDS" :key="kind" :value="kind">{{ said }}</option></select>
           </label>
-          <label>{{ form.kind === 'question' ? 'The question' : form.kind === 'no words' ? 'The words' : 'The permission' }} <input v-model="form.text" class="form-control form-control-sm" maxlength="300" required /></label>
+          <label>{{ CHECKED[form.kind] }} <input v-model="form.text" class="form-control form-control-sm" maxlength="300" required /></label>
           <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Check it from now on</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
         </form>
         <form v-else class="form" @submit.prevent="decide(one, asked.what as Act)">

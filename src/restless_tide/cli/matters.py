@@ -61,7 +61,7 @@ def add(nouns: Nouns) -> None:
     parser = nouns.command("check add", _teach, "make a standing check: it is looked at before every later hand-in")
     kinds = "; ".join(f"{kind}: {said}" for kind, said in KINDS.items())
     parser.add_argument("kind", choices=[*map(str, CheckKind)], help=kinds)
-    parser.add_argument("text", help="the question, the words, or the permission")
+    parser.add_argument("text", help="the question, the words, the permission, or a class and a number such as phone 3")
     app_argument(parser)
     parser.add_argument("--matter", metavar="ID", help="the matter that teaches it")
     parser = nouns.command("check tick", _tick, "answer a check with yes for one release")

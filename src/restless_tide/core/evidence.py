@@ -16,7 +16,7 @@ from restless_tide.core.answers import asked, case_after
 from restless_tide.core.applying import holds
 from restless_tide.core.availability import Availability, check_change, concerns
 from restless_tide.core.berth import BerthState
-from restless_tide.core.check import CHECK_QUESTION, Readable, failed
+from restless_tide.core.check import CHECK_PICTURES, CHECK_QUESTION, Drawn, Readable, failed
 from restless_tide.core.consignment import ON_ITS_WAY, ConsignmentState
 from restless_tide.core.errors import Finding, Level
 from restless_tide.core.evidence_of_answers import of_answers
@@ -25,6 +25,7 @@ from restless_tide.core.evidence_of_pictures import of_pictures
 from restless_tide.core.known import BuildKnown, Evidence, Known, MendAct, NodeState, case_of
 from restless_tide.core.leg import LAUNCHED, OPEN_TO_SUBMISSION, LegPhase
 from restless_tide.core.matter import MATTER_OPEN, check_matters
+from restless_tide.core.picture_sets import place_of_set, taken_sets
 from restless_tide.core.readiness import NOTES, check_handing_in, check_packages, check_push
 from restless_tide.core.rulebook import Rulebook, Thing, ThingKind
 from restless_tide.core.texts import (
@@ -267,6 +268,7 @@ def _review(rules: Rulebook, key: str, thing: Thing, known: Known) -> Evidence:
         leg.checks,
         _readable(rules, known),
         [name for facts in build.facts for name in facts.permissions] if build else [],
+        _drawn(rules, known),
     )
     said = {
         LegPhase.REJECTED: f"Rejected: {' '.join(leg.reasons)}".strip(": "),
@@ -287,7 +289,28 @@ def _mend_of(found: Sequence[Finding]) -> MendAct:
     return MendAct.WRITE_NOTES if wrong.place.startswith(NOTES) else MendAct.PUSH_BUILD
 
 
-_MENDED_BY = {MATTER_OPEN: MendAct.DECIDE_MATTERS, CHECK_QUESTION: MendAct.TICK_CHECKS}
+_MENDED_BY = {
+    MATTER_OPEN: MendAct.DECIDE_MATTERS,
+    CHECK_QUESTION: MendAct.TICK_CHECKS,
+    CHECK_PICTURES: MendAct.PUT_PICTURES,
+}
+
+
+def _drawn(rules: Rulebook, known: Known) -> list[Drawn]:
+    """Every set of pictures that the store takes, in each language in which the app has texts or pictures there."""
+    given = known.pictures
+    sets = {(one.locale, one.key): one for one in taken_sets(rules, given)}
+    locales = {one.locale for one in sets.values()} | {given.language}
+    return [
+        Drawn(
+            rules.listing.picture_meaning(key) or key,
+            place_of_set(locale, key),
+            f"{rules.listing.picture_title(key)} in {locale}",
+            len({piece.original.sha256 for piece in sets[locale, key].pieces}) if (locale, key) in sets else 0,
+        )
+        for key, rule in rules.listing.pictures.items()
+        for locale in (sorted(locales) if rule.by_locale else [given.language])
+    ]
 
 
 def _readable(rules: Rulebook, known: Known) -> list[Readable]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import secrets
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -24,7 +25,9 @@ from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa,
 from restless_tide.standins.signing import certificate_of, der_of, profile
 from restless_tide.tls import verified
 from restless_tide.wire.apps import Availability
+from restless_tide.wire.cohorts import SignInWanted
 from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.reviewing import BriefWanted
 from restless_tide.wire.steps import StepTold
 
 LENGTH = timedelta(days=23)
@@ -430,8 +433,16 @@ class Chapter:
         told = "Departures in the corner of the screen, also without a network; the timetable of the outer islands."
         leg = LegWanted(build=desktop, ladder="15@90,60@72,100")
         self._tide.releases.draft("ferryglass", "5.3.0", legs={"slatehouse": leg}, notes={"en": told})
+        brief = BriefWanted(
+            note="The times are real. Choose any two islands; nothing has to be paid.",
+            sign_in=SignInWanted(name="reviewer@saltgrass.example.org", password=secrets.token_urlsafe(12)),
+        )
+        self._tide.reviewers.change_brief("ferryglass", "slatehouse", brief)
         self._hand_in("ferryglass", "5.3.0")
         self._season.settle()
+        last = self._season.control("slatehouse", "things/submission")[-1]["id"]
+        words = "We find no outer islands in the list. Which ones do the notes speak of?"
+        self._season.control("slatehouse", "reviewers", {"submission": last, "words": words, "asks": True})
 
     def _next_marram(self) -> None:
         """A build server holds the next number; the first build of it is here; the locker and the devices are filled."""

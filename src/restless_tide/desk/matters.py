@@ -9,7 +9,7 @@ from datetime import date
 from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
-from restless_tide.core.check import MOST_CHECKS, Check, CheckKind
+from restless_tide.core.check import MOST_CHECKS, Check, CheckKind, pictures_wanted
 from restless_tide.core.errors import Conflict, ImpossibleAct, Invalid, NotFound
 from restless_tide.core.matter import (
     BY_PEOPLE,
@@ -217,6 +217,8 @@ def teach(act: Act, app_name: str, kind: CheckKind, text: str, matter_id: str | 
         raise Invalid(
             "A check needs its words: the question, what no text may contain, or the permission.", code="check-unfit"
         )
+    if kind is CheckKind.PICTURES:
+        pictures_wanted(words)
     if any((one.kind, one.text) == (kind, words) for one in standing):
         raise Conflict(f"{app.title} has this check already.", code="check-known")
     if len(standing) >= MOST_CHECKS:

@@ -116,7 +116,7 @@ def reviewer_writes(store: SimulatedStore, wish: ReviewerWrites) -> Thing:
         )
     message = {"id": wish.id or fresh("message"), "words": wish.words, "asks": wish.asks, "files": files}
     sent = [*submission.get("sent", []), *(one["sha256"] for one in files)]
-    if wish.asks and submission["state"] == "in hand":
+    if wish.asks and submission["state"] in ("queued", "in hand"):
         submission |= {"asked": True, "waits": True, "due_at": None}
     store.shelf.put("submission", submission | {"sent": sent})
     store.event("submission.message", submission["id"], message)

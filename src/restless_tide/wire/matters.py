@@ -67,7 +67,10 @@ class CheckTold(Told):
 
 class CheckWanted(Wanted):
     kind: CheckKind
-    text: OneLine = Field(max_length=LONGEST_CHECK, description="the question, the words, or the permission")
+    text: OneLine = Field(
+        max_length=LONGEST_CHECK,
+        description="the question, the words, the permission, or a class of pictures and a number",
+    )
     matter: OneLine | None = Field(default=None, description="the matter that teaches it")
 
 
