@@ -60,6 +60,8 @@ def engine(processes: Processes, tide: Tide, folder: Path) -> None:
     print("\nThe engine")
     ordered, bare = stores.carrying(processes, tide)
     say("an order from the act to the store's confirmation", ordered, "the same call made bare", bare)
+    launched, bare = stores.approving(processes, tide)
+    say("a store's approval, pushed, to the launch reaching it", launched, "a launch called bare", bare)
     ticks = stores.ticking(folder)
     for due in (100, 1000):
         say(f"a tick over {stores.TICK_LEGS} legs, {due} due", ticks[due], "none due", ticks[0])

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from statistics import median
 from typing import Any
@@ -20,7 +20,10 @@ import httpx
 from bench.filling import NOW, a_rising_leg, a_store, an_app
 from restless_tide.client import Tide
 from restless_tide.core.order import PENDING, OrderKind
+from restless_tide.core.rollout import Progress
+from restless_tide.core.round import RoundState
 from restless_tide.demo.processes import HOST, STORES, Processes
+from restless_tide.desk import legs
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
@@ -256,3 +259,54 @@ def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:
         status = Path(f"/proc/{pid}/status").read_text()
         seen.append(int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1]))
     return seen
+
+
+APPROVALS = 9
+_TRACK, _TRACK_SHARE = "early", 0.2
+_APART_HOURS = 10
+
+
+def approving(processes: Processes, tide: Tide) -> tuple[float, float]:
+    """Seconds from a store's approval, which it pushes, to the launch that follows reaching it; and of a bare launch."""
+    tide.stores.every()
+    processes.stop("desk")
+    desk = Desk(Settings(data=Path(processes.desk_environment()["TIDE_DATA"])), RealClock())
+    with desk.database.writing() as session:
+        store = session.query(tables.Store).filter(tables.Store.name == "openfield").one()
+        for number in range(APPROVALS):
+            leg = a_rising_leg(session, *an_app(session, f"approved{number}"), store, f"approved{number}")
+            legs.keep_progress(leg, Progress(), NOW)
+            leg.launched_at, leg.track, leg.rounds[-1].state = None, _TRACK, RoundState.IN_HAND
+            leg.ladder = {"stages": [{"share": _TRACK_SHARE, "dwell_hours": 24}, {"share": 1.0}]}
+    desk.close()
+    now = datetime.fromisoformat(control(processes, "openfield", "state")["now"])
+    submissions: list[dict[str, Any]] = [
+        {
+            "id": f"{kind}{number}", "berth": f"berth of {kind}{number}", "track": _TRACK, "version": "1.0.0", "notes": {},
+            "consignment": f"build of {kind}{number}", "items": ["build", "notes"], "reasons": [],
+            "state": "in hand" if kind == "approved" else "approved",
+            "due_at": (now + timedelta(hours=_APART_HOURS * (number + 1))).isoformat() if kind == "approved" else None,
+        }
+        for kind in ("approved", BARE)
+        for number in range(APPROVALS)
+    ]  # fmt: skip
+    builds = [{"id": one["consignment"], "berth": one["berth"], "number": "1", "uploads": []} for one in submissions]
+    control(processes, "openfield", "things/submission", {"things": submissions})
+    control(processes, "openfield", "things/consignment", {"things": builds})
+    processes.start("desk")
+    time.sleep(SETTLE_SECONDS)
+    began = {}
+    for number in range(APPROVALS):
+        began[f"approved{number}"] = time.time()
+        control(processes, "openfield", "clock", {"step_hours": _APART_HOURS + 0.01})
+        time.sleep(LOOK_AFTER_SECONDS * 20)
+    acts = control(processes, "openfield", "acts")
+    launched = {act["subject"]: act["arrived"] for act in acts if act["act"] == "launch"}
+    gateway, bare = gateway_of(processes, "openfield"), []
+    gateway.drill("halt", uuid.uuid4().hex)
+    for number in range(APPROVALS):
+        at = time.perf_counter()
+        gateway.launch(f"{BARE}{number}", _TRACK_SHARE, uuid.uuid4().hex)
+        bare.append(time.perf_counter() - at)
+    gateway.close()
+    return median(launched[subject] - at for subject, at in began.items()), median(bare)

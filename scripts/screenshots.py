@@ -55,7 +55,6 @@ def console(browser: Browser, processes: Processes) -> None:
     page = signed_in(browser, processes.ports.address, viewport={"width": 1280, "height": 800})
     for name, path in (
         ("overview", "/"),
-        ("signing", "/apps/marram/signing"),
         ("cohort", "/apps/marram/cohorts/dune-walkers"),
         ("reports", "/apps/marram/reports"),
         ("stores", "/stores"),
@@ -100,6 +99,9 @@ def console(browser: Browser, processes: Processes) -> None:
     page.get_by_role("button", name="Done").click()
     take(page, "release-one-store-away")
     processes.start("openfield")
+    page.goto("/apps/ferryglass/releases/5.2.1/look?store=northgate")
+    page.locator("main h3").first.wait_for()
+    take(page, "last-look")
     narrow = signed_in(browser, processes.ports.address, viewport={"width": 400, "height": 800}, color_scheme="dark")
     narrow.goto("/apps/loam/releases/1.0.0")
     refused = narrow.get_by_role("region", name="What was refused")

@@ -23,14 +23,15 @@ const MOST_NAMED = 12
 
 <template>
   <p v-if="!shown.length" class="soft">Nothing differs from what is live.</p>
-  <div v-for="[title, lines] in parts" :key="title" class="part">
+  <div v-for="([title, lines], at) in parts" :key="title" class="part">
     <h3>{{ title }}</h3>
-    <table class="table look">
-      <thead><tr><th scope="col">What</th><th scope="col">Live now</th><th scope="col">Will be</th></tr></thead>
+    <table class="table look" :aria-label="title">
+      <colgroup><col style="width: 24%" /><col v-if="leg.live_version" style="width: 38%" /><col /></colgroup>
+      <thead :class="{ 'visually-hidden': at > 0 || !leg.live_version }"><tr><th scope="col">What</th><th v-if="leg.live_version" scope="col">Live now</th><th scope="col">Will be</th></tr></thead>
       <tbody>
         <tr v-for="line in lines" :key="line.place" :class="{ changed: line.changed }">
-          <th scope="row"><span v-if="line.changed" class="mark" title="it changes">◆<span class="visually-hidden"> changes: </span></span> {{ line.title }}</th>
-          <td data-label="Live now">
+          <th scope="row"><span v-if="line.changed && leg.live_known" class="news" title="it changes">◆<span class="visually-hidden"> changes: </span></span> {{ line.title }}</th>
+          <td v-if="leg.live_version" data-label="Live now">
             <span v-if="line.live === null" class="soft">–</span>
             <template v-else>
               <span v-if="line.live" class="text">{{ line.live }}</span>
@@ -60,11 +61,10 @@ const MOST_NAMED = 12
 h3 { font-size: 0.95rem; margin: 0.3rem 0 0.2rem; }
 p { margin: 0; }
 .look { table-layout: fixed; margin: 0; }
-.look th[scope='row'] { font-weight: 600; width: 22%; overflow-wrap: anywhere; }
-.look th[scope='col']:first-child { width: 22%; }
+.look th[scope='row'] { font-weight: 600; overflow-wrap: anywhere; }
 .look td { overflow-wrap: anywhere; }
 .text { white-space: pre-line; }
-.mark { color: var(--accent); }
+.news { color: var(--accent); }
 .gone { color: var(--alarm); }
 li.added { color: var(--accent); font-weight: 600; }
 .pictures { display: flex; flex-wrap: wrap; gap: 0.35rem; }

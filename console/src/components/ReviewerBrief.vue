@@ -78,5 +78,4 @@ async function save(): Promise<void> {
 .form label:not(.row-gap) { display: grid; gap: 0.2rem; font-size: 0.9rem; }
 fieldset { border: 0; padding: 0; margin: 0; }
 legend { font-size: 0.95rem; margin: 0; }
-@media print { .no-print { display: none !important; } }
 </style>

@@ -126,5 +126,5 @@ p { margin: 0; }
 .field { display: grid; gap: 0.2rem; }
 fieldset { border: 0; padding: 0; margin: 0; }
 legend { font-size: 1rem; margin: 0; }
-@media print { .no-print { display: none !important; } .place { break-inside: avoid-page; border: 0; padding: 0; } }
+@media print { .place { break-inside: avoid-page; border: 0; padding: 0; } }
 </style>

@@ -6,7 +6,7 @@ from restless_tide.cli.call import Call, cell
 from restless_tide.cli.parsing import Nouns, app_argument, place_argument
 from restless_tide.wire.reviewing import LegLookTold, LookLineTold, LookTold
 
-_LONGEST = 400
+_LONGEST, _MOST_NAMED = 400, 6
 
 
 def add(nouns: Nouns) -> None:
@@ -45,8 +45,13 @@ def _tell_leg(call: Call, found: LookTold, leg: LegLookTold, *, every: bool) -> 
         call.say(f"  {finding.level}: {finding.detail}")
     shown = [line for line in leg.lines if every or line.changed]
     table = call.table("", "WHAT", "LIVE NOW", "WILL BE")
+    part = ""
     for line in shown:
-        table.add_row("*" if line.changed else "", cell(f"{line.part_title}\n{line.title}"), *map(cell, _sides(line)))
+        if line.part_title != part:
+            part = line.part_title
+            table.add_row("", cell(part.upper()), "", "")
+        mark = "*" if line.changed and leg.live_known else ""
+        table.add_row(mark, cell(f"  {line.title}"), *map(cell, _sides(line)))
     call.show(table, empty="  Nothing differs from what is live.")
     same = len(leg.lines) - len(shown)
     if same and shown:
@@ -55,6 +60,11 @@ def _tell_leg(call: Call, found: LookTold, leg: LegLookTold, *, every: bool) -> 
 
 def _sides(line: LookLineTold) -> tuple[str, str]:
     """How a line is live, and how it will be."""
+    if not line.changed and line.new_members:
+        named = ", ".join(map(_shortly, line.new_members[:_MOST_NAMED]))
+        more = len(line.new_members) - _MOST_NAMED
+        same = f"{named} and {more} more" if more > 0 else named
+        return same, same
     if line.new_members or line.live_members:
         kept = len(line.new_members) - len(line.added)
         added = [f"+ {_shortly(one)}" for one in line.added]

@@ -224,6 +224,10 @@ class Chapter:
         self._tide.releases.add_leg("ferryglass", "5.2.1", "openfield", LegWanted(build=self._fixed))
         self._hand_in("ferryglass", "5.2.1", store="openfield")
         self._season.settle()
+        last = self._season.control("openfield", "things/submission")[-1]["id"]
+        words = "How do we make the timetable empty, to see that it starts all the same?"
+        self._season.control("openfield", "reviewers", {"submission": last, "words": words, "asks": True})
+        self._season.settle()
         self._tide.dossier.write("ferryglass", "en", {"summary": texts.FERRYGLASS_CHANGED})
         self._tide.dossier.send("ferryglass")
         self._season.settle()
@@ -440,9 +444,6 @@ class Chapter:
         self._tide.reviewers.change_brief("ferryglass", "slatehouse", brief)
         self._hand_in("ferryglass", "5.3.0")
         self._season.settle()
-        last = self._season.control("slatehouse", "things/submission")[-1]["id"]
-        words = "We find no outer islands in the list. Which ones do the notes speak of?"
-        self._season.control("slatehouse", "reviewers", {"submission": last, "words": words, "asks": True})
 
     def _next_marram(self) -> None:
         """A build server holds the next number; the first build of it is here; the locker and the devices are filled."""
