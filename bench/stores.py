@@ -19,6 +19,7 @@ import httpx
 
 from bench.filling import NOW, a_rising_leg, a_store, an_app
 from restless_tide.client import Tide
+from restless_tide.core.ladder import parse_ladder
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.rollout import Progress
 from restless_tide.core.round import RoundState
@@ -263,6 +264,7 @@ def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:
 
 APPROVALS = 9
 _TRACK, _TRACK_SHARE = "early", 0.2
+OWN_LADDER = parse_ladder("20@24,100")
 _APART_HOURS = 10
 
 
@@ -277,7 +279,7 @@ def approving(processes: Processes, tide: Tide) -> tuple[float, float]:
             leg = a_rising_leg(session, *an_app(session, f"approved{number}"), store, f"approved{number}")
             legs.keep_progress(leg, Progress(), NOW)
             leg.launched_at, leg.track, leg.rounds[-1].state = None, _TRACK, RoundState.IN_HAND
-            leg.ladder = {"stages": [{"share": _TRACK_SHARE, "dwell_hours": 24}, {"share": 1.0}]}
+            leg.ladder = OWN_LADDER.model_dump(mode="json")
     desk.close()
     now = datetime.fromisoformat(control(processes, "openfield", "state")["now"])
     submissions: list[dict[str, Any]] = [

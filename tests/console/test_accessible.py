@@ -70,7 +70,7 @@ def shown(harbour: Harbour) -> dict[str, str]:
         "notices": "/notices", "words": "/words", "messages": "/messages", "logbook": "/logbook", "nowhere": "/nowhere", "trial": f"/trials/{trial.id}",
         "report": f"/reports/{report.id}",
     }  # fmt: skip
-    of_app = ("releases", "releases/1.0.0", "tracks", "tracks/openfield/workbench", "guards", "live", "builds", f"builds/{build}", "dossier", "dossier/pictures", "dossier/questions", "dossier/goods", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
+    of_app = ("releases", "releases/1.0.0", "releases/1.0.0/look", "tracks", "tracks/openfield/workbench", "guards", "live", "builds", f"builds/{build}", "dossier", "dossier/pictures", "dossier/questions", "dossier/goods", "cohorts", "cohorts/crew", "cohorts/shore", "reports", "signing")  # fmt: skip
     return pages | {part: f"/apps/{app}/{part}" for part in of_app}
 
 

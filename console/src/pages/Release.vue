@@ -250,7 +250,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
           </ol>
         </div>
 
-        <MatterList v-if="leg.rounds.some((round) => round.reasons.length)" :key="`${leg.rounds.length} ${leg.phase}`" :app="app" :version="version" :leg="leg" @done="((checksSeen += 1), load())" />
+        <MatterList v-if="leg.rounds.length" :key="`${leg.rounds.length} ${leg.phase}`" :app="app" :version="version" :leg="leg" @done="((checksSeen += 1), load())" />
         <ReviewerThread v-if="leg.rounds.length" :key="leg.rounds.length" :app="app" :version="version" :leg="leg" @done="load" />
 
         <div v-if="!leg.launched_at" class="row-gap">
