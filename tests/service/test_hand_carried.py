@@ -14,8 +14,10 @@ from restless_tide.client import Conflict, ImpossibleAct, Invalid, NotFound, Not
 from restless_tide.core.good import Good, GoodKind, GoodText
 from restless_tide.demo.chapter import WRACKLINE
 from restless_tide.standins import pictures
+from restless_tide.wire.cohorts import SignInWanted
 from restless_tide.wire.push import HandOnWanted
 from restless_tide.wire.releases import LegWanted
+from restless_tide.wire.reviewing import BriefWanted
 from restless_tide.wire.steps import StepTold
 from tests.harbour import EMAIL, Harbour, leg_of, until
 from tests.service.test_cli import Terminal
@@ -382,3 +384,36 @@ def test_goods_and_documents_are_prepared_for_the_hand_with_their_files(own_harb
     desk.tide.steps.settle(step.id, "done")
     goods = desk.tide.dossier.goods
     until(lambda: [one.state for store in goods(app).stores for one in store.goods], lambda seen: seen == ["accepted"])
+
+
+def test_a_reviewer_of_a_hand_carried_store_is_written_to_by_a_person(carried: Harbour, tmp_path: Path) -> None:
+    app = with_berth(carried)
+    ready_there(carried, app, carried.ready_build(app, "openfield"))
+    build = carried.tide.builds.of_app(app)[0].id
+    guide = tmp_path / "guide.txt"
+    guide.write_text("How to see the map.", "utf-8")
+    file = carried.tide.dossier.keep_document(guide)["sha256"]
+    wanted = BriefWanted(note="Look at the map.", sign_in=SignInWanted(name="rita", password="heron"), files=[file])
+    carried.tide.reviewers.change_brief(app, "wrackline", wanted)
+    carried.tide.releases.draft(app, "1.0.0", legs={"wrackline": LegWanted(build=build)}, notes={"en": "New."})
+    carried.submit(app, "1.0.0")
+    step = step_of(carried, app, "Hand 1.0.0 to review")
+    assert step.texts["note for the reviewer"] == "Look at the map."
+    assert step.texts["sign-in for the reviewer"] == "name: rita\npassword: heron"
+    (named,) = step.files
+    assert carried.tide.steps.fetch(named, tmp_path / "taken.txt").read_bytes() == guide.read_bytes()
+    carried.tide.steps.settle(step.id, "done")
+    step_of(carried, app, "See what Wrackline")
+    carried.tide.reviewers.received(app, "1.0.0", "wrackline", "Where is the map?", asks=True)
+    carried.tide.reviewers.write(app, "1.0.0", "wrackline", "On the second page.")
+    step = step_of(carried, app, "Write to the reviewer of 1.0.0")
+    assert step.texts == {"message": "On the second page."}
+    carried.tide.steps.settle(step.id, "done")
+    (thread,) = until(
+        lambda: carried.tide.reviewers.messages(app, "1.0.0", "wrackline"), lambda found: found[0].messages[-1].arrived
+    )
+    assert (thread.waits, [one.kind for one in thread.messages]) == (False, ["question", "ours"])
+    assert thread.messages[0].who == "Wrackline, entered by Ida Fenwick"
+    settle(carried, app, "See what", "approved")
+    settle(carried, app, "Launch 1.0.0")
+    carried.all_confirmed(app)

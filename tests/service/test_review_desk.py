@@ -368,8 +368,13 @@ def test_the_whole_way_by_commands(coast: Harbour, tmp_path: Path) -> None:
     stale = tide("release", "submit", "1.0.0", *of, "--looked", "000000000000")
     assert (stale.returncode, "tide release look 1.0.0" in stale.stderr) == (1, True)
     coast.control("slatehouse", "mischief", {"reject_next": ["The sign-in fails."]})
-    assert tide("release", "submit", "1.0.0", *of, "--looked", revision).returncode == 0
+    handed = tide(
+        "release", "submit", "1.0.0", *of, "--looked", revision, "--standing", "This time only.", "--no-files"
+    )
+    assert handed.returncode == 0, handed.stderr
     decided(coast, app)
+    there = submission(coast, "slatehouse", app)
+    assert (there["reviewer_note"], there["attachments"], there["sign_in"]["name"]) == ("This time only.", [], "rita")
     assert "No messages." in tide("reviewer", "messages", "1.0.0", *of).stdout
     entered = tide("reviewer", "received", "1.0.0", *of, "--words", f"@{mail}", "--file", str(guide))
     assert "We could not sign in." in entered.stdout

@@ -192,3 +192,39 @@ def test_an_act_that_fails_half_way_leaves_nothing_on_the_shelf(tmp_path: Path) 
     assert store.shelf.given_answer("key-1") is None
     assert store.shelf.acts() == []
     store.shelf.close()
+
+
+def reviewed(folder: Path, seed: int, **rates: float) -> list[tuple[str, dict[str, Any], datetime]]:
+    """What a store with this seed tells of one submission on a track without texts: type, data and instant of each event."""
+    store = SimulatedStore(OPENFIELD, folder, seed)
+    for name, rate in rates.items():
+        store.shelf.keep_setting(name, rate)
+    store.shelf.put("consignment", {"id": "c-1", "berth": "b-1", "number": "1", "uploads": []})
+    submission = {
+        "id": "s-1", "berth": "b-1", "track": "early", "version": "1.0.0", "notes": {}, "consignment": "c-1",
+        "items": ["build", "notes"], "reasons": [], "state": "queued",
+    }  # fmt: skip
+    store.due(submission, "submission", minutes=27)
+    for _ in range(60):
+        store.clock.step(timedelta(hours=1))
+        store.turn()
+    events = store.shelf.events_after(0, 50)
+    store.shelf.close()
+    return [(event["type"], event["data"], datetime.fromisoformat(event["time"])) for event in events]
+
+
+def test_reviewers_ask_back_and_are_late_as_seeded(tmp_path: Path) -> None:
+    plain = reviewed(tmp_path / "plain", 1)
+    assert [data["state"] for _, data, _ in plain] == ["queued", "in hand", "approved"]
+    late = reviewed(tmp_path / "late", 1, late_rate=1.0)
+    took = [told[-1][2] - told[0][2] for told in (plain, late)]
+    assert late[-1][1]["state"] == "approved"
+    assert took[1] > 2 * took[0]
+    asked = reviewed(tmp_path / "asked", 1, asking_rate=1.0)
+    kind, data, _ = asked[-1]
+    assert (kind, data["asks"], bool(data["words"])) == ("submission.message", True, True)
+    sometimes = [
+        reviewed(tmp_path / f"{name}{seed}", seed, asking_rate=0.5)[-1][0] for name in "ab" for seed in range(6)
+    ]
+    assert sometimes[:6] == sometimes[6:], "the seed decides"
+    assert len(set(sometimes)) == 2

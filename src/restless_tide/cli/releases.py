@@ -6,12 +6,13 @@ from datetime import datetime
 
 from tzlocal import get_localzone_name
 
-from restless_tide.cli import halting, live, looking, pace, ready
+from restless_tide.cli import halting, live, looking, pace, ready, reviewers
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.naming import BUILD_HELP
 from restless_tide.cli.parsing import Nouns, Parser, app_argument, place_argument, span
+from restless_tide.cli.sign_ins import sign_in_arguments, sign_in_of
 from restless_tide.cli.standing import after_act, settled, stands
 from restless_tide.cli.telling import moment, unconfirmed
 from restless_tide.core.condition_text import HOW_TO_WRITE as WHEN
@@ -23,6 +24,7 @@ from restless_tide.core.pace import PaceKind
 from restless_tide.core.waiting import By
 from restless_tide.wire.errors import Invalid, NotFound
 from restless_tide.wire.releases import Condition, LegTold, LegWanted, ReleaseTold, WaitTold
+from restless_tide.wire.reviewing import BriefWanted
 
 _STEERING = {
     "advance": "one stage up, or to --share",
@@ -137,6 +139,12 @@ def add(nouns: Nouns) -> None:
         metavar="ITEM",
         help="keep it back, such as goods/summer-pass; repeat it",
     )
+    parser.add_argument(
+        "--standing", metavar="TEXT", help="in this round, instead of the note that stands for every round; empty: none"
+    )
+    sign_in_arguments(parser)
+    reviewers.files_argument(parser)
+    parser.add_argument("--no-files", action="store_true", help="in this round, none of the files that stand")
     parser.add_argument(
         "--in-spite-of", metavar="REASON", default="", help="why it is handed in while a matter is open"
     )
@@ -431,6 +439,11 @@ def _submit(call: Call) -> Exit | None:
         looked=looked,
         without=given.without,
         for_reviewer=note,
+        brief=BriefWanted(
+            note=text_argument(given.standing) if given.standing is not None else None,
+            sign_in=sign_in_of(call),
+            files=[] if given.no_files else reviewers.sent(call) if given.file else None,
+        ),
         in_spite_of=given.in_spite_of,
     )
     return _tell_when_settled(call)

@@ -30,7 +30,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--note", metavar="TEXT", help="@FILE reads a file, - a pipe; empty takes it out")
     sign_in_arguments(parser)
     parser.add_argument("--no-sign-in", action="store_true", help="take the sign-in out")
-    _files_argument(parser)
+    files_argument(parser)
     parser.add_argument("--no-files", action="store_true", help="take all files out")
     parser = nouns.command("reviewer messages", _messages, "the correspondence with the reviewers of a release")
     _of_leg(parser)
@@ -59,16 +59,17 @@ def _of_leg(parser: Parser) -> None:
 def _words(parser: Parser) -> None:
     _of_leg(parser)
     parser.add_argument("--words", required=True, metavar="TEXT", help="@FILE reads a file, - a pipe")
-    _files_argument(parser)
+    files_argument(parser)
 
 
-def _files_argument(parser: Parser) -> None:
+def files_argument(parser: Parser) -> None:
+    """The documents that go along to a reviewer."""
     parser.add_argument(
         "--file", action="append", type=file_argument, metavar="FILE", help="a document that goes along; repeat it"
     )
 
 
-def _sent(call: Call) -> list[str]:
+def sent(call: Call) -> list[str]:
     """The digests of the files that were named, once the desk has them."""
     return [call.tide.dossier.keep_document(file)["sha256"] for file in call.given.file or ()]
 
@@ -79,7 +80,7 @@ def _brief(call: Call) -> None:
         wanted = BriefWanted(
             note=text_argument(given.note) if given.note is not None else None,
             sign_in=SignInWanted() if given.no_sign_in else sign_in_of(call),
-            files=[] if given.no_files else _sent(call) if given.file else None,
+            files=[] if given.no_files else sent(call) if given.file else None,
         )
         if wanted != BriefWanted():
             call.tide.reviewers.change_brief(given.app, given.store, wanted)
@@ -105,18 +106,18 @@ def _messages(call: Call) -> None:
 def _write(call: Call) -> None:
     given = call.given
     words = text_argument(given.words)
-    _show(call, call.tide.reviewers.write(given.app, given.version, given.store, words, _sent(call)))
+    _show(call, call.tide.reviewers.write(given.app, given.version, given.store, words, sent(call)))
 
 
 def _appeal(call: Call) -> None:
     given = call.given
     words = text_argument(given.words)
-    _show(call, call.tide.reviewers.appeal(given.app, given.version, given.store, words, _sent(call)))
+    _show(call, call.tide.reviewers.appeal(given.app, given.version, given.store, words, sent(call)))
 
 
 def _received(call: Call) -> None:
     given = call.given
-    words, files = text_argument(given.words), _sent(call)
+    words, files = text_argument(given.words), sent(call)
     _show(call, call.tide.reviewers.received(given.app, given.version, given.store, words, files, asks=given.asks))
 
 

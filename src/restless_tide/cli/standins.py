@@ -40,6 +40,17 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--lose-answers", type=int, metavar="N", help="it acts, but its next N answers are lost")
     parser.add_argument("--slow", type=float, metavar="SECONDS", help="it takes so long before it acts (0: at once)")
     parser.add_argument("--reject-next", metavar="REASON", help="the next review ends in a rejection")
+    parser.add_argument("--ask-next", metavar="QUESTION", help="the next reviewer asks this first, and waits")
+    parser.add_argument(
+        "--reject-item",
+        nargs=2,
+        metavar=("ITEM", "REASON"),
+        help="the next review refuses this item, such as goods/maps",
+    )
+    parser.add_argument("--asking", type=float, metavar="RATE", help="share of reviews in which one asks back, 0 to 1")
+    parser.add_argument(
+        "--late", type=float, metavar="RATE", help="share of reviews that take five times as long, 0 to 1"
+    )
     parser.add_argument("--take-name", metavar="NAME", help="this name belongs to another account")
     parser.add_argument("--too-many", type=int, metavar="N", help="the next N calls are answered 429")
     parser.add_argument("--retry-after", type=float, metavar="SECONDS", help="what a 429 asks for")
@@ -116,6 +127,8 @@ def _tell_state(call: Call, state: dict[str, Any]) -> None:
                 ("away", state["outage"]),
                 (f"losing {state['lose_answers']} answers", state["lose_answers"]),
                 ("rejecting the next review", state["reject_next"]),
+                ("refusing an item of the next review", state["reject_item_next"]),
+                ("asking back in the next review", state["ask_next"]),
                 (f"slow by {state['slow_seconds']:g} s", state["slow_seconds"]),
                 (f"answering {state['too_many']} calls 429", state["too_many"]),
                 (f"failing {state['fail']} calls", state["fail"]),
@@ -155,6 +168,10 @@ def _mischief(call: Call) -> None:
         "lose_answers": given.lose_answers,
         "slow_seconds": given.slow,
         "reject_next": [given.reject_next] if given.reject_next else None,
+        "ask_next": [given.ask_next] if given.ask_next else None,
+        "reject_item_next": {given.reject_item[0]: [given.reject_item[1]]} if given.reject_item else None,
+        "asking_rate": given.asking,
+        "late_rate": given.late,
         "taken_names": [given.take_name] if given.take_name else None,
         "too_many": given.too_many,
         "retry_after_seconds": given.retry_after,

@@ -26,6 +26,8 @@ from restless_tide.gateways.protocol import RolloutAnswer, StoreEvent
 from restless_tide.records.tables import Consignment, Leg, Order, Round, Step
 
 _log = structlog.get_logger("engine")
+_LOOKED_AT_AFTER = (OrderKind.SUBMIT, OrderKind.APPEAL)
+"""After these the store looks at it, and a person looks for what it says."""
 _SETTLED = (StepState.CONFIRMED, StepState.REFUSED)
 
 
@@ -88,7 +90,7 @@ def follow_up(act: Act, order: Order, answer: Any) -> None:
         label = needed(act.session, Consignment, order.subject).build.label
         prepared = watch_processing(rules.store, label, rules.processing.usual_minutes)
         _write(act, order, prepared, answer.id, None)
-    elif order.kind is OrderKind.SUBMIT and RoundState(answer.state) in UNDER_REVIEW:
+    elif order.kind in _LOOKED_AT_AFTER and RoundState(answer.state) in UNDER_REVIEW:
         version = needed(act.session, Round, order.subject).leg.release.version
         _write(act, order, watch_review(rules.store, version, rules.review.usual_hours), answer.id, None)
     elif order.kind is OrderKind.RECALL:

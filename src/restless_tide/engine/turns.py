@@ -503,8 +503,9 @@ def _by_hand(session: Session, order: Order) -> ByHand:
         .limit(1)
     )
     app = follow.app_of(session, order)
-    leg = session.get(Leg, order.subject)
-    title, version = app.title if app else "", leg.release.version if leg else ""
+    row = lanes.subject_of(session, order)
+    leg = row.leg if isinstance(row, Round) else row
+    title, version = app.title if app else "", leg.release.version if isinstance(leg, Leg) else ""
     track, reviewed = _track(session, order)
     return ByHand(rules_of(order.store), title, version, carried.settled_of(said), track, reviewed=reviewed)
 
