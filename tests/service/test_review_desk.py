@@ -322,6 +322,8 @@ def test_a_refusal_is_appealed_as_often_as_the_rulebook_lets(coast: Harbour) -> 
     coast.control("northgate", "mischief", {"reject_next": ["It does not start, still."]})
     tide.reviewers.appeal(app, "1.0.0", "northgate", "It does start, see the film.")
     assert coast.leg(app, "northgate").phase == "under review"
+    rows = [row.model_dump_json() for row in coast.tide.watching.overview().rows]
+    assert not any("longer than usual" in row for row in rows if f'"{app}"' in row), "its time counts anew"
     coast.all_confirmed(app)
     coast.pass_hours(70, desk=False)
     again = coast.released(app, "1.0.0", lambda seen: leg_of(seen, "northgate").phase == "rejected")

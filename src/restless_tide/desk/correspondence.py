@@ -51,7 +51,7 @@ def appeal(act: Act, app_name: str, version: str, place: str, words: str, files:
     message = _send(act, round_, MessageKind.APPEAL, OrderKind.APPEAL, words, files)
     round_.state = ROUND.after(round_.state, RoundEvent.APPEAL)
     round_.appeals, round_.changed_at = round_.appeals + 1, act.now
-    reviews.moved(act, round_)
+    reviews.appealed(act, round_)
     return message
 
 

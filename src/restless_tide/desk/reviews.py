@@ -67,6 +67,12 @@ def handed_in(act: Act, round_: Round) -> None:
     round_.long_after = round_.submitted_at + timedelta(hours=known.nine_in_ten_hours)
 
 
+def appealed(act: Act, round_: Round) -> None:
+    """The store looks once more: it has begun nothing and decided nothing, and its time counts from now."""
+    round_.taken_up_at = round_.decided_at = None
+    round_.long_after = act.now + timedelta(hours=usual_at(act.session, round_.leg).nine_in_ten_hours)
+
+
 def moved(act: Act, round_: Round) -> None:
     """A store has begun to look, or has decided."""
     if round_.state is RoundState.IN_HAND and round_.taken_up_at is None:

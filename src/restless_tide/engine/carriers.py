@@ -508,8 +508,9 @@ def _to_reviewer(write: Callable[[Way, str, protocol.MessageRequest, str], Any])
 
 def _message_taken(act: Act, order: Order, answer: protocol.MessageAnswer) -> None:
     message = _message_of(act.session, order)
-    message.reference = answer.id
     leg = message.round.leg
+    if all(other.reference != answer.id for other in message.round.messages):  # else a store names two messages alike
+        message.reference = answer.id
     act.tell("reviewer has it", leg_subject(leg), app=leg.release.app.name)
 
 
