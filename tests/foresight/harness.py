@@ -40,6 +40,7 @@ from restless_tide.core.picture_sets import (
 )
 from restless_tide.core.questions import refused_for
 from restless_tide.core.readiness import check_push, demand_name
+from restless_tide.core.review_items import ALWAYS
 from restless_tide.core.rulebook import LocksAt, Rulebook
 from restless_tide.core.sheet import offer_findings, sheet
 from restless_tide.core.signing import Expected
@@ -419,7 +420,9 @@ class _Trial:
         assert seen.state == "ready", f"seed {self.seed}: the first build is {seen.state}: {seen.reason}"
         submission = self.gateway.submit(
             self.berth,
-            protocol.SubmissionRequest(consignment=consignment, version=LIVE, notes=sound_one.notes),
+            protocol.SubmissionRequest(
+                consignment=consignment, version=LIVE, notes=sound_one.notes, items=items_of(case.rules)
+            ),
             _key(),
         )
         self.pass_hours(60)
@@ -509,7 +512,9 @@ class _Trial:
 
     def reviewed(self, case: Case, consignment: str) -> str:
         """Why the store does not take it for review, or rejects it; nothing where it is approved."""
-        wanted = protocol.SubmissionRequest(consignment=consignment, version=case.release, notes=case.notes)
+        wanted = protocol.SubmissionRequest(
+            consignment=consignment, version=case.release, notes=case.notes, items=items_of(case.rules)
+        )
         try:
             submission = self.gateway.submit(self.berth, wanted, _key())
         except StoreRefused as no:
@@ -563,6 +568,11 @@ def other_pictures(rules: Rulebook, key: str) -> list[str]:
 def _read(file: Path) -> Facts:
     with file.open("rb") as source:
         return inspect_package(source)
+
+
+def items_of(rules: Rulebook) -> tuple[str, ...]:
+    """What goes to review with a version, whatever has changed."""
+    return tuple(str(kind) for kind in (*ALWAYS, *rules.review.must_go))
 
 
 def _key() -> str:

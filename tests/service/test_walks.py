@@ -106,7 +106,7 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
     tide("dossier", "send", *of)
 
     tide.walk("submit and see it go out")
-    looked = json.loads(tide("release", "look", "1.0.0", *of, "--json").stdout)["revision"]
+    looked = json.loads(tide("release", "look", "1.0.0", *of, "--json"))["revision"]
     tide("release", "submit", "1.0.0", "--looked", looked, *of)
     harbour.all_confirmed("marram")
     harbour.pass_hours(60, desk=False)
@@ -131,5 +131,5 @@ def test_ten_walks_by_commands(empty: Harbour, tmp_path: Path) -> None:
 
     assert tide.commands == {
         "connect three stores": 3, "first app": 4, "push three platforms": 1, "hand it to testers": 4, "draft a release": 1,
-        "correct a slip": 3, "write and answer what stores ask": 7, "submit and see it go out": 2, "halt": 1, "find who halted": 1, "retire it": 6,
+        "correct a slip": 3, "write and answer what stores ask": 7, "submit and see it go out": 3, "halt": 1, "find who halted": 1, "retire it": 6,
     }  # fmt: skip
