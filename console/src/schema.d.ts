@@ -7818,7 +7818,7 @@ export interface components {
             id: string;
             /**
              * Item
-             * @description what of the submission it is about, where the store says so
+             * @description what of the submission it is about, where the store names it
              */
             item: string | null;
             /**
@@ -7937,6 +7937,11 @@ export interface components {
             /** Id */
             id: string;
             kind: components["schemas"]["MessageKind"];
+            /**
+             * Trouble
+             * @description why the store has not taken it; empty: it has, or it is on its way
+             */
+            trouble: string;
             /**
              * Who
              * @description who wrote it, or entered it

@@ -168,6 +168,26 @@ def test_what_must_go_goes_and_the_rest_may_be_kept_back(coast: Harbour, tmp_pat
     assert "goods/maps" not in items(coast.leg(app, "northgate"))
 
 
+def test_an_item_that_is_kept_back_stands_in_nobodys_way_and_is_not_settled_by_the_rest(
+    coast: Harbour, tmp_path: Path
+) -> None:
+    tide, app = coast.tide, coast.new_app()
+    tide.dossier.write_good(app, "maps", good("Maps", keep(coast, tmp_path, pictures.screen("m", 900, 900))[0]))
+    settled_dossier(coast, app)
+    coast.draft(app, stores=("northgate",), needs_go_ahead=True)
+    coast.control("northgate", "mischief", {"reject_item_next": {"goods/maps": ["It does not say which maps."]}})
+    coast.submit(app, "1.0.0")
+    decided(coast, app)
+    assert coast.leg(app, "northgate").phase == "rejected", "its rulebook holds the rest"
+    with pytest.raises(NotReady):
+        coast.submit(app, "1.0.0")
+    coast.submit(app, "1.0.0", without=["goods/maps"])
+    decided(coast, app)
+    assert coast.leg(app, "northgate").phase == "approved"
+    (matter,) = tide.matters.of_app(app)
+    assert (matter.item, matter.state) == ("goods/maps", "open")
+
+
 def test_a_reviewer_finds_by_its_own_reading_what_nobody_could_foresee(coast: Harbour, tmp_path: Path) -> None:
     tide, app = coast.tide, coast.new_app()
     picture = keep(coast, tmp_path, pictures.screen("m", 900, 900))[0]

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { reactive, ref } from 'vue'
 
-import { api, postFile, told } from '../api'
+import { api, told } from '../api'
 import { useDoing, useLoading } from '../loading'
 import type { components } from '../schema'
+import AttachFiles from './AttachFiles.vue'
 import Moment from './Moment.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -27,12 +28,6 @@ function begin(): void {
   Object.assign(form, { note: now.note, name: now.sign_in, password: '', how: '', signIn: now.sign_in ? 'keep' : 'none', files: now.files.map(({ sha256, name }) => ({ sha256, name })) })
   editing.value = true
 }
-const attach = (event: Event) =>
-  doing.run(async () => {
-    const input = event.target as HTMLInputElement
-    for (const file of input.files ?? []) form.files.push(await postFile<Named>(`/v1/documents?name=${encodeURIComponent(file.name)}`, file))
-    input.value = ''
-  })
 async function save(): Promise<void> {
   const signIn = { keep: null, none: { name: '', password: '', how: '' }, change: { name: form.name, password: form.password, how: form.how } }[form.signIn]
   const body = { note: form.note, sign_in: signIn, files: form.files.map((one) => one.sha256) }
@@ -65,8 +60,7 @@ async function save(): Promise<void> {
           <label>What else they must know <input v-model="form.how" class="form-control form-control-sm" maxlength="500" /></label>
         </div>
       </fieldset>
-      <ul v-if="form.files.length" class="plain-list"><li v-for="(file, at) in form.files" :key="file.sha256" class="row-gap">{{ file.name }} <BButton size="sm" variant="link" :aria-label="`Take ${file.name} out`" @click="form.files.splice(at, 1)">Take out</BButton></li></ul>
-      <label>Attach <input type="file" class="form-control form-control-sm" multiple accept=".pdf,.png,.jpg,.jpeg,.txt" @change="attach" /></label>
+      <AttachFiles v-model="form.files" />
       <ProblemNote :problem="doing.problem.value" />
       <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
     </form>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
 
-import { api, type Leg, postFile, told } from '../api'
+import { api, type Leg, told } from '../api'
 import { useDoing, useLoading } from '../loading'
 import type { components } from '../schema'
+import AttachFiles from './AttachFiles.vue'
 import Moment from './Moment.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -34,12 +35,6 @@ function begin(which: 'write' | 'appeal' | 'received'): void {
   Object.assign(form, { words: '', files: [], asks: false })
   what.value = which
 }
-const attach = (event: Event) =>
-  doing.run(async () => {
-    const input = event.target as HTMLInputElement
-    for (const file of input.files ?? []) form.files.push(await postFile<Named>(`/v1/documents?name=${encodeURIComponent(file.name)}`, file))
-    input.value = ''
-  })
 const POSTS = {
   write: (body: { words: string; files: string[] }) => api.POST('/v1/apps/{app}/releases/{version}/legs/{place}/messages', { params: { path }, body }),
   appeal: (body: { words: string; files: string[] }) => api.POST('/v1/apps/{app}/releases/{version}/legs/{place}/appeals', { params: { path }, body }),
@@ -67,7 +62,7 @@ function toggled(event: Event): void {
       <h4 v-if="thread.messages.length">Round {{ thread.round }}</h4>
       <ol class="plain-list">
         <li v-for="one in thread.messages" :key="one.id" :class="{ theirs: one.kind === 'store' || one.kind === 'question', asks: one.kind === 'question' && thread.waits }">
-          <p class="small-print soft">{{ one.who }}<template v-if="KINDS[one.kind]"> · <strong>{{ KINDS[one.kind] }}</strong></template> · <Moment :at="one.at" /><template v-if="one.arrived === false"> · ◌ on its way</template><template v-if="one.arrived === null"> · ✕ the store did not take it</template></p>
+          <p class="small-print soft">{{ one.who }}<template v-if="KINDS[one.kind]"> · <strong>{{ KINDS[one.kind] }}</strong></template> · <Moment :at="one.at" /><template v-if="one.arrived === false"> · ◌ on its way</template><template v-if="one.arrived === null"> · ✕ the store did not take it</template><template v-if="one.trouble">: {{ one.trouble }}</template></p>
           <p class="words">{{ one.words }}</p>
           <p v-for="file in one.files" :key="file.sha256" class="small-print">
             <a v-if="file.kept" :href="`/v1/apps/${app}/review-messages/${one.id}/files/${file.sha256}`" :download="file.name">{{ file.name }}</a>
@@ -88,8 +83,7 @@ function toggled(event: Event): void {
         <textarea v-model="form.words" class="form-control form-control-sm" rows="3" maxlength="10000" required />
       </label>
       <label v-if="what === 'received'" class="row-gap"><input v-model="form.asks" type="checkbox" class="form-check-input" /> the review waits for an answer</label>
-      <ul v-if="form.files.length" class="plain-list"><li v-for="(file, at) in form.files" :key="file.sha256" class="row-gap">{{ file.name }} <BButton size="sm" variant="link" :aria-label="`Take ${file.name} out`" @click="form.files.splice(at, 1)">Take out</BButton></li></ul>
-      <label>Attach <input type="file" class="form-control form-control-sm" multiple accept=".pdf,.png,.jpg,.jpeg,.txt" @change="attach" /></label>
+      <AttachFiles v-model="form.files" />
       <ProblemNote :problem="doing.problem.value" />
       <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ { write: 'Send', appeal: 'Appeal', received: 'Enter it' }[what] }}</BButton><BButton size="sm" variant="link" @click="what = null">Cancel</BButton></div>
     </form>

@@ -130,7 +130,7 @@ def _show(call: Call, threads: list[ThreadTold]) -> None:
             for one in thread.messages:
                 table.add_row(
                     one.id, moment(one.at), cell(one.who), cell(one.words), cell(_files(one)),
-                    " ".join(filter(None, (_KINDS[one.kind], _ARRIVED[one.arrived]))),
+                    cell(" ".join(filter(None, (_KINDS[one.kind], _ARRIVED[one.arrived], one.trouble)))),
                 )  # fmt: skip
             call.show(table, empty="  No messages.")
         if not threads:

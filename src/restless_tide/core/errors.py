@@ -23,7 +23,7 @@ class Level(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Finding:
     """One line of a readiness sheet: ``code`` is stable, ``place`` says where, ``remedy`` how to fix it; ``words`` are those
-    of a text that it is about."""
+    of a text that it is about, or the item of a submission."""
 
     code: str
     level: Level

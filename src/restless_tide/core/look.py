@@ -252,16 +252,10 @@ def items_of(rules: ReviewRules, lines: Lines, approved: Lines | None, *, produc
     return list(dict.fromkeys(told))
 
 
-def chosen_items(rules: ReviewRules, items: Sequence[str], without: Collection[str], store: str) -> list[str]:
-    """The items without those that are kept back. Raises Invalid for one that is not among them, or that has to go along."""
-    for item in without:
-        if item not in items:
-            raise Invalid(
-                f"{item} does not go to {store} with this release.",
-                remedy=f"It carries {', '.join(items)}.",
-                code="item-unknown",
-            )
-        if must_go(rules, item):
+def items_without(rules: ReviewRules, items: Sequence[str], without: Collection[str], store: str) -> list[str]:
+    """The items without those that are kept back. Raises Invalid for one that has to go along."""
+    for item in items:
+        if item in without and must_go(rules, item):
             raise Invalid(f"{store} wants {item_told(item)} together with the version.", code="item-must-go")
     return [item for item in items if item not in without]
 

@@ -6,7 +6,7 @@ the reviewer with the next round. An approval settles what is left; a reason tha
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -99,10 +99,16 @@ def check_matters(matters: Sequence[MatterKnown]) -> list[Finding]:
             f"Matter {one.number}{f' of {one.version}' if one.version else ''} is open: {_shown(one.words)}",
             f"matter {one.number}",
             "Answer it, fix it or dispute it, and say what was done; or say why it is handed in in spite of it.",
+            (one.item,) if one.item else (),
         )
         for one in matters
         if one.state in IN_THE_WAY
     ]
+
+
+def in_the_way(found: Sequence[Finding], without: Collection[str]) -> list[Finding]:
+    """Findings without the matters of items that are kept back."""
+    return [one for one in found if one.code != MATTER_OPEN or not one.words or one.words[0] not in without]
 
 
 def _shown(words: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -122,7 +122,7 @@ def received(
     row = _add(
         act, round_, MessageKind.QUESTION if asks else MessageKind.STORE, words[:LONGEST_MESSAGE], files, reference
     )
-    row.files_due = any(not one.get("kept") and not one.get("trouble") for one in files)
+    row.files_due = any(map(is_due, files))
     store = rules_of(leg.berth.store).store
     told = "asks about" if asks else "wrote about"
     act.log("reviewer asks" if asks else "reviewer wrote", subject, app=app.name, reason=row.words)
@@ -150,6 +150,11 @@ def note_received(
     return row
 
 
+def is_due(file: Mapping[str, Any]) -> bool:
+    """Whether a reviewer's file is still to be fetched."""
+    return not file.get("kept") and not file.get("trouble")
+
+
 def keep_file(desk: Desk, message_id: str, sha256: str, part: Path | None, trouble: str) -> None:
     """Write down that a reviewer's file was fetched, or what is wrong with it; it is kept if it is a document."""
     found: FileAnswer | None = None
@@ -173,7 +178,7 @@ def keep_file(desk: Desk, message_id: str, sha256: str, part: Path | None, troub
             {"format": str(found.format), "size_bytes": found.size_bytes} if found is not None else {}
         )
         row.files = [one | told if one["sha256"] == sha256 else one for one in row.files]
-        row.files_due = any(not one.get("kept") and not one.get("trouble") for one in row.files)
+        row.files_due = any(map(is_due, row.files))
         leg = row.round.leg
         act.tell("reviewer's file", legs.leg_subject(leg), app=leg.release.app.name, said=trouble)
 
@@ -207,12 +212,21 @@ def summaries(session: Session, rounds: Sequence[Round]) -> dict[str, tuple[int,
     }
 
 
-def open_question(leg: Leg) -> ReviewMessage | None:
-    """The question of its reviewer that a leg under review waits with."""
-    last = legs.last_round(leg)
-    if last is None or not waits(last):
-        return None
-    return next((one for one in reversed(last.messages) if one.kind is MessageKind.QUESTION), None)
+def open_questions(session: Session) -> dict[str, str]:
+    """What reviewers ask and wait for, by the leg that is under review."""
+    asked = (
+        select(Round.id, Round.leg_id, ReviewMessage.kind, ReviewMessage.words)
+        .join(ReviewMessage, ReviewMessage.round_id == Round.id)
+        .where(Round.state.in_(UNDER_REVIEW))
+        .order_by(ReviewMessage.at)
+    )
+    kinds: dict[str, list[MessageKind]] = {}
+    last: dict[str, tuple[str, str]] = {}
+    for round_id, leg_id, kind, words in session.execute(asked):
+        kinds.setdefault(round_id, []).append(kind)
+        if kind is MessageKind.QUESTION:
+            last[round_id] = leg_id, words
+    return {leg: words for round_id, (leg, words) in last.items() if waits_for_answer(kinds[round_id])}
 
 
 def arrived(row: ReviewMessage) -> bool | None:

@@ -122,14 +122,18 @@ def read(session: Session, digest: str | None) -> tuple[Line, ...] | None:
     return unpacked(kept.content) if kept is not None else None
 
 
-def demand_looked(chosen: Collection[LegLook], every: Collection[LegLook], looked: str | None) -> None:
+def demand_looked(
+    session: Session, release: Release, chosen: Collection[LegLook], looked: str | None, now: datetime
+) -> None:
     """Raise unless ``looked`` is the revision of what is handed in: of the chosen legs, or of all that could be.
 
     Raises Invalid where nobody has looked, StaleView where something that is seen has changed since.
     """
-    leg = next(iter(chosen)).leg
-    release, app = leg.release, leg.release.app
-    at = f" --store {find.place_of(leg)}" if len(chosen) == 1 and len(every) > 1 else ""
+    app, places = release.app, {one.place for one in chosen}
+    others = [
+        leg for leg in release.legs if str(find.place_of(leg)) not in places and legs.phase(leg) in OPEN_TO_SUBMISSION
+    ]
+    at = f" --store {next(iter(places))}" if len(places) == 1 and others else ""
     advice = f"Look at it: tide release look {release.version} --app {app.name}{at}"
     if looked is None:
         raise Invalid(
@@ -137,7 +141,9 @@ def demand_looked(chosen: Collection[LegLook], every: Collection[LegLook], looke
             remedy=f"{advice}; then hand it in with the revision that the look shows.",
             code="look-missing",
         )
-    if looked.strip() not in {revision(chosen), revision(every)}:
+    if looked.strip() == revision(chosen):
+        return
+    if not others or looked.strip() != revision([*chosen, *(of_leg(session, leg, now) for leg in others)]):
         raise StaleView(
             f"What people will see of {app.title} {release.version} has changed since revision {looked.strip()[:40]}"
             " was looked at.",

@@ -69,9 +69,8 @@ def approved(act: Act, round_: Round, refused_alone: Collection[str] = ()) -> No
     """What the store has refused before is settled by its approval, but for items that it has refused alone."""
     carried = {str(one["item"]) for one in round_.items}
     for matter in (*round_.leg.matters, *(one for one in _of_items(round_.leg) if one.item in carried)):
-        if (matter.item is None or matter.item not in refused_alone) and MATTER.allows(
-            matter.state, MatterEvent.SETTLE
-        ):
+        decided = matter.item is None or matter.item in carried - set(refused_alone)
+        if decided and MATTER.allows(matter.state, MatterEvent.SETTLE):
             matter.state, matter.changed_at = MATTER.after(matter.state, MatterEvent.SETTLE), act.now
 
 

@@ -96,6 +96,7 @@ class _Read:
     rejected: dict[str, list[Trial]]
     pending: dict[str, list[Order]]
     refused: dict[str, Order]
+    questions: dict[str, str]
 
 
 def look_over(session: Session, now: datetime) -> list[BerthView]:
@@ -134,7 +135,7 @@ def _read(session: Session) -> _Read:
         rejected[trial.consignment.berth_id].append(trial)
     return _Read(
         legs_of, _newest_builds(session), stuck, dict(session.execute(sent).all()), rejected,
-        *_orders(session),
+        *_orders(session), correspondence.open_questions(session),
     )  # fmt: skip
 
 
@@ -336,9 +337,10 @@ def _leg_calls(session: Session, leg: Leg, read: _Read, now: datetime, *, curren
     elif phase is LegPhase.RISING and leg.stage_ends_at is not None and leg.stage_ends_at <= now:
         waits = pacing.waits_to_rise(leg, now)
         calls += [Call(f"{version} waits to rise for {', and for '.join(waits)}.", place, "note")] if waits else []
-    question = correspondence.open_question(leg) if phase is LegPhase.UNDER_REVIEW else None
-    if question is not None:
-        calls.append(Call(f"The reviewer of {version} asks: {question.words[:_LONGEST_ASKED]}", place, "blocker"))
+    if leg.id in read.questions:
+        calls.append(
+            Call(f"The reviewer of {version} asks: {read.questions[leg.id][:_LONGEST_ASKED]}", place, "blocker")
+        )
     if legs.offered_again(leg):
         said = f"{leg.berth.store.name} offers {version} again, which was {leg.state}: stop it again, or resume it."
         calls.append(Call(said, place, "blocker"))

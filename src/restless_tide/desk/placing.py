@@ -10,7 +10,6 @@ asked for in so many words.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -36,6 +35,7 @@ from restless_tide.desk import (
     options,
     releases,
     retiring,
+    sign_ins,
     steering,
     tracks,
     trials,
@@ -249,9 +249,7 @@ def carried(desk: Desk, app_name: str, step: Step, wish: Wish) -> Wish:
         trial = next((one.trial for one in here.holds if one.build.id == step.build and one.trial is not None), None)
         if trial is None:
             return wish
-        sign_in = wish.brief.sign_in
-        if sign_in is None and trial.sealed_sign_in is not None:
-            sign_in = json.loads(desk.seal.open(trial.sealed_sign_in, f"sign-in {trial.id}"))
+        sign_in = wish.brief.sign_in or sign_ins.opened(desk.seal, trial.sealed_sign_in, trial.id)
         brief = Brief(
             dict(trial.brief), wish.brief.contact or trial.contact, wish.brief.remarks_to or trial.remarks_to, sign_in
         )

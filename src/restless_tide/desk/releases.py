@@ -20,8 +20,8 @@ from restless_tide.core.leg import (
     demand_open_to_submission,
 )
 from restless_tide.core.locales import locale_of
-from restless_tide.core.look import chosen_items
-from restless_tide.core.matter import MATTER_OPEN
+from restless_tide.core.look import items_without
+from restless_tide.core.matter import MATTER_OPEN, in_the_way
 from restless_tide.core.order import OrderKind
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.rollout import ROLLOUT
@@ -188,14 +188,12 @@ def submit(
         demand_open_to_submission(legs.phase(leg))
     looks = {leg.id: last_look.of_leg(act.session, leg, act.now) for leg in chosen}
     in_spite_of = handing_in.in_spite_of.strip()
-    said = [finding for look in looks.values() for finding in look.findings]
+    said = [finding for look in looks.values() for finding in in_the_way(look.findings, handing_in.without)]
     if in_spite_of:
         said = [finding for finding in said if finding.code != MATTER_OPEN]
     demand_ready(said, f"Handing in {release.version}")
     if not handing_in.automatic:
-        others = [leg for leg in release.legs if leg.id not in looks and legs.phase(leg) in OPEN_TO_SUBMISSION]
-        every = [*looks.values(), *(last_look.of_leg(act.session, leg, act.now) for leg in others)]
-        last_look.demand_looked(looks.values(), every, handing_in.looked)
+        last_look.demand_looked(act.session, release, looks.values(), handing_in.looked, act.now)
     left_out = set(handing_in.without) - {item for look in looks.values() for item in look.items}
     if left_out:
         raise Invalid(
@@ -206,8 +204,7 @@ def submit(
     for leg in chosen:
         number, look, rules = len(leg.rounds) + 1, looks[leg.id], rules_of(leg.berth.store)
         drafted = matters.drafted_note(leg)
-        without = [item for item in handing_in.without if item in look.items]
-        items = chosen_items(rules.review, look.items, without, rules.store)
+        items = items_without(rules.review, look.items, handing_in.without, rules.store)
         round_ = Round(
             leg_id=leg.id,
             number=number,

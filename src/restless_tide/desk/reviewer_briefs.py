@@ -14,7 +14,7 @@ from restless_tide.core.correspondence import MOST_FILES
 from restless_tide.core.documents import FileAnswer
 from restless_tide.core.errors import Invalid
 from restless_tide.core.look import ForReviewer
-from restless_tide.desk import documents, find, matters, retiring
+from restless_tide.desk import documents, find, matters, retiring, sign_ins
 from restless_tide.desk.desk import Act
 from restless_tide.desk.find import berth_subject
 from restless_tide.records.tables import Berth, Leg, ReviewerBrief, Round
@@ -54,9 +54,9 @@ def change(act: Act, app_name: str, store_name: str, wanted: BriefChange) -> Rev
     if wanted.note is not None:
         row.note = wanted.note.strip()
     if wanted.sign_in is not None:
-        told = _told(wanted.sign_in)
+        told = sign_ins.told(wanted.sign_in)
         row.sign_in, row.sealed_digest = _name(told), _digest(told)
-        row.sealed_sign_in = act.seal.close(json.dumps(told).encode(), f"reviewer {berth.id}") if told else None
+        row.sealed_sign_in = sign_ins.sealed(act.seal, told, berth.id) if told else None
     if wanted.files is not None:
         row.files = named(act.session, wanted.files)
     row.changed_at, row.changed_by = act.now, act.person
@@ -76,10 +76,6 @@ def named(session: Session, digests: Sequence[str]) -> list[dict[str, Any]]:
 
 def _plain(found: FileAnswer) -> dict[str, Any]:
     return asdict(found) | {"format": str(found.format)}
-
-
-def _told(sign_in: Mapping[str, str]) -> dict[str, str]:
-    return {name: str(text)[:500] for name, text in sign_in.items() if str(text).strip()}
 
 
 def _name(told: Mapping[str, str]) -> str:
@@ -115,13 +111,9 @@ def put_into(act: Act, round_: Round, drafted: str, wanted: ForRound) -> None:
         round_.files = named(act.session, wanted.brief.files)
     else:
         round_.files = list(brief.files) if brief is not None else []
-    told = _told(wanted.brief.sign_in) if wanted.brief.sign_in is not None else _opened(act, brief)
+    if wanted.brief.sign_in is not None:
+        told: dict[str, str] | None = sign_ins.told(wanted.brief.sign_in)
+    else:
+        told = sign_ins.opened(act.seal, brief.sealed_sign_in, brief.berth_id) if brief is not None else None
     if told:
-        round_.sealed_sign_in = act.seal.close(json.dumps(told).encode(), f"round {round_.id}")
-
-
-def _opened(act: Act, brief: ReviewerBrief | None) -> dict[str, str]:
-    if brief is None or brief.sealed_sign_in is None:
-        return {}
-    found: dict[str, str] = json.loads(act.seal.open(brief.sealed_sign_in, f"reviewer {brief.berth_id}"))
-    return found
+        round_.sealed_sign_in = sign_ins.sealed(act.seal, told, round_.id)

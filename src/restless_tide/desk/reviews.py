@@ -93,7 +93,7 @@ def tell_of_long_waits(desk: Desk) -> int:
             _tell(desk, round_id)
         except LostLease:
             raise
-        except Exception:  # noqa: BLE001  (the others are told of all the same)
+        except Exception:  # noqa: BLE001  (the others are reported all the same)
             _log.exception("a long wait could not be told of", round=round_id)
     return len(due)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -17,7 +16,7 @@ from restless_tide.core.invitation import SITS
 from restless_tide.core.order import PENDING, OrderKind
 from restless_tide.core.readiness import demand_ready
 from restless_tide.core.trial import REOPENS, TRIAL, TrialEvent, TrialState
-from restless_tide.desk import cohorts, find, keyset, seating
+from restless_tide.desk import cohorts, find, keyset, seating, sign_ins
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act
 from restless_tide.desk.planning import Brief, Plan, plan
@@ -95,8 +94,7 @@ def _open_one(act: Act, entry: Plan, brief: Brief, *, by_itself: bool) -> Trial:
 
 
 def keep_sign_in(act: Act, trial: Trial, sign_in: Mapping[str, str]) -> None:
-    content = json.dumps({name: str(text)[:500] for name, text in sign_in.items()})
-    trial.sealed_sign_in = act.seal.close(content.encode(), f"sign-in {trial.id}")
+    trial.sealed_sign_in = sign_ins.sealed(act.seal, sign_in, trial.id)
 
 
 def hand_in(act: Act, trial: Trial, people: Sequence[Tester]) -> None:
@@ -169,9 +167,7 @@ def reopen(act: Act, trial_id: str, reason: str) -> Trial:
             f"The trial is {earlier.state}; only one that was closed is opened again.",
             possible=[str(event) for event in TRIAL.possible(earlier.state)],
         )
-    sign_in = None
-    if earlier.sealed_sign_in is not None:
-        sign_in = json.loads(act.seal.open(earlier.sealed_sign_in, f"sign-in {earlier.id}"))
+    sign_in = sign_ins.opened(act.seal, earlier.sealed_sign_in, earlier.id)
     brief = Brief(dict(earlier.brief), earlier.contact, earlier.remarks_to, sign_in)
     app, store = earlier.cohort.app, earlier.consignment.berth.store
     build = earlier.consignment.build_id

@@ -7,7 +7,6 @@ or ``refused`` writes down in a new transaction what came of it.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
@@ -26,7 +25,7 @@ from restless_tide.core.rollout import PART_WAY, RolloutEvent, steered
 from restless_tide.core.round import ROUND, UNDER_REVIEW, RoundEvent
 from restless_tide.core.step import StepState
 from restless_tide.core.trial import TRIAL, TrialEvent, TrialState
-from restless_tide.desk import cohorts, dossiers, go_aheads, lanes, legs, matters, seating
+from restless_tide.desk import cohorts, dossiers, go_aheads, lanes, legs, matters, seating, sign_ins
 from restless_tide.desk.desk import ENGINE, Act, Desk
 from restless_tide.desk.find import berth_subject
 from restless_tide.desk.lanes import needed
@@ -353,9 +352,6 @@ def _answer_refused(act: Act, order: Order, reason: str) -> None:
 
 def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
     trial = needed(session, Trial, order.subject)
-    sign_in = None
-    if trial.sealed_sign_in is not None:
-        sign_in = json.loads(desk.seal.open(trial.sealed_sign_in, f"sign-in {trial.id}"))
     wanted = protocol.TrialRequest(
         consignment=trial.consignment.store_ref or "",
         kind=trial.cohort.kind,
@@ -363,7 +359,7 @@ def _open_trial(desk: Desk, session: Session, order: Order) -> Call:
         track=trial.track if trial.track in cohorts.tracks_of(session, trial.consignment.berth).tracks else None,
         brief=dict(trial.brief),
         contact=trial.contact,
-        sign_in=sign_in,
+        sign_in=sign_ins.opened(desk.seal, trial.sealed_sign_in, trial.id),
         testers=seating.open_addresses(desk.seal, order),
     )
     berth = trial.consignment.berth.store_ref or ""
@@ -451,13 +447,6 @@ def _note_trial_trouble(act: Act, order: Order, reason: str) -> None:
 # review
 
 
-def _sign_in_of(desk: Desk, round_: Round) -> dict[str, str] | None:
-    if round_.sealed_sign_in is None:
-        return None
-    found: dict[str, str] = json.loads(desk.seal.open(round_.sealed_sign_in, f"round {round_.id}"))
-    return found
-
-
 def _submit(desk: Desk, session: Session, order: Order) -> Call:
     round_ = needed(session, Round, order.subject)
     release, berth = round_.leg.release, round_.leg.berth
@@ -467,7 +456,7 @@ def _submit(desk: Desk, session: Session, order: Order) -> Call:
         version=release.version,
         notes=dict(release.notes if round_.notes is None else round_.notes),
         reviewer_note=round_.for_reviewer,
-        sign_in=_sign_in_of(desk, round_),
+        sign_in=sign_ins.opened(desk.seal, round_.sealed_sign_in, round_.id),
         items=tuple(str(one["item"]) for one in round_.items) or tuple(map(str, ALWAYS)),
         track=round_.leg.track,
     )
@@ -526,6 +515,12 @@ def _submission_refused(act: Act, order: Order, reason: str) -> None:
     round_.reasons, round_.changed_at, round_.long_after = [f"Not taken: {reason}"], act.now, None
     matters.refused(act, round_, [matters.Reason(reason)])
     act.log("not taken for review", leg_subject(round_.leg), app=round_.leg.release.app.name, reason=reason)
+
+
+def _appeal_refused(act: Act, order: Order, reason: str) -> None:
+    """It was none: the round has as many left as before."""
+    needed(act.session, Round, order.subject).appeals -= 1
+    _message_refused(act, order, reason)
 
 
 def _recall(desk: Desk, session: Session, order: Order) -> Call:
@@ -622,7 +617,7 @@ CARRIERS: dict[OrderKind, Carrier] = {
     OrderKind.WRITE_REVIEWER: Carrier(
         _to_reviewer(lambda way, *said: way.write_reviewer(*said)), _message_taken, _message_refused
     ),
-    OrderKind.APPEAL: Carrier(_to_reviewer(lambda way, *said: way.appeal(*said)), _nothing_more, _message_refused),
+    OrderKind.APPEAL: Carrier(_to_reviewer(lambda way, *said: way.appeal(*said)), _nothing_more, _appeal_refused),
     OrderKind.LAUNCH: Carrier(_launch, _launched, _steering_refused),
     OrderKind.SET_SHARE: Carrier(_set_share, _nothing_more, _steering_refused),
     OrderKind.PAUSE: _ROLLOUT_STEP,

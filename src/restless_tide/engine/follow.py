@@ -20,7 +20,7 @@ from restless_tide.core.lane import Ask, Cause, Happening, Held, Keep, Moment, O
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import FAILING_AFTER_ATTEMPTS, OrderKind, OrderState, Subject
 from restless_tide.core.rollout import RolloutState
-from restless_tide.core.round import RoundState
+from restless_tide.core.round import UNDER_REVIEW, RoundState
 from restless_tide.core.trial import TrialState
 from restless_tide.desk import answers as standing_answers
 from restless_tide.desk import builds, go_aheads, lanes, legs, matters, releases, reviews, trials
@@ -270,7 +270,7 @@ def _round_moved(act: Act, row: Round, held: Held, cause: Cause, word: Word) -> 
     )
     if row.state is RoundState.APPROVED:
         matters.approved(act, row, reviewing.refused_alone(row))
-    if cause is Cause.REFUSED:
+    if cause is Cause.REFUSED and before in UNDER_REVIEW:
         return  # an appeal was not taken: the refusal stands, and people know of it
     if row.state in (RoundState.APPROVED, RoundState.REJECTED):
         store = rules_of(leg.berth.store).store

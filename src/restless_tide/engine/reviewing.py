@@ -1,4 +1,4 @@
-"""What a store tells of a review besides its verdict: a reviewer's messages and their files, verdicts on single items."""
+"""What a store reports about a review besides its verdict: a reviewer's messages and their files, verdicts on single items."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def fetch_files(desk: Desk, store_id: str, gateway: Gateway) -> int:
     """Bring the files that reviewers sent; what is no document, or not what was named, is left there. Returns how many came."""
     with desk.look() as session:
         due = [
-            (row.id, row.round.store_ref or "", [one["sha256"] for one in row.files if _is_due(one)])
+            (row.id, row.round.store_ref or "", [one["sha256"] for one in row.files if correspondence.is_due(one)])
             for row in session.scalars(
                 select(ReviewMessage)
                 .join(Round)
@@ -103,7 +103,3 @@ def fetch_files(desk: Desk, store_id: str, gateway: Gateway) -> int:
             finally:
                 part.unlink(missing_ok=True)
     return came
-
-
-def _is_due(one: dict[str, Any]) -> bool:
-    return not one.get("kept") and not one.get("trouble")

@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, ValidatorFunctionWrapHandler, WrapValidator
 from typing_extensions import TypedDict
 
+from restless_tide.core.correspondence import LONGEST_MESSAGE, MOST_FILES
 from restless_tide.core.documents import DocumentFormat
 from restless_tide.core.gauges import MOST_CELLS, MOST_COUNTED
 from restless_tide.core.good import SoldGood
@@ -260,14 +261,13 @@ class Attached(Message):
     upload: Reference | None = None
 
 
-MOST_ATTACHED = 10
-Attachments = Annotated[tuple[Attached, ...], Field(max_length=MOST_ATTACHED)]
+Attachments = Annotated[tuple[Attached, ...], Field(max_length=MOST_FILES)]
 
 
 class MessageRequest(Message):
     """Words to the reviewer of a submission, or an appeal against a refusal."""
 
-    words: Words = Field(min_length=1)
+    words: Annotated[str, Field(min_length=1, max_length=LONGEST_MESSAGE)]
     files: Attachments = ()
 
 

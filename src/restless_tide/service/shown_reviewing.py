@@ -121,4 +121,5 @@ def message(row: ReviewMessage, names: Mapping[str, str]) -> MessageTold:
     writer = names.get(row.person, row.person)
     from_store = row.kind in FROM_STORE
     who = f"{store}, entered by {writer}" if from_store and writer else store if from_store else writer
-    return MessageTold.of(row, who=who, files=files(row.files), arrived=correspondence.arrived(row))
+    trouble = (row.order.trouble or "") if row.order is not None else ""
+    return MessageTold.of(row, who=who, files=files(row.files), arrived=correspondence.arrived(row), trouble=trouble)

@@ -127,12 +127,14 @@ def write_pictures(store: SimulatedStore, berth_id: str, wanted: protocol.Pictur
     arrived: dict[str, Path] = {}
     for locale, sets in wanted.pictures.items():
         for key, files in sets.items():
-            paths = [_arrived(store, one.sha256, one.upload, known, arrived, protocol.PICTURE_UNKNOWN) for one in files]
+            paths = [
+                arrived_file(store, one.sha256, one.upload, known, arrived, protocol.PICTURE_UNKNOWN) for one in files
+            ]
             seen = [looking.look(path) for path in paths]
             looking.demand_set(store.rules, locale, key, seen)
             if _locked(_lock_of_picture(store, key), begun, store, berth_id):
                 raise Refusal("locked", f"{key} is fixed and cannot be changed now.")
-    _keep_files(store, arrived)
+    keep_files(store, arrived)
     named = wanted.digests()
     kept: dict[str, dict[str, list[str]]] = {locale: dict(sets) for locale, sets in held["pictures"].items()}
     for locale, given in named.items():
@@ -146,13 +148,14 @@ def kept_file(store: SimulatedStore, sha256: str) -> Path:
     return store.file(sha256)
 
 
-def _keep_files(store: SimulatedStore, arrived: dict[str, Path]) -> None:
+def keep_files(store: SimulatedStore, arrived: dict[str, Path]) -> None:
+    """Keep what has arrived, by its digest."""
     for sha256, upload in arrived.items():
         kept_file(store, sha256).parent.mkdir(exist_ok=True)
         upload.replace(kept_file(store, sha256))
 
 
-def _arrived(
+def arrived_file(
     store: SimulatedStore, sha256: str, upload: str | None, known: set[str], arrived: dict[str, Path], unknown: str
 ) -> Path:
     """Where the bytes of a file lie that a request names."""
@@ -193,11 +196,11 @@ def write_answers(store: SimulatedStore, berth_id: str, wanted: protocol.Dossier
         asking.demand_answer(store.rules, question, answer)
         if isinstance(answer, dict) and "sha256" in answer:
             upload = wanted.uploads.get(answer["sha256"])
-            path = _arrived(store, answer["sha256"], upload, known, arrived, protocol.DOCUMENT_UNKNOWN)
+            path = arrived_file(store, answer["sha256"], upload, known, arrived, protocol.DOCUMENT_UNKNOWN)
             asking.demand_document(store.rules, question, path)
         if _locked(_lock_of_answer(store, question), begun, store, berth_id):
             raise Refusal("locked", f"The answer to {question} is fixed and cannot be changed now.")
-    _keep_files(store, arrived)
+    keep_files(store, arrived)
     store.shelf.put("dossier", held | {"answers": held["answers"] | answers})
     told = {"state": "open", "answers": answers}
     return {"answers": answers, "sequence": store.event("berth.changed", berth_id, told)}
@@ -221,11 +224,11 @@ def write_goods(store: SimulatedStore, berth_id: str, wanted: protocol.GoodsRequ
         upload = wanted.uploads.get(good.picture or "")
         file = None
         if good.picture is not None:
-            file = _arrived(store, good.picture, upload, known, arrived, protocol.PICTURE_UNKNOWN)
+            file = arrived_file(store, good.picture, upload, known, arrived, protocol.PICTURE_UNKNOWN)
         selling.demand_picture(store.rules, reference, file)
     named = wanted.model_dump(mode="json")["goods"]
     selling.demand_count(store.rules, held["goods"] | named)
-    _keep_files(store, arrived)
+    keep_files(store, arrived)
     store.shelf.put("dossier", held | {"goods": held["goods"] | named})
     told = {"state": "open", "goods": named}
     return {"goods": named, "sequence": store.event("berth.changed", berth_id, told)}

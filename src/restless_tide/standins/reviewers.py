@@ -10,7 +10,7 @@ from pathlib import Path
 from pydantic import BaseModel, Field
 
 from restless_tide.gateways import protocol
-from restless_tide.standins import verdicts
+from restless_tide.standins import offering, verdicts
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.shelf import Thing
 from restless_tide.standins.store import SimulatedStore, fresh
@@ -30,24 +30,12 @@ class ReviewerWrites(BaseModel):
 
 def keep_attached(store: SimulatedStore, files: tuple[protocol.Attached, ...]) -> list[Thing]:
     """Take the files that came with a call. Raises Refusal for one that is not what was named."""
-    kept = []
+    arrived: dict[str, Path] = {}
+    known = {one.sha256 for one in files if store.file(one.sha256).exists()}
     for one in files:
-        path = store.uploads / (one.upload or "")
-        if one.upload is None or not path.is_file():
-            if not store.file(one.sha256).exists():
-                raise Refusal(protocol.DOCUMENT_UNKNOWN, f"We hold no file {one.sha256[:12]}; upload it.")
-        else:
-            if _digest(path) != one.sha256:
-                raise Refusal("file-differs", f"Upload {one.upload} is not the file that was named.")
-            store.file(one.sha256).parent.mkdir(exist_ok=True)
-            path.replace(store.file(one.sha256))
-        kept.append(one.model_dump(mode="json", exclude={"upload"}))
-    return kept
-
-
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+        offering.arrived_file(store, one.sha256, one.upload, known, arrived, protocol.DOCUMENT_UNKNOWN)
+    offering.keep_files(store, arrived)
+    return [one.model_dump(mode="json", exclude={"upload"}) for one in files]
 
 
 def take_message(store: SimulatedStore, submission_id: str, wanted: protocol.MessageRequest) -> Thing:

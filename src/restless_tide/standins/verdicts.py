@@ -19,6 +19,15 @@ if TYPE_CHECKING:
 
 _BASIC = ("build", "notes")
 _DOSSIER = ("texts", "pictures", "answers", "goods")
+_THINGS = {
+    "build": "build",
+    "notes": "review",
+    "texts": "text",
+    "pictures": "picture",
+    "answers": "answers",
+    "goods": "goods",
+}
+"""The kind of thing in the graph that an item is of."""
 _PASSES = "lets the rest pass"
 _LATE_TIMES = 4
 """A reviewer who is late takes so many times as long again."""
@@ -123,23 +132,24 @@ def _asks_back(store: SimulatedStore, submission: Thing, at: datetime) -> bool:
 def _objections(store: SimulatedStore, submission: Thing, dossier: Thing, at: datetime) -> Iterator[Objection]:
     rules, items = store.rules, submission["items"]
 
-    def about(reasons: list[str], kind: str, item: str) -> Iterator[Objection]:
-        thing = judgement.thing_of(rules, kind)
+    def about(reasons: list[str], item: str) -> Iterator[Objection]:
+        thing = judgement.thing_of(rules, _THINGS[item.partition("/")[0]])
         for text in reasons:
             yield Objection(text, thing, item if item in items else None)
 
-    yield from about(judgement.reasons_against(rules, submission), "review", "notes")
-    yield from about(submission.get("mood", {}).get("reject", []), "review", "")
+    yield from about(judgement.reasons_against(rules, submission), "notes")
+    whole = judgement.thing_of(rules, _THINGS["notes"])
+    yield from (Objection(text, whole) for text in submission.get("mood", {}).get("reject", []))
     if submission.get("track", PRODUCTION) != PRODUCTION:
         return
     berth = store.needed("berth", submission["berth"])
     language, offer = berth.get("language", ""), berth.get("availability") or {}
     packages = store.read_packages(store.needed("consignment", submission["consignment"]))
     answers, pictures, goods = dossier["answers"], dossier["pictures"], dossier["goods"]
-    yield from about(judgement.reasons_against_texts(rules, dossier["texts"], language), "text", "texts")
-    yield from about(looking.reasons_against_pictures(rules, pictures, language), "picture", "pictures")
-    yield from about(asking.reasons_against_answers(rules, answers, packages, offer, at), "answers", "answers")
-    yield from about(selling.reasons_against_goods(rules, goods, answers, packages, offer, at), "goods", "goods")
+    yield from about(judgement.reasons_against_texts(rules, dossier["texts"], language), "texts")
+    yield from about(looking.reasons_against_pictures(rules, pictures, language), "pictures")
+    yield from about(asking.reasons_against_answers(rules, answers, packages, offer, at), "answers")
+    yield from about(selling.reasons_against_goods(rules, goods, answers, packages, offer, at), "goods")
     yield from _of_items(store, submission, dossier, about)
 
 
@@ -148,18 +158,18 @@ def _of_items(store: SimulatedStore, submission: Thing, dossier: Thing, about: A
     items, told = submission["items"], submission.get("mood", {}).get("reject_items", {})
     for item, reasons in told.items():
         if item in items:
-            yield from about(reasons, item.partition("/")[0].rstrip("s") if "/" not in item else "goods", item)
+            yield from about(reasons, item)
     if "pictures" in items:
         before = {one for sets in _reviewed(store, submission["berth"]).get("pictures", {}).values() for files in sets.values() for one in files}  # fmt: skip
         for locale, sets in dossier["pictures"].items():
             for key, files in sets.items():
                 for at, sha256 in enumerate(files, 1):
                     if sha256 not in before and looking.shows_nothing(store.file(sha256)):
-                        yield from about([f"Picture {at} of {key} in {locale} shows nothing."], "picture", "pictures")
+                        yield from about([f"Picture {at} of {key} in {locale} shows nothing."], "pictures")
     for item in items:
         kind, _, reference = item.partition("/")
         if kind == "goods" and reference:
-            yield from about(selling.reasons_against_good(dossier["goods"], reference), "goods", item)
+            yield from about(selling.reasons_against_good(dossier["goods"], reference), item)
 
 
 def _note_reviewed(store: SimulatedStore, submission: Thing, dossier: Thing, approved: list[str]) -> None:

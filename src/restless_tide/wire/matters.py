@@ -26,7 +26,7 @@ class MatterTold(Told):
         description="the thing of the store's rulebook that it is about, where the store names it"
     )
     thing_title: str = Field(description="how the rulebook calls it; empty: not known")
-    item: str | None = Field(description="what of the submission it is about, where the store says so")
+    item: str | None = Field(description="what of the submission it is about, where the store names it")
     item_told: str = Field(description="the same in words; empty: the release as a whole")
     state: MatterState
     possible: list[MatterEvent] = Field(description="what people may do with it now")

@@ -134,6 +134,7 @@ class MessageTold(Told):
     at: datetime
     files: list[FileTold]
     arrived: bool | None = Field(description="whether the store has it; none: it was refused there")
+    trouble: str = Field(description="why the store has not taken it; empty: it has, or it is on its way")
 
 
 class ThreadTold(Told):

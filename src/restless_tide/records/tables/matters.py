@@ -32,7 +32,7 @@ class Matter(Base):
     words: Mapped[str]
     thing: Mapped[str | None]
     item: Mapped[str | None]
-    """What of the submission it is about, where the store says so."""
+    """What of the submission it is about, where the store names it."""
     state: Mapped[MatterState] = mapped_column(default=MATTER.initial, index=True)
     first_round: Mapped[int]
     last_round: Mapped[int]
