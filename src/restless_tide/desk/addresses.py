@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 import socket
 from urllib.parse import urlsplit
 
@@ -10,6 +9,7 @@ from email_validator import EmailNotValidError, validate_email
 
 from restless_tide.core.errors import Invalid
 from restless_tide.desk.settings import Settings
+from restless_tide.peers import leads_inward
 
 
 def mail_address(text: str) -> str:
@@ -37,7 +37,7 @@ def demand_reachable(url: str, settings: Settings) -> None:
         found = {str(entry[4][0]) for entry in socket.getaddrinfo(parts.hostname, parts.port or 443)}
     except OSError:
         found = set()
-    inward = [where for where in found if not ipaddress.ip_address(where).is_global]
+    inward = [where for where in found if leads_inward(where)]
     if inward or not found:
         raise Invalid(
             f"{parts.hostname} leads {'inward (' + inward[0] + ')' if inward else 'nowhere'}, which this desk forbids.",

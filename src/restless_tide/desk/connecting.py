@@ -7,7 +7,7 @@ import secrets
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import Conflict, StoreRefused
+from restless_tide.core.errors import Conflict, ImpossibleAct
 from restless_tide.core.rulebook import read_rulebook
 from restless_tide.desk import find, rulebooks
 from restless_tide.desk.addresses import demand_reachable
@@ -38,7 +38,7 @@ def connect(desk: Desk, person: str, name: str, connection_file: str) -> Store:
     store_name = slug(name, "a store")
     connection = read_connection_file(connection_file)
     demand_reachable(connection.gateway, desk.settings)
-    gateway = Gateway(connection, name=store_name)
+    gateway = Gateway(connection, name=store_name, outward=desk.settings.forbid_inward)
     try:
         account, rules, following = gateway.account(), gateway.rulebook(), gateway.next_rulebook()
     finally:
@@ -99,7 +99,12 @@ def rotate_push(desk: Desk, person: str, store_name: str) -> Store:
         store = find.store(session, store_name)
         reference = store.push_ref
     if not reference:
-        raise StoreRefused(f"{store_name} does not push its events here.", code="push-unknown")
+        raise ImpossibleAct(
+            f"{store_name} does not push its events here.",
+            possible=[],
+            remedy="A store that is carried by hand, or asked only, has no such secret.",
+            code="push-unknown",
+        )
     made = desk.gateway(store).rotate_push(reference, f"rotate-{secrets.token_hex(8)}")
     with desk.act(person) as act:
         store = find.store(act.session, store_name)

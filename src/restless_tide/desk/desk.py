@@ -16,23 +16,36 @@ from typing import Any
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import Invalid, LostLease
+from restless_tide.core.errors import Invalid, LostLease, StaleView
 from restless_tide.core.logbook import BEGINNING, Line, digest_of
 from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import OrderKind, OrderState
+from restless_tide.core.rights import Right, standing_of
 from restless_tide.desk import lanes, launch_facts
 from restless_tide.desk.background import Background
 from restless_tide.desk.clock import Clock
 from restless_tide.desk.launch_facts import Fact
 from restless_tide.desk.reading import PackageReader
 from restless_tide.desk.settings import Settings
+from restless_tide.expectation import Expectation, expectation
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import ConnectionFile
 from restless_tide.records.database import Database, WritingSession
 from restless_tide.records.digest_files import DigestFiles
 from restless_tide.records.package_files import PackageFiles
 from restless_tide.records.seal import Seal, master_key
-from restless_tide.records.tables import Change, Delivery, Lease, LogbookLine, Notice, Order, Store, Subscription
+from restless_tide.records.tables import (
+    Change,
+    Delivery,
+    KeptAnswer,
+    Lease,
+    LogbookLine,
+    Notice,
+    Order,
+    Person,
+    Store,
+    Subscription,
+)
 
 Changed = frozenset[type] | None
 """Which tables were changed; None: anything may have."""
@@ -160,14 +173,17 @@ class Act:
     def notice(
         self, kind: NoticeKind, key: str, subject: str, said: str, *, place: str, app: str | None = None
     ) -> Notice | None:
-        """Tell those who subscribed to it that something they wait for has happened; once for each ``key``."""
+        """Tell those who subscribed to it, and reach the app, that something they wait for has happened; once for each ``key``."""
         if self.session.scalar(select(Notice.id).where(Notice.key == key)):
             return None
         notice = Notice(key=key, kind=kind, app=app, subject=subject, said=said, place=place, at=self.now)
         self.session.add(notice)
         self.session.flush()
-        for subscription in self.session.scalars(select(Subscription).where(Subscription.ended_at.is_(None))):
-            if kind in subscription.kinds and (app is None or not subscription.apps or app in subscription.apps):
+        running = select(Subscription, Person).join(Person, Person.id == Subscription.person_id)
+        for subscription, person in self.session.execute(running.where(Subscription.ended_at.is_(None))):
+            reached = standing_of(person.grants).over_all(Right.SUBSCRIBE, [app] if app is not None else [])
+            wanted = app is None or not subscription.apps or app in subscription.apps
+            if kind in subscription.kinds and wanted and reached:
                 self.session.add(Delivery(notice_id=notice.id, subscription_id=subscription.id))
         self.session.flush()
         return notice
@@ -212,6 +228,9 @@ class Desk:
                 if self.background.fence is not None and (person == ENGINE or person.startswith("store:")):
                     self.demand_lease(ends)
                 act = Act(session, self.clock.now(), person, self.seal, ends, _otherwise=otherwise)
+                expected = expectation.get()
+                if expected is not None and not expected.acted:
+                    self._meet(act, expected)
                 yield act
                 if act.urgent:
                     self.background.begin_urgent(act)
@@ -235,6 +254,16 @@ class Desk:
                 self.background.launch_facts |= facts
             self.background.ring_launching()
         self.ring(frozenset(session.changed - act.taken_up))
+
+    def _meet(self, act: Act, expected: Expectation) -> None:
+        """The first act of a request with a condition or a key. Raises StaleView where something was written since the
+        condition was found to hold; the caller looks again then."""
+        if expected.version is not None and self.database.version() != expected.version:
+            expected.moved = True
+            raise StaleView("Something was written meanwhile.", code="moved")
+        if expected.key:
+            act.session.add(KeptAnswer(key=expected.key, request=expected.request, at=act.now))
+        act.afterwards(expected.done)
 
     def demand_lease(self, ends: Ends) -> None:
         """Raise LostLease where another engine than this desk's works on the records."""
@@ -275,7 +304,7 @@ class Desk:
                 return known[1]
             key = self.seal.open(sealed, f"store {store.id}")
             connection = ConnectionFile.model_validate_json(key)
-            gateway = Gateway(connection, name=store.name)
+            gateway = Gateway(connection, name=store.name, outward=self.settings.forbid_inward)
             self._gateways[store.id] = (sealed, gateway)
             return gateway
 

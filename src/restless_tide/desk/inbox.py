@@ -14,14 +14,16 @@ from restless_tide.core.invitation import InvitationState
 from restless_tide.core.invitation import furthest as furthest_of
 from restless_tide.core.listing import ReportOrder
 from restless_tide.core.report import OPEN, ReportKind, ReportState
+from restless_tide.core.rights import Apps
 from restless_tide.desk import find, keyset
 from restless_tide.desk.matching import holds
-from restless_tide.records.tables import Build, Cohort, FieldReport, Invitation, Trial, TrialUsage
+from restless_tide.records.tables import App, Build, Cohort, FieldReport, Invitation, Trial, TrialUsage
 
 
 @dataclass(frozen=True)
 class Wanted:
-    """Which reports; what is None is not asked for. ``group`` is a fingerprint, or the beginning of one."""
+    """Which reports; what is None is not asked for. ``group`` is a fingerprint, or the beginning of one; with ``reach`` only
+    those of these apps."""
 
     app: str | None = None
     build: str | None = None
@@ -31,6 +33,7 @@ class Wanted:
     group: str | None = None
     text: str = ""
     since: datetime | None = None
+    reach: Apps = None
 
 
 def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
@@ -41,6 +44,8 @@ def _narrowed(session: Session, wanted: Wanted) -> Select[FieldReport]:
         if wanted.cohort is not None:
             cohort = find.cohort(session, app, wanted.cohort)
             query = query.join(Trial, FieldReport.trial_id == Trial.id).where(Trial.cohort_id == cohort.id)
+    if wanted.reach is not None:
+        query = query.where(FieldReport.app_id.in_(select(App.id).where(App.name.in_(wanted.reach))))
     if wanted.build is not None:
         build = find.build_of(session, app, wanted.build) if app else find.build(session, wanted.build)
         query = query.where(FieldReport.build_id == build.id)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hmac
+import re
 from datetime import datetime
 
 from sqlalchemy.orm import Session
@@ -14,6 +15,9 @@ from restless_tide.desk.desk import Desk
 from restless_tide.desk.testers import Personal
 from restless_tide.records.seal import Seal
 from restless_tide.records.tables import Cohort, Membership
+
+LONGEST_NAME = 60
+_NO_NAME = re.compile(r"https?:|www\.|[@/\\<>\[\]{}|]|\w\.\w{2,}|[^\w\s.,'’()-]|\d{3,}", re.IGNORECASE)
 
 
 def code(seal: Seal, cohort: Cohort) -> str | None:
@@ -44,6 +48,15 @@ def closed_because(session: Session, cohort: Cohort, now: datetime) -> str | Non
     return None
 
 
+def _fit_name(name: str) -> str:
+    """A name that may stand in a mail's greeting before its address is proved: one short line, without an address in it.
+
+    What is none is left out, so that nobody sends others a text of their own by our mail.
+    """
+    line = " ".join(name.split())
+    return line if len(line) <= LONGEST_NAME and not _NO_NAME.search(line) else ""
+
+
 def join(desk: Desk, given: str, email: str, name: str, platform: str, language: str) -> None:
     """Someone joins; a mail follows to prove that the address is theirs. Whoever is in already notices nothing.
 
@@ -58,7 +71,9 @@ def join(desk: Desk, given: str, email: str, name: str, platform: str, language:
         act.person = f"tester:{tester.id}"
         if new:  # what is known of someone is not changed by whoever knows their address
             platforms = [platform] if platform in PLATFORMS else []
-            testers.tell(tester, Personal(name=name, platforms=platforms, languages=[language] if language else None))
+            testers.tell(
+                tester, Personal(name=_fit_name(name), platforms=platforms, languages=[language] if language else None)
+            )
         if act.session.get(Membership, (cohort.id, tester.id)):
             return
         try:

@@ -12,9 +12,11 @@ from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.logbook import Line, first_broken
+from restless_tide.core.rights import Apps
 from restless_tide.desk import find, people
 from restless_tide.desk.desk import ENGINE
 from restless_tide.desk.matching import holds
+from restless_tide.desk.passwords import VISITOR
 from restless_tide.records.tables import LogbookLine
 
 MOST_EXPORTED = 1_000_000
@@ -23,7 +25,8 @@ MOST_EXPORTED = 1_000_000
 @dataclass(frozen=True)
 class Wanted:
     """Which lines; what is empty is not asked for. ``by`` is a person's id, address or part of a name, or as the
-    logbook shows it: ``the desk``, ``a tester``, a store. ``until`` itself is left out.
+    logbook shows it: ``the desk``, ``a tester``, a store. ``until`` itself is left out. With ``reach`` only lines of these
+    apps, and none of the desk as a whole.
     """
 
     app: str | None = None
@@ -32,6 +35,7 @@ class Wanted:
     find: str = ""
     since: datetime | None = None
     until: datetime | None = None
+    reach: Apps = None
 
 
 def lines(session: Session, wanted: Wanted, before_id: int | None, limit: int) -> list[LogbookLine]:
@@ -39,6 +43,8 @@ def lines(session: Session, wanted: Wanted, before_id: int | None, limit: int) -
     query = select(LogbookLine).order_by(LogbookLine.id.desc()).limit(limit)
     if wanted.app is not None:
         query = query.where(LogbookLine.app == find.app(session, wanted.app).name)
+    if wanted.reach is not None:
+        query = query.where(LogbookLine.app.in_(wanted.reach))
     if wanted.by.strip():
         query = query.where(_by(session, wanted.by.strip()))
     if wanted.act:
@@ -101,8 +107,8 @@ def names(session: Session, found: Sequence[LogbookLine]) -> dict[str, str]:
 
 def _office(who: str) -> str:
     kind, _, name = who.partition(":")
-    if who == ENGINE:
-        return "the desk"
+    if who in (ENGINE, VISITOR):
+        return "the desk" if who == ENGINE else "a visitor"
     if kind in ("store", GUARD):
         return f"{name} ({kind})"
     return "a tester" if kind == "tester" else who

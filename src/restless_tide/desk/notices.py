@@ -9,11 +9,13 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from restless_tide.core.errors import Invalid
+from restless_tide.core.errors import Invalid, NotFound
 from restless_tide.core.notice import DELIVERY, DeliveryEvent, NoticeKind
+from restless_tide.core.rights import Right
 from restless_tide.desk import find, naming
 from restless_tide.desk.addresses import demand_reachable, mail_address
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.sessions import Asker
 from restless_tide.records.tables import Delivery, Notice, Subscription
 
 CHANNELS = ("mail", "webhook")
@@ -55,17 +57,23 @@ def secret_of(desk: Desk, subscription: Subscription) -> str:
     return desk.seal.open(subscription.sealed_secret or b"", f"subscription {subscription.id}").decode()
 
 
-def end(act: Act, subscription_id: str) -> Subscription:
-    row = _found(act.session, subscription_id)
+def whose(asker: Asker) -> str | None:
+    """Whose subscriptions someone keeps: their own, or (None) everybody's."""
+    return None if asker.standing.everywhere(Right.MANAGE_PEOPLE) else asker.person.id
+
+
+def end(act: Act, subscription_id: str, of: str | None = None) -> Subscription:
+    """End a subscription; with ``of`` only one of this person. Raises NotFound."""
+    row = _found(act.session, subscription_id, of)
     if row.ended_at is None:
         row.ended_at = act.now
         act.log("subscription ended", f"subscription {row.id}")
     return row
 
 
-def try_out(act: Act, subscription_id: str) -> Delivery:
+def try_out(act: Act, subscription_id: str, of: str | None = None) -> Delivery:
     """Send a notice of no consequence, to see that the way works."""
-    row = _found(act.session, subscription_id)
+    row = _found(act.session, subscription_id, of)
     if row.ended_at is not None:
         raise Invalid("The subscription has ended.", remedy="Subscribe again.", code="subscription-ended")
     key = f"try/{row.id}/{secrets.token_hex(4)}"
@@ -80,27 +88,35 @@ def try_out(act: Act, subscription_id: str) -> Delivery:
     return delivery
 
 
-def send_again(act: Act, delivery_id: str) -> Delivery:
+def send_again(act: Act, delivery_id: str, of: str | None = None) -> Delivery:
     """Queue a delivery that was given up once more."""
     row: Delivery = naming.by_id(act.session, Delivery, "delivery", delivery_id, "See: tide notice deliveries")
+    if of is not None and row.subscription.person_id != of:
+        raise NotFound(f"No delivery of yours is called {delivery_id!r}.", code="delivery-unknown")
     row.state = DELIVERY.after(row.state, DeliveryEvent.SEND_AGAIN)
     row.attempts, row.try_after, row.settled_at = 0, None, None
     act.tell("notice queued", f"notice {row.notice_id}", app=row.notice.app)
     return row
 
 
-def subscriptions(session: Session) -> list[Subscription]:
-    """Those that run, oldest first."""
-    return list(
-        session.scalars(select(Subscription).where(Subscription.ended_at.is_(None)).order_by(Subscription.created_at))
-    )
+def subscriptions(session: Session, of: str | None = None) -> list[Subscription]:
+    """Those that run, oldest first; with ``of`` only this person's."""
+    wanted = select(Subscription).where(Subscription.ended_at.is_(None)).order_by(Subscription.created_at)
+    return list(session.scalars(wanted if of is None else wanted.where(Subscription.person_id == of)))
 
 
-def deliveries(session: Session) -> list[Delivery]:
-    """The latest deliveries, newest first."""
-    return list(session.scalars(select(Delivery).join(Notice).order_by(Notice.at.desc(), Delivery.id).limit(_SHOWN)))
+def deliveries(session: Session, of: str | None = None) -> list[Delivery]:
+    """The latest deliveries, newest first; with ``of`` only to this person."""
+    wanted = select(Delivery).join(Notice).order_by(Notice.at.desc(), Delivery.id).limit(_SHOWN)
+    if of is not None:
+        wanted = wanted.join(Subscription, Subscription.id == Delivery.subscription_id).where(
+            Subscription.person_id == of
+        )
+    return list(session.scalars(wanted))
 
 
-def _found(session: Session, subscription_id: str) -> Subscription:
+def _found(session: Session, subscription_id: str, of: str | None) -> Subscription:
     row: Subscription = naming.by_id(session, Subscription, "subscription", subscription_id, "See: tide notice list")
+    if of is not None and row.person_id != of:
+        raise NotFound(f"No subscription of yours is called {subscription_id!r}.", code="subscription-unknown")
     return row

@@ -17,6 +17,7 @@ from restless_tide.core.matter import IN_THE_WAY
 from restless_tide.core.notice import expiry_mark
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.report import ReportState
+from restless_tide.core.rights import Apps
 from restless_tide.core.rollout import GONE, PART_WAY, ROLLOUT, RolloutState
 from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.core.step import StepState
@@ -30,6 +31,7 @@ from restless_tide.desk import (
     options,
     pacing,
     rulebooks,
+    second_person,
     standing,
     track_rules,
 )
@@ -159,11 +161,12 @@ def _orders(session: Session) -> tuple[dict[str, list[Order]], dict[str, Order]]
     return pending, {order.lane: order for order in session.scalars(refused)}
 
 
-def look_over_stores(session: Session, now: datetime) -> list[tuple[Store, Call]]:
-    """What needs a person at the stores themselves: steps to carry, what expires, rules that change, a store away."""
+def look_over_stores(session: Session, now: datetime, reach: Apps = None) -> list[tuple[Store, Call]]:
+    """What needs a person at the stores themselves: steps to carry, what expires, rules that change, a store away. With
+    ``reach`` nothing of other apps."""
     calls = []
     for store in session.scalars(select(Store).order_by(Store.name)):
-        calls += [(store, call) for call in _store_calls(session, store, now)]
+        calls += [(store, call) for call in _store_calls(session, store, now, reach)]
     return calls
 
 
@@ -181,6 +184,14 @@ def look_over_rules(session: Session, now: datetime) -> list[Call]:
             elif one.rule.needs_go_ahead and not one.go_ahead and len(one.missing) == 1:
                 calls.append(Call(f"{said} waits for your go-ahead.", place, "blocker"))
     return calls
+
+
+def look_over_proposals(session: Session, now: datetime) -> list[Call]:
+    """What waits for a second person to agree."""
+    return [
+        Call(f"{row.said} waits for a second person.", f"/apps/{row.app.name}/releases/{row.version}", "blocker")
+        for row in second_person.waiting(session, now)
+    ]
 
 
 def look_over_desk(session: Session, mail_trouble: str | None) -> list[Call]:
@@ -205,10 +216,11 @@ def look_over_desk(session: Session, mail_trouble: str | None) -> list[Call]:
     return calls
 
 
-def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
+def _store_calls(session: Session, store: Store, now: datetime, reach: Apps) -> list[Call]:
     calls = [
         Call(f"A step waits for a person: {step.title}.", "/steps", "blocker" if step.urgent else "caution")
         for step in session.scalars(select(Step).where(Step.store_id == store.id, Step.state == StepState.WAITING))
+        if reach is None or step.app in reach
     ]
     if not store.in_use:
         return calls
@@ -233,7 +245,7 @@ def _store_calls(session: Session, store: Store, now: datetime) -> list[Call]:
             told = "has expired" if days <= 0 else f"expires in {days:.0f} days"
             calls.append(Call(f"{expiry.what} {told}. {expiry.blocks}".strip(), "/stores", "caution"))
     following = rulebooks.announced(store)
-    if following is not None and (found := rulebooks.hits(session, store, following, now)):
+    if following is not None and (found := rulebooks.hits(session, store, following, now, reach)):
         named = ", ".join(f"{hit.app} {hit.version or ''}".strip() for hit in found)
         calls.append(
             Call(f"Other rules from {following.in_force_since:%d %b} on; they affect {named}.", "/stores", "note")

@@ -10,7 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.conditions import Condition, with_shorthands
-from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady, StaleView
+from restless_tide.core.errors import Conflict, Finding, ImpossibleAct, Invalid, NotReady
 from restless_tide.core.ladder import OWN, Ladder, continued, rest_of_way
 from restless_tide.core.leg import (
     OPEN_TO_SUBMISSION,
@@ -154,15 +154,6 @@ def write_notes(act: Act, app_name: str, version: str, locale: str, text: str) -
         after={locale: text},
     )
     return release
-
-
-def demand_revision(release: Release, revision: int | None) -> None:
-    """Raise StaleView when someone changed the release since ``revision`` was read (RFC 9110, If-Match)."""
-    if revision is not None and revision != release.revision:
-        raise StaleView(
-            f"Release {release.version} was changed by someone else meanwhile.",
-            remedy="Load it again and look at what changed.",
-        )
 
 
 def findings(session: Session, leg: Leg, now: datetime) -> list[Finding]:

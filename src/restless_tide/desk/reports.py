@@ -15,6 +15,7 @@ from restless_tide.core.crashes.stack import LONGEST_STACK, MOST_FRAMES
 from restless_tide.core.errors import Conflict, Invalid, TideError
 from restless_tide.core.notice import DeliveryState
 from restless_tide.core.report import REPORT, ReportEvent, ReportKind, ReportState
+from restless_tide.core.rights import Apps
 from restless_tide.desk import find, pictures, symbols
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.pictures import Drawn
@@ -193,7 +194,9 @@ def decide(act: Act, report_id: str, decision: Decision) -> FieldReport:
     return report
 
 
-def decide_all(act: Act, report_ids: Sequence[str], decision: Decision) -> tuple[list[FieldReport], dict[str, str]]:
+def decide_all(
+    act: Act, report_ids: Sequence[str], decision: Decision, reach: Apps = None
+) -> tuple[list[FieldReport], dict[str, str]]:
     """The same for several, as one act with one line in the logbook.
 
     Returns those it was done to, and why the others, by what they were called, stay as they are.
@@ -203,7 +206,9 @@ def decide_all(act: Act, report_ids: Sequence[str], decision: Decision) -> tuple
     for name in dict.fromkeys(report_ids):
         try:
             report = find.report(act.session, name)
-            if report.id not in done:
+            if reach is not None and report.app.name not in reach:
+                left[name] = f"you do not keep the reports of {report.app.title}"
+            elif report.id not in done:
                 _apply(act, report, decision)
                 done[report.id] = report
         except TideError as wrong:

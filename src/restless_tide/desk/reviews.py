@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session, object_session
 
 from restless_tide.core.errors import LostLease
 from restless_tide.core.notice import NoticeKind
+from restless_tide.core.rights import Apps
 from restless_tide.core.round import UNDER_REVIEW, RoundState
 from restless_tide.core.waiting import DECIDED, MOST_OWN, By, Figures, RoundTimes, Usual, figures, is_long, usual
 from restless_tide.desk import find, legs
@@ -121,8 +122,10 @@ def _tell(desk: Desk, round_id: str) -> None:
             )
 
 
-def figures_of(session: Session, by: By, app_name: str | None, store_name: str | None) -> list[Figures]:
-    """Figures over the rounds of an app, at a store, or all."""
+def figures_of(
+    session: Session, by: By, app_name: str | None, store_name: str | None, reach: Apps = None
+) -> list[Figures]:
+    """Figures over the rounds of an app, at a store, or all; with ``reach`` only of these apps."""
     asked = (
         select(Store.name, App.title, Round.state, Round.submitted_at, Round.taken_up_at, Round.decided_at)
         .select_from(Round)
@@ -136,6 +139,8 @@ def figures_of(session: Session, by: By, app_name: str | None, store_name: str |
     )
     if app_name is not None:
         asked = asked.where(App.id == find.app(session, app_name).id)
+    if reach is not None:
+        asked = asked.where(App.name.in_(reach))
     if store_name is not None:
         asked = asked.where(Store.id == find.store(session, store_name).id)
     return figures((RoundTimes(*row) for row in session.execute(asked)), by)

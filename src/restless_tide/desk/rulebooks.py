@@ -14,6 +14,7 @@ from restless_tide.core.notice import NoticeKind
 from restless_tide.core.questions import foreseen
 from restless_tide.core.readiness import check_packages
 from restless_tide.core.revision import RuleChange, compare
+from restless_tide.core.rights import Apps
 from restless_tide.core.rollout import GONE, ON_ITS_WAY
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.core.sheet import sheet
@@ -103,10 +104,11 @@ def revisions(session: Session, store: Store) -> list[RulebookRevision]:
     return list(session.scalars(wanted.order_by(RulebookRevision.taken_at.desc())))
 
 
-def hits(session: Session, store: Store, new: Rulebook, now: datetime) -> list[Hit]:
-    """Which apps and releases the revision ``new`` touches that the one in force does not."""
-    berths = session.scalars(select(Berth).where(Berth.store_id == store.id))
-    return [hit for berth in berths for hit in hits_at(session, berth, new, now)]
+def hits(session: Session, store: Store, new: Rulebook, now: datetime, reach: Apps = None) -> list[Hit]:
+    """Which apps and releases the revision ``new`` touches that the one in force does not; with ``reach`` only of these apps."""
+    berths = session.scalars(select(Berth).where(Berth.store_id == store.id)).all()
+    within = [berth for berth in berths if reach is None or berth.app.name in reach]
+    return [hit for berth in within for hit in hits_at(session, berth, new, now)]
 
 
 def hits_at(session: Session, berth: Berth, new: Rulebook, now: datetime) -> list[Hit]:

@@ -44,6 +44,11 @@ class Settings:
     forbid_inward: bool = False
     packages_quota_bytes: int | None = None
     repositories: Path | None = None
+    trusted_proxies: tuple[str, ...] = ()
+    oidc_issuer: str = ""
+    oidc_client: str = ""
+    oidc_secret: str = field(default="", repr=False)
+    oidc_name: str = "the company's sign-in"
 
     @property
     def address(self) -> str:
@@ -99,4 +104,9 @@ def settings_from(environment: Mapping[str, str]) -> Settings:
         forbid_inward=given.get("forbid_inward", "") == "yes",
         packages_quota_bytes=int(number("packages_quota", 0)) or None,
         repositories=Path(given["repositories"]) if given.get("repositories") else None,
+        oidc_issuer=given.get("oidc_issuer", ""),
+        oidc_client=given.get("oidc_client", ""),
+        oidc_secret=given.get("oidc_secret", ""),
+        oidc_name=given.get("oidc_name", Settings.oidc_name),
+        trusted_proxies=tuple(entry.strip() for entry in given.get("trusted_proxies", "").split(",") if entry.strip()),
     )

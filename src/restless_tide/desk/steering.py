@@ -14,6 +14,7 @@ from restless_tide.core.errors import ImpossibleAct, Invalid, NotFound, TideErro
 from restless_tide.core.ladder import FULL_SHARE
 from restless_tide.core.lane import Accepted, Moment, step
 from restless_tide.core.order import OrderKind, Subject, kind_for
+from restless_tide.core.rights import Apps
 from restless_tide.core.rollout import (
     OFFERED,
     ROLLOUT,
@@ -29,7 +30,7 @@ from restless_tide.core.rulebook import PRODUCTION
 from restless_tide.desk import find, go_aheads, lanes, legs, options, pacing
 from restless_tide.desk.desk import Act
 from restless_tide.desk.legs import leg_subject
-from restless_tide.records.tables import Berth, Leg, Order
+from restless_tide.records.tables import App, Berth, Leg, Order
 
 
 @dataclass(frozen=True)
@@ -98,9 +99,10 @@ def hold_back(act: Act, among: Iterable[Leg], reason: str) -> list[Leg]:
 
 
 def halt_all(
-    act: Act, app_name: str | None, platform: str | None, reason: str, *, complete_too: bool
+    act: Act, app_name: str | None, platform: str | None, reason: str, *, complete_too: bool, reach: Apps = None
 ) -> tuple[list[Steered], list[Leg]]:
     """Halt every rollout of an app, of a platform or of both together, in one act; returns the complete legs left alone besides.
+    With ``reach`` only those of these apps.
 
     A store that takes no order is told with its reason and stops no other. Raises Invalid without a reason, NotFound for an
     app or platform that is unknown, ImpossibleAct when nothing can be halted.
@@ -113,6 +115,8 @@ def halt_all(
     if platform is not None:
         _demand_platform(act.session, platform)
         wanted = wanted.where(Berth.platform == platform)
+    if reach is not None:
+        wanted = wanted.where(Berth.app_id.in_(select(App.id).where(App.name.in_(reach))))
     offered = lanes.legs_ahead(act.session, act.session.scalars(wanted.order_by(Leg.created_at)).all())
     left = [leg for leg in offered if leg.state is RolloutState.COMPLETE and not complete_too]
     outcomes = [_halt(act, leg, reason) for leg in offered if leg not in left]

@@ -23,6 +23,8 @@ def keep(desk: Desk, person: str, build_id: str, name: str, content: bytes) -> S
     """Keep a symbol file. Raises Invalid where it brings no names or takes too much to read, Conflict where the build has
     it already.
     """
+    with desk.look() as session:
+        find.build(session, build_id)  # before anything is kept
     sha256 = desk.symbols.keep(content)
     try:
         found = desk.reader.index_symbols(desk.symbols.path(sha256), name, _index_of(desk, sha256))

@@ -40,7 +40,12 @@ class Courier:
 
     def __init__(self, desk: Desk) -> None:
         self._desk = desk
-        self._webhooks = Webhooks(lambda address: demand_reachable(address, desk.settings), self._answered, desk.ring)
+        self._webhooks = Webhooks(
+            lambda address: demand_reachable(address, desk.settings),
+            self._answered,
+            desk.ring,
+            outward=desk.settings.forbid_inward,
+        )
 
     def close(self) -> None:
         self._webhooks.close()

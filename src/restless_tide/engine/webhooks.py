@@ -17,6 +17,7 @@ import structlog
 
 from restless_tide.core.dates import seconds_asked
 from restless_tide.core.errors import TideError
+from restless_tide.peers import LeadsInward, hold_outward_later
 from restless_tide.tls import verified
 
 DEADLINE_SECONDS = 15.0
@@ -49,6 +50,7 @@ class Webhooks:
     """The way out for webhooks. ``post`` returns at once; ``settled`` is called later, on another thread.
 
     ``demand`` raises TideError for an address to which nothing may go; ``freed`` is called when a receiver takes the next.
+    ``outward``: no connection may lead to this machine or into a private network.
     """
 
     def __init__(
@@ -57,8 +59,10 @@ class Webhooks:
         settled: Callable[[Letter, Answer], None],
         freed: Callable[[], None],
         deadline_seconds: float = DEADLINE_SECONDS,
+        outward: bool = False,
     ) -> None:
         self._demand, self._settled, self._freed, self._deadline = demand, settled, freed, deadline_seconds
+        self._outward = outward
         self._loop = asyncio.new_event_loop()
         self._thread: threading.Thread | None = None
         self._under_way: dict[str, Letter] = {}
@@ -99,6 +103,8 @@ class Webhooks:
             answer = Answer(wrong.detail)
         except TimeoutError:
             answer = Answer(f"it was not answered within {self._deadline:g} s")
+        except LeadsInward as wrong:
+            answer = Answer(str(wrong))
         except (httpx.HTTPError, httpx.InvalidURL, ValueError) as wrong:
             answer = Answer(f"nothing takes it there ({type(wrong).__name__})")
         except Exception:  # noqa: BLE001  (whatever goes wrong with one, it is settled and the others go)
@@ -116,12 +122,13 @@ class Webhooks:
     async def _exchange(self, letter: Letter) -> Answer:
         await asyncio.to_thread(self._demand, letter.address)
         proof = await asyncio.to_thread(verified, letter.address)
-        return await _posted(letter, proof)
+        return await _posted(letter, proof, outward=self._outward)
 
 
-async def _posted(letter: Letter, proof: ssl.SSLContext | Literal[False]) -> Answer:
+async def _posted(letter: Letter, proof: ssl.SSLContext | Literal[False], *, outward: bool) -> Answer:
+    hooks = {"request": [hold_outward_later]} if outward else None
     async with (
-        httpx.AsyncClient(timeout=None, trust_env=False, verify=proof) as http,  # noqa: S113  (a deadline is around it)
+        httpx.AsyncClient(timeout=None, trust_env=False, verify=proof, event_hooks=hooks) as http,  # noqa: S113  (a deadline is around it)
         http.stream("POST", letter.address, content=letter.body, headers=letter.headers) as answer,
     ):
         read = 0

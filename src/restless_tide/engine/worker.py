@@ -18,10 +18,21 @@ from sqlalchemy import select
 from restless_tide.core.errors import LostLease
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.notice import DeliveryState
-from restless_tide.desk import dossiers, lanes, making, reviews, track_rules, uploads
+from restless_tide.desk import (
+    dossiers,
+    feed,
+    files_kept,
+    kept_answers,
+    lanes,
+    making,
+    reviews,
+    sessions,
+    track_rules,
+    uploads,
+)
 from restless_tide.desk.desk import ENGINE, Act, Changed, Desk
 from restless_tide.desk.launch_facts import EVERYTHING
-from restless_tide.engine import asking, carried, counting, launches, notices, replies, sightings, tides
+from restless_tide.engine import asking, carried, counting, launches, link_mails, notices, replies, sightings, tides
 from restless_tide.engine.due import seconds_until, soonest
 from restless_tide.engine.inlet import Inlet
 from restless_tide.engine.lease import RENEW_SECONDS, EngineLease
@@ -38,6 +49,7 @@ from restless_tide.records.tables import (
     Invitation,
     Leg,
     Order,
+    PersonalLink,
     ReportWord,
     Round,
     RuleRun,
@@ -54,7 +66,7 @@ _log = structlog.get_logger("engine")
 ASKERS = 6
 LONGEST_SLEEP_SECONDS = 5.0
 """A loop looks at least so often, should something have become due without anybody having told."""
-READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport)
+READ_BY_MAIL = (Invitation, Trial, Tester, ReportWord, FieldReport, PersonalLink)
 READ_BY_RULES = (TrackRule, RuleRun, Trial, Leg, FieldReport, Round, HeldText, HeldPictures, HeldAnswer, HeldGood)
 BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
@@ -359,6 +371,10 @@ class Engine:
             self._open_inlet()
             notices.notice_expiries(self._desk)
             uploads.drop_expired(self._desk, ENGINE)
+            kept_answers.drop_old(self._desk)
+            sessions.drop_expired(self._desk)
+            feed.drop_old(self._desk)
+            files_kept.drop_unnamed(self._desk)
         if self._desk.background.to_scrub:
             self._desk.scrub()
         waits = Delivery.state == DeliveryState.QUEUED
@@ -367,7 +383,9 @@ class Engine:
     def _send_mail(self) -> float | None:
         self._postman.send_waiting()
         replies.send_waiting(self._desk)
+        link_mails.send_waiting(self._desk)
         return soonest(
+            seconds_until(self._desk, PersonalLink.try_after, PersonalLink.sealed_code.is_not(None)),
             seconds_until(self._desk, Invitation.try_after, Invitation.state == InvitationState.QUEUED),
             seconds_until(self._desk, ReportWord.try_after, ReportWord.state == DeliveryState.QUEUED),
         )
