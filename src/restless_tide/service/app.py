@@ -11,13 +11,18 @@ from fastapi import FastAPI
 from restless_tide import __version__
 from restless_tide.desk.desk import Desk
 from restless_tide.engine.worker import Engine
-from restless_tide.service import console, faults, live
+from restless_tide.service import console, contract, faults, live
 from restless_tide.service.brake import Brake, SignInBrake
+from restless_tide.service.conditional import Conditional
+from restless_tide.service.edge import Edge
 from restless_tide.service.limits import BodyLimit, RequestLog
 from restless_tide.service.metrics import Metrics
+from restless_tide.service.provider import Provider
 from restless_tide.service.remembered import Remembered
+from restless_tide.service.repeating import Repeating
 from restless_tide.service.router import serve_routes
 from restless_tide.service.routes import (
+    account,
     apps,
     builds,
     cohorts,
@@ -39,6 +44,7 @@ from restless_tide.service.routes import (
     reports,
     reviewing,
     reviews,
+    second_person,
     signing,
     steps,
     stores,
@@ -50,7 +56,9 @@ from restless_tide.service.routes import (
 )
 from restless_tide.service.threads import Threads
 
-CONSOLE_FOLDER = Path(__file__).parents[3] / "console" / "dist"
+_PACKED = Path(__file__).parent / "console_built"
+CONSOLE_FOLDER = _PACKED if _PACKED.is_dir() else Path(__file__).parents[3] / "console" / "dist"
+"""The built console: inside the package where that was installed from a wheel, else where ``make console`` builds it."""
 
 
 def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
@@ -81,14 +89,19 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     app.state.overview = Remembered()
     app.state.brake = Brake(desk.settings.join_attempts)
     app.state.sign_in_brake = SignInBrake()
+    app.state.provider = Provider(desk) if desk.settings.oidc_issuer else None
     faults.install(app)
     app.add_exception_handler(invitation.PageTooOften, invitation.too_often)
+    app.add_middleware(Conditional)
+    app.add_middleware(Repeating)
     app.add_middleware(BodyLimit)
+    app.add_middleware(Edge, address=desk.settings.address)
     app.add_middleware(RequestLog)
     for room in (  # a route is looked for in this sequence, so what stops a release stands first
         releases,
         halts,
         stores,
+        account,
         people,
         apps,
         dossier,
@@ -108,6 +121,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         steps,
         guards,
         freezes,
+        second_person,
         strips,
         ladders,
         matters,
@@ -119,4 +133,5 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     ):
         serve_routes(app, room.router)
     console.install(app, console_folder)
+    app.openapi = lambda: contract.document(app)  # type: ignore[method-assign]
     return app

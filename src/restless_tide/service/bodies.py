@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ from fastapi import Request
 from fastapi.concurrency import run_in_threadpool
 
 from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.service.faults import demand_media
 
 A_FILE: dict[str, Any] = {
     "requestBody": {
@@ -20,8 +22,14 @@ A_FILE: dict[str, Any] = {
 """What OpenAPI is told of a body that is a file."""
 
 
-async def whole_body(request: Request, most: int, noun: str, remedy: str = "") -> bytes:
-    """The body of a request. Raises TooLarge where it has more than ``most`` bytes."""
+FILE_TYPE = "application/octet-stream"
+
+
+async def whole_body(
+    request: Request, most: int, noun: str, remedy: str = "", *, media: Sequence[str] = (FILE_TYPE,)
+) -> bytes:
+    """The body of a request. Raises TooLarge where it has more than ``most`` bytes, UnknownMedia for another kind."""
+    demand_media(request, *media)
     content = bytearray()
     async for block in request.stream():
         content += block
@@ -34,6 +42,7 @@ async def whole_body(request: Request, most: int, noun: str, remedy: str = "") -
 
 async def body_to_file(request: Request, path: Path, most: int, noun: str) -> str:
     """Write the body of a request to ``path`` as it comes; returns its SHA-256. Raises TooLarge, and Invalid for an empty one."""
+    demand_media(request, FILE_TYPE)
     told, size = hashlib.sha256(), 0
     with path.open("wb") as file:
         async for block in request.stream():

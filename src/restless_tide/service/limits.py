@@ -10,7 +10,7 @@ import structlog
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
-from restless_tide.core.errors import Invalid, TooLarge
+from restless_tide.core.errors import NoLength, TideError, TooLarge
 from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES
 from restless_tide.core.testers import LARGEST_BYTES as LARGEST_LIST
 from restless_tide.desk.pictures import LARGEST_BYTES as LARGEST_PICTURE
@@ -49,9 +49,8 @@ class BodyLimit:
             headers = dict(scope["headers"])
             length = headers.get(b"content-length", b"0")
             if b"transfer-encoding" in headers or not length.isdigit():
-                await answer_problem(Invalid("The request must announce its length.", code="length-missing"))(
-                    scope, receive, send
-                )
+                wrong: TideError = NoLength("The request must announce its length.", remedy="Send Content-Length.")
+                await answer_problem(wrong)(scope, receive, send)
                 return
             if int(length) > largest:
                 wrong = TooLarge(

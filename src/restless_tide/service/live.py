@@ -13,11 +13,13 @@ from sse_starlette import EventSourceResponse, ServerSentEvent
 
 from restless_tide.core.errors import Denied, Unauthenticated
 from restless_tide.core.numbers import whole_number
+from restless_tide.core.rights import Apps, Reach, Right
 from restless_tide.desk import feed
 from restless_tide.desk.desk import Changed, Desk
 from restless_tide.service import shown
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
-from restless_tide.service.signed_in import Asking, SignedIn, TheDesk, WhoAsks
+from restless_tide.service.signed_in import Asking, Reached, TheDesk, WhoAsks
 from restless_tide.wire.base import Number
 from restless_tide.wire.watching import ChangeTold
 
@@ -25,6 +27,8 @@ router = router_of("watching")
 
 _PAGE = 200
 _QUIET_SECONDS = 1.0
+START_OVER = "start over"
+"""The kind of a change that says: what you have seen is not of this desk; load everything anew."""
 
 
 class Bell:
@@ -60,13 +64,19 @@ class Bell:
     "/v1/live",
     response_class=EventSourceResponse,
     summary="Follow everything that changes",
-    responses={200: {"model": ChangeTold, "description": "server-sent events; the data of each is a ChangeTold"}},
+    responses={
+        200: {
+            "content": {"text/event-stream": {"schema": {"type": "string"}}},
+            "description": "server-sent events; the data of each is a ChangeTold",
+        }
+    },
 )
+@needs(Right.SEE, Reach.SOME)
 async def live(
     request: Request,
     desk: TheDesk,
     who: WhoAsks,
-    _: SignedIn,
+    _: Reached,
     last_event_id: Annotated[str | None, Header()] = None,
     after: Annotated[Number | None, Query(description="go on after this event; none: from now on")] = None,
 ) -> EventSourceResponse:
@@ -78,24 +88,43 @@ async def live(
 
 async def _feed(desk: Desk, who: Asking, bell: Bell, after: int | None) -> AsyncIterator[ServerSentEvent]:
     """What changes, until whoever asks is no longer let in: a revoked token ends it at once."""
-    position = after if after is not None else await run_in_threadpool(_newest, desk)
+    newest = await run_in_threadpool(_newest, desk)
+    position = after if after is not None else newest
     yield ServerSentEvent(comment="following", retry=1000)
+    # ahead: the desk was restored from a backup since; far behind: what came meanwhile is no longer kept
+    if position > newest or position < await run_in_threadpool(_oldest, desk) - 1:
+        position = newest
+        told = ChangeTold(id=newest, at=desk.clock.now(), kind=START_OVER, app=None, subject="desk", said="")
+        yield ServerSentEvent(data=told.model_dump_json(), id=str(newest), event="change")
     while True:
         try:
-            await run_in_threadpool(who.person)
+            await run_in_threadpool(who.asker)
         except (Unauthenticated, Denied):
             return
+        reach = who.apps
         changes = await run_in_threadpool(_changes, desk, position)
         for change in changes:
             position = change.id
-            yield ServerSentEvent(data=change.model_dump_json(), id=str(change.id), event="change")
+            if reach is not None and change.app is not None and change.app not in reach:
+                continue
+            yield ServerSentEvent(data=_within(change, reach).model_dump_json(), id=str(change.id), event="change")
         if len(changes) < _PAGE:
             await bell.wait(_QUIET_SECONDS)
+
+
+def _within(change: ChangeTold, reach: Apps) -> ChangeTold:
+    """A change as it may be told: the words of what concerns the desk as a whole are for those who reach all apps."""
+    return change if reach is None or change.app is not None else change.model_copy(update={"said": ""})
 
 
 def _newest(desk: Desk) -> int:
     with desk.look() as session:
         return feed.newest(session)
+
+
+def _oldest(desk: Desk) -> int:
+    with desk.look() as session:
+        return feed.oldest(session)
 
 
 def _changes(desk: Desk, after: int) -> list[ChangeTold]:

@@ -6,6 +6,8 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, FastAPI, Query
 
+from restless_tide.service import rights
+from restless_tide.service.location import Route
 from restless_tide.wire.base import Words
 from restless_tide.wire.problems import Problem
 
@@ -22,10 +24,16 @@ def router_of(tag: str, prefix: str = "", *, in_schema: bool = True) -> APIRoute
         prefix=prefix,
         tags=[tag],
         responses=_PROBLEMS,
+        route_class=Route,
         include_in_schema=in_schema,
         generate_unique_id_function=lambda route: f"{route.tags[0]}-{route.name}",
     )
 
 
 def serve_routes(app: FastAPI, router: APIRouter) -> None:
+    """Serve the routes of a noun. Raises RuntimeError for one that does not say which right it needs."""
+    for route in router.routes:
+        if isinstance(route, Route):
+            need = route.need = rights.need_of(route)
+            route.openapi_extra = {**(route.openapi_extra or {}), **rights.told(need)}
     app.router.routes.extend(router.routes)

@@ -19,6 +19,8 @@ from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings, settings_from
 from restless_tide.service.app import desk_app
 
+PRIVATE = 0o077
+"""What the service writes is for its own user alone."""
 IDLE_CONNECTION_SECONDS = 30
 """Longer than clients keep an idle connection (httpx: 5 s), so that none is closed just when it is used again."""
 THREADS_SWITCH_SECONDS = 0.0005
@@ -34,6 +36,7 @@ def open_desk(settings: Settings) -> Desk:
 
 def add_first_person(environment: Mapping[str, str], name: str, email: str, password: str) -> None:
     """Add the person who signs in first; only whoever can read the data may do that. Raises TideError."""
+    os.umask(PRIVATE)
     desk = open_desk(settings_from(environment))
     try:
         with desk.act("operator") as act:
@@ -45,6 +48,7 @@ def add_first_person(environment: Mapping[str, str], name: str, email: str, pass
 def serve(environment: Mapping[str, str]) -> None:
     """Run the service until it is told to stop. Raises TideError when it cannot start."""
     settings = settings_from(environment)
+    os.umask(PRIVATE)
     _demand_free_port(settings.host, settings.port)
     _write_json_logs()
     sys.setswitchinterval(THREADS_SWITCH_SECONDS)
@@ -65,6 +69,8 @@ def serve(environment: Mapping[str, str]) -> None:
         timeout_graceful_shutdown=5,
         timeout_keep_alive=IDLE_CONNECTION_SECONDS,
         server_header=False,
+        proxy_headers=bool(settings.trusted_proxies),
+        forwarded_allow_ips=list(settings.trusted_proxies),
     )
 
 

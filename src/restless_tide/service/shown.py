@@ -17,6 +17,7 @@ from restless_tide.core.leg import possible as possible_for_leg
 from restless_tide.core.notice import DELIVERY, NoticeKind
 from restless_tide.core.questions import refused_answers
 from restless_tide.core.revision import compare
+from restless_tide.core.rights import Apps
 from restless_tide.core.rollout import MAY_RISE, RolloutState
 from restless_tide.core.rulebook import PRODUCTION, Rulebook
 from restless_tide.core.rules_told import told_rules
@@ -51,7 +52,6 @@ from restless_tide.service import shown_reviewing
 from restless_tide.wire.apps import AppTold, BerthDetailTold, BerthTold
 from restless_tide.wire.builds import BuildTold, ConsignmentTold, QuestionTold
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold
-from restless_tide.wire.people import PersonTold, TokenTold
 from restless_tide.wire.problems import findings_told
 from restless_tide.wire.readiness import ThingTold
 from restless_tide.wire.releases import (
@@ -84,15 +84,8 @@ from restless_tide.wire.watching import AlsoOnTold, BerthRow, CallTold, ChangeTo
 _ORDERS_SHOWN = 6
 
 
-def person(row: tables.Person) -> PersonTold:
-    return PersonTold.of(row)
-
-
-def token(row: tables.Token) -> TokenTold:
-    return TokenTold.of(row)
-
-
-def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
+def store(session: Session, row: tables.Store, desk: Desk, reach: Apps = None) -> StoreTold:
+    """A store; with ``reach`` nothing in it names another app."""
     rules = rules_of(row)
     account, following = standing.account_of(row), rulebooks.announced(row)
     breaker = Breaker(row.breaker_failures, row.breaker_rests_until)
@@ -109,7 +102,7 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         rulebook_revision=rules.revision,
         rules=told_rules(rules),
         revisions=[revision(entry) for entry in rulebooks.revisions(session, row) if entry.taken_at],
-        announced=_announced(session, row, following, desk.clock.now()) if following else None,
+        announced=_announced(session, row, following, desk.clock.now(), reach) if following else None,
         pushes=bool(row.push_ref),
         forged_events=desk.background.forged[row.id],
         breaker=BreakerTold(
@@ -117,7 +110,9 @@ def store(session: Session, row: tables.Store, desk: Desk) -> StoreTold:
         ),
         waiting_steps=queues.steps_of(session, row),
         ladder_dictated=rules.rollout.dictated_ladder is not None,
-        untaken=[UntakenTold.of(entry, type=str(entry.body["type"])) for entry in stores.untaken(session, row)],
+        untaken=[UntakenTold.of(entry, type=str(entry.body["type"])) for entry in stores.untaken(session, row)]
+        if reach is None
+        else [],
         pending_orders=queues.orders_of(session, row),
     )
 
@@ -165,12 +160,12 @@ def revision(row: tables.RulebookRevision) -> RevisionTold:
     return RevisionTold.of(row, changes=[RuleChangeTold.model_validate(change) for change in row.changes])
 
 
-def _announced(session: Session, row: tables.Store, following: Rulebook, now: datetime) -> AnnouncedTold:
+def _announced(session: Session, row: tables.Store, following: Rulebook, now: datetime, reach: Apps) -> AnnouncedTold:
     return AnnouncedTold(
         revision=following.revision,
         in_force_since=following.in_force_since,
         changes=[RuleChangeTold.of(change) for change in compare(rules_of(row), following)],
-        hits=[HitTold.of(hit, said=list(hit.said)) for hit in rulebooks.hits(session, row, following, now)],
+        hits=[HitTold.of(hit, said=list(hit.said)) for hit in rulebooks.hits(session, row, following, now, reach)],
     )
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 from anyio import CapacityLimiter, to_thread
-from fastapi import Request
+from fastapi import FastAPI, Request
 
 Answer = TypeVar("Answer")
 
@@ -14,6 +14,8 @@ FOR_STEERING = 8
 FOR_HASHING = 2
 """Each hash takes 64 MiB and a core for a while."""
 MOST_WAITING_TO_SIGN_IN = 20
+FOR_KEEPING = 4
+"""For single statements around an act that carries a key or a condition: a halt must not wait for other requests there."""
 
 
 class Threads:
@@ -22,6 +24,7 @@ class Threads:
     def __init__(self) -> None:
         self.steering = CapacityLimiter(FOR_STEERING)
         self.hashing = CapacityLimiter(FOR_HASHING)
+        self.keeping = CapacityLimiter(FOR_KEEPING)
         self.signing_in = 0
         """How many passwords are being checked or wait for it; counted here, since a limiter counts them a moment later."""
 
@@ -31,7 +34,11 @@ class Threads:
 
 
 def threads_of(request: Request) -> Threads:
-    kept = request.app.state.threads
+    return _kept(request.app)
+
+
+def _kept(app: FastAPI) -> Threads:
+    kept = app.state.threads
     assert isinstance(kept, Threads)
     return kept
 
@@ -39,6 +46,11 @@ def threads_of(request: Request) -> Threads:
 async def steering(request: Request, work: Callable[[], Answer]) -> Answer:
     """Do what a person waits for at the button that stops a release, however busy all else is."""
     return await to_thread.run_sync(work, limiter=threads_of(request).steering)
+
+
+async def keeping(app: FastAPI, work: Callable[[], Answer]) -> Answer:
+    """Do what is noted around an act, however busy all else is."""
+    return await to_thread.run_sync(work, limiter=_kept(app).keeping)
 
 
 async def hashing(request: Request, work: Callable[[], Answer]) -> Answer:

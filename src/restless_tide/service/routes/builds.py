@@ -12,12 +12,15 @@ from restless_tide.core.errors import NotFound
 from restless_tide.core.listing import BuildOrder
 from restless_tide.core.packages import Facts, read_icon
 from restless_tide.core.retention import RetentionRule
+from restless_tide.core.rights import Apps, Reach, Right
 from restless_tide.core.versions import Step
-from restless_tide.desk import answers, builds, expiries, find, numbers, packages
+from restless_tide.desk import answers, builds, expiries, find, numbers, packages, whose
+from restless_tide.desk.desk import Desk
 from restless_tide.service import shown, shown_builds
 from restless_tide.service.paging import link_next
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service.signed_in import Reached, SignedIn, TheDesk
 from restless_tide.wire.base import AnyInstant
 from restless_tide.wire.builds import (
     AnswersWanted,
@@ -39,17 +42,30 @@ router = router_of("builds", "/v1")
 _NOSNIFF = {"X-Content-Type-Options": "nosniff"}
 
 
+def _demand_package(desk: Desk, reach: Apps, sha256: str) -> None:
+    """Hold whoever is limited to some apps to packages of those, or of no build yet. Raises NotFound."""
+    if reach is not None:
+        with desk.look() as session:
+            apps = whose.of_package(session, sha256)
+        if apps and not reach.intersection(apps):
+            raise NotFound("No package of yours has this SHA-256.", code="package-unknown")
+
+
 @router.head("/packages/{sha256}")
-def package_known(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
+@needs(Right.SEE_BUILDS, Reach.SOME)
+def package_known(sha256: str, desk: TheDesk, reach: Reached) -> Response:
     """200 when these bytes have arrived already, 404 when not."""
+    _demand_package(desk, reach, sha256)
     with desk.look() as session:
         builds.known_package(session, sha256)
     return Response(status_code=200)
 
 
 @router.get("/packages/{sha256}/file", response_class=FileResponse)
-def package_file(sha256: str, desk: TheDesk, _: SignedIn) -> FileResponse:
+@needs(Right.SEE, Reach.SOME)
+def package_file(sha256: str, desk: TheDesk, reach: Reached) -> FileResponse:
     """The file of a package, unchanged: for a step that a person carries to a store."""
+    _demand_package(desk, reach, sha256)
     with desk.look() as session:
         facts = Facts.of(builds.known_package(session, sha256).facts)
     name = f"{facts.identifier}-{facts.version}-{facts.number}.{facts.format}"
@@ -57,15 +73,19 @@ def package_file(sha256: str, desk: TheDesk, _: SignedIn) -> FileResponse:
 
 
 @router.get("/packages/{sha256}")
-def package(sha256: str, desk: TheDesk, _: SignedIn) -> Facts:
+@needs(Right.SEE, Reach.SOME)
+def package(sha256: str, desk: TheDesk, reach: Reached) -> Facts:
     """What was read out of a package."""
+    _demand_package(desk, reach, sha256)
     with desk.look() as session:
         return Facts.of(builds.known_package(session, sha256).facts)
 
 
 @router.get("/packages/{sha256}/icon", response_class=Response)
-def package_icon(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
+@needs(Right.SEE_BUILDS, Reach.SOME)
+def package_icon(sha256: str, desk: TheDesk, reach: Reached) -> Response:
     """The icon inside a package, where a browser can show it."""
+    _demand_package(desk, reach, sha256)
     with desk.look() as session:
         facts = Facts.of(builds.known_package(session, sha256).facts)
     with desk.files.path(sha256).open("rb") as source:
@@ -80,6 +100,7 @@ def package_icon(sha256: str, desk: TheDesk, _: SignedIn) -> Response:
 
 
 @router.get("/apps/{app}/numbers")
+@needs(Right.SEE_BUILDS)
 def next_numbers(
     app: str, desk: TheDesk, _: SignedIn, store: Annotated[list[str] | None, Query()] = None, step: Step = Step.PATCH
 ) -> ProposalTold:
@@ -89,6 +110,7 @@ def next_numbers(
 
 
 @router.get("/apps/{app}/reservations")
+@needs(Right.SEE_BUILDS)
 def reservations(app: str, desk: TheDesk, _: SignedIn) -> list[ReservationTold]:
     """Numbers that are held for builds still being made."""
     with desk.look() as session:
@@ -96,6 +118,7 @@ def reservations(app: str, desk: TheDesk, _: SignedIn) -> list[ReservationTold]:
 
 
 @router.post("/apps/{app}/reservations", status_code=201)
+@needs(Right.HAND_IN)
 def reserve(app: str, wanted: ReserveWanted, desk: TheDesk, person: SignedIn) -> ProposalTold:
     """Hold the next version and number, so that nobody else gets the same."""
     row, found, cautions = numbers.reserve(desk, person.id, app, wanted.stores, wanted.step, wanted.label)
@@ -103,12 +126,14 @@ def reserve(app: str, wanted: ReserveWanted, desk: TheDesk, person: SignedIn) ->
 
 
 @router.delete("/apps/{app}/reservations/{reservation}", status_code=204)
+@needs(Right.HAND_IN)
 def give_back(app: str, reservation: str, desk: TheDesk, person: SignedIn) -> None:
     with desk.act(person.id) as act:
         numbers.give_back(act, app, reservation)
 
 
 @router.get("/apps/{app}/builds")
+@needs(Right.SEE_BUILDS)
 def of_app(
     app: str,
     desk: TheDesk,
@@ -133,6 +158,7 @@ def of_app(
 
 
 @router.get("/apps/{app}/builds/{build}")
+@needs(Right.SEE_BUILDS)
 def one_of_app(app: str, build: str, desk: TheDesk, _: SignedIn, platform: str | None = None) -> BuildTold:
     """One build of an app by id, ``VERSION``, ``VERSION (NUMBER)``, ``NUMBER``, ``latest`` or the beginning of its id."""
     with desk.look() as session:
@@ -140,6 +166,7 @@ def one_of_app(app: str, build: str, desk: TheDesk, _: SignedIn, platform: str |
 
 
 @router.get("/apps/{app}/retention")
+@needs(Right.SEE)
 def retention(app: str, desk: TheDesk, _: SignedIn) -> ClearingTold:
     """The app's retention rule, and what it would clear now."""
     with desk.look() as session:
@@ -147,6 +174,7 @@ def retention(app: str, desk: TheDesk, _: SignedIn) -> ClearingTold:
 
 
 @router.put("/apps/{app}/retention")
+@needs(Right.PREPARE)
 def set_retention(app: str, wanted: RetentionRule, desk: TheDesk, person: SignedIn) -> ClearingTold:
     with desk.act(person.id) as act:
         packages.set_rule(act, app, wanted)
@@ -155,6 +183,7 @@ def set_retention(app: str, wanted: RetentionRule, desk: TheDesk, person: Signed
 
 
 @router.post("/apps/{app}/clearings")
+@needs(Right.PREPARE)
 def clear(app: str, wanted: ClearWanted, desk: TheDesk, person: SignedIn) -> ClearingTold:
     """Clear what the rule lets go, or only say what that would be."""
     if not wanted.dry_run:
@@ -164,6 +193,7 @@ def clear(app: str, wanted: ClearWanted, desk: TheDesk, person: SignedIn) -> Cle
 
 
 @router.get("/apps/{app}/expiries")
+@needs(Right.SEE)
 def app_expiries(app: str, desk: TheDesk, _: SignedIn) -> list[AppExpiryTold]:
     """What of the app expires when, the soonest first."""
     with desk.look() as session:
@@ -171,6 +201,7 @@ def app_expiries(app: str, desk: TheDesk, _: SignedIn) -> list[AppExpiryTold]:
 
 
 @router.get("/apps/{app}/berths/{store}/standing-answers")
+@needs(Right.SEE)
 def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[StandingAnswerTold]:
     """What is answered automatically when this store asks."""
     with desk.look() as session:
@@ -179,12 +210,14 @@ def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[S
 
 
 @router.delete("/apps/{app}/berths/{store}/standing-answers/{code}", status_code=204)
+@needs(Right.PREPARE)
 def forget_answer(app: str, store: str, code: str, desk: TheDesk, person: SignedIn) -> None:
     with desk.act(person.id) as act:
         answers.forget(act, app, store, code)
 
 
 @router.get("/builds/{build}/comparison")
+@needs(Right.SEE)
 def compare(
     build: str, desk: TheDesk, _: SignedIn, to: Annotated[str, Query(description="the later build")]
 ) -> ComparisonTold:
@@ -194,6 +227,7 @@ def compare(
 
 
 @router.post("/apps/{app}/builds", status_code=201)
+@needs(Right.HAND_IN)
 def enter(app: str, wanted: BuildWanted, desk: TheDesk, person: SignedIn) -> BuildTold:
     """Enter a build made of packages that have arrived; the same packages again are the same build."""
     with desk.act(person.id) as act:
@@ -203,18 +237,21 @@ def enter(app: str, wanted: BuildWanted, desk: TheDesk, person: SignedIn) -> Bui
 
 
 @router.get("/builds/{build}")
+@needs(Right.SEE_BUILDS)
 def one(build: str, desk: TheDesk, _: SignedIn) -> BuildTold:
     with desk.look() as session:
         return shown.build(session, find.build(session, build))
 
 
 @router.get("/consignments/{consignment}")
+@needs(Right.SEE_BUILDS)
 def consignment(consignment: str, desk: TheDesk, _: SignedIn) -> ConsignmentTold:
     with desk.look() as session:
         return shown.consignment(session, find.consignment(session, consignment))
 
 
 @router.post("/consignments/{consignment}/answers", status_code=202)
+@needs(Right.PREPARE)
 def answer(consignment: str, wanted: AnswersWanted, desk: TheDesk, person: SignedIn) -> ConsignmentTold:
     """Answer what the store holds the build for."""
     with desk.act(person.id) as act:

@@ -10,6 +10,7 @@ from fastapi.concurrency import run_in_threadpool
 from restless_tide.core.errors import Invalid
 from restless_tide.core.invitation import InvitationState
 from restless_tide.core.listing import TesterOrder
+from restless_tide.core.rights import Reach, Right
 from restless_tide.core.testers import LARGEST_BYTES, write_csv
 from restless_tide.desk import cohorts, correcting, find, imports, retiring, testers
 from restless_tide.desk import members as people
@@ -18,6 +19,7 @@ from restless_tide.desk.testers import Personal
 from restless_tide.service import shown_testing
 from restless_tide.service.bodies import whole_body
 from restless_tide.service.paging import link_next
+from restless_tide.service.rights import needs
 from restless_tide.service.router import Reason, router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
@@ -50,12 +52,14 @@ Limit = Annotated[int, Query(ge=1, le=500)]
 
 
 @router.get("/apps/{app}/cohorts")
+@needs(Right.SEE_BUILDS)
 def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[CohortTold]:
     with desk.look() as session:
         return [shown_testing.cohort(session, row, desk) for row in cohorts.of_app(session, app)]
 
 
 @router.post("/apps/{app}/cohorts", status_code=201)
+@needs(Right.KEEP_TESTERS)
 def make(app: str, wanted: CohortWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     with desk.act(person.id) as act:
         row = cohorts.make(act, app, wanted.name, wanted.kind, wanted.stores)
@@ -63,6 +67,7 @@ def make(app: str, wanted: CohortWanted, desk: TheDesk, person: SignedIn) -> Coh
 
 
 @router.get("/apps/{app}/cohorts/{cohort}")
+@needs(Right.SEE)
 def detail(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> CohortDetailTold:
     """Who is in it, seats left, what they have, what they said, what is stuck."""
     with desk.look() as session:
@@ -71,6 +76,7 @@ def detail(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> CohortDetailTol
 
 
 @router.patch("/apps/{app}/cohorts/{cohort}")
+@needs(Right.KEEP_TESTERS)
 def rename(app: str, cohort: str, wanted: CohortChange, desk: TheDesk, person: SignedIn) -> CohortTold:
     """Call it otherwise; its people, trials and link stay."""
     with desk.act(person.id) as act:
@@ -78,6 +84,7 @@ def rename(app: str, cohort: str, wanted: CohortChange, desk: TheDesk, person: S
 
 
 @router.delete("/apps/{app}/cohorts/{cohort}", status_code=204)
+@needs(Right.KEEP_TESTERS)
 def remove_cohort(app: str, cohort: str, desk: TheDesk, person: SignedIn) -> None:
     """Remove a cohort that was never handed a build."""
     with desk.act(person.id) as act:
@@ -85,6 +92,7 @@ def remove_cohort(app: str, cohort: str, desk: TheDesk, person: SignedIn) -> Non
 
 
 @router.get("/apps/{app}/cohorts/{cohort}/retirement")
+@needs(Right.SEE)
 def outlook(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> OutlookTold:
     """What retiring the cohort would meet: what has to end first, and what stays."""
     with desk.look() as session:
@@ -92,6 +100,7 @@ def outlook(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> OutlookTold:
 
 
 @router.put("/apps/{app}/cohorts/{cohort}/retirement")
+@needs(Right.KEEP_TESTERS)
 def retire(app: str, cohort: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     """Take the cohort out of use: it gets no builds and no people, and what happened stays to be read."""
     with desk.act(person.id) as act:
@@ -99,6 +108,7 @@ def retire(app: str, cohort: str, wanted: ReasonWanted, desk: TheDesk, person: S
 
 
 @router.delete("/apps/{app}/cohorts/{cohort}/retirement")
+@needs(Right.KEEP_TESTERS)
 def restore(app: str, cohort: str, desk: TheDesk, person: SignedIn, reason: Reason = "") -> CohortTold:
     """Take the cohort into use again."""
     with desk.act(person.id) as act:
@@ -106,6 +116,7 @@ def restore(app: str, cohort: str, desk: TheDesk, person: SignedIn, reason: Reas
 
 
 @router.put("/apps/{app}/cohorts/{cohort}/berths/{store}")
+@needs(Right.KEEP_TESTERS)
 def attach(app: str, cohort: str, store: str, wanted: AttachWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     """Put the cohort at a store, or set whether new builds go to it there automatically."""
     with desk.act(person.id) as act:
@@ -114,12 +125,14 @@ def attach(app: str, cohort: str, store: str, wanted: AttachWanted, desk: TheDes
 
 
 @router.delete("/apps/{app}/cohorts/{cohort}/berths/{store}")
+@needs(Right.KEEP_TESTERS)
 def detach(app: str, cohort: str, store: str, desk: TheDesk, person: SignedIn) -> CohortTold:
     with desk.act(person.id) as act:
         return shown_testing.cohort(act.session, cohorts.detach(act, app, cohort, store), desk)
 
 
 @router.put("/apps/{app}/cohorts/{cohort}/brief")
+@needs(Right.KEEP_TESTERS)
 def keep_brief(app: str, cohort: str, wanted: BriefWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     """What every trial of the cohort says unless it says otherwise."""
     with desk.act(person.id) as act:
@@ -128,6 +141,7 @@ def keep_brief(app: str, cohort: str, wanted: BriefWanted, desk: TheDesk, person
 
 
 @router.put("/apps/{app}/cohorts/{cohort}/join")
+@needs(Right.KEEP_TESTERS)
 def set_join(app: str, cohort: str, wanted: JoinWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
     """Open or close the link of a walk-in cohort, or make it another one."""
     with desk.act(person.id) as act:
@@ -138,6 +152,7 @@ def set_join(app: str, cohort: str, wanted: JoinWanted, desk: TheDesk, person: S
 
 
 @router.get("/apps/{app}/cohorts/{cohort}/testers")
+@needs(Right.SEE_TESTERS)
 def members(
     app: str,
     cohort: str,
@@ -161,6 +176,7 @@ def members(
 
 
 @router.post("/apps/{app}/cohorts/{cohort}/testers", status_code=201)
+@needs(Right.KEEP_TESTERS)
 def add_tester(app: str, cohort: str, wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
     """Put someone into a cohort; known testers are found by their address."""
     with desk.act(person.id) as act:
@@ -170,6 +186,7 @@ def add_tester(app: str, cohort: str, wanted: TesterWanted, desk: TheDesk, perso
 
 
 @router.post("/apps/{app}/cohorts/{cohort}/picks")
+@needs(Right.KEEP_TESTERS)
 def pick(app: str, cohort: str, wanted: PickWanted, desk: TheDesk, person: SignedIn) -> CountTold:
     """Put testers that the desk knows into a cohort, all or none; answers how many were new to it."""
     with desk.act(person.id) as act:
@@ -177,6 +194,7 @@ def pick(app: str, cohort: str, wanted: PickWanted, desk: TheDesk, person: Signe
 
 
 @router.post("/apps/{app}/cohorts/{cohort}/removals")
+@needs(Right.KEEP_TESTERS)
 def remove(app: str, cohort: str, wanted: RemovalWanted, desk: TheDesk, person: SignedIn) -> CountTold:
     """Take people out of a cohort; they stay known, and their seats are free."""
     with desk.act(person.id) as act:
@@ -184,6 +202,7 @@ def remove(app: str, cohort: str, wanted: RemovalWanted, desk: TheDesk, person: 
 
 
 @router.post("/apps/{app}/cohorts/{cohort}/imports", openapi_extra=_CSV)
+@needs(Right.KEEP_TESTERS)
 async def take_list(
     app: str,
     cohort: str,
@@ -195,11 +214,12 @@ async def take_list(
     column: Annotated[list[str] | None, Query(description="FIELD=HEADER, or FIELD=NUMBER")] = None,
 ) -> ImportTold:
     """Look at a list of testers (CSV), or import it as one act: all of it or nothing."""
-    content = await whole_body(request, LARGEST_BYTES, "list", "Split it.")
+    content = await whole_body(request, LARGEST_BYTES, "list", "Split it.", media=(CSV_TYPE,))
     return await run_in_threadpool(_import, desk, person.id, content, column or [], app, cohort, dry_run, skip_bad)
 
 
 @router.post("/testers/imports", openapi_extra=_CSV)
+@needs(Right.KEEP_TESTERS, Reach.DESK)
 async def take_list_of_testers(
     request: Request,
     desk: TheDesk,
@@ -209,7 +229,7 @@ async def take_list_of_testers(
     column: Annotated[list[str] | None, Query()] = None,
 ) -> ImportTold:
     """The same for people who are in no cohort yet."""
-    content = await whole_body(request, LARGEST_BYTES, "list", "Split it.")
+    content = await whole_body(request, LARGEST_BYTES, "list", "Split it.", media=(CSV_TYPE,))
     return await run_in_threadpool(_import, desk, person.id, content, column or [], None, None, dry_run, skip_bad)
 
 
@@ -236,6 +256,7 @@ def _import(
 
 
 @router.get("/apps/{app}/cohorts/{cohort}/export", response_class=Response, responses=_CSV_ANSWER)
+@needs(Right.SEE_TESTERS)
 def export(app: str, cohort: str, desk: TheDesk, _: SignedIn) -> Response:
     """The people of a cohort as CSV (RFC 4180), with what they have."""
     with desk.look() as session:
@@ -250,6 +271,7 @@ def csv_answer(text: str, name: str) -> Response:
 
 
 @router.get("/testers")
+@needs(Right.SEE_TESTERS, Reach.DESK)
 def every_tester(
     desk: TheDesk,
     _: SignedIn,
@@ -268,12 +290,14 @@ def every_tester(
 
 
 @router.get("/testers/count")
+@needs(Right.SEE_TESTERS, Reach.DESK)
 def count(desk: TheDesk, _: SignedIn, text: str = "") -> CountTold:
     with desk.look() as session:
         return CountTold(count=testers.count(session, text))
 
 
 @router.get("/testers/export", response_class=Response, responses=_CSV_ANSWER)
+@needs(Right.SEE_TESTERS, Reach.DESK)
 def export_testers(desk: TheDesk, _: SignedIn, text: str = "") -> Response:
     """Everybody who matches as CSV (RFC 4180); formulas are neutralised."""
     with desk.look() as session:
@@ -281,6 +305,7 @@ def export_testers(desk: TheDesk, _: SignedIn, text: str = "") -> Response:
 
 
 @router.post("/testers", status_code=201)
+@needs(Right.KEEP_TESTERS, Reach.DESK)
 def enter(wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
     """Enter a tester, or add to what is known of one."""
     with desk.act(person.id) as act:
@@ -290,12 +315,14 @@ def enter(wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
 
 
 @router.get("/testers/{tester}")
+@needs(Right.SEE_TESTERS)
 def one(tester: str, desk: TheDesk, _: SignedIn) -> TesterTold:
     with desk.look() as session:
         return shown_testing.found_testers(session, [find.tester(session, tester)])[0]
 
 
 @router.patch("/testers/{tester}")
+@needs(Right.KEEP_TESTERS)
 def change(tester: str, wanted: TesterChangeWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
     with desk.act(person.id) as act:
         told = Personal(**wanted.model_dump(exclude={"email"}))
@@ -303,6 +330,7 @@ def change(tester: str, wanted: TesterChangeWanted, desk: TheDesk, person: Signe
 
 
 @router.post("/testers/{tester}/removal")
+@needs(Right.KEEP_TESTERS)
 def remove_everywhere(tester: str, wanted: ForgetWanted, desk: TheDesk, person: SignedIn) -> CountTold:
     """Take someone out of all cohorts; answers out of how many."""
     with desk.act(person.id) as act:
@@ -310,6 +338,7 @@ def remove_everywhere(tester: str, wanted: ForgetWanted, desk: TheDesk, person: 
 
 
 @router.post("/testers/{tester}/forgetting")
+@needs(Right.KEEP_TESTERS, Reach.DESK)
 def forget(tester: str, wanted: ForgetWanted, desk: TheDesk, person: SignedIn) -> ForgottenTold:
     """Everything personal of a tester goes for good; counts stay."""
     return ForgottenTold(id=testers.forget(desk, person.id, tester, wanted.reason))

@@ -10,9 +10,11 @@ from fastapi.responses import FileResponse
 
 from restless_tide.core.documents import DOCUMENT_TYPES
 from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LONGEST_FILE_NAME
+from restless_tide.core.rights import Reach, Right
 from restless_tide.desk import documents
 from restless_tide.service import shown_questions
 from restless_tide.service.bodies import A_FILE, body_to_file
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.pictures import FILE_HEADERS, Digest
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -22,6 +24,7 @@ router = router_of("documents", "/v1/documents")
 
 
 @router.post("", status_code=201, openapi_extra=A_FILE)
+@needs(Right.PREPARE, Reach.SOME)
 async def keep(
     request: Request,
     desk: TheDesk,
@@ -39,6 +42,7 @@ async def keep(
 
 
 @router.get("/{sha256}", response_class=FileResponse)
+@needs(Right.SEE, Reach.SOME)
 def fetch(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     """A document as it is."""
     found, place = documents.place_of(desk, sha256)

@@ -10,10 +10,12 @@ from sqlalchemy import select
 
 from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
+from restless_tide.core.rights import Right
 from restless_tide.desk import app_answers, dossiers, fetching, find, making, readiness, texts
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import Person
 from restless_tide.service import shown_dossier, shown_questions
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.base import Instant
@@ -42,12 +44,14 @@ OnDay = Annotated[Instant | None, Query(description="when it is to go out; witho
 
 
 @router.get("/readiness")
+@needs(Right.SEE)
 def to_come(app: str, desk: TheDesk, _: SignedIn, store: str | None = None, on: OnDay = None) -> ReadinessTold:
     """What an app needs at every store that carries it, before there is a release or a build."""
     return _sheets(desk, app, None, store, on)
 
 
 @router.get("/releases/{version}/readiness")
+@needs(Right.SEE)
 def of_release(
     app: str, version: str, desk: TheDesk, _: SignedIn, store: str | None = None, on: OnDay = None
 ) -> ReadinessTold:
@@ -62,6 +66,7 @@ def _sheets(desk: Desk, app: str, version: str | None, store: str | None, on: da
 
 
 @router.get("/dossier/texts")
+@needs(Right.SEE)
 def read_texts(app: str, desk: TheDesk, _: SignedIn) -> TextsTold:
     """Every text of an app as it is written here, and what each store gets of it."""
     with desk.look() as session:
@@ -69,6 +74,7 @@ def read_texts(app: str, desk: TheDesk, _: SignedIn) -> TextsTold:
 
 
 @router.put("/dossier/texts/{locale}")
+@needs(Right.PREPARE)
 def write_texts(
     app: str,
     locale: Annotated[str, Path(description="BCP 47, such as en or de-AT")],
@@ -89,6 +95,8 @@ def read_revision(if_match: str | None) -> int | None:
     """The revision that a caller has read. Raises Invalid."""
     if if_match is None:
         return None
+    if if_match.strip() == "*":
+        return None
     revision = whole_number(if_match.strip().strip('"'))
     if revision is None:
         raise Invalid(f"If-Match is {if_match!r}; send the revision as it was read.", code="etag-unfit")
@@ -96,6 +104,7 @@ def read_revision(if_match: str | None) -> int | None:
 
 
 @router.get("/dossier/questions")
+@needs(Right.SEE)
 def read_questions(app: str, desk: TheDesk, _: SignedIn) -> QuestionsTold:
     """What stores ask about an app, what is answered, what each gets of it, and the ratings that follow."""
     with desk.look() as session:
@@ -103,6 +112,7 @@ def read_questions(app: str, desk: TheDesk, _: SignedIn) -> QuestionsTold:
 
 
 @router.patch("/dossier/answers")
+@needs(Right.PREPARE)
 def write_answers(
     app: str, wanted: AnswersWanted, desk: TheDesk, person: SignedIn, if_match: MatchHeader = None
 ) -> QuestionsTold:
@@ -113,6 +123,7 @@ def write_answers(
 
 
 @router.post("/dossier/texts/{locale}/copies", status_code=201)
+@needs(Right.PREPARE)
 def copy_locale(app: str, locale: str, wanted: LocaleCopyWanted, desk: TheDesk, person: SignedIn) -> TextsTold:
     """Copy the texts of another locale to this one, where it has none: a locale is added for all stores in one act."""
     with desk.act(person.id) as act:
@@ -121,6 +132,7 @@ def copy_locale(app: str, locale: str, wanted: LocaleCopyWanted, desk: TheDesk, 
 
 
 @router.delete("/dossier/texts/{locale}")
+@needs(Right.PREPARE)
 def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> TextsTold:
     """Take out every text of a locale. Stores hold theirs until the texts are sent."""
     with desk.act(person.id) as act:
@@ -129,6 +141,7 @@ def drop_locale(app: str, locale: str, desk: TheDesk, person: SignedIn) -> Texts
 
 
 @router.post("/dossier/checks")
+@needs(Right.PREPARE)
 def check(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> list[StoreCheckTold]:
     """What each store would say of texts, pictures, answers and goods that are not at the desk yet, such as those of a folder."""
     with desk.look() as session:
@@ -148,6 +161,7 @@ def check(app: str, wanted: CheckTextsWanted, desk: TheDesk, _: SignedIn) -> lis
 
 
 @router.post("/dossier/take-overs", status_code=201)
+@needs(Right.PREPARE)
 def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn) -> TakenOverTold:
     """Take over here the texts, pictures, answers and goods that a store holds and nobody put in here."""
     fetching.fetch_held(desk, person.id, app, wanted.store)
@@ -156,6 +170,7 @@ def take_over(app: str, wanted: TakeOverWanted, desk: TheDesk, person: SignedIn)
 
 
 @router.post("/dossier/sendings", status_code=202)
+@needs(Right.PREPARE)
 def send(app: str, wanted: SendTextsWanted, desk: TheDesk, person: SignedIn) -> list[SendingTold]:
     """Order to a store, or to all, what it does not hold as it is here. What is locked is kept."""
     making.make_for(desk, app)

@@ -14,12 +14,14 @@ from fastapi.responses import FileResponse
 from starlette.background import BackgroundTask
 
 from restless_tide.core.errors import Invalid
+from restless_tide.core.rights import Right
 from restless_tide.desk import making
 from restless_tide.desk.desk import Desk
 from restless_tide.folders import archive, exchange
 from restless_tide.folders.files import DossierFolder
 from restless_tide.service.bodies import A_FILE, body_to_file
 from restless_tide.service.dossier_here import DossierHere
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.folders import FolderChangeTold, FolderCheckTold, FolderTakenTold
@@ -30,6 +32,7 @@ T = TypeVar("T")
 
 
 @router.get("/folder", response_class=FileResponse)
+@needs(Right.SEE)
 def fetch_folder(
     app: str,
     desk: TheDesk,
@@ -58,6 +61,7 @@ def fetch_folder(
 
 
 @router.post("/folder-checks", openapi_extra=A_FILE)
+@needs(Right.PREPARE)
 async def check_folder(app: str, request: Request, desk: TheDesk, person: SignedIn) -> FolderCheckTold:
     """Hold a folder, in a ZIP archive, against the desk: what it would change, and what each store would say. Nothing is written."""
     here = DossierHere(desk, person.id)
@@ -70,6 +74,7 @@ async def check_folder(app: str, request: Request, desk: TheDesk, person: Signed
 
 
 @router.post("/folders", status_code=201, openapi_extra=A_FILE)
+@needs(Right.PREPARE)
 async def take_folder(app: str, request: Request, desk: TheDesk, person: SignedIn) -> FolderTakenTold:
     """Write at the desk what was changed in a folder, in a ZIP archive, since both last agreed; what both changed stops it."""
     here = DossierHere(desk, person.id)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
+from restless_tide.core.rights import Reach, Right
 from restless_tide.desk import freezes, people
 from restless_tide.records.tables import FreezeOverride, FreezeRow
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service.signed_in import Reached, SignedIn, TheDesk
 from restless_tide.wire.freezes import FreezeTold, FreezeWanted, OverrideTold, OverrideWanted
 from restless_tide.wire.retiring import ReasonWanted
 
@@ -37,13 +39,19 @@ def _override(session: Session, row: FreezeOverride) -> OverrideTold:
 
 
 @router.get("/freezes")
-def every(desk: TheDesk, _: SignedIn) -> list[FreezeTold]:
-    """The freezes that were set and not ended."""
+@needs(Right.SEE, Reach.SOME)
+def every(desk: TheDesk, reach: Reached) -> list[FreezeTold]:
+    """The freezes that were set and not ended, and that hold any app that you reach."""
     with desk.look() as session:
-        return [_freeze(row, desk) for row in freezes.every(session)]
+        told = [_freeze(row, desk) for row in freezes.every(session)]
+    if reach is None:
+        return told
+    mine = [one.model_copy(update={"apps": [app for app in one.apps if app in reach]}) for one in told]
+    return [one for one, whole in zip(mine, told, strict=True) if one.apps or not whole.apps]
 
 
 @router.post("/freezes", status_code=201)
+@needs(Right.ARRANGE_DESK, Reach.DESK)
 def set_freeze(wanted: FreezeWanted, desk: TheDesk, person: SignedIn) -> FreezeTold:
     """Set a freeze: in its window nothing launches and no share rises. Halts, pauses and withdrawals always go."""
     with desk.act(person.id) as act:
@@ -51,6 +59,7 @@ def set_freeze(wanted: FreezeWanted, desk: TheDesk, person: SignedIn) -> FreezeT
 
 
 @router.post("/freezes/{freeze}/end", status_code=204)
+@needs(Right.ARRANGE_DESK, Reach.DESK)
 def end(freeze: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> None:
     """End a freeze before its time, or a yearly one for good."""
     with desk.act(person.id) as act:
@@ -58,13 +67,16 @@ def end(freeze: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> N
 
 
 @router.get("/freeze-overrides")
-def overrides(desk: TheDesk, _: SignedIn) -> list[OverrideTold]:
+@needs(Right.SEE, Reach.SOME)
+def overrides(desk: TheDesk, reach: Reached) -> list[OverrideTold]:
     """Releases that are to rise in spite of a freeze, those included that still wait for a second person."""
     with desk.look() as session:
-        return [_override(session, row) for row in freezes.overrides(session, desk.clock.now())]
+        rows = freezes.overrides(session, desk.clock.now())
+        return [_override(session, row) for row in rows if reach is None or row.release.app.name in reach]
 
 
 @router.post("/apps/{app}/releases/{version}/freeze-overrides", status_code=201)
+@needs(Right.STEER)
 def ask(app: str, version: str, wanted: OverrideWanted, desk: TheDesk, person: SignedIn) -> OverrideTold:
     """Ask that a release rise in spite of a freeze; a second person has to agree."""
     with desk.act(person.id) as act:
@@ -72,6 +84,7 @@ def ask(app: str, version: str, wanted: OverrideWanted, desk: TheDesk, person: S
 
 
 @router.post("/freeze-overrides/{override}/agreement", status_code=201)
+@needs(Right.STEER)
 def agree(override: str, desk: TheDesk, person: SignedIn) -> OverrideTold:
     """Agree as the second person: until it ends, the freeze does not hold this release."""
     with desk.act(person.id) as act:

@@ -7,8 +7,10 @@ from typing import Annotated
 from fastapi import Path
 
 from restless_tide.core.limits import LONGEST_REFERENCE
+from restless_tide.core.rights import Right
 from restless_tide.desk import app_goods, find, making
 from restless_tide.service import shown_goods
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.dossier import MatchHeader, read_revision
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -18,6 +20,7 @@ router = router_of("goods", "/v1/apps/{app}/dossier/goods")
 
 
 @router.get("")
+@needs(Right.SEE)
 def read_goods(app: str, desk: TheDesk, _: SignedIn) -> GoodsTold:
     """The goods of an app as they are entered, and what each store gets of them."""
     with desk.look() as session:
@@ -25,6 +28,7 @@ def read_goods(app: str, desk: TheDesk, _: SignedIn) -> GoodsTold:
 
 
 @router.put("/{reference}")
+@needs(Right.PREPARE)
 def write_good(
     app: str,
     reference: Annotated[str, Path(max_length=LONGEST_REFERENCE, description="such as map-of-the-north")],

@@ -8,8 +8,10 @@ from typing import Annotated
 
 from fastapi import Query
 
+from restless_tide.core.rights import Right
 from restless_tide.desk import course, find, gauges, guards, trying
 from restless_tide.service import shown_guards
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.base import Instant
@@ -43,6 +45,7 @@ def _setting(wanted: GuardWanted) -> guards.Setting:
 
 
 @router.get("/guards")
+@needs(Right.SEE)
 def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[GuardTold]:
     """The guards of an app."""
     with desk.look() as session:
@@ -50,6 +53,7 @@ def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[GuardTold]:
 
 
 @router.post("/guards", status_code=201)
+@needs(Right.STEER)
 def set_up(app: str, wanted: GuardWanted, desk: TheDesk, person: SignedIn) -> GuardTold:
     """Have a guard watch every rollout of the app from now on, those under way included."""
     with desk.act(person.id) as act:
@@ -57,6 +61,7 @@ def set_up(app: str, wanted: GuardWanted, desk: TheDesk, person: SignedIn) -> Gu
 
 
 @router.put("/guards/{guard}")
+@needs(Right.STEER)
 def change(app: str, guard: str, wanted: GuardWanted, desk: TheDesk, person: SignedIn) -> GuardTold:
     """Change a guard, whole; rollouts under way are judged by the new rule."""
     with desk.act(person.id) as act:
@@ -64,6 +69,7 @@ def change(app: str, guard: str, wanted: GuardWanted, desk: TheDesk, person: Sig
 
 
 @router.post("/guards/{guard}/end", status_code=204)
+@needs(Right.STEER)
 def end(app: str, guard: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> None:
     """The guard watches no more; what it found stays."""
     with desk.act(person.id) as act:
@@ -71,6 +77,7 @@ def end(app: str, guard: str, wanted: ReasonWanted, desk: TheDesk, person: Signe
 
 
 @router.post("/guard-trials")
+@needs(Right.STEER)
 def try_out(app: str, wanted: GuardTrialWanted, desk: TheDesk, _: SignedIn) -> GuardTrialTold:
     """Try a guard on a release's past counts, or on made-up ones: would it have stopped, and when? Nothing is stopped."""
     setting = _setting(wanted)
@@ -83,6 +90,7 @@ def try_out(app: str, wanted: GuardTrialWanted, desk: TheDesk, _: SignedIn) -> G
 
 
 @router.get("/releases/{version}/watches")
+@needs(Right.SEE)
 def watches(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[WatchTold]:
     """What each guard says of a release."""
     with desk.look() as session:
@@ -90,6 +98,7 @@ def watches(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[WatchTol
 
 
 @router.get("/releases/{version}/watches/{guard}")
+@needs(Right.SEE)
 def watch(app: str, version: str, guard: str, desk: TheDesk, _: SignedIn) -> list[WatchTold]:
     """The same of one guard, with its evidence hour by hour."""
     with desk.look() as session:
@@ -100,6 +109,7 @@ def watch(app: str, version: str, guard: str, desk: TheDesk, _: SignedIn) -> lis
 
 
 @router.get("/releases/{version}/course")
+@needs(Right.SEE)
 def run(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[CourseTold]:
     """The share, the people and what went wrong over time, store by store, with acts and verdicts."""
     with desk.look() as session:
@@ -115,6 +125,7 @@ def run(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[CourseTold]:
 
 
 @router.put("/releases/{version}/watches/{guard}/silence")
+@needs(Right.STEER)
 def silence(
     app: str, version: str, guard: str, wanted: SilenceWanted, desk: TheDesk, person: SignedIn
 ) -> list[WatchTold]:
@@ -127,6 +138,7 @@ def silence(
 
 
 @router.post("/gauges")
+@needs(Right.ENTER_COUNTS)
 def enter(app: str, wanted: GaugesWanted, desk: TheDesk, person: SignedIn) -> GaugesTaken:
     """Hand in counts: of a team's own crash collector, or as they are read at a hand-carried store."""
     with desk.act(person.id) as act:
@@ -136,6 +148,7 @@ def enter(app: str, wanted: GaugesWanted, desk: TheDesk, person: SignedIn) -> Ga
 
 
 @router.get("/gauges")
+@needs(Right.SEE)
 def read(
     app: str,
     desk: TheDesk,

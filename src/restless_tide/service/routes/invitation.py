@@ -24,6 +24,7 @@ from restless_tide.desk.stores import rules_of
 from restless_tide.desk.words import accepted_languages, language_of, steps_for, text_for, words
 from restless_tide.records.tables import FieldReport, Invitation, Trial
 from restless_tide.service.brake import WINDOW_SECONDS, Brake
+from restless_tide.service.rights import open_to_anyone
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import TheDesk
 
@@ -34,7 +35,7 @@ _HEADERS = {
     "Cache-Control": "no-store",
     "Referrer-Policy": "no-referrer",
     "X-Content-Type-Options": "nosniff",
-    "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; img-src 'self'; form-action 'self'; frame-ancestors 'none'",
+    "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; img-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'",
 }
 _EVENTS = {"accept": InvitationEvent.ACCEPT, "decline": InvitationEvent.DECLINE}
 _TOLD_STATE = {
@@ -88,6 +89,7 @@ def _unknown(request: Request) -> HTMLResponse:
 
 
 @router.get("/invitation/{code}")
+@open_to_anyone
 def page(code: str, request: Request, desk: TheDesk, said: str = "") -> HTMLResponse:
     return _page(code, request, desk, said=said)
 
@@ -114,6 +116,7 @@ def _page(
 
 
 @router.post("/invitation/{code}")
+@open_to_anyone
 def answer(code: str, request: Request, desk: TheDesk, answer: Annotated[str, Form()]) -> Response:
     event = _EVENTS.get(answer)
     wrong = ""
@@ -130,6 +133,7 @@ def answer(code: str, request: Request, desk: TheDesk, answer: Annotated[str, Fo
 
 
 @router.post("/invitation/{code}/unsubscribe")
+@open_to_anyone
 def unsubscribe(code: str, request: Request, desk: TheDesk) -> Response:
     """One click in the mail program (RFC 8058)."""
     try:
@@ -143,12 +147,14 @@ def unsubscribe(code: str, request: Request, desk: TheDesk) -> Response:
 
 
 @router.get("/invitation/{code}/unsubscribe")
+@open_to_anyone
 def ask_to_unsubscribe(code: str) -> Response:
     """A link must do nothing by being looked at; the page has the button."""
     return RedirectResponse(f"/invitation/{code}", 303, headers=_HEADERS)
 
 
 @router.post("/invitation/{code}/remarks", dependencies=[Braked])
+@open_to_anyone
 def remark(
     code: str,
     request: Request,
@@ -190,6 +196,7 @@ def remark(
 
 
 @router.post("/invitation/{code}/words", dependencies=[Braked])
+@open_to_anyone
 def write_back(
     code: str, request: Request, desk: TheDesk, report: Annotated[str, Form()], text: Annotated[str, Form()]
 ) -> Response:
@@ -308,6 +315,7 @@ def _day(at: datetime | None) -> str:
 
 
 @router.get("/join/{code}")
+@open_to_anyone
 def join_page(code: str, request: Request, desk: TheDesk, said: str = "") -> HTMLResponse:
     return _join_page(code, request, desk, done=said == "done")
 
@@ -340,6 +348,7 @@ def _join_page(
 
 
 @router.post("/join/{code}", dependencies=[Braked])
+@open_to_anyone
 def join(
     code: str,
     request: Request,

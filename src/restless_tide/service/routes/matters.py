@@ -6,8 +6,10 @@ from typing import Annotated
 
 from fastapi import Query
 
+from restless_tide.core.rights import Right
 from restless_tide.desk import find, matters
 from restless_tide.service import shown_matters
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.matters import (
@@ -24,6 +26,7 @@ router = router_of("matters", "/v1/apps/{app}")
 
 
 @router.get("/matters")
+@needs(Right.SEE)
 def every(
     app: str,
     desk: TheDesk,
@@ -37,6 +40,7 @@ def every(
 
 
 @router.post("/matters/{matter}/decisions")
+@needs(Right.PREPARE)
 def decide(app: str, matter: str, wanted: MatterDecision, desk: TheDesk, person: SignedIn) -> MatterTold:
     """Say what was done about a matter: answered, fixed, disputed; or open it again."""
     with desk.act(person.id) as act:
@@ -44,6 +48,7 @@ def decide(app: str, matter: str, wanted: MatterDecision, desk: TheDesk, person:
 
 
 @router.patch("/matters/{matter}")
+@needs(Right.PREPARE)
 def arrange(app: str, matter: str, wanted: MatterArranged, desk: TheDesk, person: SignedIn) -> MatterTold:
     """Who takes a matter, its ticket and its due day."""
     with desk.act(person.id) as act:
@@ -52,6 +57,7 @@ def arrange(app: str, matter: str, wanted: MatterArranged, desk: TheDesk, person
 
 
 @router.get("/releases/{version}/legs/{store}/reviewer-note")
+@needs(Right.SEE)
 def note(app: str, version: str, store: str, desk: TheDesk, _: SignedIn) -> NoteTold:
     """What the next round would say to the reviewer, drafted from what was done about the matters."""
     with desk.look() as session:
@@ -60,6 +66,7 @@ def note(app: str, version: str, store: str, desk: TheDesk, _: SignedIn) -> Note
 
 
 @router.get("/standing-checks")
+@needs(Right.SEE)
 def checks(
     app: str,
     desk: TheDesk,
@@ -72,6 +79,7 @@ def checks(
 
 
 @router.post("/standing-checks", status_code=201)
+@needs(Right.PREPARE)
 def teach(app: str, wanted: CheckWanted, desk: TheDesk, person: SignedIn) -> CheckTold:
     """Make a standing check: it is looked at before every later hand-in of the app."""
     with desk.act(person.id) as act:
@@ -79,6 +87,7 @@ def teach(app: str, wanted: CheckWanted, desk: TheDesk, person: SignedIn) -> Che
 
 
 @router.post("/standing-checks/{check}/end", status_code=204)
+@needs(Right.PREPARE)
 def end(app: str, check: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> None:
     """End a standing check."""
     with desk.act(person.id) as act:
@@ -86,6 +95,7 @@ def end(app: str, check: str, wanted: ReasonWanted, desk: TheDesk, person: Signe
 
 
 @router.post("/releases/{version}/standing-checks/{check}/tick")
+@needs(Right.PREPARE)
 def tick(app: str, version: str, check: str, desk: TheDesk, person: SignedIn) -> CheckTold:
     """Answer a check with yes for one release."""
     with desk.act(person.id) as act:

@@ -4,50 +4,66 @@ from __future__ import annotations
 
 from fastapi import Response
 
+from restless_tide.core.rights import Reach, Right
 from restless_tide.desk import notices
 from restless_tide.service import shown
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service.signed_in import SignedIn, TheAsker, TheDesk, WhoAsks
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold, SubscriptionWanted
 
 router = router_of("notices", "/v1")
 
 
 @router.get("/subscriptions")
-def subscriptions(desk: TheDesk, _: SignedIn) -> list[SubscriptionTold]:
+@needs(Right.SUBSCRIBE, Reach.SOME)
+def subscriptions(desk: TheDesk, asker: TheAsker) -> list[SubscriptionTold]:
+    """Your subscriptions; who manages people sees everybody's."""
     with desk.look() as session:
-        return [shown.subscription(row) for row in notices.subscriptions(session)]
+        return [shown.subscription(row) for row in notices.subscriptions(session, notices.whose(asker))]
 
 
 @router.post("/subscriptions", status_code=201)
-def subscribe(wanted: SubscriptionWanted, desk: TheDesk, person: SignedIn) -> SubscriptionTold:
-    """Subscribe by mail or signed webhook; the secret of a webhook is in this answer only."""
+@needs(Right.SUBSCRIBE, Reach.SOME)
+def subscribe(wanted: SubscriptionWanted, desk: TheDesk, person: SignedIn, who: WhoAsks) -> SubscriptionTold:
+    """Subscribe by mail or signed webhook; the secret of a webhook is in this answer only.
+
+    Notices come of the apps that you reach, now and later. A webhook takes the right to arrange the desk.
+    """
+    for app in wanted.apps:
+        who.demand(Right.SUBSCRIBE, app)
+    if wanted.channel == "webhook":
+        who.demand(Right.ARRANGE_DESK)
     row, secret = notices.subscribe(desk, person.id, wanted.channel, wanted.address, wanted.kinds, wanted.apps)
     return shown.subscription(row, secret)
 
 
 @router.delete("/subscriptions/{subscription}", status_code=204)
-def end(subscription: str, desk: TheDesk, person: SignedIn) -> Response:
-    with desk.act(person.id) as act:
-        notices.end(act, subscription)
+@needs(Right.SUBSCRIBE, Reach.SOME)
+def end(subscription: str, desk: TheDesk, asker: TheAsker) -> Response:
+    with desk.act(asker.person.id) as act:
+        notices.end(act, subscription, notices.whose(asker))
     return Response(status_code=204)
 
 
 @router.post("/subscriptions/{subscription}/tries", status_code=202)
-def try_out(subscription: str, desk: TheDesk, person: SignedIn) -> DeliveryTold:
+@needs(Right.SUBSCRIBE, Reach.SOME)
+def try_out(subscription: str, desk: TheDesk, asker: TheAsker) -> DeliveryTold:
     """Send a notice of no consequence, to see that the way works."""
-    with desk.act(person.id) as act:
-        return shown.delivery(notices.try_out(act, subscription))
+    with desk.act(asker.person.id) as act:
+        return shown.delivery(notices.try_out(act, subscription, notices.whose(asker)))
 
 
 @router.get("/deliveries")
-def deliveries(desk: TheDesk, _: SignedIn) -> list[DeliveryTold]:
-    """The latest deliveries, newest first."""
+@needs(Right.SUBSCRIBE, Reach.SOME)
+def deliveries(desk: TheDesk, asker: TheAsker) -> list[DeliveryTold]:
+    """The latest deliveries to you, newest first; who manages people sees everybody's."""
     with desk.look() as session:
-        return [shown.delivery(row) for row in notices.deliveries(session)]
+        return [shown.delivery(row) for row in notices.deliveries(session, notices.whose(asker))]
 
 
 @router.post("/deliveries/{delivery}/again", status_code=202)
-def send_again(delivery: str, desk: TheDesk, person: SignedIn) -> DeliveryTold:
-    with desk.act(person.id) as act:
-        return shown.delivery(notices.send_again(act, delivery))
+@needs(Right.SUBSCRIBE, Reach.SOME)
+def send_again(delivery: str, desk: TheDesk, asker: TheAsker) -> DeliveryTold:
+    with desk.act(asker.person.id) as act:
+        return shown.delivery(notices.send_again(act, delivery, notices.whose(asker)))

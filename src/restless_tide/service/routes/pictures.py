@@ -10,10 +10,12 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse
 
 from restless_tide.core.limits import LARGEST_FILM_BYTES
+from restless_tide.core.rights import Reach, Right
 from restless_tide.desk import app_pictures, find, importing, making
 from restless_tide.desk.desk import Desk
 from restless_tide.service import shown_pictures
 from restless_tide.service.bodies import A_FILE, body_to_file
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.dossier import read_revision
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -36,6 +38,7 @@ FILE_HEADERS = {
 
 
 @router.post("/pictures", status_code=201, openapi_extra=A_FILE)
+@needs(Right.PREPARE, Reach.SOME)
 async def keep(request: Request, desk: TheDesk, person: SignedIn) -> PictureFileTold:
     """Put a file of a picture or a film in; a set names it by its digest. Files that no set names are dropped after a while."""
     part = desk.dossier_files.part()
@@ -51,6 +54,7 @@ def _keep(desk: Desk, person: str, part: FilePath, sha256: str) -> PictureFileTo
 
 
 @router.get("/pictures/{sha256}", response_class=FileResponse)
+@needs(Right.SEE, Reach.SOME)
 def fetch(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     """A file that was put in, or made for a store, as it is."""
     kind, place = app_pictures.known_file(desk, sha256)
@@ -60,12 +64,14 @@ def fetch(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
 
 
 @router.get("/pictures/{sha256}/small", response_class=FileResponse)
+@needs(Right.SEE, Reach.SOME)
 def fetch_small(sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     """A small copy of a picture, or of the first moment of a film, as WebP."""
     return FileResponse(making.small_copy(desk, sha256), media_type="image/webp", headers=FILE_HEADERS)
 
 
 @router.get("/apps/{app}/dossier/pictures")
+@needs(Right.SEE)
 def read_pictures(app: str, desk: TheDesk, _: SignedIn) -> PicturesTold:
     """The pictures of an app as they are put in, and what each store gets of them."""
     with desk.look() as session:
@@ -73,6 +79,7 @@ def read_pictures(app: str, desk: TheDesk, _: SignedIn) -> PicturesTold:
 
 
 @router.put("/apps/{app}/dossier/pictures/{locale}/{picture_class}")
+@needs(Right.PREPARE)
 def put_pictures(
     app: str,
     locale: Annotated[str, Path(description="BCP 47, such as en or de-AT")],
@@ -94,6 +101,7 @@ def put_pictures(
 
 
 @router.post("/apps/{app}/dossier/picture-imports")
+@needs(Right.PREPARE)
 def import_pictures(app: str, wanted: PictureImportWanted, desk: TheDesk, person: SignedIn) -> PictureImportTold:
     """Put files in where they belong by their sides and their names, in the order of the names."""
     files = [importing.Named(one.sha256, one.name) for one in wanted.files]

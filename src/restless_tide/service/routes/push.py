@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from restless_tide.core.packages import Facts
+from restless_tide.core.rights import Right
 from restless_tide.core.tracks import parse_address
 from restless_tide.desk import find, push
 from restless_tide.desk.builds import Source
 from restless_tide.desk.move_sheets import Wish
 from restless_tide.service import shown, shown_testing, shown_tracks
 from restless_tide.service.briefs import brief_of, wish_of
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.tracks import demand_cohorts
 from restless_tide.service.signed_in import SignedIn, TheDesk, WhoAsks
@@ -20,6 +22,7 @@ router = router_of("push", "/v1")
 
 
 @router.post("/apps/{app}/checks")
+@needs(Right.HAND_IN)
 def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> list[SheetTold]:
     """What stands against sending packages of these facts, store by store, before any byte travels."""
     facts = [Facts.of(entry) for entry in wanted.facts]
@@ -32,6 +35,7 @@ def check(app: str, wanted: CheckWanted, desk: TheDesk, _: SignedIn) -> list[She
 
 
 @router.post("/apps/{app}/pushes", status_code=202)
+@needs(Right.HAND_IN)
 def push_build(app: str, wanted: PushWanted, desk: TheDesk, person: SignedIn, who: WhoAsks) -> PushTold:
     """Send one build to several stores, and draft what follows: all of it, or nothing when it does not fit somewhere."""
     digests = wanted.packages if wanted.build is None else push.digests_of(desk, app, wanted.build)

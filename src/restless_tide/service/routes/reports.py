@@ -10,9 +10,10 @@ from fastapi.concurrency import run_in_threadpool
 from sqlalchemy.orm import Session
 
 from restless_tide.core.crashes.symbols import LARGEST_BYTES as LARGEST_SYMBOLS
-from restless_tide.core.errors import Denied, Invalid, NotFound
+from restless_tide.core.errors import Invalid, NotFound
 from restless_tide.core.listing import ReportOrder
 from restless_tide.core.report import ReportEvent, ReportKind, ReportState
+from restless_tide.core.rights import Reach, Right
 from restless_tide.core.testers import write_csv
 from restless_tide.desk import builds, find, inbox, pictures, reports, symbols
 from restless_tide.desk.desk import Desk
@@ -21,9 +22,10 @@ from restless_tide.records.tables import FieldReport
 from restless_tide.service import shown_reports
 from restless_tide.service.bodies import A_FILE, whole_body
 from restless_tide.service.paging import link_next
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
-from restless_tide.service.signed_in import SignedIn, TheDesk, WhoAsks
+from restless_tide.service.signed_in import Reached, SignedIn, TheDesk, WhoAsks
 from restless_tide.wire.base import AnyInstant
 from restless_tide.wire.reports import (
     BuildNumbersTold,
@@ -50,9 +52,10 @@ _PICTURE_HEADERS = {
 
 
 @router.get("/reports")
+@needs(Right.SEE_TESTERS, Reach.SOME)
 def listed(
     desk: TheDesk,
-    _: SignedIn,
+    reach: Reached,
     response: Response,
     app: str | None = None,
     build: str | None = None,
@@ -67,7 +70,7 @@ def listed(
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> list[ReportTold]:
     """Field reports by when they came. A cohort is one of the named app."""
-    wanted = replace(_wanted(app, build, cohort, kind, state, group, text), since=since)
+    wanted = replace(_wanted(app, build, cohort, kind, state, group, text), since=since, reach=reach)
     with desk.look() as session:
         rows = inbox.page(session, wanted, order=order, after=after, limit=limit + 1)
         if len(rows) > limit:
@@ -99,9 +102,10 @@ def _wanted(
 
 
 @router.get("/reports/counts")
+@needs(Right.SEE, Reach.SOME)
 def counts(
     desk: TheDesk,
-    _: SignedIn,
+    reach: Reached,
     app: str | None = None,
     build: str | None = None,
     cohort: str | None = None,
@@ -111,15 +115,16 @@ def counts(
 ) -> dict[str, int]:
     """How many there are in each state."""
     with desk.look() as session:
-        return inbox.counted(session, _wanted(app, build, cohort, kind, None, group, text))
+        return inbox.counted(session, replace(_wanted(app, build, cohort, kind, None, group, text), reach=reach))
 
 
 @router.get(
     "/reports/export", response_class=Response, responses={200: {"content": {CSV_TYPE: {"schema": {"type": "string"}}}}}
 )
+@needs(Right.SEE_TESTERS, Reach.SOME)
 def export(
     desk: TheDesk,
-    _: SignedIn,
+    reach: Reached,
     app: str | None = None,
     build: str | None = None,
     kind: ReportKind | None = None,
@@ -128,17 +133,20 @@ def export(
 ) -> Response:
     """The reports as CSV (RFC 4180), without who sent them; formulas are neutralised."""
     with desk.look() as session:
-        rows = inbox.export_rows(session, _wanted(app, build, None, kind, state, None, text))
+        wanted = replace(_wanted(app, build, None, kind, state, None, text), reach=reach)
+        rows = inbox.export_rows(session, wanted)
     return csv_answer(write_csv(inbox.HEADER, rows), "reports.csv")
 
 
 @router.get("/reports/{report}")
+@needs(Right.SEE_TESTERS)
 def one(report: str, desk: TheDesk, _: SignedIn) -> ReportDetailTold:
     with desk.look() as session:
         return shown_reports.report(session, find.report(session, report))
 
 
 @router.get("/reports/{report}/pictures/{place}", response_class=Response)
+@needs(Right.SEE_TESTERS)
 def picture(report: str, place: int, desk: TheDesk, _: SignedIn) -> Response:
     with desk.look() as session:
         row = next((entry for entry in find.report(session, report).pictures if entry.position == place), None)
@@ -148,14 +156,11 @@ def picture(report: str, place: int, desk: TheDesk, _: SignedIn) -> Response:
 
 
 @router.post("/apps/{app}/reports", status_code=201)
+@needs(Right.REPORT)
 def file(app: str, wanted: ReportWanted, desk: TheDesk, who: WhoAsks, person: SignedIn) -> ReportDetailTold:
     """File a report: a remark, or a crash with its stack."""
-    if wanted.tester and who.limited_to:
-        raise Denied(
-            "This token is a build server's; it cannot say which tester a report comes from.",
-            remedy="Leave the tester out, or use a token of a person.",
-            code="token-limited",
-        )
+    if wanted.tester:  # else whoever may file a report learned who tests the app
+        who.demand(Right.SEE_TESTERS, app)
     with desk.act(person.id) as act:
         app_row = find.app(act.session, app)
         build = find.build_of(act.session, app_row, wanted.build) if wanted.build else None
@@ -179,6 +184,7 @@ def file(app: str, wanted: ReportWanted, desk: TheDesk, who: WhoAsks, person: Si
 
 
 @router.post("/reports/{report}/pictures", status_code=201, openapi_extra=A_FILE)
+@needs(Right.KEEP_TESTERS)
 async def add_picture(report: str, request: Request, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
     """Put a picture into a report; it is drawn anew, so that only the picture is kept."""
     content = await whole_body(request, pictures.LARGEST_BYTES, "picture")
@@ -192,6 +198,7 @@ def _told(desk: Desk, report: str) -> ReportDetailTold:
 
 
 @router.post("/reports/{report}/decisions")
+@needs(Right.KEEP_TESTERS)
 def decide(report: str, wanted: DecideWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
     """Accept it, mark it as fixed in a build or as the same as another, close it, open it again."""
     with desk.act(person.id) as act:
@@ -200,10 +207,11 @@ def decide(report: str, wanted: DecideWanted, desk: TheDesk, person: SignedIn) -
 
 
 @router.post("/report-decisions")
-def decide_all(wanted: DecideAllWanted, desk: TheDesk, person: SignedIn) -> DecidedTold:
+@needs(Right.KEEP_TESTERS, Reach.SOME)
+def decide_all(wanted: DecideAllWanted, desk: TheDesk, person: SignedIn, reach: Reached) -> DecidedTold:
     """The same decision on several reports, as one act; those it cannot be made on stay as they are, with the reason."""
     with desk.act(person.id) as act:
-        done, left = reports.decide_all(act, wanted.reports, _decision(wanted))
+        done, left = reports.decide_all(act, wanted.reports, _decision(wanted), reach)
         act.session.flush()
         return DecidedTold(
             done=shown_reports.some_reports(act.session, done),
@@ -222,6 +230,7 @@ def _fresh(session: Session, row: FieldReport) -> ReportDetailTold:
 
 
 @router.post("/reports/{report}/replies", status_code=202)
+@needs(Right.KEEP_TESTERS)
 def reply(report: str, wanted: ReplyWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
     """Answer the tester by mail."""
     with desk.act(person.id) as act:
@@ -230,12 +239,14 @@ def reply(report: str, wanted: ReplyWanted, desk: TheDesk, person: SignedIn) -> 
 
 
 @router.put("/reports/{report}/ticket")
+@needs(Right.KEEP_TESTERS)
 def set_ticket(report: str, wanted: TicketWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
     with desk.act(person.id) as act:
         return _fresh(act.session, reports.set_ticket(act, report, wanted.ticket))
 
 
 @router.get("/apps/{app}/crash-groups")
+@needs(Right.SEE)
 def groups(app: str, desk: TheDesk, _: SignedIn, build: str | None = None) -> list[GroupTold]:
     """The crashes of an app, equal ones together, the most frequent first."""
     with desk.look() as session:
@@ -243,6 +254,7 @@ def groups(app: str, desk: TheDesk, _: SignedIn, build: str | None = None) -> li
 
 
 @router.get("/apps/{app}/test-numbers")
+@needs(Right.SEE)
 def numbers(app: str, desk: TheDesk, _: SignedIn) -> list[BuildNumbersTold]:
     """Who has which build, how much it is used, how often that goes well, and what came back; the newest build first."""
     with desk.look() as session:
@@ -250,6 +262,7 @@ def numbers(app: str, desk: TheDesk, _: SignedIn) -> list[BuildNumbersTold]:
 
 
 @router.get("/builds/{build}/symbols")
+@needs(Right.SEE_BUILDS)
 def symbol_files(build: str, desk: TheDesk, _: SignedIn) -> list[SymbolFileTold]:
     with desk.look() as session:
         build_id = find.build(session, build).id
@@ -257,6 +270,7 @@ def symbol_files(build: str, desk: TheDesk, _: SignedIn) -> list[SymbolFileTold]
 
 
 @router.post("/builds/{build}/symbols", status_code=201, openapi_extra=A_FILE)
+@needs(Right.HAND_IN)
 async def keep_symbols(
     build: str, request: Request, desk: TheDesk, person: SignedIn, name: Annotated[str, Query(min_length=1)]
 ) -> SymbolFileTold:

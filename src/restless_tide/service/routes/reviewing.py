@@ -8,10 +8,12 @@ from fastapi import Query
 from fastapi.responses import FileResponse
 
 from restless_tide.core.documents import DOCUMENT_TYPES
+from restless_tide.core.rights import Right
 from restless_tide.desk import correspondence, documents, find, last_look, reviewer_briefs
 from restless_tide.desk.desk import Act
 from restless_tide.service import shown_reviewing
 from restless_tide.service.briefs import brief_change
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.pictures import FILE_HEADERS, Digest
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -21,6 +23,7 @@ router = router_of("reviewing", "/v1/apps/{app}")
 
 
 @router.get("/releases/{version}/look")
+@needs(Right.SEE)
 def look(
     app: str,
     version: str,
@@ -37,6 +40,7 @@ def look(
 
 
 @router.get("/reviewer-briefs")
+@needs(Right.SEE)
 def briefs(app: str, desk: TheDesk, _: SignedIn) -> list[BriefTold]:
     """What the reviewers of an app are told at each store, in every round."""
     with desk.look() as session:
@@ -45,6 +49,7 @@ def briefs(app: str, desk: TheDesk, _: SignedIn) -> list[BriefTold]:
 
 
 @router.patch("/reviewer-briefs/{store}")
+@needs(Right.PREPARE)
 def change_brief(app: str, store: str, wanted: BriefWanted, desk: TheDesk, person: SignedIn) -> BriefTold:
     """Change what the reviewers of an app are told at a store; what is left out stays."""
     with desk.act(person.id) as act:
@@ -55,6 +60,7 @@ def change_brief(app: str, store: str, wanted: BriefWanted, desk: TheDesk, perso
 
 
 @router.get("/releases/{version}/legs/{place:path}/messages")
+@needs(Right.SEE)
 def threads(app: str, version: str, place: str, desk: TheDesk, _: SignedIn) -> list[ThreadTold]:
     """The correspondence with the reviewers of a leg, the newest round first."""
     with desk.look() as session:
@@ -62,6 +68,7 @@ def threads(app: str, version: str, place: str, desk: TheDesk, _: SignedIn) -> l
 
 
 @router.post("/releases/{version}/legs/{place:path}/messages", status_code=202)
+@needs(Right.STEER)
 def write(
     app: str, version: str, place: str, wanted: MessageWanted, desk: TheDesk, person: SignedIn
 ) -> list[ThreadTold]:
@@ -72,6 +79,7 @@ def write(
 
 
 @router.post("/releases/{version}/legs/{place:path}/appeals", status_code=202)
+@needs(Right.STEER)
 def appeal(
     app: str, version: str, place: str, wanted: MessageWanted, desk: TheDesk, person: SignedIn
 ) -> list[ThreadTold]:
@@ -82,6 +90,7 @@ def appeal(
 
 
 @router.post("/releases/{version}/legs/{place:path}/received-messages", status_code=201)
+@needs(Right.PREPARE)
 def received(
     app: str, version: str, place: str, wanted: ReceivedWanted, desk: TheDesk, person: SignedIn
 ) -> list[ThreadTold]:
@@ -97,6 +106,7 @@ def _threads(act: Act, app: str, version: str, place: str) -> list[ThreadTold]:
 
 
 @router.get("/review-messages/{message}/files/{sha256}", response_class=FileResponse)
+@needs(Right.SEE)
 def message_file(app: str, message: str, sha256: Digest, desk: TheDesk, _: SignedIn) -> FileResponse:
     """A file of a message."""
     with desk.look() as session:

@@ -7,9 +7,11 @@ from typing import Annotated
 
 from fastapi import Query, Request, Response
 
+from restless_tide.core.rights import Right
 from restless_tide.desk import expiries, find, locker, signing
 from restless_tide.service import shown_builds
 from restless_tide.service.bodies import A_FILE, whole_body
+from restless_tide.service.rights import needs
 from restless_tide.service.router import Reason, router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.signing import (
@@ -29,6 +31,7 @@ router = router_of("signing", "/v1/apps/{app}")
 
 
 @router.get("/signing")
+@needs(Right.SEE)
 def register(app: str, desk: TheDesk, _: SignedIn) -> RegisterTold:
     """Whose signature is expected, who holds the key, what is in the locker, what expires when."""
     with desk.look() as session:
@@ -42,6 +45,7 @@ def register(app: str, desk: TheDesk, _: SignedIn) -> RegisterTold:
 
 
 @router.put("/signing/expected")
+@needs(Right.ARRANGE_APPS)
 def expect(app: str, wanted: ExpectWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
     """Expect another certificate from now on; the reason stands in the logbook."""
     with desk.act(person.id) as act:
@@ -50,6 +54,7 @@ def expect(app: str, wanted: ExpectWanted, desk: TheDesk, person: SignedIn) -> S
 
 
 @router.put("/signing/declared")
+@needs(Right.ARRANGE_APPS)
 def declare(app: str, wanted: DeclareWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
     """Declare which permissions and rights the app is meant to ask for."""
     with desk.act(person.id) as act:
@@ -57,12 +62,14 @@ def declare(app: str, wanted: DeclareWanted, desk: TheDesk, person: SignedIn) ->
 
 
 @router.put("/signing/holder")
+@needs(Right.ARRANGE_APPS)
 def hold(app: str, wanted: HoldWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
     with desk.act(person.id) as act:
         return shown_builds.signing_page(signing.hold(act, app, wanted.platform, wanted.holder, wanted.reason))
 
 
 @router.post("/signing/replacements", status_code=201)
+@needs(Right.ARRANGE_APPS)
 def replace(app: str, wanted: ReplaceWanted, desk: TheDesk, person: SignedIn) -> ReplacingTold:
     """Replace a lost sender's key: steps for a person where a store holds on to the first one."""
     with desk.act(person.id) as act:
@@ -73,6 +80,7 @@ def replace(app: str, wanted: ReplaceWanted, desk: TheDesk, person: SignedIn) ->
 
 
 @router.post("/devices", status_code=201)
+@needs(Right.ARRANGE_APPS)
 def add_device(app: str, wanted: DeviceWanted, desk: TheDesk, person: SignedIn) -> DeviceTold:
     with desk.act(person.id) as act:
         expires_at = wanted.expires_at
@@ -82,12 +90,14 @@ def add_device(app: str, wanted: DeviceWanted, desk: TheDesk, person: SignedIn) 
 
 
 @router.delete("/devices/{device}", status_code=204)
+@needs(Right.ARRANGE_APPS)
 def remove_device(app: str, device: str, desk: TheDesk, person: SignedIn) -> None:
     with desk.act(person.id) as act:
         signing.remove_device(act, app, device)
 
 
 @router.put("/locker/{name}", openapi_extra=A_FILE)
+@needs(Right.ARRANGE_APPS)
 async def put_file(
     app: str,
     name: str,
@@ -104,6 +114,7 @@ async def put_file(
 
 
 @router.get("/locker/{name}/content", response_class=Response)
+@needs(Right.FETCH_FILES)
 def fetch_file(app: str, name: str, desk: TheDesk, person: SignedIn) -> Response:
     """Fetch a file out of the locker; that stands in the logbook."""
     with desk.act(person.id) as act:
@@ -114,6 +125,7 @@ def fetch_file(app: str, name: str, desk: TheDesk, person: SignedIn) -> Response
 
 
 @router.delete("/locker/{name}", status_code=204)
+@needs(Right.ARRANGE_APPS)
 def take_out(app: str, name: str, desk: TheDesk, person: SignedIn, reason: Reason = "") -> None:
     """Take a file out of the locker for good."""
     with desk.act(person.id) as act:

@@ -11,6 +11,7 @@ from fastapi.responses import Response
 
 from restless_tide.core.availability import Availability
 from restless_tide.core.errors import Invalid
+from restless_tide.core.rights import Reach, Right
 from restless_tide.core.strip import LONGEST_SPAN, USUAL_SPAN, Layer, told, told_where
 from restless_tide.core.testers import write_csv
 from restless_tide.core.wall_clock import known_zone
@@ -18,9 +19,10 @@ from restless_tide.desk import find, strips
 from restless_tide.desk.desk import Desk
 from restless_tide.plots import of
 from restless_tide.plots.child import drawn
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.routes.cohorts import CSV_TYPE, csv_answer
-from restless_tide.service.signed_in import SignedIn, TheDesk
+from restless_tide.service.signed_in import Reached, SignedIn, TheDesk
 from restless_tide.wire.base import Instant
 from restless_tide.wire.strips import LayerTold, LiveTold, MarkTold, StoreStripTold, StretchTold, StripTold
 
@@ -63,9 +65,10 @@ Span = Annotated[tuple[datetime, datetime], Depends(_span)]
 
 
 @router.get("/offered")
+@needs(Right.SEE, Reach.SOME)
 def live(
     desk: TheDesk,
-    _: SignedIn,
+    reach: Reached,
     app: Annotated[str | None, Query(max_length=100, description="none: every app")] = None,
     at: Annotated[Instant | None, Query(description="now, unless said")] = None,
     country: Annotated[
@@ -94,6 +97,7 @@ def live(
                 **_offered(one.layers, one.offer, known=one.since is not None and one.since <= instant),
             )
             for one in strips.live(session, app, instant, country)
+            if reach is None or one.berth.app.name in reach
         ]
 
 
@@ -108,6 +112,7 @@ def _offered(layers: tuple[Layer, ...], offer: Availability | None, *, known: bo
 
 
 @router.get("/apps/{app}/strip")
+@needs(Right.SEE)
 def strip(app: str, desk: TheDesk, _: SignedIn, span: Span) -> StripTold:
     """What new people were offered at every store over a time, stretch by stretch."""
     since, until = span
@@ -141,6 +146,7 @@ def strip(app: str, desk: TheDesk, _: SignedIn, span: Span) -> StripTold:
     response_class=Response,
     responses={200: {"content": {CSV_TYPE: {"schema": {"type": "string"}}}}},
 )
+@needs(Right.SEE)
 def as_csv(app: str, desk: TheDesk, _: SignedIn, span: Span) -> Response:
     """The same as CSV (RFC 4180), a line for each version in each stretch."""
     with desk.look() as session:
@@ -149,6 +155,7 @@ def as_csv(app: str, desk: TheDesk, _: SignedIn, span: Span) -> Response:
 
 
 @router.get("/apps/{app}/strip/png", response_class=Response, responses=_A_PICTURE)
+@needs(Right.SEE)
 def as_png(app: str, desk: TheDesk, _: SignedIn, span: Span, zone: Zone = "UTC") -> Response:
     """The same as a picture."""
     name = _zone(zone)
@@ -158,6 +165,7 @@ def as_png(app: str, desk: TheDesk, _: SignedIn, span: Span, zone: Zone = "UTC")
 
 
 @router.get("/apps/{app}/releases/{version}/picture", response_class=Response, responses=_A_PICTURE)
+@needs(Right.SEE)
 def picture(app: str, version: str, desk: TheDesk, _: SignedIn, zone: Zone = "UTC") -> Response:
     """The course of a release's rollout at every store: share, how often people met a crash, acts and verdicts."""
     name = _zone(zone)

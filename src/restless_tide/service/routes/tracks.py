@@ -8,6 +8,7 @@ from typing import Annotated
 from fastapi import Query
 
 from restless_tide.core.errors import Denied
+from restless_tide.core.rights import Right
 from restless_tide.core.tracks import Address, MoveRule, parse_address
 from restless_tide.desk import find, move_sheets, placing, track_rules, tracks
 from restless_tide.desk.desk import Desk
@@ -15,6 +16,7 @@ from restless_tide.desk.placing import Step
 from restless_tide.desk.stores import rules_of
 from restless_tide.service import shown_tracks
 from restless_tide.service.briefs import wish_of
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import Asking, SignedIn, TheDesk, WhoAsks
 from restless_tide.wire.retiring import ReasonWanted
@@ -39,6 +41,7 @@ router = router_of("tracks", "/v1/apps/{app}")
 
 
 @router.get("/tracks")
+@needs(Right.SEE_BUILDS)
 def board(app: str, desk: TheDesk, _: SignedIn) -> BoardTold:
     """The tracks of every store where the app has an open berth, with what they hold."""
     with desk.look() as session:
@@ -46,6 +49,7 @@ def board(app: str, desk: TheDesk, _: SignedIn) -> BoardTold:
 
 
 @router.post("/tracks", status_code=202)
+@needs(Right.STEER)
 def open_track(app: str, wanted: TrackOpened, desk: TheDesk, person: SignedIn) -> OwnTrackTold:
     """Open a track of the team's own, where the store lets teams have some."""
     with desk.act(person.id) as act:
@@ -53,6 +57,7 @@ def open_track(app: str, wanted: TrackOpened, desk: TheDesk, person: SignedIn) -
 
 
 @router.get("/track-people/{store}")
+@needs(Right.SEE_TESTERS)
 def people(
     app: str,
     store: str,
@@ -69,6 +74,7 @@ def people(
 
 
 @router.get("/tracks/{store}/{track}")
+@needs(Right.SEE)
 def one(app: str, store: str, track: str, desk: TheDesk, _: SignedIn) -> TrackTold:
     """One track, with what it held."""
     address = Address(store, track)
@@ -79,6 +85,7 @@ def one(app: str, store: str, track: str, desk: TheDesk, _: SignedIn) -> TrackTo
 
 
 @router.patch("/tracks/{store}/{track}", status_code=202)
+@needs(Right.STEER)
 def rename(app: str, store: str, track: str, wanted: TrackChange, desk: TheDesk, person: SignedIn) -> OwnTrackTold:
     """Order another title for a track of the team's own."""
     with desk.act(person.id) as act:
@@ -86,6 +93,7 @@ def rename(app: str, store: str, track: str, wanted: TrackChange, desk: TheDesk,
 
 
 @router.post("/tracks/{store}/{track}/close", status_code=202)
+@needs(Right.STEER)
 def close(app: str, store: str, track: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> OwnTrackTold:
     """Close a track of the team's own; it holds nothing any more."""
     with desk.act(person.id) as act:
@@ -93,6 +101,7 @@ def close(app: str, store: str, track: str, wanted: ReasonWanted, desk: TheDesk,
 
 
 @router.post("/tracks/{store}/{track}/clear", status_code=202)
+@needs(Right.STEER)
 def clear(app: str, store: str, track: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> ClearedTold:
     """Nobody new gets a build over the track: its trials end, its release is withdrawn there."""
     address = Address(store, track)
@@ -111,6 +120,7 @@ def _addresses(desk: Desk, app: str, wanted: PlacementWanted) -> list[Address]:
 
 
 @router.post("/placement-sheets")
+@needs(Right.HAND_OUT)
 def placement_sheet(app: str, wanted: PlacementWanted, desk: TheDesk, person: SignedIn) -> list[MoveSheetTold]:
     """What placing a build on tracks would mean, before anything is done."""
     found = move_sheets.sheets(desk, app, wanted.build, _addresses(desk, app, wanted), wish_of(wanted), person)
@@ -118,20 +128,21 @@ def placement_sheet(app: str, wanted: PlacementWanted, desk: TheDesk, person: Si
 
 
 def demand_cohorts(desk: Desk, who: Asking, app: str, addresses: Sequence[Address]) -> None:
-    """Hold a build server's token to tracks of cohorts: what everybody may get, a person places. Raises Denied."""
-    if not who.limited_to:
+    """Hold who may only give builds to cohorts to the tracks of cohorts: what everybody may get takes more. Raises Denied."""
+    if who.may(Right.STEER, app):
         return
     with desk.look() as session:
         beyond = [str(address) for address in addresses if not tracks.for_cohorts(session, app, address)]
     if beyond:
         raise Denied(
-            f"This token is a build server's; it does not place builds on {', '.join(beyond)}.",
-            remedy="Let it place them for a cohort, and a rule or a person promote them.",
+            f"What you may do does not reach {', '.join(beyond)}: everybody may get what is there.",
+            remedy="Place the build for a cohort, and have a rule or a release manager promote it.",
             code="token-limited",
         )
 
 
 @router.post("/placements", status_code=202)
+@needs(Right.HAND_OUT)
 def place(app: str, wanted: PlacementWanted, desk: TheDesk, person: SignedIn, who: WhoAsks) -> list[PlacedTold]:
     """Place a build on tracks, sending it first where a store does not hold it; all of it, or nothing."""
     addresses = _addresses(desk, app, wanted)
@@ -149,6 +160,7 @@ def _steps(desk: Desk, app: str, wanted: PromotionWanted) -> list[Step]:
 
 
 @router.post("/promotion-sheets")
+@needs(Right.STEER)
 def promotion_sheet(app: str, wanted: PromotionWanted, desk: TheDesk, person: SignedIn) -> list[MoveSheetTold]:
     """What promoting would mean, before anything is done."""
     told: list[MoveSheetTold] = []
@@ -160,6 +172,7 @@ def promotion_sheet(app: str, wanted: PromotionWanted, desk: TheDesk, person: Si
 
 
 @router.post("/promotions", status_code=202)
+@needs(Right.STEER)
 def promote(app: str, wanted: PromotionWanted, desk: TheDesk, person: SignedIn) -> list[PlacedTold]:
     """Promote a build to the next track: nothing is sent again, and its brief and notes are carried along."""
     return [
@@ -183,12 +196,14 @@ def _one_rule(desk: Desk, app: str, rule: str) -> TrackRuleTold:
 
 
 @router.get("/track-rules")
+@needs(Right.SEE)
 def rules(app: str, desk: TheDesk, _: SignedIn) -> list[TrackRuleTold]:
     """The rules by which builds move up automatically, each with what is still missing."""
     return _rules(desk, app)
 
 
 @router.post("/track-rules", status_code=201)
+@needs(Right.STEER)
 def make_rule(app: str, wanted: TrackRuleWanted, desk: TheDesk, person: SignedIn) -> TrackRuleTold:
     """Have builds move up automatically once all that is asked for is there."""
     asks = MoveRule(
@@ -200,6 +215,7 @@ def make_rule(app: str, wanted: TrackRuleWanted, desk: TheDesk, person: SignedIn
 
 
 @router.post("/track-rules/{rule}/end", status_code=204)
+@needs(Right.STEER)
 def end_rule(app: str, rule: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> None:
     """Nothing moves by this rule any more."""
     with desk.act(person.id) as act:
@@ -207,6 +223,7 @@ def end_rule(app: str, rule: str, wanted: ReasonWanted, desk: TheDesk, person: S
 
 
 @router.post("/track-rules/{rule}/go-ahead", status_code=202)
+@needs(Right.STEER)
 def rule_go_ahead(app: str, rule: str, wanted: RuleBuildWanted, desk: TheDesk, person: SignedIn) -> TrackRuleTold:
     """Give one build the go-ahead that the rule waits for."""
     with desk.act(person.id) as act:
@@ -215,6 +232,7 @@ def rule_go_ahead(app: str, rule: str, wanted: RuleBuildWanted, desk: TheDesk, p
 
 
 @router.post("/track-rules/{rule}/retry", status_code=202)
+@needs(Right.STEER)
 def rule_again(app: str, rule: str, wanted: RuleBuildWanted, desk: TheDesk, person: SignedIn) -> TrackRuleTold:
     """What blocked it is fixed: the rule looks at the build again."""
     with desk.act(person.id) as act:

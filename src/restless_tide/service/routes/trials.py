@@ -7,10 +7,12 @@ from typing import Annotated
 from fastapi import Query, Response
 
 from restless_tide.core.invitation import InvitationState
+from restless_tide.core.rights import Right
 from restless_tide.desk import find, invitations, planning, trials
 from restless_tide.service import shown_testing
 from restless_tide.service.briefs import brief_of
 from restless_tide.service.paging import link_next
+from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.cohorts import (
@@ -28,6 +30,7 @@ router = router_of("trials", "/v1")
 
 
 @router.post("/apps/{app}/trial-sheets")
+@needs(Right.HAND_OUT)
 def sheet(app: str, wanted: TrialWanted, desk: TheDesk, _: SignedIn) -> TrialSheetTold:
     """What handing a build to cohorts would mean at each store, before anything is done."""
     with desk.look() as session:
@@ -38,6 +41,7 @@ def sheet(app: str, wanted: TrialWanted, desk: TheDesk, _: SignedIn) -> TrialShe
 
 
 @router.get("/apps/{app}/trials")
+@needs(Right.SEE)
 def of_app(
     app: str,
     desk: TheDesk,
@@ -56,6 +60,7 @@ def of_app(
 
 
 @router.post("/apps/{app}/trials", status_code=202)
+@needs(Right.HAND_OUT)
 def open_trials(app: str, wanted: TrialWanted, desk: TheDesk, person: SignedIn) -> list[TrialTold]:
     """Hand a build to cohorts, all or none; each tester is mailed once their store has opened the trial."""
     with desk.act(person.id) as act:
@@ -68,18 +73,21 @@ def open_trials(app: str, wanted: TrialWanted, desk: TheDesk, person: SignedIn) 
 
 
 @router.get("/trials/{trial}")
+@needs(Right.SEE_BUILDS)
 def one(trial: str, desk: TheDesk, _: SignedIn) -> TrialTold:
     with desk.look() as session:
         return shown_testing.one_trial(session, find.trial(session, trial))
 
 
 @router.post("/trials/{trial}/close", status_code=202)
+@needs(Right.HAND_OUT)
 def close(trial: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
     with desk.act(person.id) as act:
         return shown_testing.one_trial(act.session, trials.close(act, trial, wanted.reason))
 
 
 @router.post("/trials/{trial}/reopenings", status_code=202)
+@needs(Right.HAND_OUT)
 def reopen(trial: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
     """Hand the same build to the same people again after the trial was closed; answers the new trial."""
     with desk.act(person.id) as act:
@@ -87,6 +95,7 @@ def reopen(trial: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) ->
 
 
 @router.post("/trials/{trial}/hand-ins", status_code=202)
+@needs(Right.HAND_OUT)
 def again(trial: str, wanted: TrialAgainWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
     """Hand in once more what the store rejected, with a corrected brief."""
     with desk.act(person.id) as act:
@@ -94,6 +103,7 @@ def again(trial: str, wanted: TrialAgainWanted, desk: TheDesk, person: SignedIn)
 
 
 @router.get("/trials/{trial}/invitations")
+@needs(Right.SEE_TESTERS)
 def of_trial(
     trial: str,
     desk: TheDesk,
@@ -116,6 +126,7 @@ def of_trial(
 
 
 @router.post("/trials/{trial}/mails", status_code=202)
+@needs(Right.HAND_OUT)
 def send_again_all(trial: str, wanted: AgainWanted, desk: TheDesk, person: SignedIn) -> AgainTold:
     """Queue the mails of all who have not answered once more; nobody is mailed too soon or too often."""
     with desk.act(person.id) as act:
@@ -124,6 +135,7 @@ def send_again_all(trial: str, wanted: AgainWanted, desk: TheDesk, person: Signe
 
 
 @router.post("/invitations/{invitation}/mails", status_code=202)
+@needs(Right.HAND_OUT)
 def send_again(invitation: str, desk: TheDesk, person: SignedIn) -> InvitationTold:
     """Queue an invitation's mail once more."""
     with desk.act(person.id) as act:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from email.utils import format_datetime
 from typing import Annotated
 
@@ -10,11 +11,13 @@ from fastapi.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from restless_tide import tus
-from restless_tide.core.errors import Invalid, StaleView, TooLarge
+from restless_tide.core.errors import Conflict, Invalid, StaleView, TooLarge, UnknownMedia
+from restless_tide.core.rights import Reach, Right
 from restless_tide.desk import uploads
 from restless_tide.desk.desk import Desk
 from restless_tide.records.package_files import ArrivingFile
 from restless_tide.records.tables import Upload
+from restless_tide.service.rights import needs, open_to_anyone
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
 from restless_tide.wire.builds import UploadTold
@@ -30,7 +33,8 @@ Version = Annotated[str | None, Header(alias="Tus-Resumable", description="1.0.0
 
 
 @router.options("", status_code=204)
-def able(desk: TheDesk, _: SignedIn) -> Response:
+@open_to_anyone
+def able(desk: TheDesk) -> Response:
     """What this endpoint can do."""
     headers = {
         **tus.SPOKEN,
@@ -43,6 +47,7 @@ def able(desk: TheDesk, _: SignedIn) -> Response:
 
 
 @router.get("")
+@needs(Right.HAND_IN, Reach.SOME)
 def unfinished(desk: TheDesk, person: SignedIn, sha256: str | None = None) -> list[UploadTold]:
     """Your unfinished uploads, so that they can go on from wherever you are."""
     with desk.look() as session:
@@ -50,11 +55,18 @@ def unfinished(desk: TheDesk, person: SignedIn, sha256: str | None = None) -> li
 
 
 @router.post("", status_code=201)
+@needs(Right.HAND_IN, Reach.SOME)
 def begin(
     desk: TheDesk,
     person: SignedIn,
     length: Annotated[int, Header(alias="Upload-Length", gt=0, description="of the whole file, in bytes")],
-    metadata: Annotated[str, Header(alias="Upload-Metadata", description="sha256 and filename, each base64")] = "",
+    metadata: Annotated[
+        str,
+        Header(
+            alias="Upload-Metadata",
+            description="filename, and sha256 so that it is found again after a cut, each base64",
+        ),
+    ] = "",
     version: Version = None,
 ) -> Response:
     """Begin an upload, or find your unfinished one of the same bytes; its address is in Location."""
@@ -62,20 +74,22 @@ def begin(
     given = _metadata(metadata)
     with desk.act(person.id) as act:
         upload = uploads.begin(act, desk, given.get("sha256", ""), length, given.get("filename", ""))
-    offset = desk.files.arrived_bytes(upload.id)
+    offset = _arrived(desk, upload)
     return Response(status_code=201, headers=_headers(upload, offset) | {"Location": f"/v1/uploads/{upload.id}"})
 
 
 @router.head("/{upload_id}")
+@needs(Right.HAND_IN, Reach.SOME)
 def offset(upload_id: str, desk: TheDesk, person: SignedIn) -> Response:
     """How far the upload has come."""
     with desk.look() as session:
         upload = uploads.one(session, person.id, upload_id)
-    headers = _headers(upload, desk.files.arrived_bytes(upload.id)) | {"Upload-Length": str(upload.size_bytes)}
+    headers = _headers(upload, _arrived(desk, upload)) | {"Upload-Length": str(upload.size_bytes)}
     return Response(status_code=200, headers=headers | {"Cache-Control": "no-store"})
 
 
 @router.patch("/{upload_id}", status_code=204, openapi_extra=_CHUNK)
+@needs(Right.HAND_IN, Reach.SOME)
 async def go_on(
     upload_id: str,
     request: Request,
@@ -91,10 +105,14 @@ async def go_on(
     """Send the bytes that come next, any number of them. With the last one the package is read and kept."""
     _demand_version(version)
     if kind != tus.CHUNK_TYPE:
-        raise Invalid(f"A chunk is sent as {tus.CHUNK_TYPE}.", code="content-type-unfit")
+        raise UnknownMedia(f"A chunk is sent as {tus.CHUNK_TYPE}.", code="content-type-unfit")
     wanted = _checksum(checksum)
     with desk.look() as session:
         upload = uploads.one(session, person.id, upload_id)
+    if upload.finished_at is not None:
+        if at != upload.size_bytes:
+            raise Conflict("The upload is finished.", code="upload-finished")
+        return Response(status_code=204, headers=_headers(upload, at))
     with desk.files.writing(upload.id, at) as file:
         if not await _take(request, file, upload.size_bytes, wanted):
             return Response(status_code=tus.CHECKSUM_DIFFERS, headers=_headers(upload, at))
@@ -105,6 +123,7 @@ async def go_on(
 
 
 @router.delete("/{upload_id}", status_code=204)
+@needs(Right.HAND_IN, Reach.SOME)
 def give_up(upload_id: str, desk: TheDesk, person: SignedIn) -> Response:
     """Give the upload up and drop what has arrived of it."""
     with desk.look() as session:
@@ -165,13 +184,23 @@ def _checksum(text: str | None) -> tus.Checksum | None:
         raise Invalid(str(wrong), code="checksum-unfit") from None
 
 
+def _arrived(desk: Desk, upload: Upload) -> int:
+    return upload.size_bytes if upload.finished_at is not None else desk.files.arrived_bytes(upload.id)
+
+
 def _headers(upload: Upload, offset: int) -> dict[str, str]:
+    done = {"Repr-Digest": f"sha-256=:{_base64_of(upload.sha256)}:"} if upload.finished_at is not None else {}
     return {
+        **done,
         **tus.SPOKEN,
         "Upload-Offset": str(offset),
         "Upload-Expires": format_datetime(upload.expires_at, usegmt=True),
     }
 
 
+def _base64_of(sha256: str) -> str:
+    return base64.b64encode(bytes.fromhex(sha256)).decode()
+
+
 def _told(desk: Desk, row: Upload) -> UploadTold:
-    return UploadTold.of(row, address=f"/v1/uploads/{row.id}", offset_bytes=desk.files.arrived_bytes(row.id))
+    return UploadTold.of(row, address=f"/v1/uploads/{row.id}", offset_bytes=_arrived(desk, row))

@@ -1,0 +1,102 @@
+"""The service's OpenAPI document: what FastAPI derives from the routes, and what the edge adds to every one of them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import FastAPI
+from fastapi.openapi.utils import get_openapi
+from fastapi.routing import APIRoute
+
+from restless_tide.service.location import LOCATIONS
+from restless_tide.wire.problems import PROBLEM_TYPE
+from restless_tide.wire.watching import ChangeTold
+
+_METHODS = ("get", "put", "post", "patch", "delete", "head", "options")
+_ACTS = ("put", "post", "patch", "delete")
+_KEY = {
+    "name": "Idempotency-Key",
+    "in": "header",
+    "required": False,
+    "description": "the same act with the same key is done once, and answered the same for a day",
+    "schema": {"type": "string", "minLength": 1, "maxLength": 200, "pattern": "^[!-~]+$"},
+}
+_IF_MATCH = {
+    "name": "If-Match",
+    "in": "header",
+    "required": False,
+    "description": "the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since",
+    "schema": {"type": "string", "maxLength": 1000, "pattern": r'^(\*|(W/)?"[!#-~]*"(, *(W/)?"[!#-~]*")*)$'},
+}
+_IF_NONE_MATCH = _IF_MATCH | {
+    "name": "If-None-Match",
+    "description": "the ETag of what is known; 304 where it is still so",
+}
+_ETAG = {"description": "of this answer, for If-Match and If-None-Match", "schema": {"type": "string"}}
+_REQUEST_ID = {
+    "description": "of this request, in the desk's log and in those of the stores",
+    "schema": {"type": "string"},
+}
+
+_A_PROBLEM = {
+    "description": "What is wrong, where, and how to fix it (RFC 9457)",
+    "content": {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}},
+    "headers": {"X-Request-Id": _REQUEST_ID},
+}
+
+
+def _name_of(parameter: dict[str, Any]) -> str:
+    return str(parameter["name"]).replace("-", "")
+
+
+def document(app: FastAPI) -> dict[str, Any]:
+    """The document, made once."""
+    if app.openapi_schema is None:
+        routes = [route for route in app.routes if isinstance(route, APIRoute)]
+        told = get_openapi(
+            title=app.title, version=app.version, description=app.description, routes=routes, openapi_version="3.1.0"
+        )
+        for path, operations in told["paths"].items():
+            for method in _METHODS:
+                if method in operations:
+                    _complete(path, method, operations[method])
+        components = told.setdefault("components", {})
+        components["parameters"] = {_name_of(one): one for one in (_KEY, _IF_MATCH, _IF_NONE_MATCH)}
+        components["responses"] = {"Problem": _A_PROBLEM}
+        components["schemas"]["ChangeTold"] = ChangeTold.model_json_schema(ref_template="#/components/schemas/{model}")
+        told["servers"] = [{"url": "/", "description": "this desk"}]
+        told.get("components", {}).get("schemas", {}).pop("HTTPValidationError", None)
+        told.get("components", {}).get("schemas", {}).pop("ValidationError", None)
+        app.openapi_schema = told
+    return app.openapi_schema
+
+
+def _complete(path: str, method: str, operation: dict[str, Any]) -> None:
+    responses: dict[str, Any] = operation["responses"]
+    responses.pop("422", None)  # told by the default answer, in the form in which it is sent
+    responses["default"] = {"$ref": "#/components/responses/Problem"}
+    parameters: list[dict[str, Any]] = operation.setdefault("parameters", [])
+    named = {entry["name"].lower() for entry in parameters if entry.get("in") == "header"}
+    if not path.startswith("/v1/"):
+        return
+    if method in _ACTS and operation.get("security") != [] and not path.startswith("/v1/uploads"):
+        _add(parameters, named, _KEY)
+        _add(parameters, named, _IF_MATCH)
+    if f"{method.upper()} {path}" in LOCATIONS:
+        responses["201"].setdefault("headers", {})["Location"] = {
+            "description": "the address of what was made",
+            "schema": {"type": "string"},
+        }
+    ok = responses.get("200")
+    if method == "get" and ok is not None and "application/json" in ok.get("content", {}):
+        ok.setdefault("headers", {})["ETag"] = _ETAG
+        if operation.get("security") != []:
+            _add(parameters, named, _IF_NONE_MATCH)
+            responses["304"] = {"description": "It is as it was", "headers": {"ETag": _ETAG}}
+    if not parameters:
+        del operation["parameters"]
+
+
+def _add(parameters: list[dict[str, Any]], named: set[str], one: dict[str, Any]) -> None:
+    if one["name"].lower() not in named:
+        parameters.append({"$ref": f"#/components/parameters/{_name_of(one)}"})
