@@ -7,6 +7,7 @@ from enum import IntEnum
 from restless_tide.wire.errors import (
     Denied,
     DeskUnreachable,
+    SecondPersonNeeded,
     StoreUnreachable,
     TideError,
     Unauthenticated,
@@ -30,7 +31,7 @@ MEANINGS = {
     Exit.USAGE: "the command line itself is wrong",
     Exit.NOT_ALLOWED: "not signed in, or not allowed",
     Exit.UNREACHABLE: "the desk or a store does not answer",
-    Exit.NOT_CONFIRMED: "ordered, but not confirmed within the time to wait",
+    Exit.NOT_CONFIRMED: "ordered, but not confirmed within the time to wait; or asked, and a second person has to agree",
     Exit.HELD: "the store holds the build and waits for an answer",
     Exit.CAUTION: "nothing blocks it, but something needs a look (only of checks)",
 }
@@ -39,6 +40,8 @@ MEANINGS = {
 def exit_of(error: TideError) -> Exit:
     if isinstance(error, Unauthenticated | Denied):
         return Exit.NOT_ALLOWED
+    if isinstance(error, SecondPersonNeeded):
+        return Exit.NOT_CONFIRMED
     if isinstance(error, DeskUnreachable | StoreUnreachable):
         return Exit.UNREACHABLE
     return Exit.REFUSED

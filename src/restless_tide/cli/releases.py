@@ -6,7 +6,7 @@ from datetime import datetime
 
 from tzlocal import get_localzone_name
 
-from restless_tide.cli import halting, live, looking, pace, ready, reviewers
+from restless_tide.cli import agreeing, halting, live, looking, pace, ready, reviewers
 from restless_tide.cli.arranging import Listing, version_key
 from restless_tide.cli.call import Call, cell, text_argument
 from restless_tide.cli.exits import Exit
@@ -118,6 +118,7 @@ def add(nouns: Nouns) -> None:
     parser.add_argument("--app", metavar="APP", help="only of this app")
     place_argument(parser, required=False)
     looking.add(nouns)
+    agreeing.add(nouns)
     parser = nouns.command("release submit", _submit, "hand it to review, at one store or at all")
     parser.add_argument("version")
     app_argument(parser)

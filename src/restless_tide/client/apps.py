@@ -19,6 +19,7 @@ from restless_tide.wire.apps import (
 )
 from restless_tide.wire.errors import NotFound
 from restless_tide.wire.retiring import OutlookTold, ReasonWanted
+from restless_tide.wire.second_person import SecondPersonWanted
 
 
 class Apps(Noun):
@@ -35,6 +36,10 @@ class Apps(Noun):
         """Correct the title, or an identifier that nothing uses yet. Raises Conflict with what uses it."""
         body = AppChange(title=title, identifiers=dict(identifiers or {}))
         return self._line.patch(f"/v1/apps/{app}", AppTold, body)
+
+    def demand_second_person(self, app: str, demanded: bool) -> AppTold:
+        """Have what brings its releases to people wait for a second person, or no longer."""
+        return self._line.put(f"/v1/apps/{app}/second-person", AppTold, SecondPersonWanted(demanded=demanded))
 
     def remove(self, app: str) -> None:
         """Remove an app that nothing hangs on. Raises Conflict with what does."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import socket
+import time
+import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -12,12 +14,16 @@ import httpx
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
 from restless_tide.tls import verified
-from restless_tide.wire.errors import DeskUnreachable
+from restless_tide.wire.errors import DeskUnreachable, TideError
 from restless_tide.wire.problems import error_from
 
 Answer = TypeVar("Answer")
 
 _TIMEOUT = httpx.Timeout(30.0, connect=5.0)
+_SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+_PAUSES_SECONDS = (0.2, 0.5, 1.0, 2.0, 4.0)
+"""Between attempts of an act whose answer was lost; the desk may just be starting again."""
+_UNDER_WAY = "act-under-way"
 _LITTLE_ON_ITS_WAY = [(socket.SOL_SOCKET, socket.SO_SNDBUF, 512 * 1024)]
 """What the kernel holds of an upload is sent again after a cut, so it holds little."""
 
@@ -56,6 +62,10 @@ class Line:
     def patch(self, path: str, kind: type[Answer], body: BaseModel, headers: dict[str, str] | None = None) -> Answer:
         return self._read(self.send("PATCH", path, json=_json(body), headers=headers), kind)
 
+    def act(self, method: str, path: str, body: BaseModel | None = None) -> None:
+        """Do what has no answer but that it was done."""
+        self.send(method, path, json=_json(body))
+
     def send_bytes(self, path: str, kind: type[Answer], content: bytes, media_type: str, **params: Any) -> Answer:
         """Post a file as it is."""
         wanted = {name: value for name, value in params.items() if value is not None}
@@ -85,11 +95,38 @@ class Line:
         return self._read(self.send("DELETE", path, params=params), kind)
 
     def send(self, method: str, path: str, **sent: Any) -> httpx.Response:
+        """One request, and its answer. Raises the family of errors.
+
+        An act carries a key of its own, so that it is sent again without being done twice when the line breaks before the
+        answer has come.
+        """
+        if method not in _SAFE and "content" not in sent:
+            sent["headers"] = {"Idempotency-Key": uuid.uuid4().hex} | (sent.get("headers") or {})
+            return self._surely(method, path, **sent)
         with self._reached():
             answer = self._http.request(method, path, **sent)
         if not answer.is_success:
             raise _error(answer)
         return answer
+
+    def _surely(self, method: str, path: str, **sent: Any) -> httpx.Response:
+        for pause in (*_PAUSES_SECONDS, None):
+            with self._reached():
+                try:
+                    answer = self._http.request(method, path, **sent)
+                except (httpx.ReadError, httpx.RemoteProtocolError, httpx.WriteError, httpx.ConnectError) as wrong:
+                    first = pause == _PAUSES_SECONDS[0]
+                    if pause is None or (first and isinstance(wrong, httpx.ConnectError)):
+                        raise  # the desk is not there: nothing was sent
+                    time.sleep(pause)
+                    continue
+            if answer.is_success:
+                return answer
+            error = _error(answer)
+            if pause is None or error.code != _UNDER_WAY:
+                raise error
+            time.sleep(pause)
+        raise AssertionError("the last attempt returns or raises")
 
     def fetch(self, path: str, to: Path) -> None:
         """Stream an answer into a file; nothing is left of it when that breaks off."""
@@ -140,7 +177,7 @@ def _json(body: BaseModel | None) -> Any:
     return None if body is None else body.model_dump(mode="json", exclude_none=True)
 
 
-def _error(answer: httpx.Response) -> Exception:
+def _error(answer: httpx.Response) -> TideError:
     try:
         document = answer.json()
     except ValueError:

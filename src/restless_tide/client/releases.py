@@ -27,6 +27,7 @@ from restless_tide.wire.releases import (
     SteerWanted,
 )
 from restless_tide.wire.reviewing import BriefWanted, LookTold, SubmitWanted
+from restless_tide.wire.second_person import DropWanted, WaitingActTold
 
 
 class Releases(Noun):
@@ -188,6 +189,20 @@ class Releases(Noun):
         """
         wanted = PaceWanted.model_validate({"kind": kind, "reason": reason, **wish})
         return self._line.put(f"/v1/apps/{app}/releases/{version}/pace", ReleaseTold, wanted, headers=_match(revision))
+
+    # acts that wait for a second person
+
+    def waiting(self) -> list[WaitingActTold]:
+        """What waits for a second person, the oldest first."""
+        return self._line.get("/v1/proposals", list[WaitingActTold])
+
+    def agree(self, proposal: str) -> None:
+        """Agree as the second person; it is done with that. Raises Denied for who asked."""
+        self._line.act("POST", f"/v1/proposals/{proposal}/agreement")
+
+    def drop(self, proposal: str, *, reason: str) -> None:
+        """Drop what was asked; it is not done."""
+        self._line.act("POST", f"/v1/proposals/{proposal}/drop", DropWanted(reason=reason))
 
 
 def _match(revision: int | None) -> dict[str, str] | None:

@@ -102,6 +102,13 @@ class ImpossibleAct(Conflict):
         super().__init__(detail, remedy=remedy or f"Possible now: {said}.", code=code)
 
 
+class SecondPersonNeeded(Conflict):
+    """It was asked, and waits for a second person to agree."""
+
+    code = "second-person-needed"
+    title = "A second person has to agree"
+
+
 class NotReady(Conflict):
     """Findings block it; they are attached."""
 
@@ -121,6 +128,20 @@ class Denied(TideError):
 
     code = "denied"
     title = "Not allowed"
+
+
+class UnknownMedia(TideError):
+    """A body of a kind that is not taken here."""
+
+    code = "unknown-media"
+    title = "Not accepted in this form"
+
+
+class NoLength(TideError):
+    """A body whose length was not announced."""
+
+    code = "length-missing"
+    title = "The length is missing"
 
 
 class TooLarge(TideError):

@@ -73,6 +73,8 @@ ROLLOUT = Machine(
 )
 
 STEERING = (E.ADVANCE, E.PAUSE, E.RESUME, E.HALT, E.FINISH, E.WITHDRAW)
+STOPPING = frozenset({E.PAUSE, E.HALT})
+"""What keeps a release from more people; it takes less than what brings it to them."""
 ON_ITS_WAY = frozenset({S.RISING, S.PAUSED})
 PART_WAY = ON_ITS_WAY | {S.HALTED}
 """In these states its share says how far it has come, and a newer one takes its place."""

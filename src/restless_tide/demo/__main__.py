@@ -11,10 +11,14 @@ import subprocess
 import sys
 import threading
 from pathlib import Path
+from typing import Any
+
+import httpx
 
 from restless_tide.client import Tide
+from restless_tide.demo import colleagues
 from restless_tide.demo.chapter import Chapter, beginning
-from restless_tide.demo.processes import Ports, Processes
+from restless_tide.demo.processes import HOST, Ports, Processes
 from restless_tide.demo.season import Season
 from restless_tide.desk.settings import DEFAULT_PORT
 from restless_tide.wire.errors import TideError
@@ -69,8 +73,24 @@ def _play_in(ports: Ports) -> None:
             tide.people.sign_in(EMAIL, password)
             season = Season(tide, ports, beginning())  # the session, made by today's clock, outlives the season
             Chapter(tide, season, FOLDER, lambda said: print(f"  {said}", flush=True)).play()
+            colleagues.invite(tide)
             token = tide.people.make_token("the demo's commands").value
-    _write_private(FOLDER / "sign-in.json", json.dumps({"email": EMAIL, "password": password, "token": token}))
+    _keep({"email": EMAIL, "password": password, "token": token, "port": ports.desk})
+
+
+def _keep(signed_in: dict[str, Any]) -> None:
+    _write_private(FOLDER / "sign-in.json", json.dumps(signed_in))
+
+
+def _follow_ports(ports: Ports, kept: dict[str, Any]) -> None:
+    """Connect the stores anew when the demo runs on other ports than before: their addresses stand in the sealed keys."""
+    if kept.get("port", ports.desk) == ports.desk:
+        return
+    with Tide(ports.address, token=kept["token"]) as tide:
+        for name, port in ports.stores.items():
+            connection = httpx.post(f"http://{HOST}:{port}/control/connections", json={}, timeout=30)
+            tide.stores.connect(name, connection.raise_for_status().json())
+    _keep(kept | {"port": ports.desk})
 
 
 def _run(ports: Ports) -> int:
@@ -82,6 +102,7 @@ def _run(ports: Ports) -> int:
         signal.signal(asked, lambda *_: stopped.set())
     with Processes(FOLDER, ports, _REAL) as processes:
         processes.start_all()
+        _follow_ports(ports, kept)
         print(_GREETING.format(address=ports.address, email=kept["email"], password=kept["password"]), flush=True)
         while not stopped.wait(_LOOK_SECONDS):
             gone = processes.ended()

@@ -27,6 +27,7 @@ from restless_tide.core.limits import LARGEST_DOCUMENT_BYTES, LARGEST_FILM_BYTES
 from restless_tide.core.rulebook import Rulebook, read_served_rulebook
 from restless_tide.gateways import protocol
 from restless_tide.gateways.protocol import ConnectionFile
+from restless_tide.peers import hold_outward
 from restless_tide.request import request_id
 from restless_tide.tls import verified
 
@@ -50,13 +51,17 @@ LEAST_SKEW_SECONDS = 20.0
 
 
 class Gateway:
-    """One store's gateway, as one client of it."""
+    """One store's gateway, as one client of it. ``outward``: it may not lead to this machine or into a private network."""
 
-    def __init__(self, connection: ConnectionFile, *, name: str) -> None:
+    def __init__(self, connection: ConnectionFile, *, name: str, outward: bool = False) -> None:
         self._name = name
         self._connection = connection
         self._http = httpx.Client(
-            base_url=connection.gateway, timeout=_TIMEOUT, trust_env=False, verify=verified(connection.gateway)
+            base_url=connection.gateway,
+            timeout=_TIMEOUT,
+            trust_env=False,
+            verify=verified(connection.gateway),
+            event_hooks={"request": [hold_outward]} if outward else None,
         )
         self._lock = threading.Lock()
         self._token: str | None = None

@@ -15,6 +15,7 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 from sqlalchemy.types import TypeDecorator
 
 from restless_tide.core.numbers import BuildNumber
+from restless_tide.core.rights import Grant, Role
 from restless_tide.core.versions import version_order
 
 _ALPHABET = "23456789abcdefghjkmnpqrstuvwxyz"
@@ -55,6 +56,29 @@ class SharedJson(TypeDecorator[dict[str, Any]]):
         return lambda text: None if text is None else _read_shared(text)
 
 
+@lru_cache(maxsize=1024)
+def _read_grants(text: str) -> tuple[Grant, ...]:
+    return tuple(
+        Grant(Role(entry["role"]), None if entry["apps"] is None else tuple(entry["apps"]))
+        for entry in json.loads(text)
+    )
+
+
+class GrantsJson(TypeDecorator[tuple[Grant, ...]]):
+    """What someone may do, as JSON. It is read with every request, so equal texts are one value."""
+
+    impl = JSON
+    cache_ok = True
+
+    def bind_processor(self, dialect: Dialect) -> Any:
+        return lambda grants: json.dumps(
+            [{"role": one.role, "apps": None if one.apps is None else list(one.apps)} for one in grants]
+        )
+
+    def result_processor(self, dialect: Dialect, coltype: object) -> Any:
+        return lambda text: _read_grants(text)
+
+
 class NumberText(TypeDecorator[BuildNumber]):
     """A build's number as it was written; ``BuildNumber.order`` in a column beside it sorts and compares."""
 
@@ -78,6 +102,7 @@ class Base(DeclarativeBase):
     type_annotation_map = {  # noqa: RUF012  (SQLAlchemy's own way to declare it)
         datetime: AwareUtc(),
         BuildNumber: NumberText(),
+        tuple[Grant, ...]: GrantsJson(),
         dict[str, Any]: JSON(),
         list[str]: JSON(),
         list[dict[str, Any]]: JSON(),

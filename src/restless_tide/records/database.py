@@ -16,7 +16,7 @@ from sqlalchemy.orm import ORMExecuteState, Session
 
 BUSY_MILLISECONDS = 30_000
 """So long a connection waits for one of another process that writes."""
-_MIGRATIONS = Path(__file__).parent / "migrations"
+MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class WritingSession(Session):
@@ -54,7 +54,9 @@ class Database:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False})
+        self._engine = create_engine(
+            f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False}, hide_parameters=True
+        )
         event.listen(self._engine, "connect", _prepare)
         event.listen(self._engine, "begin", _begin)
         self._writer = threading.Lock()
@@ -66,9 +68,9 @@ class Database:
     def migrate(self) -> None:
         """Bring the tables to this release's form."""
         config = alembic.config.Config()
-        config.set_main_option("script_location", str(_MIGRATIONS))
+        config.set_main_option("script_location", str(MIGRATIONS))
         # a table that others point to can be rebuilt only while SQLite does not follow the pointers
-        engine = create_engine(f"sqlite:///{self.path}", connect_args={"timeout": 30})
+        engine = create_engine(f"sqlite:///{self.path}", connect_args={"timeout": 30}, hide_parameters=True)
         event.listen(engine, "connect", lambda connection, _: setattr(connection, "isolation_level", None))
         event.listen(engine, "begin", lambda connection: connection.exec_driver_sql("BEGIN IMMEDIATE"))
         with engine.connect() as connection:

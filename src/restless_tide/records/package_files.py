@@ -81,13 +81,7 @@ class PackageFiles:
 
     def whole(self, upload: str, sha256: str) -> Path:
         """The upload's file once its digest is the promised one. Raises Invalid, and drops it, when it is not."""
-        place = self._place(upload)
-        known = self._digests.get(upload)
-        if known and known[0] == place.stat().st_size:
-            found = known[1].hexdigest()
-        else:
-            with place.open("rb") as file:
-                found = hashlib.file_digest(file, "sha256").hexdigest()
+        place, found = self._place(upload), self.digest(upload)
         if found != sha256:
             self.drop(upload)
             raise Invalid(
@@ -96,6 +90,15 @@ class PackageFiles:
                 code="checksum-differs",
             )
         return place
+
+    def digest(self, upload: str) -> str:
+        """The SHA-256 of what has arrived; it was made on the way where the file was written from its start."""
+        place = self._place(upload)
+        known = self._digests.get(upload)
+        if known and known[0] == place.stat().st_size:
+            return str(known[1].hexdigest())
+        with place.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
 
     def settle(self, upload: str) -> None:
         """Have the disk hold every byte of an upload."""

@@ -33,8 +33,10 @@ class Entrance:
 
     def admit(self, grant_type: str, assertion_type: str, assertion: str) -> protocol.TokenAnswer:
         """A token for a signed assertion. Raises Refusal."""
-        if grant_type != "client_credentials" or assertion_type != protocol.ASSERTION_TYPE:
-            raise Refusal("invalid-request", "Only client_credentials with a signed assertion is taken.", status=400)
+        if grant_type != "client_credentials":
+            raise Refusal("unsupported-grant-type", "Only client_credentials is taken.", status=400)
+        if assertion_type != protocol.ASSERTION_TYPE:
+            raise Refusal("invalid-request", "Only a signed assertion is taken.", status=400)
         claims = self._proved(assertion)
         with self._lock:
             now = time.time()

@@ -1,5 +1,6 @@
 """The HTTP face of a simulated store: the gateway protocol. docs/gateway-protocol.md is the specification."""
 
+import json
 import threading
 import time
 from collections.abc import AsyncIterator, Callable
@@ -24,7 +25,7 @@ from restless_tide.standins.entrance import Entrance
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.moods import PROBLEM
 from restless_tide.standins.shelf import Thing
-from restless_tide.standins.store import SimulatedStore, problem
+from restless_tide.standins.store import SimulatedStore, fresh, problem
 
 TURN_SECONDS = 0.2
 EVENTS_PER_PAGE = 500
@@ -86,15 +87,23 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     return app
 
 
+_TOKEN = "/v1/token"
+
+
 def _answer_problems(app: FastAPI) -> None:
     @app.exception_handler(Refusal)
-    def refused(_: Request, wrong: Refusal) -> JSONResponse:
-        return JSONResponse(problem(wrong.code, wrong.detail), wrong.status, media_type=PROBLEM)
+    def refused(request: Request, wrong: Refusal) -> JSONResponse:
+        answer = problem(wrong.code, wrong.detail)
+        if request.url.path == _TOKEN:  # RFC 6749, section 5.2
+            answer["error"] = "invalid_client" if wrong.status == 401 else wrong.code.replace("-", "_")
+        return JSONResponse(answer, wrong.status, media_type=PROBLEM)
 
     @app.exception_handler(RequestValidationError)
-    def unfit(_: Request, wrong: RequestValidationError) -> JSONResponse:
+    def unfit(request: Request, wrong: RequestValidationError) -> JSONResponse:
         told = "; ".join(f"{'.'.join(map(str, error['loc']))}: {error['msg']}" for error in wrong.errors())
         answer = problem("request-unfit", f"The request does not fit: {told}.")
+        if request.url.path == _TOKEN:
+            return JSONResponse(answer | {"error": "invalid_request"}, 400, media_type=PROBLEM)
         return JSONResponse(answer, 422, media_type=PROBLEM)
 
     @app.exception_handler(HTTPException)
@@ -265,13 +274,27 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         204: {"description": "tus 1.0", "headers": {"Upload-Offset": {"schema": {"type": "integer"}}}}
     }
 
-    @app.post("/v1/berths/{berth}/uploads", response_model=protocol.UploadAnswer)
+    @app.options("/v1/berths/{berth}/uploads", status_code=204, response_class=Response)
+    def able(berth: Named) -> Response:
+        told = {"Tus-Version": tus.VERSION, "Tus-Extension": "creation,checksum,expiration,termination"}
+        return Response(
+            status_code=204, headers=tus.SPOKEN | told | {"Tus-Checksum-Algorithm": ",".join(tus.CHECKSUMS)}
+        )
+
+    @app.post("/v1/berths/{berth}/uploads", status_code=201, response_model=protocol.UploadAnswer)
     def begin_upload(
-        request: Request, berth: Named, _: Known, key: Key, upload_length: Annotated[int, Header(ge=0, lt=2**50)]
+        request: Request,
+        berth: Named,
+        _: Known,
+        upload_length: Annotated[int, Header(ge=0, lt=2**50)],
+        idempotency_key: Annotated[str, Header(max_length=200)] = "",
     ) -> Response:
         work = lambda: store.begin_upload(berth, upload_length)  # noqa: E731
-        answer = done(request, key, "begin upload", berth, {"length": upload_length}, work)
+        answer = done(request, idempotency_key or fresh("key"), "begin upload", berth, {"length": upload_length}, work)
         answer.headers.update(tus.SPOKEN)
+        if answer.status_code == 200:
+            answer.status_code = 201
+            answer.headers["Location"] = f"/v1/uploads/{json.loads(bytes(answer.body))['id']}"
         return answer
 
     @app.head("/v1/uploads/{upload}")
@@ -294,7 +317,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         request: Request,
         _: Known,
         upload_offset: Annotated[int, Header(ge=0)],
-        upload_checksum: Annotated[str, Header()],
+        upload_checksum: Annotated[str | None, Header()] = None,
     ) -> Response:
         block = await request.body()
         await run_in_threadpool(_append, store, upload, upload_offset, upload_checksum, block)
@@ -463,15 +486,16 @@ def _add_events(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         return done(request, key, "end push", push, {}, lambda: pushing.end(store, push))
 
 
-def _append(store: SimulatedStore, upload: str, offset: int, checksum: str, block: bytes) -> None:
+def _append(store: SimulatedStore, upload: str, offset: int, checksum: str | None, block: bytes) -> None:
     kept = store.needed("upload", upload)
-    try:
-        told = tus.Checksum(checksum)
-    except ValueError as wrong:
-        raise Refusal("checksum-unfit", str(wrong)) from None
-    told.update(block)
-    if not told.fits:
-        raise Refusal("checksum-differs", "The bytes do not match their checksum.", status=tus.CHECKSUM_DIFFERS)
+    if checksum is not None:
+        try:
+            told = tus.Checksum(checksum)
+        except ValueError as wrong:
+            raise Refusal("checksum-unfit", str(wrong)) from None
+        told.update(block)
+        if not told.fits:
+            raise Refusal("checksum-differs", "The bytes do not match their checksum.", status=tus.CHECKSUM_DIFFERS)
     path = store.uploads / upload
     if path.stat().st_size != offset:
         raise Refusal("offset-differs", f"We hold {path.stat().st_size} bytes of it.", status=409)

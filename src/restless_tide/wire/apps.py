@@ -83,3 +83,4 @@ class AppTold(Told):
     icon: str | None = Field(description="SHA-256 of the package with its newest icon; none: no package has one")
     created_at: datetime
     retired_at: datetime | None = Field(description="out of use since; nothing new begins with it")
+    second_person: bool = Field(description="what brings its releases to people waits for a second person")

@@ -16,6 +16,7 @@ from restless_tide.core.errors import (
     Invalid,
     Level,
     LostLease,
+    NoLength,
     NotDrawn,
     NotFound,
     NotReady,
@@ -26,6 +27,7 @@ from restless_tide.core.errors import (
     TooLarge,
     TooOften,
     Unauthenticated,
+    UnknownMedia,
     family,
 )
 from restless_tide.wire.base import Told
@@ -40,8 +42,10 @@ _STATUS: dict[type[TideError], int] = {
     NotReady: 409,
     ImpossibleAct: 409,
     Conflict: 409,
+    NoLength: 411,
     StaleView: 412,
     TooLarge: 413,
+    UnknownMedia: 415,
     Invalid: 422,
     TooOften: 429,
     StoreRefused: 502,

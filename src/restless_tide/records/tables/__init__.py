@@ -38,7 +38,11 @@ from restless_tide.records.tables.orders import Order as Order
 from restless_tide.records.tables.orders import Showing as Showing
 from restless_tide.records.tables.orders import Sighting as Sighting
 from restless_tide.records.tables.orders import Step as Step
+from restless_tide.records.tables.people import AccessRules as AccessRules
+from restless_tide.records.tables.people import KeptAnswer as KeptAnswer
 from restless_tide.records.tables.people import Person as Person
+from restless_tide.records.tables.people import PersonalLink as PersonalLink
+from restless_tide.records.tables.people import Proposal as Proposal
 from restless_tide.records.tables.people import SignIn as SignIn
 from restless_tide.records.tables.people import Token as Token
 from restless_tide.records.tables.pictures import AppPictureSet as AppPictureSet

@@ -25,6 +25,7 @@ class App(Base):
     title: Mapped[str]
     created_at: Mapped[datetime]
     retired_at: Mapped[datetime | None]
+    second_person: Mapped[bool] = mapped_column(default=False, server_default="0")
     retention: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     identifiers: Mapped[list[AppIdentifier]] = relationship(back_populates="app", order_by="AppIdentifier.platform")
     berths: Mapped[list[Berth]] = relationship(back_populates="app", order_by="Berth.created_at")

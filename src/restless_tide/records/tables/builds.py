@@ -41,6 +41,7 @@ class Upload(Base):
     filename: Mapped[str]
     created_at: Mapped[datetime]
     expires_at: Mapped[datetime]
+    finished_at: Mapped[datetime | None]
 
 
 class Build(Base):
