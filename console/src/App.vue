@@ -2,7 +2,7 @@
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, type App, told } from './api'
+import { api, type App, type Right, told } from './api'
 import AppIcon from './components/AppIcon.vue'
 import FindBox from './components/FindBox.vue'
 import Toast from './components/Toast.vue'
@@ -12,16 +12,24 @@ import { OF_APP } from './pages'
 import { place } from './place'
 import { released } from './pointer'
 import './preferences'
-import { session } from './session'
+import { may, session } from './session'
+import { RIGHTS } from './states'
 
 const route = useRoute()
 const router = useRouter()
 const apps = ref<App[]>([])
 const page = ref<HTMLElement>()
 const announced = ref('')
-const PAGES = [['/', 'Today'], ['/apps', 'Apps'], ['/testers', 'Testers'], ['/stores', 'Stores'], ['/logbook', 'Logbook'], ['/settings', 'Settings']] as const
+const PAGES = computed(() => ([['/', 'Today'], ['/apps', 'Apps'], ['/testers', 'Testers'], ['/stores', 'Stores'], ['/logbook', 'Logbook'], ['/settings', 'Settings']] as const).filter(([path]) => path !== '/testers' || may('see-testers', true)))
+const ofApp = computed(() => OF_APP.filter(([list]) => list !== 'reports' || may('see-testers', here.value?.name)))
+/** What hides the acts that the one who is signed in may not do here: each says by data-needs which right it takes. */
+const DESK_WIDE: readonly string[] = ['arrange-desk', 'manage-people']
+const over = (right: Right) => (DESK_WIDE.includes(right) ? true : here.value?.name)
+const hidden = computed(() => (Object.keys(RIGHTS) as Right[]).filter((right) => !may(right, over(right))).map((right) => `[data-needs='${right}'] { display: none !important; }`).join('\n'))
+/** Whoever only reads here is told so once, above the page. */
+const reads = computed(() => (here.value && !may('prepare', here.value.name) && !may('keep-testers', here.value.name) ? session.person.value?.may : null))
 /** A page that stands under another one of the first row. */
-const UNDER: Record<string, string> = { '/steps': '/', '/notices': '/settings' }
+const UNDER: Record<string, string> = { '/steps': '/', '/notices': '/settings', '/people': '/settings', '/account': '/settings', '/ladders': '/settings', '/freezes': '/settings' }
 /** What the page itself says of its place, where its address names nothing but an id. */
 const own = computed(() => (route.params.trial ?? route.params.report ?? route.params.build ? place.value : null))
 const here = computed(() => apps.value.find((known) => known.name === (route.params.app ?? own.value?.app)))
@@ -40,7 +48,7 @@ function isHere(path: string): boolean {
 watch(
   session.person,
   async (person, before) => {
-    if (!person) {
+    if (!person || person.second_factor_demanded) {
       if (before) forgetMessages()
       return unfollow()
     }
@@ -92,7 +100,8 @@ async function signOut(): Promise<void> {
         </span>
         <RouterLink v-if="messages.length" to="/messages" title="What you did since you opened the console">Messages</RouterLink>
         <RouterLink to="/words" title="What the words mean">Words</RouterLink>
-        <button type="button" class="quiet" :title="`Signed in as ${session.person.value.name}`" @click="signOut">Sign out</button>
+        <RouterLink to="/account" :title="`Signed in as ${session.person.value.name}: ${session.person.value.may}`">{{ session.person.value.name }}</RouterLink>
+        <button type="button" class="quiet" @click="signOut">Sign out</button>
       </div>
     </div>
     <div v-if="here" class="bar of-app">
@@ -102,11 +111,13 @@ async function signOut(): Promise<void> {
       </label>
       <strong v-else>{{ here.title }}</strong>
       <nav :aria-label="here.title">
-        <RouterLink v-for="[list, said] in OF_APP" :key="list" :to="`/apps/${here.name}/${list}`" :class="{ here: list === part }" :aria-current="list === part ? (trail ? 'true' : 'page') : undefined">{{ said }}</RouterLink>
+        <RouterLink v-for="[list, said] in ofApp" :key="list" :to="`/apps/${here.name}/${list}`" :class="{ here: list === part }" :aria-current="list === part ? (trail ? 'true' : 'page') : undefined">{{ said }}</RouterLink>
       </nav>
       <nav v-if="trail" aria-label="Where this is" class="trail"><RouterLink :to="trail.to">{{ trail.list }}</RouterLink> <span aria-hidden="true">›</span> <span aria-current="page">{{ trail.said }}</span></nav>
     </div>
   </header>
+  <p v-if="reads" class="reads">You are {{ reads }}, so nothing can be changed here. <RouterLink to="/people">Who may</RouterLink></p>
+  <component :is="'style'">{{ hidden }}</component>
   <main id="page" ref="page" tabindex="-1"><RouterView :key="route.path" /></main>
   <Toast v-if="session.person.value" />
   <p class="visually-hidden" role="status" aria-live="polite">{{ announced }}</p>
@@ -114,19 +125,20 @@ async function signOut(): Promise<void> {
 
 <style scoped>
 header { background: var(--card); border-bottom: 1px solid var(--line); }
-.bar { display: flex; flex-wrap: wrap; gap: 0.25rem 1.25rem; align-items: center; padding: 0.5rem clamp(1rem, 3vw, 2rem); }
+.bar { display: flex; flex-wrap: wrap; gap: 0.25rem 1rem; align-items: center; padding: 0.5rem clamp(1rem, 3vw, 2rem); }
 .of-app { border-top: 1px solid var(--line); padding-block: 0.3rem; background: color-mix(in srgb, var(--water) 12%, var(--card)); gap: 0.25rem 0.9rem; }
 .switch { font-weight: 650; width: auto; min-width: 9rem; }
 .name { display: flex; gap: 0.55rem; align-items: center; font-weight: 650; color: var(--ink); text-decoration: none; }
-nav { display: flex; flex-wrap: wrap; gap: 0.1rem 1rem; }
+nav { display: flex; flex-wrap: wrap; gap: 0.1rem 0.9rem; }
 nav a { color: var(--soft); text-decoration: none; padding: 0.4rem 0; border-bottom: 2px solid transparent; }
 nav a.here { color: var(--ink); border-color: var(--accent); font-weight: 600; }
 .trail { margin-left: auto; gap: 0.45rem; align-items: center; font-size: 0.875rem; }
 .trail a { color: var(--accent); text-decoration: underline; }
-.aside { display: flex; flex-wrap: wrap; gap: 0.25rem 0.9rem; align-items: center; font-size: 0.875rem; }
+.aside { display: flex; flex-wrap: wrap; gap: 0.25rem 0.7rem; align-items: center; font-size: 0.875rem; }
 .find { margin-left: auto; }
 .live { color: var(--soft); }
 .quiet { background: none; border: 0; color: var(--accent); padding: 0.35rem 0; }
+.reads { margin: 0; padding: 0.35rem clamp(1rem, 3vw, 2rem); background: var(--care-soft); font-size: 0.9rem; }
 main { padding: 1.2rem clamp(1rem, 3vw, 2rem) 3rem; max-width: 1500px; margin: 0 auto; outline: none; }
 @media (max-width: 620px) {
   .bar { gap: 0.1rem 0.8rem; padding-block: 0.35rem; flex-wrap: wrap; }

@@ -39,6 +39,8 @@ export type Overview = Schemas['OverviewTold']
 export type BerthRow = Schemas['BerthRow']
 export type Line = Schemas['LineTold']
 export type Person = Schemas['PersonTold']
+export type Me = Schemas['MeTold']
+export type Right = Schemas['Right']
 export type Finding = Schemas['FindingTold']
 export type Change = Schemas['ChangeTold']
 export type Step = Schemas['StepTold']
@@ -69,12 +71,29 @@ export class Problem extends Error {
     readonly status: number,
     readonly remedy: string,
     detail: string,
+    readonly code = '',
   ) {
     super(detail)
   }
 }
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
+
+/** The ETag of what was read last, by path. */
+const tags = new Map<string, string>()
+api.use({
+  onResponse({ request, response }) {
+    const tag = response.headers.get('etag')
+    if (request.method === 'GET' && response.ok && tag) tags.set(new URL(request.url).pathname, tag)
+  },
+})
+
+/** The condition of a change: what is read at a path now. Taken when someone begins to edit, it has the change refused (412)
+ * where somebody else was quicker. */
+export function asRead(path: string): { 'If-Match'?: string } {
+  const tag = tags.get(path)
+  return tag ? { 'If-Match': tag } : {}
+}
 
 interface Answer<T> {
   data?: T
@@ -92,7 +111,7 @@ export async function told<T>(asked: Promise<Answer<T>>): Promise<T> {
   }
   if (!answer.response.ok) {
     const problem = answer.error as Partial<ProblemDocument> | undefined
-    throw new Problem(answer.response.status, problem?.remedy ?? '', problem?.detail ?? `The desk answered ${answer.response.status}.`)
+    throw new Problem(answer.response.status, problem?.remedy ?? '', problem?.detail ?? `The desk answered ${answer.response.status}.`, problem?.code)
   }
   return answer.data as T
 }

@@ -7,6 +7,9 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true, title: 'Sign in' } },
+    { path: '/welcome', component: () => import('./pages/Welcome.vue'), meta: { open: true, title: 'Choose a password' } },
+    { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },
+    { path: '/account', component: () => import('./pages/Account.vue'), meta: { title: 'Your account' } },
     { path: '/', component: () => import('./pages/Overview.vue'), meta: { title: 'Today' } },
     { path: '/apps', component: () => import('./pages/Apps.vue'), meta: { title: 'Apps' } },
     { path: '/words', component: () => import('./pages/Words.vue'), meta: { title: 'Words' } },
@@ -45,6 +48,7 @@ export const router = createRouter({
 router.beforeEach(async (to) => {
   if (to.meta.open) return true
   await session.load()
+  if (session.person.value?.second_factor_demanded) return to.path === '/account' ? true : '/account'
   return session.person.value ? true : { path: '/sign-in', query: { next: to.fullPath } }
 })
 

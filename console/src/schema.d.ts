@@ -41,6 +41,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/access-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rules
+         * @description What the owners demand of everybody.
+         */
+        get: operations["people-rules"];
+        /**
+         * Set Rules
+         * @description Demand a second factor of everybody who signs in by password, or no longer.
+         */
+        put: operations["people-set_rules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/apps": {
         parameters: {
             query?: never;
@@ -48,7 +72,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every */
+        /**
+         * Every
+         * @description The apps that you reach, by title.
+         */
         get: operations["apps-every"];
         put?: never;
         /** Register */
@@ -1566,7 +1593,8 @@ export interface paths {
         head?: never;
         /**
          * Change Leg
-         * @description Change a leg's build, ladder or conditions.
+         * @description Change a leg's build, ladder or conditions. Once it was handed in, that may bring it to people, and can wait for a
+         *     second person.
          */
         patch: operations["releases-change_leg"];
         trace?: never;
@@ -1742,7 +1770,8 @@ export interface paths {
         put?: never;
         /**
          * Steer
-         * @description Advance, pause, resume, halt, finish or withdraw: at one store or wherever it is possible.
+         * @description Advance, pause, resume, halt, finish or withdraw: at one store or wherever it is possible. All but pausing and halting
+         *     takes the right to steer.
          */
         post: operations["releases-steer"];
         delete?: never;
@@ -1999,6 +2028,26 @@ export interface paths {
          * @description Change what the reviewers of an app are told at a store; what is left out stays.
          */
         patch: operations["reviewing-change_brief"];
+        trace?: never;
+    };
+    "/v1/apps/{app}/second-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Rule
+         * @description Have what brings releases of an app to people wait for a second person, or no longer. Halts and pauses never wait.
+         */
+        put: operations["second-person-set_rule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/v1/apps/{app}/signing": {
@@ -2603,7 +2652,7 @@ export interface paths {
         };
         /**
          * Deliveries
-         * @description The latest deliveries, newest first.
+         * @description The latest deliveries to you, newest first; who manages people sees everybody's.
          */
         get: operations["notices-deliveries"];
         put?: never;
@@ -2744,7 +2793,7 @@ export interface paths {
         };
         /**
          * Every
-         * @description The freezes that were set and not ended.
+         * @description The freezes that were set and not ended, and that hold any app that you reach.
          */
         get: operations["freezes-every"];
         put?: never;
@@ -2790,7 +2839,7 @@ export interface paths {
         put?: never;
         /**
          * Halt All
-         * @description Halt every rollout of an app, of a platform, or of both together: one act for all stores.
+         * @description Halt every rollout of an app, of a platform, or of both together: one act for all stores. It is of the apps that you reach.
          */
         post: operations["releases-halt_all"];
         delete?: never;
@@ -2966,11 +3015,142 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Me */
-        get: operations["people-me"];
+        /**
+         * Me
+         * @description Who asks, and what they may do by this session or token.
+         */
+        get: operations["account-me"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Rename
+         * @description Correct your own name.
+         */
+        patch: operations["account-rename"];
+        trace?: never;
+    };
+    "/v1/me/endings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Others
+         * @description End all your sessions but the one that asks; your tokens stay.
+         */
+        post: operations["account-end_others"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Password
+         * @description Change your password; your other sessions end, your tokens stay.
+         */
+        put: operations["account-change_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/me/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Confirm Factor
+         * @description Put the second factor into force by a code of it; your other sessions end. The recovery codes are shown this once.
+         */
+        put: operations["account-confirm_factor"];
+        /**
+         * Begin Factor
+         * @description Begin to set up a second factor: what your authenticator is told. It is in force once a code of it was given.
+         */
+        post: operations["account-begin_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/me/second-factor/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drop Factor
+         * @description Drop your second factor; refused while the desk demands one.
+         */
+        post: operations["account-drop_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Own Sessions
+         * @description Your console sessions, the newest first.
+         */
+        get: operations["account-own_sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/me/sessions/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Session
+         * @description End one of your sessions at once.
+         */
+        delete: operations["account-end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3005,7 +3185,7 @@ export interface paths {
         };
         /**
          * Look Over
-         * @description Every app at every store: what is live, what is under way, what needs a person.
+         * @description Every app that you reach at every store: what is live, what is under way, what needs a person.
          */
         get: operations["watching-look_over"];
         put?: never;
@@ -3080,6 +3260,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/password-resets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reset
+         * @description Mail a link for a new password, if someone here has this address; the answer is the same if not.
+         */
+        post: operations["account-reset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/people": {
         parameters: {
             query?: never;
@@ -3089,11 +3289,179 @@ export interface paths {
         };
         /**
          * Every
-         * @description Everybody who works at this desk, by name.
+         * @description Everybody who works at this desk, by name; with addresses for those who manage people, and what they may do in the apps that you reach.
          */
         get: operations["people-every"];
         put?: never;
+        /**
+         * Invite
+         * @description Invite a person: a link by which they choose a password leaves by mail, or is in this answer.
+         */
+        post: operations["people-invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/people/{person_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Rename
+         * @description Correct a name.
+         */
+        patch: operations["people-rename"];
+        trace?: never;
+    };
+    "/v1/people/{person_id}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Access
+         * @description A person's sessions and tokens.
+         */
+        get: operations["people-access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/people/{person_id}/endings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Access
+         * @description End every session and token of a person at once; they may sign in again.
+         */
+        post: operations["people-end_access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/people/{person_id}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Allow
+         * @description Say what a person may do; it holds from their next request on.
+         */
+        put: operations["people-allow"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/people/{person_id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Link
+         * @description A new link by which a person chooses a password: an invitation once more, or for a password that was forgotten.
+         */
+        post: operations["people-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/people/{person_id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove
+         * @description End a person's access for good. Their lines stay in the logbook.
+         */
+        post: operations["people-remove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/people/{person_id}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Factor
+         * @description Drop the second factor of a person who has lost the device.
+         */
+        delete: operations["people-drop_factor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/personal-links/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Link
+         * @description What a link from a mail is for.
+         */
+        get: operations["account-link"];
+        put?: never;
+        /**
+         * Choose
+         * @description Choose a password by a link; it works once.
+         */
+        post: operations["account-choose"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3154,6 +3522,66 @@ export interface paths {
         get: operations["pictures-fetch_small"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description What waits for a second person in the apps that you reach, the oldest first.
+         */
+        get: operations["second-person-every"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/proposals/{proposal}/agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree
+         * @description Agree as the second person; it is done with that.
+         */
+        post: operations["second-person-agree"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/proposals/{proposal}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drop
+         * @description Drop what was asked; it is not done.
+         */
+        post: operations["second-person-drop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3404,7 +3832,67 @@ export interface paths {
          * Sign In
          * @description Begin a console session; its secret travels in a cookie that scripts cannot read.
          */
-        post: operations["people-sign_in"];
+        post: operations["account-sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sign-in/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * To Provider
+         * @description Go to the company's identity provider.
+         */
+        get: operations["account-to_provider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sign-in/provider/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * From Provider
+         * @description Come back from the identity provider; what went wrong stands on the sign-in page.
+         */
+        get: operations["account-from_provider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sign-in/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ways
+         * @description How people sign in here besides by password.
+         */
+        get: operations["account-ways"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3420,8 +3908,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign Out */
-        post: operations["people-sign_out"];
+        /**
+         * Sign Out
+         * @description End the console session that asks; a token that asks is revoked.
+         */
+        post: operations["account-sign_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3654,12 +4145,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Subscriptions */
+        /**
+         * Subscriptions
+         * @description Your subscriptions; who manages people sees everybody's.
+         */
         get: operations["notices-subscriptions"];
         put?: never;
         /**
          * Subscribe
          * @description Subscribe by mail or signed webhook; the secret of a webhook is in this answer only.
+         *
+         *     Notices come of the apps that you reach, now and later. A webhook takes the right to arrange the desk.
          */
         post: operations["notices-subscribe"];
         delete?: never;
@@ -3852,16 +4348,16 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tokens
+         * Own Tokens
          * @description Your own tokens.
          */
-        get: operations["people-tokens"];
+        get: operations["account-own_tokens"];
         put?: never;
         /**
          * Make Token
-         * @description Make a token; its value is in this answer and nowhere else.
+         * @description Make a token; its value is in this answer and nowhere else. One that a token makes ends with it.
          */
-        post: operations["people-make_token"];
+        post: operations["account-make_token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3878,8 +4374,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Revoke Token */
-        delete: operations["people-revoke_token"];
+        /**
+         * Revoke Token
+         * @description Revoke a token at once, with those that it made. Who manages people may revoke anyone's.
+         */
+        delete: operations["account-revoke_token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4059,6 +4558,29 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AccessRulesTold */
+        AccessRulesTold: {
+            /**
+             * Second Factor
+             * @description demanded of everybody who signs in by password
+             */
+            second_factor: boolean;
+        };
+        /** AccessRulesWanted */
+        AccessRulesWanted: {
+            /** Second Factor */
+            second_factor: boolean;
+        };
+        /**
+         * AccessTold
+         * @description A person's sessions and tokens.
+         */
+        AccessTold: {
+            /** Sessions */
+            sessions: components["schemas"]["SessionTold"][];
+            /** Tokens */
+            tokens: components["schemas"]["TokenTold"][];
+        };
         /** AgainTold */
         AgainTold: {
             /**
@@ -4203,6 +4725,11 @@ export interface components {
              * @description out of use since; nothing new begins with it
              */
             retired_at: string | null;
+            /**
+             * Second Person
+             * @description what brings its releases to people waits for a second person
+             */
+            second_person: boolean;
             /** Title */
             title: string;
         };
@@ -4243,6 +4770,12 @@ export interface components {
              */
             places: string[];
         };
+        /**
+         * AskedAct
+         * @description What a second person can be asked to agree to.
+         * @enum {string}
+         */
+        AskedAct: "hand in" | "go-ahead" | "steer" | "change a leg";
         /** AttachWanted */
         AttachWanted: {
             /**
@@ -4912,6 +5445,11 @@ export interface components {
              */
             ticked: boolean | null;
         };
+        /** ChosenWanted */
+        ChosenWanted: {
+            /** Password */
+            password: string;
+        };
         /** ClearWanted */
         ClearWanted: {
             /**
@@ -5009,6 +5547,11 @@ export interface components {
             summary: string;
             /** Tickets */
             tickets: string[];
+        };
+        /** CodeWanted */
+        CodeWanted: {
+            /** Code */
+            code: string;
         };
         /** CohortChange */
         CohortChange: {
@@ -5664,6 +6207,23 @@ export interface components {
              * @description none: every connected store
              */
             store?: string | null;
+        };
+        /** DropWanted */
+        DropWanted: {
+            /** Reason */
+            reason: string;
+        };
+        /** EndedTold */
+        EndedTold: {
+            /** Sessions */
+            sessions: number;
+            /** Tokens */
+            tokens: number;
+        };
+        /** EndingWanted */
+        EndingWanted: {
+            /** Reason */
+            reason: string;
         };
         /** EvidencePoint */
         EvidencePoint: {
@@ -6508,6 +7068,32 @@ export interface components {
             /** Version */
             version: string | null;
         };
+        /** GrantTold */
+        GrantTold: {
+            /**
+             * Apps
+             * @description none: all apps
+             */
+            apps: string[] | null;
+            role: components["schemas"]["Role"];
+        };
+        /**
+         * GrantWanted
+         * @description A role, for all apps or for those named.
+         */
+        GrantWanted: {
+            /**
+             * Apps
+             * @description none: all apps, those to come included
+             */
+            apps?: string[] | null;
+            role: components["schemas"]["Role"];
+        };
+        /** GrantsWanted */
+        GrantsWanted: {
+            /** Grants */
+            grants: components["schemas"]["GrantWanted"][];
+        };
         /**
          * GroupTold
          * @description Crashes that are the same by their fingerprint.
@@ -7108,6 +7694,11 @@ export interface components {
             /** Trouble */
             trouble: string | null;
         };
+        /** InvitedTold */
+        InvitedTold: {
+            link: components["schemas"]["LinkMade"];
+            person: components["schemas"]["PersonTold"];
+        };
         /**
          * ItemTold
          * @description One item of a submission.
@@ -7575,6 +8166,53 @@ export interface components {
             who: string;
         };
         /**
+         * LinkKind
+         * @description What a link is for.
+         * @enum {string}
+         */
+        LinkKind: "welcome" | "reset";
+        /**
+         * LinkMade
+         * @description A link by which a person chooses a password.
+         */
+        LinkMade: {
+            /**
+             * Address
+             * @description shown this once; none: it leaves by mail
+             */
+            address: string | null;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            kind: components["schemas"]["LinkKind"];
+        };
+        /**
+         * LinkTold
+         * @description What a link is for, to whoever holds it.
+         */
+        LinkTold: {
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            kind: components["schemas"]["LinkKind"];
+            /** Name */
+            name: string;
+            /** Shortest Password */
+            shortest_password: number;
+        };
+        /** LinkWanted */
+        LinkWanted: {
+            /**
+             * By Mail
+             * @default true
+             */
+            by_mail: boolean;
+        };
+        /**
          * LiveAt
          * @description Another leg of the release has to be seen live at a share of people.
          */
@@ -7877,6 +8515,47 @@ export interface components {
              * @description the store's own
              */
             words: string;
+        };
+        /**
+         * MeTold
+         * @description The one who asks, with what they may do by this session or token.
+         */
+        MeTold: {
+            /**
+             * By Password
+             * @description signs in by a password; else by the company's identity provider alone
+             */
+            by_password: boolean;
+            /**
+             * Email
+             * @description none: only those who manage people see it, or the person was removed
+             */
+            email: string | null;
+            /** Grants */
+            grants: components["schemas"]["GrantTold"][];
+            /** Id */
+            id: string;
+            /**
+             * Invited
+             * @description was invited, and has not chosen a password yet
+             */
+            invited: boolean;
+            /**
+             * May
+             * @description the same in words
+             */
+            may: string;
+            /** Name */
+            name: string;
+            /** Rights */
+            rights: components["schemas"]["ReachTold"][];
+            /** Second Factor */
+            second_factor: boolean;
+            /**
+             * Second Factor Demanded
+             * @description nothing else is open before one is set up
+             */
+            second_factor_demanded: boolean;
         };
         /**
          * MemberTold
@@ -8403,6 +9082,13 @@ export interface components {
              */
             version: string;
         };
+        /** PasswordWanted */
+        PasswordWanted: {
+            /** Current */
+            current: string;
+            /** New */
+            new: string;
+        };
         /** PastTold */
         PastTold: {
             /**
@@ -8418,12 +9104,49 @@ export interface components {
          * @enum {string}
          */
         PeopleGet: "highest number" | "latest placed" | "own choice";
+        /** PersonChange */
+        PersonChange: {
+            /** Name */
+            name: string;
+        };
         /** PersonTold */
         PersonTold: {
-            /** Email */
-            email: string;
+            /**
+             * Email
+             * @description none: only those who manage people see it, or the person was removed
+             */
+            email: string | null;
+            /** Grants */
+            grants: components["schemas"]["GrantTold"][];
             /** Id */
             id: string;
+            /**
+             * Invited
+             * @description was invited, and has not chosen a password yet
+             */
+            invited: boolean;
+            /**
+             * May
+             * @description the same in words
+             */
+            may: string;
+            /** Name */
+            name: string;
+            /** Second Factor */
+            second_factor: boolean;
+        };
+        /** PersonWanted */
+        PersonWanted: {
+            /**
+             * By Mail
+             * @description mail the invitation; else its link is in this answer, shown this once
+             * @default true
+             */
+            by_mail: boolean;
+            /** Email */
+            email: string;
+            /** Grants */
+            grants: components["schemas"]["GrantWanted"][];
             /** Name */
             name: string;
         };
@@ -9002,6 +9725,11 @@ export interface components {
              */
             to?: string | null;
         };
+        /** ProofWanted */
+        ProofWanted: {
+            /** Password */
+            password: string;
+        };
         /** ProposalTold */
         ProposalTold: {
             /** App */
@@ -9108,6 +9836,18 @@ export interface components {
             title: string;
         };
         /**
+         * ReachTold
+         * @description For which apps a right is held.
+         */
+        ReachTold: {
+            /**
+             * Apps
+             * @description none: all apps
+             */
+            apps: string[] | null;
+            right: components["schemas"]["Right"];
+        };
+        /**
          * ReadinessTold
          * @description The sheets of a release at all its places; without a release, at every store that carries the app.
          */
@@ -9199,6 +9939,14 @@ export interface components {
             /** Why */
             why: string;
         };
+        /** RecoveryTold */
+        RecoveryTold: {
+            /**
+             * Codes
+             * @description each works once, in place of a code; shown this once
+             */
+            codes: string[];
+        };
         /** RegisterTold */
         RegisterTold: {
             /** Devices */
@@ -9264,16 +10012,6 @@ export interface components {
             };
             /** Version */
             version: string;
-        };
-        /** RemovalWanted */
-        RemovalWanted: {
-            /**
-             * Reason
-             * @default
-             */
-            reason: string;
-            /** Testers */
-            testers: string[];
         };
         /** ReplaceWanted */
         ReplaceWanted: {
@@ -9580,6 +10318,11 @@ export interface components {
              */
             stores?: string[];
         };
+        /** ResetWanted */
+        ResetWanted: {
+            /** Email */
+            email: string;
+        };
         /**
          * RetentionRule
          * @description Keep the newest builds of each platform, and what is younger; all else may go unless it is in use.
@@ -9624,6 +10367,18 @@ export interface components {
             /** Taken At */
             taken_at: string | null;
         };
+        /**
+         * Right
+         * @description A kind of act. What each one means to people stands in ``TOLD``.
+         * @enum {string}
+         */
+        Right: "who" | "account" | "see-builds" | "see" | "see-testers" | "subscribe" | "hand-in" | "hand-out" | "report" | "enter-counts" | "fetch-files" | "keep-testers" | "prepare" | "stop" | "steer" | "arrange-apps" | "arrange-desk" | "manage-people";
+        /**
+         * Role
+         * @description A set of rights with a name.
+         * @enum {string}
+         */
+        Role: "reader" | "testers-keeper" | "release-manager" | "owner" | "build-server";
         /**
          * RolloutEvent
          * @enum {string}
@@ -9840,6 +10595,14 @@ export interface components {
              */
             trouble: string | null;
         };
+        /** SecondPersonWanted */
+        SecondPersonWanted: {
+            /**
+             * Demanded
+             * @description acts by which releases of this app reach people wait for a second person
+             */
+            demanded: boolean;
+        };
         /** SendTextsWanted */
         SendTextsWanted: {
             /**
@@ -9873,6 +10636,60 @@ export interface components {
             store: string;
             /** Store Title */
             store_title: string;
+        };
+        /**
+         * SessionTold
+         * @description A console session.
+         */
+        SessionTold: {
+            /**
+             * Agent
+             * @description the browser, as it calls itself
+             */
+            agent: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Id */
+            id: string;
+            /**
+             * Place
+             * @description the address it came from
+             */
+            place: string;
+            /**
+             * This
+             * @description the one that asks
+             */
+            this: boolean;
+        };
+        /**
+         * SetupTold
+         * @description What an authenticator is told; it is in force once a code of it was given.
+         */
+        SetupTold: {
+            /**
+             * Address
+             * @description the same as an otpauth address
+             */
+            address: string;
+            /**
+             * Picture
+             * @description the address as a QR code (SVG, as a data address)
+             */
+            picture: string;
+            /**
+             * Secret
+             * @description base32, for typing it in
+             */
+            secret: string;
         };
         /**
          * Share
@@ -11214,14 +12031,20 @@ export interface components {
             id: string;
             /** Label */
             label: string;
+            /**
+             * Made By
+             * @description the token that made it, with which it ends
+             */
+            made_by: string | null;
             /** Revoked At */
             revoked_at: string | null;
+            role: components["schemas"]["Role"] | null;
         };
         /** TokenWanted */
         TokenWanted: {
             /**
              * Apps
-             * @description a build server's: only what builds of these apps need
+             * @description hold it to these apps; none: all that you reach
              */
             apps?: string[];
             /**
@@ -11234,6 +12057,8 @@ export interface components {
              * @description where it is used, such as 'build server'
              */
             label: string;
+            /** @description hold it to a role; none: what you may do, or with apps a build server */
+            role?: components["schemas"]["Role"] | null;
         };
         /**
          * TopicTold
@@ -11741,6 +12566,35 @@ export interface components {
              */
             rounds: number;
         };
+        /** WaitingActTold */
+        WaitingActTold: {
+            /** App */
+            app: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Asked By */
+            asked_by: string;
+            /** Id */
+            id: string;
+            kind: components["schemas"]["AskedAct"];
+            /**
+             * Mine
+             * @description you asked for it, so another person has to agree
+             */
+            mine: boolean;
+            /** Said */
+            said: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** Version */
+            version: string;
+        };
         /**
          * WatchTold
          * @description What a guard says of one rollout.
@@ -11800,6 +12654,19 @@ export interface components {
          * @enum {string}
          */
         Watched: "people who met a crash" | "sessions that crashed" | "hangs" | "ratings" | "uptake";
+        /**
+         * WayInTold
+         * @description How people sign in here.
+         */
+        WayInTold: {
+            /**
+             * Provider
+             * @description the name of the company's identity provider; none: by password alone
+             */
+            provider: string | null;
+            /** Provider Address */
+            provider_address: string | null;
+        };
         /**
          * Who
          * @description Who may get an app.
@@ -11926,6 +12793,16 @@ export interface components {
              * @default
              */
             contact: string;
+        };
+        /** RemovalWanted */
+        restless_tide__wire__cohorts__RemovalWanted: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Testers */
+            testers: string[];
         };
         /**
          * SignInWanted
@@ -12087,8 +12964,25 @@ export interface components {
              */
             text: string;
         };
+        /** RemovalWanted */
+        restless_tide__wire__people__RemovalWanted: {
+            /**
+             * Erase
+             * @description the name too; the logbook then shows the pseudonym alone
+             * @default false
+             */
+            erase: boolean;
+            /** Reason */
+            reason: string;
+        };
         /** SignInWanted */
         restless_tide__wire__people__SignInWanted: {
+            /**
+             * Code
+             * @description of the second factor, where the person has one
+             * @default
+             */
+            code: string;
             /** Email */
             email: string;
             /** Password */
@@ -12113,8 +13007,27 @@ export interface components {
             sign_in?: components["schemas"]["restless_tide__wire__cohorts__SignInWanted"] | null;
         };
     };
-    responses: never;
-    parameters: never;
+    responses: {
+        /** @description What is wrong, where, and how to fix it (RFC 9457) */
+        Problem: {
+            headers: {
+                /** @description of this request, in the desk's log and in those of the stores */
+                "X-Request-Id"?: string;
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
+    parameters: {
+        /** @description the same act with the same key is done once, and answered the same for a day */
+        IdempotencyKey: string;
+        /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+        IfMatch: string;
+        /** @description the ETag of what is known; 304 where it is still so */
+        IfNoneMatch: string;
+    };
     requestBodies: never;
     headers: never;
     pathItems: never;
@@ -12139,15 +13052,7 @@ export interface operations {
                     "application/json": components["schemas"]["HealthTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-ready": {
@@ -12168,21 +13073,16 @@ export interface operations {
                     "application/json": components["schemas"]["ReadyTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
-    "apps-every": {
+    "people-rules": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -12191,27 +13091,100 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessRulesTold"];
+                };
+            };
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-set_rules": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccessRulesWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessRulesTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "apps-every": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["AppTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-register": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -12224,27 +13197,24 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12255,27 +13225,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-remove": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12290,21 +13268,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-change": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12325,21 +13300,18 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-open_berth": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12360,21 +13332,16 @@ export interface operations {
                     "application/json": components["schemas"]["BerthTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-berth": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -12386,27 +13353,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BerthDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-rename_berth": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -12428,21 +13403,18 @@ export interface operations {
                     "application/json": components["schemas"]["BerthTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-check_offer": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -12464,21 +13436,18 @@ export interface operations {
                     "application/json": components["schemas"]["OfferSheetTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-offer": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -12500,21 +13469,16 @@ export interface operations {
                     "application/json": components["schemas"]["BerthDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-standing_answers": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -12526,27 +13490,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StandingAnswerTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-forget_answer": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -12563,15 +13535,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-of_app": {
@@ -12585,7 +13549,10 @@ export interface operations {
                 after?: string | null;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12596,27 +13563,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BuildTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-enter": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12631,21 +13606,15 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BuildTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-one_of_app": {
@@ -12653,7 +13622,10 @@ export interface operations {
             query?: {
                 platform?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 build: string;
@@ -12665,27 +13637,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BuildTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "push-check": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12706,21 +13686,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-clear": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12741,21 +13718,16 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-of_app": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12766,27 +13738,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CohortTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-make": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -12801,27 +13781,24 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-detail": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -12833,27 +13810,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CohortDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-remove_cohort": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -12869,21 +13854,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-rename": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -12905,21 +13887,18 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-attach": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -12942,21 +13921,18 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-detach": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -12975,21 +13951,18 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-keep_brief": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13011,15 +13984,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-export": {
@@ -13043,15 +14008,7 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-take_list": {
@@ -13062,7 +14019,12 @@ export interface operations {
                 /** @description FIELD=HEADER, or FIELD=NUMBER */
                 column?: string[] | null;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13084,21 +14046,18 @@ export interface operations {
                     "application/json": components["schemas"]["ImportTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-set_join": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13120,21 +14079,18 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-pick": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13156,21 +14112,18 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-remove": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13179,7 +14132,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RemovalWanted"];
+                "application/json": components["schemas"]["restless_tide__wire__cohorts__RemovalWanted"];
             };
         };
         responses: {
@@ -13192,21 +14145,16 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-outlook": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13218,27 +14166,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["OutlookTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-retire": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13260,15 +14216,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-restore": {
@@ -13276,7 +14224,12 @@ export interface operations {
             query?: {
                 reason?: string;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13294,15 +14247,7 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-members": {
@@ -13314,7 +14259,10 @@ export interface operations {
                 after?: string;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13326,27 +14274,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["MemberTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-add_tester": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 cohort: string;
@@ -13362,21 +14318,15 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-groups": {
@@ -13384,7 +14334,10 @@ export interface operations {
             query?: {
                 build?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13395,27 +14348,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["GroupTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-add_device": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13430,27 +14391,26 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-remove_device": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 device: string;
@@ -13466,15 +14426,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-write_answers": {
@@ -13483,6 +14435,8 @@ export interface operations {
             header?: {
                 /** @description the revision of the one text as you read it; 0 for one that was not there */
                 "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
                 app: string;
@@ -13504,21 +14458,18 @@ export interface operations {
                     "application/json": components["schemas"]["QuestionsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-check": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13539,15 +14490,7 @@ export interface operations {
                     "application/json": components["schemas"]["StoreCheckTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "folders-fetch_folder": {
@@ -13571,21 +14514,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "folders-check_folder": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13606,21 +14546,18 @@ export interface operations {
                     "application/json": components["schemas"]["FolderCheckTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "folders-take_folder": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13641,21 +14578,16 @@ export interface operations {
                     "application/json": components["schemas"]["FolderTakenTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "goods-read_goods": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13666,21 +14598,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["GoodsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "goods-write_good": {
@@ -13689,6 +14624,8 @@ export interface operations {
             header?: {
                 /** @description the revision of the one text as you read it; 0 for one that was not there */
                 "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
                 app: string;
@@ -13712,21 +14649,18 @@ export interface operations {
                     "application/json": components["schemas"]["GoodsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "pictures-import_pictures": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13747,21 +14681,16 @@ export interface operations {
                     "application/json": components["schemas"]["PictureImportTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "pictures-read_pictures": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13772,21 +14701,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["PicturesTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "pictures-put_pictures": {
@@ -13795,6 +14727,8 @@ export interface operations {
             header?: {
                 /** @description the revision of the set as you read it; 0 for one that was not there */
                 "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
                 app: string;
@@ -13819,21 +14753,16 @@ export interface operations {
                     "application/json": components["schemas"]["PicturesTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-read_questions": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13844,27 +14773,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["QuestionsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-send": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13885,21 +14822,18 @@ export interface operations {
                     "application/json": components["schemas"]["SendingTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-take_over": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13920,21 +14854,16 @@ export interface operations {
                     "application/json": components["schemas"]["TakenOverTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-read_texts": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -13945,21 +14874,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TextsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-write_texts": {
@@ -13968,6 +14900,8 @@ export interface operations {
             header?: {
                 /** @description the revision of the one text as you read it; 0 for one that was not there */
                 "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
                 app: string;
@@ -13991,21 +14925,18 @@ export interface operations {
                     "application/json": components["schemas"]["WrittenTextTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-drop_locale": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 locale: string;
@@ -14023,21 +14954,18 @@ export interface operations {
                     "application/json": components["schemas"]["TextsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-copy_locale": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 locale: string;
@@ -14059,21 +14987,16 @@ export interface operations {
                     "application/json": components["schemas"]["TextsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-app_expiries": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14084,21 +15007,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["AppExpiryTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-read": {
@@ -14112,7 +15038,10 @@ export interface operations {
                 since?: string | null;
                 until?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14123,27 +15052,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["GaugesTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-enter": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14164,21 +15101,18 @@ export interface operations {
                     "application/json": components["schemas"]["GaugesTaken"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-try_out": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14199,21 +15133,16 @@ export interface operations {
                     "application/json": components["schemas"]["GuardTrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-of_app": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14224,27 +15153,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["GuardTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-set_up": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14259,27 +15196,26 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["GuardTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-change": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 guard: string;
@@ -14301,21 +15237,18 @@ export interface operations {
                     "application/json": components["schemas"]["GuardTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-end": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 guard: string;
@@ -14335,15 +15268,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-put_file": {
@@ -14353,7 +15278,12 @@ export interface operations {
                 /** @description certificate, key, profile or other */
                 kind?: string;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 name: string;
@@ -14375,15 +15305,7 @@ export interface operations {
                     "application/json": components["schemas"]["LockerFileTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-take_out": {
@@ -14391,7 +15313,12 @@ export interface operations {
             query?: {
                 reason?: string;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 name: string;
@@ -14407,15 +15334,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-fetch_file": {
@@ -14437,15 +15356,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-every": {
@@ -14456,7 +15367,10 @@ export interface operations {
                 /** @description those that are settled, too */
                 settled?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14467,27 +15381,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["MatterTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-arrange": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 matter: string;
@@ -14509,21 +15431,18 @@ export interface operations {
                     "application/json": components["schemas"]["MatterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-decide": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 matter: string;
@@ -14545,15 +15464,7 @@ export interface operations {
                     "application/json": components["schemas"]["MatterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-next_numbers": {
@@ -14562,7 +15473,10 @@ export interface operations {
                 store?: string[] | null;
                 step?: components["schemas"]["Step"];
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14573,27 +15487,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ProposalTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-placement_sheet": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14614,21 +15536,18 @@ export interface operations {
                     "application/json": components["schemas"]["MoveSheetTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-place": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14649,21 +15568,18 @@ export interface operations {
                     "application/json": components["schemas"]["PlacedTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-promotion_sheet": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14684,21 +15600,18 @@ export interface operations {
                     "application/json": components["schemas"]["MoveSheetTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-promote": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14719,21 +15632,18 @@ export interface operations {
                     "application/json": components["schemas"]["PlacedTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "push-push_build": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14754,15 +15664,7 @@ export interface operations {
                     "application/json": components["schemas"]["PushTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-to_come": {
@@ -14772,7 +15674,10 @@ export interface operations {
                 /** @description when it is to go out; without it, its own date, or now */
                 on?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14783,21 +15688,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReadinessTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-of_app": {
@@ -14807,7 +15715,10 @@ export interface operations {
                 after?: string | null;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14818,27 +15729,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-draft": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -14853,27 +15772,24 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -14885,27 +15801,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-discard": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -14921,21 +15845,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-rename": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -14957,21 +15878,16 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-changed": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -14983,27 +15899,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ChangedTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15015,27 +15937,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CourseTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-fix": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15051,27 +15981,26 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "freezes-ask": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15093,21 +16022,18 @@ export interface operations {
                     "application/json": components["schemas"]["OverrideTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-give_go_ahead": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15129,21 +16055,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-take_back_go_ahead": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15165,21 +16088,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-add_leg": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15201,21 +16121,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-appeal": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15238,21 +16155,16 @@ export interface operations {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-threads": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15265,27 +16177,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-write": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15308,21 +16228,18 @@ export interface operations {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-received": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15345,21 +16262,18 @@ export interface operations {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-drop_leg": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15378,23 +16292,17 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-change_leg": {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of the release as you read it */
-                "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
                 app: string;
@@ -15418,21 +16326,16 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-note": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15445,21 +16348,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["NoteTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-look": {
@@ -15468,7 +16374,10 @@ export interface operations {
                 /** @description a store, or store/track; none: all of its places */
                 store?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15480,29 +16389,34 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["LookTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-write_notes": {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of the release as you read it */
-                "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
                 app: string;
@@ -15526,23 +16440,17 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-set_pace": {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of the release as you read it */
-                "if-match"?: string | null;
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
                 app: string;
@@ -15565,15 +16473,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "strips-picture": {
@@ -15600,15 +16500,7 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "dossier-of_release": {
@@ -15618,7 +16510,10 @@ export interface operations {
                 /** @description when it is to go out; without it, its own date, or now */
                 on?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15630,27 +16525,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReadinessTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-recall": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15672,21 +16575,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-tick": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15705,21 +16605,18 @@ export interface operations {
                     "application/json": components["schemas"]["CheckTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-steer": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15741,21 +16638,18 @@ export interface operations {
                     "application/json": components["schemas"]["SteeringTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-submit": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15777,21 +16671,16 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-watches": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15803,27 +16692,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["WatchTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-watch": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15836,27 +16731,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["WatchTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "guards-silence": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 version: string;
@@ -15879,21 +16782,18 @@ export interface operations {
                     "application/json": components["schemas"]["WatchTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-file": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -15908,27 +16808,24 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-reservations": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -15939,27 +16836,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReservationTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-reserve": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -15974,27 +16879,26 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ProposalTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-give_back": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 reservation: string;
@@ -16010,21 +16914,16 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-retention": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16035,27 +16934,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-set_retention": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16076,21 +16983,16 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-outlook": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16101,27 +17003,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["OutlookTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-retire": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16142,15 +17052,7 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "apps-restore": {
@@ -16158,7 +17060,12 @@ export interface operations {
             query?: {
                 reason?: string;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16175,15 +17082,7 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-message_file": {
@@ -16207,21 +17106,16 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-briefs": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16232,27 +17126,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BriefTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reviewing-change_brief": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -16274,21 +17176,48 @@ export interface operations {
                     "application/json": components["schemas"]["BriefTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            default: components["responses"]["Problem"];
+        };
+    };
+    "second-person-set_rule": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                app: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondPersonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["AppTold"];
                 };
             };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-register": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16299,27 +17228,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["RegisterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-declare": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16340,21 +17277,18 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-expect": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16375,21 +17309,18 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-hold": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16410,21 +17341,18 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "signing-replace": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16445,15 +17373,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReplacingTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-checks": {
@@ -16462,7 +17382,10 @@ export interface operations {
                 /** @description with what was ticked for this release */
                 version?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16473,27 +17396,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CheckTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-teach": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16514,21 +17445,18 @@ export interface operations {
                     "application/json": components["schemas"]["CheckTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "matters-end": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 check: string;
@@ -16548,15 +17476,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "strips-strip": {
@@ -16567,7 +17487,10 @@ export interface operations {
                 /** @description now, unless said */
                 until?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16578,21 +17501,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StripTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "strips-as_csv": {
@@ -16620,15 +17546,7 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "strips-as_png": {
@@ -16658,21 +17576,16 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-numbers": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16683,21 +17596,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BuildNumbersTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-people": {
@@ -16709,7 +17625,10 @@ export interface operations {
                 /** @description where they are, ISO 3166 */
                 country?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -16721,27 +17640,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["GotTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-rules": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16752,27 +17677,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TrackRuleTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-make_rule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16793,21 +17726,18 @@ export interface operations {
                     "application/json": components["schemas"]["TrackRuleTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-end_rule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 rule: string;
@@ -16827,21 +17757,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-rule_go_ahead": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 rule: string;
@@ -16863,21 +17790,18 @@ export interface operations {
                     "application/json": components["schemas"]["TrackRuleTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-rule_again": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 rule: string;
@@ -16899,21 +17823,16 @@ export interface operations {
                     "application/json": components["schemas"]["TrackRuleTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-board": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16924,27 +17843,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BoardTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-open_track": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -16965,21 +17892,16 @@ export interface operations {
                     "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -16992,27 +17914,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TrackTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-rename": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -17035,21 +17965,18 @@ export interface operations {
                     "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-clear": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -17072,21 +17999,18 @@ export interface operations {
                     "application/json": components["schemas"]["ClearedTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "tracks-close": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
                 store: string;
@@ -17109,21 +18033,18 @@ export interface operations {
                     "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-sheet": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -17144,15 +18065,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialSheetTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-of_app": {
@@ -17163,7 +18076,10 @@ export interface operations {
                 after?: string | null;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 app: string;
             };
@@ -17174,27 +18090,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TrialTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-open_trials": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 app: string;
             };
@@ -17215,21 +18139,16 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 build: string;
             };
@@ -17240,21 +18159,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BuildTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-compare": {
@@ -17263,7 +18185,10 @@ export interface operations {
                 /** @description the later build */
                 to: string;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 build: string;
             };
@@ -17274,27 +18199,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ComparisonTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-symbol_files": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 build: string;
             };
@@ -17305,21 +18236,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["SymbolFileTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-keep_symbols": {
@@ -17327,7 +18261,12 @@ export interface operations {
             query: {
                 name: string;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 build: string;
             };
@@ -17348,21 +18287,18 @@ export interface operations {
                     "application/json": components["schemas"]["SymbolFileTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-carry": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17375,27 +18311,24 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-clock": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17404,27 +18337,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ClockTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-move_clock": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17443,21 +18384,16 @@ export interface operations {
                     "application/json": components["schemas"]["ClockTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-consignment": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 consignment: string;
             };
@@ -17468,27 +18404,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ConsignmentTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-answer": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 consignment: string;
             };
@@ -17509,21 +18453,16 @@ export interface operations {
                     "application/json": components["schemas"]["ConsignmentTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "notices-deliveries": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17532,27 +18471,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["DeliveryTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "notices-send_again": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 delivery: string;
             };
@@ -17569,15 +18516,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "documents-keep": {
@@ -17586,7 +18525,12 @@ export interface operations {
                 /** @description such as permission.pdf */
                 name: string;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17599,21 +18543,15 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["DocumentTold-Output"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "documents-fetch": {
@@ -17635,15 +18573,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-drilled": {
@@ -17651,7 +18581,10 @@ export interface operations {
             query: {
                 order: string[];
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17660,27 +18593,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["DrillTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-drill": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17699,21 +18640,16 @@ export interface operations {
                     "application/json": components["schemas"]["DrillTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "freezes-overrides": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17722,27 +18658,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["OverrideTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "freezes-agree": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 override: string;
             };
@@ -17759,21 +18703,16 @@ export interface operations {
                     "application/json": components["schemas"]["OverrideTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "freezes-every": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17782,27 +18721,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["FreezeTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "freezes-set_freeze": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17821,21 +18768,18 @@ export interface operations {
                     "application/json": components["schemas"]["FreezeTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "freezes-end": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 freeze: string;
             };
@@ -17854,21 +18798,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "releases-halt_all": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17887,21 +18828,18 @@ export interface operations {
                     "application/json": components["schemas"]["HaltsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-send_again": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 invitation: string;
             };
@@ -17918,21 +18856,16 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "ladders-every": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -17941,27 +18874,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["LadderTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "ladders-set_ladder": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 ladder: string;
             };
@@ -17982,21 +18923,18 @@ export interface operations {
                     "application/json": components["schemas"]["LadderTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "ladders-drop": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 ladder: string;
             };
@@ -18015,15 +18953,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-live": {
@@ -18046,18 +18976,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangeTold"];
+                    "text/event-stream": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-lines": {
@@ -18076,7 +18998,10 @@ export interface operations {
                 since?: string | null;
                 until?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18085,21 +19010,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["LineTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-export": {
@@ -18130,21 +19058,16 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-verification": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18153,27 +19076,100 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["VerificationTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-me": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeTold"];
+                };
+            };
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-rename": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["MeTold"];
                 };
             };
+            default: components["responses"]["Problem"];
         };
     };
-    "people-me": {
+    "account-end_others": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18185,18 +19181,187 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonTold"];
+                    "application/json": components["schemas"]["EndedTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-change_password": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-confirm_factor": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["RecoveryTold"];
                 };
             };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-begin_factor": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-drop_factor": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-own_sessions": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionTold"][];
+                };
+            };
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-end_session": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                session_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
         };
     };
     "strips-live": {
@@ -18209,7 +19374,10 @@ export interface operations {
                 /** @description only what is offered there (ISO 3166 alpha-2) */
                 country?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18218,27 +19386,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["LiveTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-look_over": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18247,27 +19421,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["OverviewTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-package": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 sha256: string;
             };
@@ -18278,21 +19458,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Facts"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-package_known": {
@@ -18315,15 +19498,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-package_file": {
@@ -18344,15 +19519,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "builds-package_icon": {
@@ -18373,21 +19540,41 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResetWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": unknown;
                 };
             };
+            default: components["responses"]["Problem"];
         };
     };
     "people-every": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18396,27 +19583,340 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["PersonTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-invite": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitedTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-rename": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["PersonTold"];
                 };
             };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-access": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessTold"];
+                };
+            };
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-end_access": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndingWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndedTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-allow": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantsWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkMade"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-remove": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["restless_tide__wire__people__RemovalWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "people-drop_factor": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                person_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of the link in the mail */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-choose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of the link in the mail */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
         };
     };
     "pictures-keep": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18429,21 +19929,15 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["PictureFileTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "pictures-fetch": {
@@ -18465,15 +19959,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "pictures-fetch_small": {
@@ -18495,21 +19981,109 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            default: components["responses"]["Problem"];
+        };
+    };
+    "second-person-every": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["WaitingActTold"][];
                 };
             };
+            /** @description It is as it was */
+            304: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "second-person-agree": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                proposal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "second-person-drop": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                proposal: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DropWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-decide_all": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18528,15 +20102,7 @@ export interface operations {
                     "application/json": components["schemas"]["DecidedTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-listed": {
@@ -18555,7 +20121,10 @@ export interface operations {
                 after?: string | null;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18564,21 +20133,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReportTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-counts": {
@@ -18591,7 +20163,10 @@ export interface operations {
                 group?: string | null;
                 text?: string;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18600,6 +20175,8 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -18608,15 +20185,16 @@ export interface operations {
                     };
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-export": {
@@ -18643,21 +20221,16 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 report: string;
             };
@@ -18668,27 +20241,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-decide": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 report: string;
             };
@@ -18709,21 +20290,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-add_picture": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 report: string;
             };
@@ -18744,15 +20322,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-picture": {
@@ -18774,21 +20344,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-reply": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 report: string;
             };
@@ -18809,21 +20376,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reports-set_ticket": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 report: string;
             };
@@ -18844,15 +20408,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "reviews-figures": {
@@ -18864,7 +20420,10 @@ export interface operations {
                 /** @description only at this store */
                 store?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18873,21 +20432,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["FiguresTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "watching-found": {
@@ -18896,7 +20458,10 @@ export interface operations {
                 /** @description all of these words */
                 text: string;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18905,24 +20470,27 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["FoundTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
-    "people-sign_in": {
+    "account-sign_in": {
         parameters: {
             query?: never;
             header?: never;
@@ -18944,21 +20512,84 @@ export interface operations {
                     "application/json": components["schemas"]["PersonTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-to_provider": {
+        parameters: {
+            query?: {
+                next?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            303: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
-    "people-sign_out": {
+    "account-from_provider": {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-ways": {
         parameters: {
             query?: never;
             header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayInTold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    "account-sign_out": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18971,15 +20602,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "steps-every": {
@@ -18987,7 +20610,10 @@ export interface operations {
             query?: {
                 state?: "waiting" | "settled";
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -18996,27 +20622,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StepTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "steps-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 step: string;
             };
@@ -19027,27 +20659,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "steps-settle": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 step: string;
             };
@@ -19068,21 +20708,18 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "steps-undo": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 step: string;
             };
@@ -19103,21 +20740,16 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-every": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19126,27 +20758,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-connect": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19159,27 +20799,24 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-key_steps": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19188,27 +20825,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["KeyStepsTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 store: string;
             };
@@ -19219,27 +20862,33 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-outlook": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 store: string;
             };
@@ -19250,27 +20899,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["OutlookTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-disconnect": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 store: string;
             };
@@ -19291,15 +20948,7 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-pushed": {
@@ -19325,21 +20974,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-rotate": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 store: string;
             };
@@ -19356,21 +21002,18 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "stores-try_untaken": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 store: string;
             };
@@ -19387,21 +21030,16 @@ export interface operations {
                     "application/json": components["schemas"]["RetriedTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "notices-subscriptions": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19410,27 +21048,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["SubscriptionTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "notices-subscribe": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19443,27 +21089,26 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["SubscriptionTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "notices-end": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 subscription: string;
             };
@@ -19478,21 +21123,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "notices-try_out": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 subscription: string;
             };
@@ -19509,15 +21151,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-every_tester": {
@@ -19528,7 +21162,10 @@ export interface operations {
                 after?: string;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19537,27 +21174,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TesterTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-enter": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19570,21 +21215,15 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-count": {
@@ -19592,7 +21231,10 @@ export interface operations {
             query?: {
                 text?: string;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19601,21 +21243,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-export_testers": {
@@ -19638,15 +21283,7 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-take_list_of_testers": {
@@ -19656,7 +21293,12 @@ export interface operations {
                 skip_bad?: boolean;
                 column?: string[] | null;
             };
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19675,21 +21317,16 @@ export interface operations {
                     "application/json": components["schemas"]["ImportTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 tester: string;
             };
@@ -19700,27 +21337,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-change": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 tester: string;
             };
@@ -19741,21 +21386,18 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-forget": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 tester: string;
             };
@@ -19776,21 +21418,18 @@ export interface operations {
                     "application/json": components["schemas"]["ForgottenTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "testing-remove_everywhere": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 tester: string;
             };
@@ -19811,21 +21450,16 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
-    "people-tokens": {
+    "account-own_tokens": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19834,27 +21468,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TokenTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
-    "people-make_token": {
+    "account-make_token": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -19867,27 +21509,26 @@ export interface operations {
             /** @description Successful Response */
             201: {
                 headers: {
+                    /** @description the address of what was made */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
-    "people-revoke_token": {
+    "account-revoke_token": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 token_id: string;
             };
@@ -19904,21 +21545,16 @@ export interface operations {
                     "application/json": components["schemas"]["TokenTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-one": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 trial: string;
             };
@@ -19929,27 +21565,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-close": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 trial: string;
             };
@@ -19970,21 +21614,18 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-again": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 trial: string;
             };
@@ -20005,15 +21646,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-of_trial": {
@@ -20024,7 +21657,10 @@ export interface operations {
                 after?: string;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path: {
                 trial: string;
             };
@@ -20035,27 +21671,35 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["InvitationTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-send_again_all": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 trial: string;
             };
@@ -20076,21 +21720,18 @@ export interface operations {
                     "application/json": components["schemas"]["AgainTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "trials-reopen": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the same act with the same key is done once, and answered the same for a day */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+                /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 trial: string;
             };
@@ -20111,15 +21752,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "uploads-unfinished": {
@@ -20127,7 +21760,10 @@ export interface operations {
             query?: {
                 sha256?: string | null;
             };
-            header?: never;
+            header?: {
+                /** @description the ETag of what is known; 304 where it is still so */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -20136,21 +21772,24 @@ export interface operations {
             /** @description Successful Response */
             200: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["UploadTold"][];
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
+            /** @description It is as it was */
+            304: {
                 headers: {
+                    /** @description of this answer, for If-Match and If-None-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
+            default: components["responses"]["Problem"];
         };
     };
     "uploads-begin": {
@@ -20159,7 +21798,7 @@ export interface operations {
             header: {
                 /** @description of the whole file, in bytes */
                 "Upload-Length": number;
-                /** @description sha256 and filename, each base64 */
+                /** @description filename, and sha256 so that it is found again after a cut, each base64 */
                 "Upload-Metadata"?: string;
                 /** @description 1.0.0 */
                 "Tus-Resumable"?: string | null;
@@ -20178,15 +21817,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "uploads-able": {
@@ -20205,15 +21836,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "uploads-give_up": {
@@ -20234,15 +21857,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "uploads-offset": {
@@ -20265,15 +21880,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
     "uploads-go_on": {
@@ -20305,15 +21912,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description What is wrong, where, and how to fix it (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            default: components["responses"]["Problem"];
         };
     };
 }

@@ -4,6 +4,7 @@ export const CONSIGNMENT_GOES_ON: readonly string[] = ["queued", "sending", "pro
 export const INVITATION_STATES = ["queued", "sent", "accepted", "installed", "bounced", "declined", "removed"] as const
 export const INVITATION_OF_MEMBERS: readonly string[] = ["queued", "sent", "accepted", "installed", "bounced", "declined"]
 export const INVITATION_SITS: readonly string[] = ["queued", "sent", "accepted", "installed", "bounced"]
+export const STOPPING: readonly string[] = ["pause", "halt"]
 export const LEG_LAUNCHED: readonly string[] = ["rising", "paused", "complete", "halted", "withdrawn", "superseded"]
 export const LEG_PART_WAY: readonly string[] = ["rising", "paused", "halted"]
 export const LEG_STOPPED: readonly string[] = ["halted", "withdrawn"]
@@ -35,8 +36,16 @@ export const COUNTED = {"people": "people active in the hour", "sessions": "sess
 export const BANDS = ["#4d9c97", "#c9b27c", "#7f9fb5", "#b58a7a", "#8fae7f", "#a593b8"] as const
 /** How a ladder is written. */
 export const LADDER_WRITTEN = "per cent @ hours to hold it, or @steady and hours: 5@24,20@steady12/2000,100"
+/** The kind of a change that says: load everything anew. */
+export const START_OVER = "start over"
+/** What each right means, in words. */
+export const RIGHTS = {"who": "see who is signed in", "account": "keep their own password, sessions and tokens", "see-builds": "see apps, builds and tracks", "see": "see releases, the dossier, statistics, stores and the logbook", "see-testers": "see testers, their addresses and what they send", "subscribe": "have notices sent", "hand-in": "send builds to stores, and reserve numbers", "hand-out": "give builds to cohorts and their tracks", "report": "file field reports", "enter-counts": "enter what a store counted", "fetch-files": "fetch the sealed signing files", "keep-testers": "keep testers, cohorts and field reports", "prepare": "prepare releases: texts, pictures, answers, notes", "stop": "pause and halt rollouts", "steer": "hand in to review, launch, raise, withdraw and promote; set guards", "arrange-apps": "register and retire apps, open their places at stores, keep their signing", "arrange-desk": "connect stores; set ladders and freezes", "manage-people": "invite people, change what they may do, end their access"} as const
+/** The roles of people, with the rights of each. */
+export const ROLES = {"reader": ["account", "see", "see-builds", "subscribe", "who"], "testers-keeper": ["account", "hand-out", "keep-testers", "report", "see", "see-builds", "see-testers", "subscribe", "who"], "release-manager": ["account", "arrange-apps", "arrange-desk", "enter-counts", "fetch-files", "hand-in", "hand-out", "keep-testers", "prepare", "report", "see", "see-builds", "see-testers", "steer", "stop", "subscribe", "who"], "owner": ["account", "arrange-apps", "arrange-desk", "enter-counts", "fetch-files", "hand-in", "hand-out", "keep-testers", "manage-people", "prepare", "report", "see", "see-builds", "see-testers", "steer", "stop", "subscribe", "who"]} as const
+/** What someone with a role is, in words. */
+export const ROLE_TOLD = {"reader": "a reader", "testers-keeper": "a testers' keeper", "release-manager": "a release manager", "owner": "an owner", "build-server": "a build server"} as const
 /** The longest that is taken: characters, months, hours, or counts. */
-export const LIMITS = {"locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000, "conditions": 10, "alternatives": 5, "people": 20}
+export const LIMITS = {"shortestPassword": 10, "code": 40, "line": 300, "locale": 35, "reference": 80, "goodName": 300, "goodText": 4000, "months": 24, "freezeName": 60, "ladderName": 60, "ladderText": 300, "hours": 8784.0, "counted": 1000000000000, "conditions": 10, "alternatives": 5, "people": 20}
 export const GLOSSARY: Readonly<Record<string, string>> = {
   "desk": "The whole service that a team works at: its records, its console and its connections to the stores.",
   "store": "One account at one store. It is reached through a gateway, or a person carries each step to it by hand.",

@@ -68,7 +68,7 @@ async function order(): Promise<void> {
           <p v-if="!sheet.findings.length && !sheet.consequences.length">✓ Nothing stands against it, and it can be changed back.</p>
           <label v-if="!sheet.findings.length">Why? It stands in the logbook. <input v-model="wish.reason" class="form-control form-control-sm" /></label>
         </div>
-        <div class="wide"><BButton type="submit" size="sm" variant="primary" :disabled="busy || unchanged">{{ sheet && !sheet.findings.length ? 'Order it' : 'What would it mean?' }}</BButton></div>
+        <div class="wide"><BButton data-needs="arrange-apps" type="submit" size="sm" variant="primary" :disabled="busy || unchanged">{{ sheet && !sheet.findings.length ? 'Order it' : 'What would it mean?' }}</BButton></div>
       </form>
       <details>
         <summary>The way to a launch here</summary>

@@ -38,12 +38,12 @@ const end = (check: string) => ended(() => told(api.POST('/v1/apps/{app}/standin
           <strong>{{ one.text }}</strong> <span class="soft small-print">{{ CHECK_KINDS[one.kind] }}</span>
           <form v-if="ending === one.id" class="row-gap" @submit.prevent="end(one.id)">
             <label class="row-gap">Why it ends <input v-model="form.reason" class="form-control form-control-sm" maxlength="300" required /></label>
-            <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">End it</BButton><BButton size="sm" variant="link" @click="ending = null">Cancel</BButton>
+            <BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">End it</BButton><BButton size="sm" variant="link" @click="ending = null">Cancel</BButton>
           </form>
           <div v-else class="row-gap">
-            <BButton v-if="one.kind === 'question' && !one.ticked" size="sm" variant="outline-primary" :disabled="doing.busy.value" :aria-label="`Yes: ${one.text}`" @click="tick(one.id)">Yes, for {{ version }}</BButton>
+            <BButton data-needs="prepare" v-if="one.kind === 'question' && !one.ticked" size="sm" variant="outline-primary" :disabled="doing.busy.value" :aria-label="`Yes: ${one.text}`" @click="tick(one.id)">Yes, for {{ version }}</BButton>
             <span v-else-if="one.ticked" class="small-print">yes, for {{ version }}</span>
-            <BButton size="sm" variant="link" :aria-label="`End the check: ${one.text}`" @click="((ending = one.id), (form.reason = ''))">End it</BButton>
+            <BButton data-needs="prepare" size="sm" variant="link" :aria-label="`End the check: ${one.text}`" @click="((ending = one.id), (form.reason = ''))">End it</BButton>
           </div>
         </div>
       </li>

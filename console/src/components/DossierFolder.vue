@@ -76,7 +76,7 @@ async function write(): Promise<void> {
     <div class="row-gap">
       <a class="btn btn-sm btn-outline-primary" :href="`${place}/folder`" download>Download it</a>
       <input ref="chooser" type="file" class="visually-hidden" webkitdirectory tabindex="-1" aria-label="A dossier folder" @change="choose" />
-      <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="chooser?.click()">Compare a folder</BButton>
+      <BButton data-needs="prepare" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="chooser?.click()">Compare a folder</BButton>
       <span v-for="store in stores" :key="store.store"><a class="small-print" :href="`${place}/folder?store=${store.store}`" download>What {{ store.store_title }} gets</a></span>
       <span v-if="doing.busy.value" class="soft" role="status">{{ under }}</span>
       <span v-else-if="said" role="status">✓ {{ said }}</span>
@@ -97,7 +97,7 @@ async function write(): Promise<void> {
         <h3>{{ store.store_title }} would say</h3>
         <ul class="plain-list"><li v-for="one in store.findings" :key="`${one.place} ${one.detail}`" :class="one.level === 'blocker' ? 'problem' : 'remark'">{{ one.level === 'blocker' ? '✕' : '▲' }} {{ one.detail }} <span class="soft small-print">{{ one.place }}</span></li></ul>
       </div>
-      <div class="row-gap"><BButton v-if="mine.length" size="sm" variant="primary" :disabled="doing.busy.value || !!both.length" @click="write">Write {{ mine.length === 1 ? 'that change' : `these ${mine.length} changes` }} here</BButton><BButton size="sm" variant="link" @click="found = null">Close</BButton></div>
+      <div class="row-gap"><BButton data-needs="prepare" v-if="mine.length" size="sm" variant="primary" :disabled="doing.busy.value || !!both.length" @click="write">Write {{ mine.length === 1 ? 'that change' : `these ${mine.length} changes` }} here</BButton><BButton data-needs="prepare" size="sm" variant="link" @click="found = null">Close</BButton></div>
     </div>
   </section>
 </template>

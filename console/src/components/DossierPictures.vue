@@ -61,7 +61,7 @@ onMounted(async () => {
           <span v-else-if="taker.set && taker.set.serves !== taker.rule.key" class="soft"> (those of {{ serving(taker) }} serve here)</span>
         </span>
         <span :class="{ problem: !taker.set && taker.rule.fewest && locale === first }">{{ locale === first || taker.set ? standing(taker) : `· shows those in ${first}` }}</span>
-        <BButton v-if="!only && !taker.own && special !== `${taker.store.store} ${taker.rule.key}`" size="sm" variant="link" @click="special = `${taker.store.store} ${taker.rule.key}`">Give it others</BButton>
+        <BButton data-needs="prepare" v-if="!only && !taker.own && special !== `${taker.store.store} ${taker.rule.key}`" size="sm" variant="link" @click="special = `${taker.store.store} ${taker.rule.key}`">Give it others</BButton>
         <span v-else />
         <p v-for="said in findings(taker, 'blocker')" :key="said" class="said problem">✕ {{ said }}</p>
         <p v-for="said in findings(taker, 'caution')" :key="said" class="said remark">▲ {{ said }}</p>

@@ -99,10 +99,10 @@ async function keepSpecial(): Promise<void> {
     </form>
     <div v-if="theirs && dirty" class="theirs" role="alert">
       <p><strong>{{ changedBy }} has changed this answer meanwhile.</strong> It is now: {{ worded(shape, answer) }}</p>
-      <div class="row-gap"><BButton size="sm" variant="outline-primary" @click="undo">Take that answer</BButton><BButton size="sm" variant="outline-primary" @click="settle">Keep mine, to save it over that</BButton></div>
+      <div class="row-gap"><BButton data-needs="prepare" size="sm" variant="outline-primary" @click="undo">Take that answer</BButton><BButton data-needs="prepare" size="sm" variant="outline-primary" @click="settle">Keep mine, to save it over that</BButton></div>
     </div>
     <p v-else-if="problem" class="problem" role="alert">✕ {{ problem.message }} {{ problem.remedy }}</p>
-    <div v-if="dirty" class="row-gap keep"><BButton size="sm" variant="primary" :disabled="busy || theirs" @click="keep">Save</BButton><BButton size="sm" variant="link" @click="undo">Undo the change</BButton></div>
+    <div v-if="dirty" class="row-gap keep"><BButton data-needs="prepare" size="sm" variant="primary" :disabled="busy || theirs" @click="keep">Save</BButton><BButton size="sm" variant="link" @click="undo">Undo the change</BButton></div>
     <ul class="plain-list takers">
       <li v-for="{ store, question } in takers" :key="store.store">
         <span class="who">{{ store.store_title }}</span>
@@ -114,11 +114,11 @@ async function keepSpecial(): Promise<void> {
         </span>
         <span>{{ dirty ? '◔ not saved' : standing(question) }}</span>
         <span class="soft lock">{{ later(question) ? `asked from ${later(question)} on` : question.lock || 'may change any time' }}</span>
-        <BButton v-if="!only && special?.store !== store.store" size="sm" variant="link" @click="special = { store: store.store, question, answer: (question.answer as Answer | null) }">{{ question.origin === 'own' ? 'Has its own answer' : 'Another answer here' }}</BButton>
+        <BButton data-needs="prepare" v-if="!only && special?.store !== store.store" size="sm" variant="link" @click="special = { store: store.store, question, answer: (question.answer as Answer | null) }">{{ question.origin === 'own' ? 'Has its own answer' : 'Another answer here' }}</BButton>
         <form v-if="special?.store === store.store" class="special" @submit.prevent="keepSpecial">
           <p>For {{ store.store_title }} alone: {{ special.question.text }}</p>
           <AnswerInput v-model="special.answer" :shape="special.question" :label="`For ${store.store_title} alone: ${special.question.text}`" :name="`own-${store.store}-${id}`" :disabled="busy" />
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy">Save for {{ store.store_title }}</BButton><BButton v-if="question.origin === 'own'" size="sm" variant="outline-primary" :disabled="busy" @click="((special.answer = null), keepSpecial())">As all others</BButton><BButton size="sm" variant="link" @click="special = null">Cancel</BButton></div>
+          <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="busy">Save for {{ store.store_title }}</BButton><BButton data-needs="prepare" v-if="question.origin === 'own'" size="sm" variant="outline-primary" :disabled="busy" @click="((special.answer = null), keepSpecial())">As all others</BButton><BButton size="sm" variant="link" @click="special = null">Cancel</BButton></div>
         </form>
         <details v-if="question.held !== null && question.answer !== null && !same(question.held as Answer, question.answer as Answer)" class="held"><summary>What {{ store.store_title }} holds</summary><blockquote>{{ worded(question, question.held as Answer) }}</blockquote></details>
       </li>

@@ -26,11 +26,11 @@ const emit = defineEmits<{ send: [store: string]; take: [store: string]; first: 
       <strong>{{ store.store_title }}</strong>
       <span :class="{ soft: store.settled }">{{ store.said }}</span>
       <BButton v-if="store.unfit" size="sm" variant="link" @click="emit('first', store.store)">Go to the first</BButton>
-      <BButton v-else-if="store.sendable" size="sm" variant="outline-primary" :disabled="busy" @click="emit('send', store.store)">Send to {{ store.store_title }}</BButton>
+      <BButton data-needs="prepare" v-else-if="store.sendable" size="sm" variant="outline-primary" :disabled="busy" @click="emit('send', store.store)">Send to {{ store.store_title }}</BButton>
       <slot :store="store.store" />
       <p v-if="store.refused_because" class="refused">✕ It refused the {{ words.all }} it was sent last: {{ store.refused_because }}</p>
       <p v-if="store.kept" class="soft">{{ store.kept === 1 ? `1 ${words.one} waits and goes` : `${store.kept} ${words.many} wait and go` }} along automatically when the review there has ended.</p>
-      <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? words.one : words.many }} that nobody {{ words.done }} here. <BButton size="sm" variant="link" :disabled="busy" @click="emit('take', store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
+      <p v-if="store.unwritten" class="soft">It holds {{ store.unwritten }} {{ store.unwritten === 1 ? words.one : words.many }} that nobody {{ words.done }} here. <BButton data-needs="prepare" size="sm" variant="link" :disabled="busy" @click="emit('take', store.store)">Take {{ store.unwritten === 1 ? 'it' : 'them' }} over</BButton></p>
       <p v-if="store.lock" class="soft small-print">{{ store.lock }}</p>
     </div>
   </section>

@@ -115,21 +115,21 @@ async function keepSpecial(): Promise<void> {
     <div v-if="theirs && dirty" class="theirs" role="alert">
       <p><strong>{{ written?.changed_by }} has changed this text meanwhile.</strong> It is now:</p>
       <blockquote>{{ theirs }}</blockquote>
-      <div class="row-gap"><BButton size="sm" variant="outline-primary" @click="takeTheirs">Take that text</BButton><BButton size="sm" variant="outline-primary" @click="settle">Keep mine, to save it over that</BButton></div>
+      <div class="row-gap"><BButton data-needs="prepare" size="sm" variant="outline-primary" @click="takeTheirs">Take that text</BButton><BButton data-needs="prepare" size="sm" variant="outline-primary" @click="settle">Keep mine, to save it over that</BButton></div>
     </div>
     <p v-else-if="problem" class="problem" role="alert">✕ {{ problem.message }} {{ problem.remedy }}</p>
-    <div v-if="dirty" class="row-gap keep"><BButton size="sm" variant="primary" :disabled="busy || !!theirs" @click="keep">Save</BButton><BButton size="sm" variant="link" @click="((text = written?.text ?? ''), settle())">Undo the change</BButton><span class="soft small-print">Ctrl and Enter saves, too.</span></div>
+    <div v-if="dirty" class="row-gap keep"><BButton data-needs="prepare" size="sm" variant="primary" :disabled="busy || !!theirs" @click="keep">Save</BButton><BButton size="sm" variant="link" @click="((text = written?.text ?? ''), settle())">Undo the change</BButton><span class="soft small-print">Ctrl and Enter saves, too.</span></div>
     <ul class="plain-list takers">
       <li v-for="{ store, field: taken, own, held, length } in takers" :key="store.store">
         <span class="who">{{ store.store_title }}<template v-if="taken.title !== field.title">, “{{ taken.title }}”</template></span>
         <span :class="{ over: length > taken.limit }">{{ length }} of {{ taken.limit }} {{ taken.counted_in }}<template v-if="length > taken.limit">: {{ length - taken.limit }} too many</template></span>
         <span>{{ length || held ? `${MARK[dirty && !own ? 'complete' : held?.state ?? 'missing'] ?? ''} ${dirty && !own ? 'not saved' : held?.state === 'complete' ? 'not sent' : held?.state ?? 'missing'}` : taken.required ? '✕ required' : 'may be left out' }}</span>
         <span class="soft lock">{{ taken.lock || 'may change any time' }}</span>
-        <BButton v-if="!only && special?.store !== store.store" size="sm" variant="link" @click="special = { store: store.store, key: taken.key, text: own?.text ?? text, revision: own?.revision ?? 0 }">{{ own ? 'Has its own text' : 'Another text here' }}</BButton>
+        <BButton data-needs="prepare" v-if="!only && special?.store !== store.store" size="sm" variant="link" @click="special = { store: store.store, key: taken.key, text: own?.text ?? text, revision: own?.revision ?? 0 }">{{ own ? 'Has its own text' : 'Another text here' }}</BButton>
         <form v-if="special?.store === store.store" class="special" @submit.prevent="keepSpecial">
           <label>For {{ store.store_title }} alone, in {{ locale }}; empty: as all others <textarea v-model="special.text" class="form-control" rows="3" :lang="locale" dir="auto" /></label>
           <span :class="{ over: measured(special.text, taken.counted_in) > taken.limit }" class="small-print">{{ measured(special.text, taken.counted_in) }} of {{ taken.limit }} {{ taken.counted_in }}</span>
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy">Save for {{ store.store_title }}</BButton><BButton size="sm" variant="link" @click="special = null">Cancel</BButton></div>
+          <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="busy">Save for {{ store.store_title }}</BButton><BButton size="sm" variant="link" @click="special = null">Cancel</BButton></div>
         </form>
         <details v-if="held && held.held && held.held !== held.text" class="held"><summary>What {{ store.store_title }} holds</summary><blockquote>{{ held.held }}</blockquote></details>
       </li>

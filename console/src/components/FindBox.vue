@@ -15,6 +15,8 @@ const PAGES: Found[] = [
   { kind: 'page', title: 'Logbook', about: 'who did what, when and why', place: '/logbook' },
   { kind: 'page', title: 'Notices', about: 'who is subscribed to what', place: '/notices' },
   { kind: 'page', title: 'Settings', about: 'appearance, keys', place: '/settings' },
+  { kind: 'page', title: 'People', about: 'who works here, and what each may do', place: '/people' },
+  { kind: 'page', title: 'Your account', about: 'password, second factor, sessions, tokens', place: '/account' },
   { kind: 'page', title: 'Messages', about: 'what you did since you opened the console', place: '/messages' },
   { kind: 'page', title: 'Words', about: 'what they mean', place: '/words' },
 ]

@@ -52,7 +52,7 @@ async function draft(): Promise<void> {
           <option v-for="([version, of], at) in ways" :key="version" :value="at ? version : ''">{{ version }}: {{ [...of.values()].map((build) => build.label).join(', ') }}</option>
         </select>
       </label>
-      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Draft it</BButton>
+      <BButton data-needs="steer" type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Draft it</BButton>
       <span class="small-print soft">It takes the place of {{ release.version }} where it is launched. Those who have {{ release.version }} keep it until then.</span>
     </form>
     <p v-else class="soft">There is no build above {{ release.version }} yet. Push one, and it can take over from here. <RouterLink :to="`/apps/${release.app}/builds`">Builds</RouterLink></p>

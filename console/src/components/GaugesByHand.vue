@@ -50,7 +50,7 @@ async function save(): Promise<void> {
 
 <template>
   <section class="card-plain byhand" aria-labelledby="by-hand">
-    <div class="row-gap head"><h2 id="by-hand">Counts of stores that are carried by hand</h2><BButton v-if="!open" size="sm" variant="outline-primary" @click="begin">Type in an hour</BButton></div>
+    <div class="row-gap head"><h2 id="by-hand">Counts of stores that are carried by hand</h2><BButton data-needs="enter-counts" v-if="!open" size="sm" variant="outline-primary" @click="begin">Type in an hour</BButton></div>
     <p v-if="!open" class="soft">No store sends them. What {{ stores.map((one) => one.title).join(' and ') }} shows can be typed in, so that guards see it too.</p>
     <form v-else class="stack" aria-label="An hour of counts" @submit.prevent="save">
       <div class="row-gap">
@@ -61,12 +61,12 @@ async function save(): Promise<void> {
         <legend class="visually-hidden">Version {{ row.version || at + 1 }}</legend>
         <label>Version <input v-model="row.version" class="form-control form-control-sm" list="counted-versions" required maxlength="40" /></label>
         <label v-for="(said, name) in COUNTED" :key="name"><span class="word">{{ said }}</span> <input v-model.number="row[name]" type="number" min="0" :max="LIMITS.counted" step="1" class="form-control form-control-sm" required /></label>
-        <BButton v-if="rows.length > 1" size="sm" variant="link" @click="rows.splice(at, 1)">Remove this version</BButton>
+        <BButton data-needs="enter-counts" v-if="rows.length > 1" size="sm" variant="link" @click="rows.splice(at, 1)">Remove this version</BButton>
       </fieldset>
       <datalist id="counted-versions"><option v-for="one in versions ?? []" :key="one" :value="one" /></datalist>
       <ProblemNote :problem="problem" />
       <p class="soft small-print">An hour is taken whole: give the version before as well, which a guard compares with. Typed in again, it replaces what was there.</p>
-      <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy">Take it</BButton><BButton size="sm" variant="outline-primary" @click="another">Another version</BButton><BButton size="sm" variant="link" @click="open = false">Close</BButton></div>
+      <div class="row-gap"><BButton data-needs="enter-counts" type="submit" size="sm" variant="primary" :disabled="busy">Take it</BButton><BButton data-needs="enter-counts" size="sm" variant="outline-primary" @click="another">Another version</BButton><BButton size="sm" variant="link" @click="open = false">Close</BButton></div>
       <ul v-if="latest.length" class="plain-list small-print soft"><li v-for="one in latest" :key="one.at + one.version"><Moment :at="one.at" />: {{ one.version }}, {{ (one.counts.sessions ?? 0).toLocaleString('en') }} sessions, {{ one.counts.crashed_people ?? 0 }} people who met a crash</li></ul>
     </form>
   </section>

@@ -86,22 +86,22 @@ async function keep(): Promise<void> {
         <span v-if="spare(locale, 'name_limit')" :id="`name-left-${locale}`" class="soft small-print" :class="{ over: spare(locale, 'name_limit')!.left < 0 }">{{ spare(locale, 'name_limit')!.left }} left at {{ spare(locale, 'name_limit')!.store }}</span></div>
       <div><label>Description <textarea v-model="text.description" class="form-control form-control-sm" rows="2" :maxlength="LIMITS.goodText" dir="auto" :aria-describedby="`description-left-${locale}`" /></label>
         <span v-if="spare(locale, 'description_limit')" :id="`description-left-${locale}`" class="soft small-print" :class="{ over: spare(locale, 'description_limit')!.left < 0 }">{{ spare(locale, 'description_limit')!.left }} left at {{ spare(locale, 'description_limit')!.store }}</span></div>
-      <BButton v-if="Object.keys(mine.texts).length > 1" size="sm" variant="link" :aria-label="`Take ${locale} out`" @click="unspeak(locale)">Take out</BButton>
+      <BButton data-needs="prepare" v-if="Object.keys(mine.texts).length > 1" size="sm" variant="link" :aria-label="`Take ${locale} out`" @click="unspeak(locale)">Take out</BButton>
     </div>
     <div class="row-gap">
       <label class="row-gap">Language <input v-model="language" class="form-control form-control-sm short" placeholder="de" :maxlength="LIMITS.locale" pattern="[A-Za-z]{2,3}(-[A-Za-z0-9]+)*" @keydown.enter.prevent="language && speak()" /></label>
-      <BButton size="sm" variant="outline-primary" :disabled="!language.trim() || language.trim() in mine.texts" @click="speak">Add the language</BButton>
+      <BButton data-needs="prepare" size="sm" variant="outline-primary" :disabled="!language.trim() || language.trim() in mine.texts" @click="speak">Add the language</BButton>
     </div>
     <div v-if="wants.length" class="row-gap">
       <img v-if="mine.picture" :src="`/v1/pictures/${mine.picture}/small`" alt="The picture of the good" />
       <input ref="picture" type="file" class="visually-hidden" accept="image/png,image/jpeg,image/webp" tabindex="-1" aria-label="A picture of the good" @change="choose" />
-      <BButton size="sm" variant="outline-primary" :disabled="sending.busy.value" @click="picture?.click()">{{ mine.picture ? 'Choose another picture' : 'Choose a picture' }}</BButton>
-      <BButton v-if="mine.picture" size="sm" variant="link" @click="mine.picture = null">Take it out</BButton>
+      <BButton data-needs="prepare" size="sm" variant="outline-primary" :disabled="sending.busy.value" @click="picture?.click()">{{ mine.picture ? 'Choose another picture' : 'Choose a picture' }}</BButton>
+      <BButton data-needs="prepare" v-if="mine.picture" size="sm" variant="link" @click="mine.picture = null">Take it out</BButton>
       <span v-if="sending.busy.value" class="soft" role="status">Sending …</span>
       <span v-else class="soft small-print">{{ wants.join(' · ') }}</span>
     </div>
     <p v-for="wrong in [problem, sending.problem.value].filter((one) => one !== null)" :key="wrong.message" class="problem" role="alert">✕ {{ wrong.message }} {{ wrong.remedy }}</p>
-    <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy || sending.busy.value || taken">Save</BButton><BButton size="sm" variant="link" @click="emit('close')">Cancel</BButton></div>
+    <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="busy || sending.busy.value || taken">Save</BButton><BButton size="sm" variant="link" @click="emit('close')">Cancel</BButton></div>
   </form>
 </template>
 

@@ -60,7 +60,7 @@ async function silence(hours: number | null): Promise<void> {
     </header>
     <p v-if="watch.breach" class="said"><strong>{{ watch.breach.said }}.</strong> <template v-if="watch.breached_at">Sure <Moment :at="watch.breached_at" />. </template>{{ watch.acted || 'It is silent, so nothing was done.' }}</p>
     <p v-else class="said">{{ watch.blind || watch.said }}</p>
-    <p v-if="watch.silent" class="soft small-print">◑ Silent until <Moment :at="watch.silent_until!" />, by {{ watch.silent_by }}: {{ watch.silent_reason }} <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="silence(null)">Have it speak again</BButton></p>
+    <p v-if="watch.silent" class="soft small-print">◑ Silent until <Moment :at="watch.silent_until!" />, by {{ watch.silent_by }}: {{ watch.silent_reason }} <BButton data-needs="steer" size="sm" variant="link" :disabled="doing.busy.value" @click="silence(null)">Have it speak again</BButton></p>
     <details @toggle="($event.target as HTMLDetailsElement).open && !line && !watch.breach && show()">
       <summary>The evidence</summary>
       <LineChart v-if="points.length" :label="`Evidence of ${watch.guard.name}, as a part of the way to a breach`" :lines="lines" left="evidence" :top="1" :height="150" />
@@ -79,11 +79,11 @@ async function silence(hours: number | null): Promise<void> {
         <li v-if="found?.corrected">{{ found.corrected }} hours were corrected after they had been complete; they count as they are now. What was said at a breach stays as it was.</li>
       </ul>
       <div v-if="!watch.silent">
-        <BButton v-if="!silencing" size="sm" variant="link" @click="silencing = true">Silence it here</BButton>
+        <BButton data-needs="steer" v-if="!silencing" size="sm" variant="link" @click="silencing = true">Silence it here</BButton>
         <form v-else class="row-gap" @submit.prevent="silence(hours)">
           <label class="row-gap">For <input v-model.number="hours" type="number" min="1" :max="GUARD.longestSilenceHours" class="form-control form-control-sm hours" required /> hours</label>
           <label class="row-gap grow">Why <input v-model="reason" class="form-control form-control-sm" required maxlength="300" placeholder="it stands in the logbook" /></label>
-          <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Silence it</BButton>
+          <BButton data-needs="steer" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Silence it</BButton>
           <BButton size="sm" variant="link" @click="silencing = false">Cancel</BButton>
         </form>
       </div>

@@ -39,7 +39,7 @@ const halt = () => run(async () => {
 </script>
 
 <template>
-  <BButton size="sm" variant="outline-danger" @click="begin">{{ props.app ? 'Halt all of it' : 'Halt many' }}</BButton>
+  <BButton data-needs="stop" size="sm" variant="outline-danger" @click="begin">{{ props.app ? 'Halt all of it' : 'Halt many' }}</BButton>
   <BModal v-model="open" :title="props.title ? `Halt all of ${props.title}` : 'Halt many rollouts'" title-tag="h2" no-footer no-animation aria-modal="true" @shown="field?.focus()">
     <form v-if="!done" class="stack" @submit.prevent="halt">
       <div class="fields">
@@ -52,7 +52,7 @@ const halt = () => run(async () => {
       <label>Why? It stands in the logbook.
         <textarea ref="field" v-model="reason" class="form-control" rows="2" maxlength="2000" required @keydown.ctrl.enter="reach && reason.trim() && halt()" />
       </label>
-      <div class="row-gap"><BButton type="submit" variant="danger" :disabled="busy || !reach || !reason.trim()">{{ busy ? 'Ordering …' : 'Halt now' }}</BButton><BButton variant="link" @click="open = false">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="stop" type="submit" variant="danger" :disabled="busy || !reach || !reason.trim()">{{ busy ? 'Ordering …' : 'Halt now' }}</BButton><BButton variant="link" @click="open = false">Cancel</BButton></div>
     </form>
     <div v-else role="status" class="stack">
       <ul class="plain-list">

@@ -103,7 +103,7 @@ function remove(at: number, part: number): void {
       </li>
     </ul>
     <p v-else class="soft small-print">Nothing else: it launches as soon as it is approved.</p>
-    <BButton v-if="!adding && conditions.length < LIMITS.conditions" size="sm" variant="link" @click="adding = true">Add a condition</BButton>
+    <BButton data-needs="steer" v-if="!adding && conditions.length < LIMITS.conditions" size="sm" variant="link" @click="adding = true">Add a condition</BButton>
     <div v-if="adding" class="form" role="group" aria-label="Another condition">
       <label>Condition
         <select v-model="form.kind" class="form-select form-select-sm"><option v-for="one in offered" :key="one.kind" :value="one.kind">{{ one.said }}</option></select>
@@ -139,7 +139,7 @@ function remove(at: number, part: number): void {
         </select>
       </label>
       <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
-      <div class="row-gap"><BButton size="sm" variant="outline-primary" @click="add">Add</BButton><BButton size="sm" variant="link" @click="adding = false">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="steer" size="sm" variant="outline-primary" @click="add">Add</BButton><BButton size="sm" variant="link" @click="adding = false">Cancel</BButton></div>
     </div>
   </fieldset>
 </template>

@@ -29,7 +29,7 @@ async function save(): Promise<void> {
   const done = await run(() =>
     told(
       api.PATCH('/v1/apps/{app}/releases/{version}/legs/{store}', {
-        params: { path: { app: props.release.app, version: props.release.version, store: props.leg.place }, header: { 'if-match': `"${props.release.revision}"` } },
+        params: { path: { app: props.release.app, version: props.release.version, store: props.leg.place }, header: { 'If-Match': `"${props.release.revision}"` } },
         body: halfWay ? { ladder: changedLadder() } : {
           build: build.value === props.leg.build ? null : build.value,
           ladder: changedLadder(),
@@ -55,7 +55,7 @@ async function save(): Promise<void> {
     </label>
     <LaunchConditions v-if="!halfWay" v-model="conditions" :release="release" :leg="leg" />
     <ProblemNote :problem="problem" />
-    <BButton type="submit" size="sm" variant="outline-primary" :disabled="busy">Save</BButton>
+    <BButton data-needs="steer" type="submit" size="sm" variant="outline-primary" :disabled="busy">Save</BButton>
   </form>
 </template>
 

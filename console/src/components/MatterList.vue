@@ -73,28 +73,28 @@ function teach(one: Matter) {
         <p v-if="one.said && one.state !== 'open'" class="said">{{ one.said }}</p>
         <div v-if="asked === null || asked.id !== one.id" class="row-gap">
           <template v-for="event in one.possible" :key="event">
-            <BButton v-if="event === 'reopen'" size="sm" variant="link" :disabled="doing.busy.value" @click="decide(one, 'reopen')">Open again</BButton>
-            <BButton v-else size="sm" :variant="one.state === 'open' ? 'outline-primary' : 'link'" @click="begin(one, event)">{{ ACTS[event]!.said }}</BButton>
+            <BButton data-needs="prepare" v-if="event === 'reopen'" size="sm" variant="link" :disabled="doing.busy.value" @click="decide(one, 'reopen')">Open again</BButton>
+            <BButton data-needs="prepare" v-else size="sm" :variant="one.state === 'open' ? 'outline-primary' : 'link'" @click="begin(one, event)">{{ ACTS[event]!.said }}</BButton>
           </template>
-          <BButton v-if="one.state !== 'settled'" size="sm" variant="link" @click="begin(one, 'arrange')">Who and until when</BButton>
-          <BButton size="sm" variant="link" @click="begin(one, 'teach')">Check it from now on</BButton>
+          <BButton data-needs="prepare" v-if="one.state !== 'settled'" size="sm" variant="link" @click="begin(one, 'arrange')">Who and until when</BButton>
+          <BButton data-needs="prepare" size="sm" variant="link" @click="begin(one, 'teach')">Check it from now on</BButton>
         </div>
         <form v-else-if="asked.what === 'arrange'" class="form" @submit.prevent="arrange(one)">
           <label class="check"><input v-model="form.mine" type="checkbox" class="form-check-input" /> I take it</label>
           <label>Ticket <input v-model="form.ticket" class="form-control form-control-sm" maxlength="300" /></label>
           <label>Due on <input v-model="form.due" type="date" class="form-control form-control-sm" /></label>
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
+          <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
         </form>
         <form v-else-if="asked.what === 'teach'" class="form" @submit.prevent="teach(one)">
           <label>What is checked before every later hand-in
             <select v-model="form.kind" class="form-select form-select-sm"><option v-for="(said, kind) in CHECK_KINDS" :key="kind" :value="kind">{{ said }}</option></select>
           </label>
           <label>{{ CHECKED[form.kind] }} <input v-model="form.text" class="form-control form-control-sm" maxlength="300" required /></label>
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Check it from now on</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
+          <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Check it from now on</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
         </form>
         <form v-else class="form" @submit.prevent="decide(one, asked.what as Act)">
           <label>{{ ACTS[asked.what]!.asks }} <span class="small-print soft">the reviewer is told with the next round</span> <textarea v-model="form.said" class="form-control form-control-sm" rows="2" maxlength="2000" required /></label>
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
+          <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
         </form>
       </li>
     </ol>

@@ -36,7 +36,7 @@ watch(step, () => void (found.value && ask()))
     <form class="row-gap" @submit.prevent="reserve">
       <label class="row-gap">Step <select v-model="step" class="form-select form-select-sm"><option>patch</option><option>minor</option><option>major</option></select></label>
       <label class="row-gap">For <input v-model="label" class="form-control form-control-sm" placeholder="who builds it" /></label>
-      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Hold it</BButton>
+      <BButton data-needs="hand-in" type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Hold it</BButton>
     </form>
     <template v-if="found">
       <p class="proposal"><strong>{{ found.version }} ({{ found.number }})</strong> <span v-if="found.reservation">is held for you.</span></p>
@@ -44,7 +44,7 @@ watch(step, () => void (found.value && ask()))
       <p v-for="caution in found.cautions ?? []" :key="caution.detail">▲ {{ caution.detail }}</p>
     </template>
     <ul v-if="held.length" class="plain-list">
-      <li v-for="entry in held" :key="entry.id"><strong>{{ entry.version }} ({{ entry.number }})</strong> {{ entry.label || 'without a label' }} <span class="soft small-print"><Moment :at="entry.reserved_at" /></span> <BButton size="sm" variant="link" @click="giveBack(entry.id)">Give it back</BButton></li>
+      <li v-for="entry in held" :key="entry.id"><strong>{{ entry.version }} ({{ entry.number }})</strong> {{ entry.label || 'without a label' }} <span class="soft small-print"><Moment :at="entry.reserved_at" /></span> <BButton data-needs="hand-in" size="sm" variant="link" @click="giveBack(entry.id)">Give it back</BButton></li>
     </ul>
   </details>
 </template>

@@ -73,7 +73,7 @@ async function go(): Promise<void> {
       <FindingList :findings="own(sheet)" :clear="clear(sheet)" />
     </fieldset>
     <div class="row-gap">
-      <BButton variant="primary" :disabled="doing.busy.value || looking || (build !== null && !chosen.length)" @click="go">{{ chosen.length ? `Send to ${asked.filter((sheet) => chosen.includes(sheet.store)).map((sheet) => sheet.store_title).join(' and ')}` : 'Keep it at the desk' }}</BButton>
+      <BButton data-needs="hand-in" variant="primary" :disabled="doing.busy.value || looking || (build !== null && !chosen.length)" @click="go">{{ chosen.length ? `Send to ${asked.filter((sheet) => chosen.includes(sheet.store)).map((sheet) => sheet.store_title).join(' and ')}` : 'Keep it at the desk' }}</BButton>
       <BButton variant="link" @click="emit('leave')">Cancel</BButton>
       <span class="soft small-print">To tests and tracks only; a release is another step.</span>
     </div>

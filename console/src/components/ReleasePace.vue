@@ -32,7 +32,7 @@ async function save(): Promise<void> {
     share: form.percent / 100, steady_hours: form.steady,
   }
   const done = await run(async () => {
-    emit('done', await told(api.PUT('/v1/apps/{app}/releases/{version}/pace', { params: { path: { app: props.release.app, version: props.release.version }, header: { 'if-match': `"${props.release.revision}"` } }, body })))
+    emit('done', await told(api.PUT('/v1/apps/{app}/releases/{version}/pace', { params: { path: { app: props.release.app, version: props.release.version }, header: { 'If-Match': `"${props.release.revision}"` } }, body })))
   }, 'The pace is set')
   if (done) changing.value = false
 }
@@ -43,7 +43,7 @@ async function save(): Promise<void> {
     <div class="row-gap head">
       <h2 id="pace"><Explained word="pace" said="Pace" /></h2>
       <span>{{ release.pace_told }}</span>
-      <BButton v-if="!changing" size="sm" variant="link" @click="begin">Change it</BButton>
+      <BButton data-needs="steer" v-if="!changing" size="sm" variant="link" @click="begin">Change it</BButton>
     </div>
     <ul v-if="waiting.length && !changing" class="plain-list waits"><li v-for="{ who, said } in waiting" :key="who + said"><strong>{{ who }}</strong> waits for {{ said }}</li></ul>
     <form v-if="changing" class="stack" aria-label="Pace" @submit.prevent="save">
@@ -62,7 +62,7 @@ async function save(): Promise<void> {
       </fieldset>
       <label>Why <input v-model="form.reason" class="form-control form-control-sm" maxlength="300" placeholder="it stands in the logbook" /></label>
       <ProblemNote :problem="problem" />
-      <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="busy">Save</BButton><BButton size="sm" variant="link" @click="changing = false">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="steer" type="submit" size="sm" variant="primary" :disabled="busy">Save</BButton><BButton size="sm" variant="link" @click="changing = false">Cancel</BButton></div>
     </form>
   </section>
 </template>

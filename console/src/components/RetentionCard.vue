@@ -42,7 +42,7 @@ async function clear(): Promise<void> {
     <form v-if="found" class="row-gap" @submit.prevent="save">
       <label class="row-gap">Keep the newest <input v-model.number="newest" type="number" min="0" max="10000" class="form-control form-control-sm" /> of each platform</label>
       <label class="row-gap">and what is younger than <input v-model.number="days" type="number" min="0" class="form-control form-control-sm" /> days</label>
-      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Save</BButton>
+      <BButton data-needs="prepare" type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Save</BButton>
     </form>
     <p class="soft small-print">What is live, in review, on trial or on its way is never cleared; facts and history stay.</p>
     <template v-if="found">
@@ -50,10 +50,10 @@ async function clear(): Promise<void> {
         <li v-for="entry in found.builds" :key="entry.build"><strong>{{ entry.label }}</strong> <span :class="{ goes: entry.cleared }">{{ entry.cleared ? '– would go' : '· stays' }}</span> <span class="soft">{{ entry.because }}</span></li>
       </ul>
       <div v-if="goes.length" class="row-gap">
-        <BButton v-if="!sure" size="sm" variant="outline-primary" @click="sure = true">Clear {{ goes.length }} …</BButton>
+        <BButton data-needs="prepare" v-if="!sure" size="sm" variant="outline-primary" @click="sure = true">Clear {{ goes.length }} …</BButton>
         <template v-else>
           <span>{{ found.files }} files go, {{ size(found.bytes_free) }}. They cannot be recovered, only pushed again.</span>
-          <BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="clear">Clear them</BButton>
+          <BButton data-needs="prepare" size="sm" variant="danger" :disabled="doing.busy.value" @click="clear">Clear them</BButton>
           <BButton size="sm" variant="link" @click="sure = false">Cancel</BButton>
         </template>
       </div>

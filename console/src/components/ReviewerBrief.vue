@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { reactive, ref } from 'vue'
 
-import { api, told } from '../api'
+import { api, asRead, told } from '../api'
 import { useDoing, useLoading } from '../loading'
 import type { components } from '../schema'
 import AttachFiles from './AttachFiles.vue'
@@ -23,7 +23,10 @@ const doing = useDoing()
 const editing = ref(false)
 const form = reactive({ note: '', name: '', password: '', how: '', signIn: 'keep' as 'keep' | 'change' | 'none', files: [] as Named[] })
 
+/** What was read when the editing began. */
+let condition = {}
 function begin(): void {
+  condition = asRead(`/v1/apps/${props.app}/reviewer-briefs`)
   const now = brief.value!
   Object.assign(form, { note: now.note, name: now.sign_in, password: '', how: '', signIn: now.sign_in ? 'keep' : 'none', files: now.files.map(({ sha256, name }) => ({ sha256, name })) })
   editing.value = true
@@ -31,7 +34,7 @@ function begin(): void {
 async function save(): Promise<void> {
   const signIn = { keep: null, none: { name: '', password: '', how: '' }, change: { name: form.name, password: form.password, how: form.how } }[form.signIn]
   const body = { note: form.note, sign_in: signIn, files: form.files.map((one) => one.sha256) }
-  const done = await doing.run(() => told(api.PATCH('/v1/apps/{app}/reviewer-briefs/{store}', { params: { path: { app: props.app, store: props.store } }, body })), 'What reviewers are told is saved')
+  const done = await doing.run(() => told(api.PATCH('/v1/apps/{app}/reviewer-briefs/{store}', { params: { header: condition, path: { app: props.app, store: props.store } }, body })), 'What reviewers are told is saved')
   if (!done) return
   form.password = ''
   editing.value = false
@@ -45,7 +48,7 @@ async function save(): Promise<void> {
   <div v-if="brief" class="brief no-print">
     <div v-if="!editing" class="row-gap small-print">
       <span class="soft">Told to reviewers of {{ brief.store_title }} in every round: <template v-if="brief.changed_at">{{ [brief.note && 'a note', brief.sign_in && 'a sign-in', brief.files.length && `${brief.files.length} files`].filter(Boolean).join(', ') || 'nothing' }}, since <Moment :at="brief.changed_at" /> by {{ brief.changed_by }}</template><template v-else>nothing yet</template></span>
-      <BButton size="sm" variant="link" :aria-label="`Change what reviewers of ${brief.store_title} are told`" @click="begin">Change</BButton>
+      <BButton data-needs="prepare" size="sm" variant="link" :aria-label="`Change what reviewers of ${brief.store_title} are told`" @click="begin">Change</BButton>
     </div>
     <form v-else class="form" @submit.prevent="save">
       <label>Note for every round <textarea v-model="form.note" class="form-control form-control-sm" rows="3" maxlength="2000" /></label>
@@ -62,7 +65,7 @@ async function save(): Promise<void> {
       </fieldset>
       <AttachFiles v-model="form.files" />
       <ProblemNote :problem="doing.problem.value" />
-      <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
     </form>
   </div>
 </template>

@@ -73,9 +73,9 @@ function toggled(event: Event): void {
     </section>
     <p v-if="threads && !count" class="soft small-print">Nothing was written yet.</p>
     <div v-if="last && !what" class="row-gap">
-      <BButton v-if="last.open_to_words" size="sm" :variant="last.waits ? 'primary' : 'outline-primary'" @click="begin('write')">{{ last.waits ? 'Answer' : 'Write to the reviewer' }}</BButton>
-      <BButton v-if="!last.against_appeal" size="sm" variant="outline-primary" @click="begin('appeal')">Appeal</BButton>
-      <BButton size="sm" variant="link" @click="begin('received')">Enter what came by mail</BButton>
+      <BButton data-needs="steer" v-if="last.open_to_words" size="sm" :variant="last.waits ? 'primary' : 'outline-primary'" @click="begin('write')">{{ last.waits ? 'Answer' : 'Write to the reviewer' }}</BButton>
+      <BButton data-needs="steer" v-if="!last.against_appeal" size="sm" variant="outline-primary" @click="begin('appeal')">Appeal</BButton>
+      <BButton data-needs="steer" size="sm" variant="link" @click="begin('received')">Enter what came by mail</BButton>
     </div>
     <p v-if="last && last.state === 'rejected' && last.against_appeal" class="small-print soft">No appeal: {{ last.against_appeal }}</p>
     <form v-if="what" class="form" @submit.prevent="send">
@@ -85,7 +85,7 @@ function toggled(event: Event): void {
       <label v-if="what === 'received'" class="row-gap"><input v-model="form.asks" type="checkbox" class="form-check-input" /> the review waits for an answer</label>
       <AttachFiles v-model="form.files" />
       <ProblemNote :problem="doing.problem.value" />
-      <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ { write: 'Send', appeal: 'Appeal', received: 'Enter it' }[what] }}</BButton><BButton size="sm" variant="link" @click="what = null">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="steer" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ { write: 'Send', appeal: 'Appeal', received: 'Enter it' }[what] }}</BButton><BButton size="sm" variant="link" @click="what = null">Cancel</BButton></div>
     </form>
   </details>
 </template>

@@ -29,7 +29,7 @@ async function forget(store: string, code: string): Promise<void> {
     <summary>{{ found.length }} question{{ found.length === 1 ? '' : 's' }} answered automatically</summary>
     <ProblemNote :problem="doing.problem.value" />
     <ul class="plain-list">
-      <li v-for="{ store, title, answer } in found" :key="store + answer.code">{{ title }}: {{ answer.text }} <strong>{{ answer.answer }}</strong> <span class="soft small-print">since <Moment :at="answer.given_at" /></span> <BButton size="sm" variant="link" @click="forget(store, answer.code)">Ask me again</BButton></li>
+      <li v-for="{ store, title, answer } in found" :key="store + answer.code">{{ title }}: {{ answer.text }} <strong>{{ answer.answer }}</strong> <span class="soft small-print">since <Moment :at="answer.given_at" /></span> <BButton data-needs="prepare" size="sm" variant="link" @click="forget(store, answer.code)">Ask me again</BButton></li>
     </ul>
   </details>
 </template>

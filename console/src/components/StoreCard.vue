@@ -60,7 +60,7 @@ const heard = computed(() => {
       <p><strong>{{ store.untaken.length }} event{{ store.untaken.length === 1 ? '' : 's' }} of this store could not be taken.</strong> Everything that came after was taken. After an update of the desk or of the store's gateway they can be tried again.</p>
       <ul class="plain-list"><li v-for="event in store.untaken.slice(0, 5)" :key="event.sequence"><span class="mono">{{ event.sequence }}</span> {{ event.type }}, <Moment :at="event.at" />: {{ event.why }}</li></ul>
       <p v-if="store.untaken.length > 5" class="soft">and {{ store.untaken.length - 5 }} more</p>
-      <div class="row-gap again"><BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="tryAgain">Try them again</BButton><span v-if="tried" role="status">{{ tried }}</span></div>
+      <div class="row-gap again"><BButton data-needs="arrange-desk" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="tryAgain">Try them again</BButton><span v-if="tried" role="status">{{ tried }}</span></div>
       <ProblemNote :problem="doing.problem.value" />
     </div>
 
@@ -98,7 +98,7 @@ const heard = computed(() => {
         <ul class="plain-list changes"><li v-for="change in revision.changes" :key="change.place">{{ change.name }}: <span class="soft">{{ change.before }}</span> → <strong>{{ change.after }}</strong></li></ul>
       </div>
     </details>
-    <div v-if="!store.disconnected_at" class="row-gap"><RetireButton :what="store.title" said="Disconnect" :ask="askOutlook" :disabled="doing.busy.value" @do="disconnect" /></div>
+    <div v-if="!store.disconnected_at" class="row-gap"><span data-needs="arrange-desk"><RetireButton :what="store.title" said="Disconnect" :ask="askOutlook" :disabled="doing.busy.value" @do="disconnect" /></span></div>
     <ProblemNote v-if="!store.untaken.length" :problem="doing.problem.value" />
   </section>
 </template>

@@ -32,9 +32,9 @@ function lift(placed: Placement, event: DragEvent): void {
       <li v-for="placed in cell.holds" :key="keyOf(placed)" draggable="true" @dragstart="lift(placed, $event)" @dragend="emit('lift', null)">
         <PlacedBuild :app="app" :placed="placed" />
         <div v-if="placed.phase !== 'halted' && others.length" @keydown.esc="moving = ''">
-          <BButton size="sm" variant="outline-primary" :aria-expanded="moving === keyOf(placed)" :aria-label="`Move ${placed.build_label} from ${cell.title} of ${store}`" @click="moving = moving === keyOf(placed) ? '' : keyOf(placed)">Move …</BButton>
+          <BButton data-needs="steer" size="sm" variant="outline-primary" :aria-expanded="moving === keyOf(placed)" :aria-label="`Move ${placed.build_label} from ${cell.title} of ${store}`" @click="moving = moving === keyOf(placed) ? '' : keyOf(placed)">Move …</BButton>
           <ul v-if="moving === keyOf(placed)" class="plain-list to" :aria-label="`Where to move ${placed.build_label}`">
-            <li v-for="target in others" :key="target.key"><BButton size="sm" variant="link" @click="(moving = ''), emit('move', placed, target.at)">to {{ target.title }}{{ target.key === cell.next ? ' (next)' : '' }}</BButton></li>
+            <li v-for="target in others" :key="target.key"><BButton data-needs="steer" size="sm" variant="link" @click="(moving = ''), emit('move', placed, target.at)">to {{ target.title }}{{ target.key === cell.next ? ' (next)' : '' }}</BButton></li>
           </ul>
         </div>
       </li>

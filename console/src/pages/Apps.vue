@@ -56,11 +56,11 @@ const NAMES: Record<string, string> = { android: 'Android', ios: 'iOS', desktop:
     <li v-for="app in inUse" :key="app.name" class="card-plain">
       <AppIcon :app="app" :size="56" />
       <div>
-        <form v-if="editing === app.name" class="row-gap" @submit.prevent="save(app.name)"><label class="row-gap">Title <input v-model="title" class="form-control form-control-sm" required maxlength="200" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = ''">Cancel</BButton></form>
+        <form v-if="editing === app.name" class="row-gap" @submit.prevent="save(app.name)"><label class="row-gap">Title <input v-model="title" class="form-control form-control-sm" required maxlength="200" /></label><BButton data-needs="arrange-apps" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = ''">Cancel</BButton></form>
         <h2 v-else><RouterLink :to="`/apps/${app.name}/releases`">{{ app.title }}</RouterLink></h2>
         <p class="soft small-print">{{ Object.entries(app.identifiers).map(([platform, id]) => `${id} for ${NAMES[platform] ?? platform}`).join(' · ') }}</p>
         <p class="small-print">{{ app.berths.length ? `At ${app.berths.map((berth) => berth.store_title).join(', ')}` : 'At no store yet' }}</p>
-        <p class="row-gap small-print"><RouterLink :to="`/apps/${app.name}/builds`">Builds</RouterLink><RouterLink :to="`/apps/${app.name}/cohorts`">Testing</RouterLink><RouterLink :to="`/apps/${app.name}/reports`">Field reports</RouterLink><RouterLink :to="`/apps/${app.name}/signing`">Signing</RouterLink><BButton size="sm" variant="link" class="edit" @click="edit(app)">Change the title</BButton><ConfirmButton v-if="!app.berths.length" said="Remove" consequence="It is no longer registered." sure="Remove it" :disabled="doing.busy.value" @do="remove(app.name)" /><RetireButton v-else :what="app.title" :ask="() => told(api.GET('/v1/apps/{app}/retirement', { params: { path: { app: app.name } } }))" :disabled="doing.busy.value" @do="retire(app)" /></p>
+        <p class="row-gap small-print"><RouterLink :to="`/apps/${app.name}/builds`">Builds</RouterLink><RouterLink :to="`/apps/${app.name}/cohorts`">Testing</RouterLink><RouterLink :to="`/apps/${app.name}/reports`">Field reports</RouterLink><RouterLink :to="`/apps/${app.name}/signing`">Signing</RouterLink><BButton data-needs="arrange-apps" size="sm" variant="link" class="edit" @click="edit(app)">Change the title</BButton><ConfirmButton data-needs="arrange-apps" v-if="!app.berths.length" said="Remove" consequence="It is no longer registered." sure="Remove it" :disabled="doing.busy.value" @do="remove(app.name)" /><span v-else data-needs="arrange-apps"><RetireButton :what="app.title" :ask="() => told(api.GET('/v1/apps/{app}/retirement', { params: { path: { app: app.name } } }))" :disabled="doing.busy.value" @do="retire(app)" /></span></p>
       </div>
     </li>
   </ul>
@@ -68,7 +68,7 @@ const NAMES: Record<string, string> = { android: 'Android', ios: 'iOS', desktop:
   <p v-else-if="!problem && !apps" class="soft" role="status">Loading …</p>
   <section v-if="outOfUse.length" class="card-plain out" aria-labelledby="out">
     <h2 id="out">Retired</h2>
-    <ul class="plain-list"><li v-for="app in outOfUse" :key="app.name" class="row-gap"><RouterLink :to="`/apps/${app.name}/releases`">{{ app.title }}</RouterLink><span class="soft small-print">since <Moment :at="app.retired_at!" /></span><BButton size="sm" variant="link" :disabled="doing.busy.value" @click="restore(app)">Take {{ app.title }} into use again</BButton></li></ul>
+    <ul class="plain-list"><li v-for="app in outOfUse" :key="app.name" class="row-gap"><RouterLink :to="`/apps/${app.name}/releases`">{{ app.title }}</RouterLink><span class="soft small-print">since <Moment :at="app.retired_at!" /></span><BButton data-needs="arrange-apps" size="sm" variant="link" :disabled="doing.busy.value" @click="restore(app)">Take {{ app.title }} into use again</BButton></li></ul>
   </section>
 </template>
 

@@ -59,7 +59,7 @@ function sent(): void {
           <h1>{{ data.app.title }} {{ data.build.label }}</h1>
         </div>
       </div>
-      <BButton v-if="openElsewhere && !data.build.cleared" variant="primary" @click="sending = !sending">Send on</BButton>
+      <BButton data-needs="hand-in" v-if="openElsewhere && !data.build.cleared" variant="primary" @click="sending = !sending">Send on</BButton>
     </div>
     <PushSheet v-if="sending" :app="data.app" :facts="data.build.packages" :build="data.build.id" @done="sent" @leave="sending = false" />
     <div class="stack">

@@ -98,7 +98,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
 <template>
   <AppHead title="Builds">
     <input ref="input" type="file" class="visually-hidden" accept=".apk,.aab,.ipa,.msix,.msixbundle" multiple tabindex="-1" aria-hidden="true" @change="take" />
-    <BButton variant="primary" :disabled="doing.busy.value" @click="input?.click()">Hand in a build</BButton>
+    <BButton data-needs="hand-in" variant="primary" :disabled="doing.busy.value" @click="input?.click()">Hand in a build</BButton>
   </AppHead>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -123,7 +123,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
       </fieldset>
       <p v-if="refused(entry)" class="mind" role="status">{{ entry.store_title }} will refuse {{ build.label }} for this answer, and its number is used up then.</p>
       <label v-if="!refused(entry)" class="row-gap"><input v-model="standing[entry.id]" type="checkbox" class="form-check-input" /> Give the same answers automatically from now on</label>
-      <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !complete(entry)">{{ refused(entry) ? 'Answer anyway' : 'Answer' }}</BButton>
+      <BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !complete(entry)">{{ refused(entry) ? 'Answer anyway' : 'Answer' }}</BButton>
     </template>
   </form>
   <template v-if="data">
@@ -177,7 +177,7 @@ const icon = (build: Build) => build.packages.find((entry) => entry.icon?.media_
               </div>
               <span v-if="!build.consignments.length" class="soft">at the desk only</span>
             </td>
-            <td><BButton v-if="open(build)" size="sm" variant="outline-primary" @click="sending = build">Send on</BButton></td>
+            <td><BButton data-needs="hand-in" v-if="open(build)" size="sm" variant="outline-primary" @click="sending = build">Send on</BButton></td>
           </tr>
         </tbody>
       </table>

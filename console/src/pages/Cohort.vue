@@ -2,7 +2,7 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, type App, type Build, type CohortDetail, type InvitationState, type Member, type Tester, told } from '../api'
+import { api, asRead, type App, type Build, type CohortDetail, type InvitationState, type Member, type Tester, told } from '../api'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import ImportList from '../components/ImportList.vue'
 import History from '../components/History.vue'
@@ -128,7 +128,10 @@ async function turnByItself(store: string, event: Event): Promise<void> {
   if (!(await attach(store, box.checked))) box.checked = !box.checked
 }
 
+/** What was read when the editing began. */
+let condition = {}
 function editBrief(): void {
+  condition = asRead(`/v1/apps/${props.app}/cohorts/${props.cohort}`)
   const kept = Object.entries(cohort.value?.brief ?? {})[0]
   brief.locale = kept?.[0] ?? 'en'
   brief.text = kept?.[1] ?? ''
@@ -137,7 +140,7 @@ function editBrief(): void {
 }
 
 async function keepBrief(): Promise<void> {
-  if (await act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/brief', { params: { path }, body: { brief: { [brief.locale]: brief.text }, contact: brief.contact } })))) open.value = ''
+  if (await act(() => told(api.PUT('/v1/apps/{app}/cohorts/{cohort}/brief', { params: { header: condition, path }, body: { brief: { [brief.locale]: brief.text }, contact: brief.contact } })))) open.value = ''
 }
 
 function setJoin(isOpen: boolean, renew = false) {
@@ -166,13 +169,13 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
 <template>
   <div class="page-head">
     <div><h1>{{ cohort?.name ?? props.cohort }}</h1>
-      <form v-if="open === 'name'" class="row-gap" @submit.prevent="rename"><label class="row-gap">New name <input v-model="newName" class="form-control form-control-sm" required maxlength="40" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Rename</BButton><BButton size="sm" variant="link" @click="open = ''">Cancel</BButton></form>
-      <div v-else class="row-gap"><BButton size="sm" variant="link" @click="nameIt">Rename</BButton><ConfirmButton v-if="cohort && cohort.removable" said="Remove" consequence="It is gone; its people stay known to the desk." sure="Remove it" :disabled="doing.busy.value" @do="remove" /><RetireButton v-else-if="cohort && !cohort.retired_at" :what="cohort.name" :ask="askOutlook" :disabled="doing.busy.value" @do="retire" /></div>
-      <p v-if="cohort?.retired_at" class="row-gap" role="status"><strong>Retired</strong> <span class="soft">since <Moment :at="cohort.retired_at" />; it gets no builds and no people.</span> <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="useAgain">Take it into use again</BButton></p></div>
+      <form v-if="open === 'name'" class="row-gap" @submit.prevent="rename"><label class="row-gap">New name <input v-model="newName" class="form-control form-control-sm" required maxlength="40" /></label><BButton data-needs="keep-testers" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Rename</BButton><BButton size="sm" variant="link" @click="open = ''">Cancel</BButton></form>
+      <div v-else class="row-gap"><BButton data-needs="keep-testers" size="sm" variant="link" @click="nameIt">Rename</BButton><ConfirmButton data-needs="keep-testers" v-if="cohort && cohort.removable" said="Remove" consequence="It is gone; its people stay known to the desk." sure="Remove it" :disabled="doing.busy.value" @do="remove" /><span v-else-if="cohort && !cohort.retired_at" data-needs="keep-testers"><RetireButton :what="cohort.name" :ask="askOutlook" :disabled="doing.busy.value" @do="retire" /></span></div>
+      <p v-if="cohort?.retired_at" class="row-gap" role="status"><strong>Retired</strong> <span class="soft">since <Moment :at="cohort.retired_at" />; it gets no builds and no people.</span> <BButton data-needs="keep-testers" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="useAgain">Take it into use again</BButton></p></div>
     <div class="row-gap">
-      <BButton variant="primary" @click="hand">Hand a build to them</BButton>
-      <BButton variant="outline-primary" @click="turn('add')">Add testers</BButton>
-      <BButton variant="outline-primary" @click="turn('list')">Import a list</BButton>
+      <BButton data-needs="hand-out" variant="primary" @click="hand">Hand a build to them</BButton>
+      <BButton data-needs="keep-testers" variant="outline-primary" @click="turn('add')">Add testers</BButton>
+      <BButton data-needs="keep-testers" variant="outline-primary" @click="turn('list')">Import a list</BButton>
       <BButton variant="outline-primary" :href="`/v1/apps/${app}/cohorts/${props.cohort}/export`">CSV</BButton>
     </div>
   </div>
@@ -185,9 +188,9 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <div class="row-gap end">
         <label>Address <input v-model="tester.email" type="search" inputmode="email" class="form-control" required placeholder="a new address, or part of a known one" autocomplete="off" /></label>
         <label>Name <input v-model="tester.name" class="form-control" /></label>
-        <BButton type="submit" variant="primary" :disabled="doing.busy.value">Add</BButton>
+        <BButton data-needs="keep-testers" type="submit" variant="primary" :disabled="doing.busy.value">Add</BButton>
       </div>
-      <ul v-if="known.length" class="plain-list"><li v-for="who in known" :key="who.id" class="row-gap">{{ who.name || who.email }} <span class="soft">{{ who.email }}</span> <BButton size="sm" variant="link" @click="pick(who)">Pick {{ who.name || who.email }}</BButton></li></ul>
+      <ul v-if="known.length" class="plain-list"><li v-for="who in known" :key="who.id" class="row-gap">{{ who.name || who.email }} <span class="soft">{{ who.email }}</span> <BButton data-needs="keep-testers" size="sm" variant="link" @click="pick(who)">Pick {{ who.name || who.email }}</BButton></li></ul>
       <p v-if="caution" class="care" role="status">■ {{ caution }}</p>
     </form>
 
@@ -206,12 +209,12 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <article class="card-plain"><h2>Standing <Explained word="trial brief" said="brief" /></h2>
         <p v-for="(text, locale) in cohort.brief" :key="locale" class="clip"><span class="soft">{{ locale }}</span> {{ text }}</p>
         <p v-if="!Object.keys(cohort.brief).length" class="soft">None yet; new builds can go on automatically once there is one.</p>
-        <BButton size="sm" variant="link" @click="editBrief">{{ Object.keys(cohort.brief).length ? 'Change it' : 'Write one' }}</BButton>
+        <BButton data-needs="keep-testers" size="sm" variant="link" @click="editBrief">{{ Object.keys(cohort.brief).length ? 'Change it' : 'Write one' }}</BButton>
       </article>
     </div>
     <form v-if="open === 'brief'" class="card-plain brief" @submit.prevent="keepBrief">
       <label>Please look at <textarea v-model="brief.text" class="form-control" rows="3" /></label>
-      <div class="row-gap end"><label>Language <input v-model="brief.locale" class="form-control" maxlength="12" required /></label><label>Testers may ask <input v-model="brief.contact" type="email" class="form-control" required /></label><BButton type="submit" variant="primary">Keep it</BButton></div>
+      <div class="row-gap end"><label>Language <input v-model="brief.locale" class="form-control" maxlength="12" required /></label><label>Testers may ask <input v-model="brief.contact" type="email" class="form-control" required /></label><BButton data-needs="keep-testers" type="submit" variant="primary">Keep it</BButton></div>
     </form>
 
     <section class="card-plain" aria-labelledby="stores">
@@ -224,11 +227,11 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
           <td><div v-for="trial in cohort.running.filter((row) => row.store === entry.store)" :key="trial.id"><RouterLink :to="`/trials/${trial.id}`">{{ trial.build_label }}</RouterLink> <PhaseWord :phase="trial.state" /> <span class="soft small-print">{{ counted(trial.invited) }}</span></div></td>
           <td><div class="row-gap right">
             <label class="row-gap small-print"><input type="checkbox" class="form-check-input" :checked="entry.by_itself" @change="turnByItself(entry.store, $event)" /> new builds automatically</label>
-            <BButton size="sm" variant="link" @click="detach(entry.store)">Take it away from {{ entry.store_title }}</BButton>
+            <BButton data-needs="keep-testers" size="sm" variant="link" @click="detach(entry.store)">Take it away from {{ entry.store_title }}</BButton>
           </div></td>
         </tr>
       </tbody></table></div>
-      <p v-if="elsewhere.length" class="row-gap"><BButton v-for="berth in elsewhere" :key="berth.store" size="sm" variant="outline-primary" @click="attach(berth.store, null)">Put it at {{ berth.store_title }}</BButton></p>
+      <p v-if="elsewhere.length" class="row-gap"><BButton data-needs="keep-testers" v-for="berth in elsewhere" :key="berth.store" size="sm" variant="outline-primary" @click="attach(berth.store, null)">Put it at {{ berth.store_title }}</BButton></p>
     </section>
 
     <section v-if="cohort.kind === 'walk-in'" class="card-plain link" aria-labelledby="link">
@@ -240,9 +243,9 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
       <div class="row-gap end">
         <label>People at most <input v-model.number="limit" type="number" min="1" class="form-control form-control-sm" :placeholder="cohort.join?.limit ? String(cohort.join.limit) : 'no limit'" /></label>
         <label>Until <input v-model="until" type="datetime-local" class="form-control form-control-sm" /></label>
-        <BButton size="sm" variant="outline-primary" @click="setJoin(true)">{{ cohort.join?.open ? 'Save' : 'Open it' }}</BButton>
-        <BButton v-if="cohort.join?.open" size="sm" variant="outline-primary" @click="setJoin(false)">Close it</BButton>
-        <template v-if="cohort.join"><BButton v-if="!sure" size="sm" variant="link" @click="sure = true">Make another link …</BButton><BButton v-else size="sm" variant="danger" @click="setJoin(cohort.join.open, true).then(() => (sure = false))">The old link is void then; make it</BButton></template>
+        <BButton data-needs="keep-testers" size="sm" variant="outline-primary" @click="setJoin(true)">{{ cohort.join?.open ? 'Save' : 'Open it' }}</BButton>
+        <BButton data-needs="keep-testers" v-if="cohort.join?.open" size="sm" variant="outline-primary" @click="setJoin(false)">Close it</BButton>
+        <template v-if="cohort.join"><BButton data-needs="keep-testers" v-if="!sure" size="sm" variant="link" @click="sure = true">Make another link …</BButton><BButton data-needs="keep-testers" v-else size="sm" variant="danger" @click="setJoin(cohort.join.open, true).then(() => (sure = false))">The old link is void then; make it</BButton></template>
       </div>
     </section>
 
@@ -251,7 +254,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
         <input v-model="wish.find" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search people" />
         <select v-model="wish.state" class="form-select form-select-sm find" aria-label="Invitation"><option value="">any invitation</option><option v-for="what in INVITATION_OF_MEMBERS" :key="what" :value="what">{{ what }}</option></select>
         <select v-model="wish.sort" class="form-select form-select-sm find" aria-label="Order"><option value="address">by address</option><option value="name">by name</option><option value="newest">newest first</option></select>
-        <span v-if="picked.here.value.length" class="row-gap"><strong>{{ picked.here.value.length }} chosen:</strong> <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="takeOut(picked.here.value.map((entry) => entry.tester))">Take them out</BButton></span>
+        <span v-if="picked.here.value.length" class="row-gap"><strong>{{ picked.here.value.length }} chosen:</strong> <BButton data-needs="keep-testers" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="takeOut(picked.here.value.map((entry) => entry.tester))">Take them out</BButton></span>
       </div>
       <div class="scroll-x"><table class="table-plain">
         <thead><tr><th><input type="checkbox" class="form-check-input" aria-label="All that are shown" :checked="picked.all.value" :indeterminate="picked.some.value" @change="picked.pickAll" /></th><th>Who</th><th>Invitation</th><th>Has</th><th>In it since</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
@@ -262,7 +265,7 @@ const counted = (invited: Record<string, number>) => Object.entries(invited).map
             <td><PhaseWord v-if="entry.declined_at || entry.state" :phase="entry.declined_at ? 'declined' : entry.state!" /><span v-else class="soft">not invited yet</span><br /><span class="soft small-print"><Moment :at="entry.since" /></span><span v-if="entry.trouble" class="small-print care"><br />■ {{ entry.trouble }}</span></td>
             <td><template v-if="entry.build_label">{{ entry.state === 'installed' ? entry.build_label : '' }}</template><br /><span class="soft small-print">{{ [entry.device, entry.system].filter(Boolean).join(', ') }}</span></td>
             <td class="soft small-print"><Moment :at="entry.joined_at" /><br />{{ entry.joined_how }}</td>
-            <td class="nowrap"><BButton size="sm" variant="link" :aria-label="`take out ${entry.tester.email}`" @click="takeOut([entry.tester])">take out</BButton></td>
+            <td class="nowrap"><BButton data-needs="keep-testers" size="sm" variant="link" :aria-label="`take out ${entry.tester.email}`" @click="takeOut([entry.tester])">take out</BButton></td>
           </tr>
         </tbody>
       </table></div>

@@ -49,8 +49,8 @@ async function handed(): Promise<void> {
 
 <template>
   <AppHead title="Testing">
-    <BButton v-if="data?.cohorts.length" variant="primary" @click="handing = handing === null ? '' : null">Hand a build to testers</BButton>
-    <BButton :variant="data?.cohorts.length ? 'outline-primary' : 'primary'" @click="making = !making">Make a cohort</BButton>
+    <BButton v-if="data?.cohorts.length" data-needs="hand-out" variant="primary" @click="handing = handing === null ? '' : null">Hand a build to testers</BButton>
+    <BButton data-needs="keep-testers" :variant="data?.cohorts.length ? 'outline-primary' : 'primary'" @click="making = !making">Make a cohort</BButton>
   </AppHead>
   <p class="soft intro">People who test are put into <Explained word="cohort" said="cohorts" />. A build that is handed to one of them at a store is a <Explained word="trial" />.</p>
   <ProblemNote :problem="problem" />
@@ -58,7 +58,7 @@ async function handed(): Promise<void> {
   <form v-if="making" class="card-plain row-gap form" @submit.prevent="make">
     <label>Name <input v-model="made.name" class="form-control" required placeholder="crew" pattern="[a-z0-9][a-z0-9\-]{0,39}" title="small letters, digits and hyphens" /></label>
     <label>Kind <select v-model="made.kind" class="form-select"><option v-for="(what, kind) in KINDS" :key="kind" :value="kind">{{ kind }}: {{ what }}</option></select></label>
-    <BButton type="submit" variant="primary" :disabled="doing.busy.value">Make it</BButton>
+    <BButton data-needs="keep-testers" type="submit" variant="primary" :disabled="doing.busy.value">Make it</BButton>
   </form>
   <template v-if="data">
     <TrialSheetForm v-if="handing !== null" :key="handing" :app="app" :cohorts="inUse" :builds="data.builds" :chosen="handing" @done="handed" @leave="handing = null" />
@@ -71,7 +71,7 @@ async function handed(): Promise<void> {
           <RouterLink v-if="cohort.reports_open" :to="`/apps/${app}/reports?cohort=${cohort.name}`">{{ cohort.reports_open }} open reports</RouterLink>
           <span class="end row-gap">
             <RouterLink class="btn btn-sm btn-outline-primary" :to="`/apps/${app}/cohorts/${cohort.name}`">{{ cohort.testers ? 'Testers' : 'Add testers' }}</RouterLink>
-            <BButton size="sm" variant="outline-primary" @click="handing = cohort.name">Hand a build to them</BButton>
+            <BButton data-needs="hand-out" size="sm" variant="outline-primary" @click="handing = cohort.name">Hand a build to them</BButton>
           </span>
         </header>
         <div v-if="cohort.at.length" class="stores">

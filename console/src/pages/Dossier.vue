@@ -93,7 +93,7 @@ async function drop(): Promise<void> {
 
 <template>
   <AppHead title="Dossier">
-    <BButton v-if="waiting.length" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
+    <BButton data-needs="prepare" v-if="waiting.length" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
   <DossierTabs :app="app" />
   <p class="soft intro">The <Explained word="dossier" /> holds what stores ask about an app. A text is written once and goes to every store that asks for it.</p>
@@ -107,16 +107,16 @@ async function drop(): Promise<void> {
 
     <div class="row-gap languages" role="group" aria-label="Languages">
       <button v-for="one in counts" :key="one.locale" type="button" class="chip" :aria-pressed="here === one.locale" @click="here = one.locale">{{ one.locale }} <span class="soft">{{ one.written }} of {{ one.of }}</span></button>
-      <BButton v-if="!adding" size="sm" variant="link" @click="((adding = true), (wanted.copy = here))">Add a language</BButton>
+      <BButton data-needs="prepare" v-if="!adding" size="sm" variant="link" @click="((adding = true), (wanted.copy = here))">Add a language</BButton>
       <label class="row-gap beside">Beside it
         <select v-model="beside" class="form-select form-select-sm"><option value="">nothing</option><option v-for="one in locales.filter((known) => known !== here)" :key="one">{{ one }}</option></select>
       </label>
-      <ConfirmButton v-if="data.locales.includes(here)" :said="`Take out ${here}`" :consequence="`Every text in ${here} goes, for all stores.`" sure="Take them out" :disabled="doing.busy.value" @do="drop" />
+      <ConfirmButton data-needs="prepare" v-if="data.locales.includes(here)" :said="`Take out ${here}`" :consequence="`Every text in ${here} goes, for all stores.`" sure="Take them out" :disabled="doing.busy.value" @do="drop" />
     </div>
     <form v-if="adding" class="card-plain row-gap add" @submit.prevent="add">
       <label>Language <input v-model="wanted.locale" class="form-control form-control-sm" placeholder="de-AT" required maxlength="35" autofocus /></label>
       <label>Begin with the texts of <select v-model="wanted.copy" class="form-select form-select-sm"><option value="">nothing</option><option v-for="one in data.locales" :key="one">{{ one }}</option></select></label>
-      <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Add it</BButton>
+      <BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Add it</BButton>
       <BButton size="sm" variant="link" @click="adding = false">Cancel</BButton>
     </form>
 

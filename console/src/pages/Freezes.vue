@@ -64,7 +64,7 @@ const agree = (one: Override) => doing.run(async () => {
 </script>
 
 <template>
-  <div class="page-head"><h1>Freezes</h1><BButton v-if="!open" variant="primary" @click="open = true">Set a freeze</BButton></div>
+  <div class="page-head"><h1>Freezes</h1><BButton data-needs="arrange-desk" v-if="!open" variant="primary" @click="open = true">Set a freeze</BButton></div>
   <p class="soft">In a freeze nothing launches and no share rises. Halts, pauses and withdrawals always go.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -73,7 +73,7 @@ const agree = (one: Override) => doing.run(async () => {
     <h2>{{ asked.version }} of {{ asked.app }} in spite of a freeze</h2>
     <p class="soft">For an emergency. A second person has to agree; then no freeze holds this release until the freeze ends.</p>
     <label>Why <input v-model="asking" class="form-control form-control-sm" required maxlength="300" /></label>
-    <div><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Ask a second person</BButton></div>
+    <div><BButton data-needs="steer" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Ask a second person</BButton></div>
   </form>
   <form v-if="open" class="card-plain block" aria-label="A new freeze" @submit.prevent="save">
     <h2>A new freeze</h2>
@@ -88,7 +88,7 @@ const agree = (one: Override) => doing.run(async () => {
     </div>
     <p id="none-is-all" class="soft small-print">None chosen: all of them.</p>
     <label class="row-gap"><input v-model="form.yearly" type="checkbox" class="form-check-input" /> Every year on these days</label>
-    <div class="row-gap"><BButton type="submit" variant="primary" :disabled="doing.busy.value">Set it</BButton><BButton variant="link" @click="open = false">Cancel</BButton></div>
+    <div class="row-gap"><BButton data-needs="arrange-desk" type="submit" variant="primary" :disabled="doing.busy.value">Set it</BButton><BButton variant="link" @click="open = false">Cancel</BButton></div>
   </form>
 
   <template v-if="data">
@@ -98,7 +98,7 @@ const agree = (one: Override) => doing.run(async () => {
         <li v-for="one in data.overrides" :key="one.id" class="row-gap">
           <span><RouterLink :to="`/apps/${one.app}/releases/${one.version}`">{{ one.app }} {{ one.version }}</RouterLink>, asked by {{ one.asked_by }} <Moment :at="one.asked_at" />: {{ one.reason }}</span>
           <span v-if="one.agreed_at">✓ agreed by {{ one.agreed_by }}</span>
-          <BButton v-else size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="agree(one)">Agree as the second person</BButton>
+          <BButton data-needs="steer" v-else size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="agree(one)">Agree as the second person</BButton>
         </li>
       </ul>
     </section>
@@ -107,8 +107,8 @@ const agree = (one: Override) => doing.run(async () => {
       <header class="row-gap"><h2>{{ one.name }}</h2><strong v-if="one.holds">■ holds now</strong><span v-else-if="!one.next_end" class="soft">over</span></header>
       <p v-if="one.next_begin && one.next_end">From <Moment :at="one.next_begin" /> to <Moment :at="one.next_end" /><template v-if="one.yearly">, every year</template>. <span class="soft">{{ one.apps.join(', ') || 'All apps' }}, {{ one.stores.join(', ') || 'all stores' }}.</span></p>
       <p v-if="one.reason" class="soft">{{ one.reason }}</p>
-      <BButton v-if="ending !== one.name" size="sm" variant="link" class="rest" @click="((ending = one.name), (why = ''))">End it</BButton>
-      <form v-else class="row-gap" @submit.prevent="end(one.name)"><label class="row-gap">Why <input v-model="why" class="form-control form-control-sm" required maxlength="300" placeholder="it stands in the logbook" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">End it</BButton><BButton size="sm" variant="link" @click="ending = null">Cancel</BButton></form>
+      <BButton data-needs="arrange-desk" v-if="ending !== one.name" size="sm" variant="link" class="rest" @click="((ending = one.name), (why = ''))">End it</BButton>
+      <form v-else class="row-gap" @submit.prevent="end(one.name)"><label class="row-gap">Why <input v-model="why" class="form-control form-control-sm" required maxlength="300" placeholder="it stands in the logbook" /></label><BButton data-needs="arrange-desk" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">End it</BButton><BButton size="sm" variant="link" @click="ending = null">Cancel</BButton></form>
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>

@@ -83,7 +83,7 @@ const drop = (one: Entered) => doing.run(() => put(one.reference, null, one.revi
 
 <template>
   <AppHead title="Dossier">
-    <BButton v-if="stores.some(sendable) && !stores.some(lacking)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
+    <BButton data-needs="prepare" v-if="stores.some(sendable) && !stores.some(lacking)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
   <DossierTabs :app="app" />
   <p class="soft intro">A <Explained word="good" /> is entered once. Every store gets it as it sells such goods; its reference stays for ever.</p>
@@ -99,7 +99,7 @@ const drop = (one: Entered) => doing.run(() => put(one.reference, null, one.revi
       <h2>A new good</h2>
       <GoodForm reference="" :good="null" :stores="stores" :first="first" :known="data.goods.map((one) => one.reference)" :save="save" @close="open = null" />
     </section>
-    <p v-else><BButton variant="outline-primary" size="sm" @click="edit(null)">Enter a good</BButton></p>
+    <p v-else><BButton data-needs="prepare" variant="outline-primary" size="sm" @click="edit(null)">Enter a good</BButton></p>
     <p v-if="!data.goods.length && open === null" class="soft">Nothing is sold inside this app.</p>
 
     <section v-for="one in data.goods" :id="`good-${one.reference}`" :key="one.reference" class="card-plain entry" :aria-label="one.reference">
@@ -111,8 +111,8 @@ const drop = (one: Entered) => doing.run(() => put(one.reference, null, one.revi
         <span v-if="!one.good.on_sale" class="soft">· not on sale</span>
         <span class="soft small-print">changed by {{ one.changed_by }}</span>
         <span v-if="open !== one.reference" class="row-gap acts">
-          <BButton size="sm" variant="link" @click="edit(one)">Change it</BButton>
-          <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="drop(one)">Take it out</BButton>
+          <BButton data-needs="prepare" size="sm" variant="link" @click="edit(one)">Change it</BButton>
+          <BButton data-needs="prepare" size="sm" variant="link" :disabled="doing.busy.value" @click="drop(one)">Take it out</BButton>
         </span>
       </header>
       <GoodForm v-if="open === one.reference" :reference="one.reference" :good="one.good" :stores="stores" :first="first" :known="[]" :save="save" @close="open = null" />

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref } from 'vue'
 
-import { api, type Release, told } from '../api'
+import { api, asRead, type Release, told } from '../api'
 import AppHead from '../components/AppHead.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import EmptyState from '../components/EmptyState.vue'
@@ -34,7 +34,10 @@ const byHand = computed(() => {
 const compares = computed<readonly string[]>(() => COMPARES[form.watched as keyof typeof COMPARES])
 const stars = computed(() => form.watched === 'ratings')
 
+/** What was read when the editing began. */
+let condition = {}
 function begin(guard?: Guard): void {
+  condition = asRead(`/v1/apps/${props.app}/guards`)
   Object.assign(form, fresh(), guard ? { ...guard, one_in: Math.round(1 / guard.error_bound), stores: [...guard.stores] } : {})
   editing.value = guard?.name ?? null
   open.value = true
@@ -50,7 +53,7 @@ const body = (): GuardWanted => ({
 })
 async function save(): Promise<void> {
   const done = await doing.run(async () => {
-    if (editing.value) await told(api.PUT('/v1/apps/{app}/guards/{guard}', { params: { path: { ...path, guard: editing.value } }, body: body() }))
+    if (editing.value) await told(api.PUT('/v1/apps/{app}/guards/{guard}', { params: { header: condition, path: { ...path, guard: editing.value } }, body: body() }))
     else await told(api.POST('/v1/apps/{app}/guards', { params: { path }, body: body() }))
     await load()
   }, `${form.name} watches every rollout`)
@@ -81,7 +84,7 @@ const lines = computed(() => {
 </script>
 
 <template>
-  <AppHead title="Guards"><BButton v-if="!open" variant="primary" @click="begin()">Add a guard</BButton></AppHead>
+  <AppHead title="Guards"><BButton data-needs="steer" v-if="!open" variant="primary" @click="begin()">Add a guard</BButton></AppHead>
   <p class="soft intro">A guard compares each rollout, hour by hour, with the version that people had before. However often it looks, it is wrong no more often.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -105,14 +108,14 @@ const lines = computed(() => {
       <div class="row-gap">
         <label class="row-gap">On <select v-model="on" class="form-select form-select-sm" aria-label="What it is tried on"><option value="">made-up counts</option><option v-for="one in launched" :key="one.version" :value="one.version">what was counted of {{ one.version }}</option></select></label>
         <label v-if="!on" class="row-gap">where it goes wrong <input v-model.number="ratio" type="number" step="any" min="0.1" max="100" class="form-control form-control-sm ratio" /> times as often</label>
-        <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="tryOut">Try it</BButton>
+        <BButton data-needs="steer" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="tryOut">Try it</BButton>
       </div>
       <div v-if="tried" role="status">
         <p><strong>{{ tried.said }}</strong> <template v-if="tried.share !== null && tried.share !== undefined">Of 100 such made-up rollouts it would have stopped {{ Math.round(tried.share * 100) }}.</template></p>
         <LineChart v-if="lines.length" label="Evidence over time, as a part of the way to a breach" :lines="lines" left="evidence" :top="1" :height="150" />
       </div>
     </fieldset>
-    <div class="row-gap"><BButton type="submit" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton variant="link" @click="open = false">Cancel</BButton></div>
+    <div class="row-gap"><BButton data-needs="steer" type="submit" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton variant="link" @click="open = false">Cancel</BButton></div>
   </form>
 
   <template v-if="guards">
@@ -123,7 +126,7 @@ const lines = computed(() => {
       <header class="row-gap"><h2>{{ guard.name }}</h2><span class="soft">{{ guard.watched }}, against {{ guard.bound ?? guard.against }}</span></header>
       <p>{{ guard.said }} When it is sure, it {{ doesOf(guard) }}.</p>
       <p v-if="guard.stores.length || guard.source" class="soft small-print"><template v-if="guard.stores.length">Watches {{ guard.stores.join(', ') }}. </template><template v-if="guard.source">Its counts come from {{ guard.source }}.</template></p>
-      <div class="row-gap"><BButton size="sm" variant="outline-primary" @click="begin(guard)">Change or try</BButton><ConfirmButton said="End it" :consequence="`${guard.name} watches no more; what it found stays.`" sure="End it" :disabled="doing.busy.value" @do="end(guard)" /></div>
+      <div class="row-gap"><BButton data-needs="steer" size="sm" variant="outline-primary" @click="begin(guard)">Change or try</BButton><ConfirmButton data-needs="steer" said="End it" :consequence="`${guard.name} watches no more; what it found stays.`" sure="End it" :disabled="doing.busy.value" @do="end(guard)" /></div>
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { reactive, ref } from 'vue'
 
-import { api, told } from '../api'
+import { api, asRead, told } from '../api'
 import Moment from '../components/Moment.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import TideStaff from '../components/TideStaff.vue'
@@ -22,13 +22,16 @@ const form = reactive({ name: '', stages: '', reason: '' })
 const dropping = ref<string | null>(null)
 const why = ref('')
 
+/** What was read when the editing began. */
+let condition = {}
 function begin(ladder?: Ladder): void {
+  condition = asRead('/v1/ladders')
   Object.assign(form, { name: ladder?.name ?? '', stages: ladder?.text ?? '', reason: '' })
   open.value = ladder?.name ?? '+'
 }
 async function save(): Promise<void> {
   const done = await doing.run(async () => {
-    await told(api.PUT('/v1/ladders/{ladder}', { params: { path: { ladder: form.name } }, body: { stages: form.stages, reason: form.reason } }))
+    await told(api.PUT('/v1/ladders/{ladder}', { params: { header: condition, path: { ladder: form.name } }, body: { stages: form.stages, reason: form.reason } }))
     await load()
   }, `${form.name} is set`)
   if (done) open.value = ''
@@ -43,7 +46,7 @@ async function drop(name: string): Promise<void> {
 </script>
 
 <template>
-  <div class="page-head"><h1>Ladders</h1><BButton v-if="!open" variant="primary" @click="begin()">Add a ladder</BButton></div>
+  <div class="page-head"><h1>Ladders</h1><BButton data-needs="arrange-desk" v-if="!open" variant="primary" @click="begin()">Add a ladder</BButton></div>
   <p class="soft">The stages that a rollout climbs where its store leaves them free. A change counts for the rest of the way of everything that climbs by it.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -55,7 +58,7 @@ async function drop(name: string): Promise<void> {
       <label>Why <input v-model="form.reason" class="form-control form-control-sm" maxlength="300" placeholder="it stands in the logbook" /></label>
     </div>
     <p id="written" class="soft small-print">Stage by stage, {{ LADDER_WRITTEN }}. A stage without hours waits for a person; <span class="mono">20@steady12/2000</span> rises when every guard was steady for 12 hours, with 2,000 sessions.</p>
-    <div class="row-gap"><BButton type="submit" variant="primary" :disabled="doing.busy.value">Keep it</BButton><BButton variant="link" @click="open = ''">Cancel</BButton></div>
+    <div class="row-gap"><BButton data-needs="arrange-desk" type="submit" variant="primary" :disabled="doing.busy.value">Keep it</BButton><BButton variant="link" @click="open = ''">Cancel</BButton></div>
   </form>
   <section v-for="ladder in data ?? []" :key="ladder.name" class="card-plain ladder" :aria-label="ladder.name">
     <TideStaff small :stages="ladder.stages" :share="0" phase="draft" />
@@ -64,8 +67,8 @@ async function drop(name: string): Promise<void> {
       <p>{{ ladder.told }}</p>
       <p v-if="ladder.reason || ladder.changed_at" class="soft small-print"><Moment v-if="ladder.changed_at" :at="ladder.changed_at" /> {{ ladder.reason }}</p>
       <p v-if="ladder.used_by.length">Climbing by it: <template v-for="(leg, at) in ladder.used_by" :key="leg.app + leg.version + leg.place">{{ at ? ', ' : '' }}<RouterLink :to="`/apps/${leg.app}/releases/${leg.version}`">{{ leg.app }} {{ leg.version }}</RouterLink> at {{ leg.place }} ({{ percent(leg.share) }})</template></p>
-      <div v-if="dropping !== ladder.name" class="row-gap"><BButton size="sm" variant="link" class="rest" @click="begin(ladder)">Change it</BButton><BButton v-if="!ladder.built_in" size="sm" variant="link" @click="((dropping = ladder.name), (why = ''))">{{ ladder.usual ? 'As it is built in' : 'Forget it' }}</BButton></div>
-      <form v-else class="row-gap" @submit.prevent="drop(ladder.name)"><label class="row-gap">Why <input v-model="why" class="form-control form-control-sm" required maxlength="300" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ ladder.usual ? 'As it is built in' : 'Forget it' }}</BButton><BButton size="sm" variant="link" @click="dropping = null">Cancel</BButton></form>
+      <div v-if="dropping !== ladder.name" class="row-gap"><BButton data-needs="arrange-desk" size="sm" variant="link" class="rest" @click="begin(ladder)">Change it</BButton><BButton data-needs="arrange-desk" v-if="!ladder.built_in" size="sm" variant="link" @click="((dropping = ladder.name), (why = ''))">{{ ladder.usual ? 'As it is built in' : 'Forget it' }}</BButton></div>
+      <form v-else class="row-gap" @submit.prevent="drop(ladder.name)"><label class="row-gap">Why <input v-model="why" class="form-control form-control-sm" required maxlength="300" /></label><BButton data-needs="arrange-desk" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ ladder.usual ? 'As it is built in' : 'Forget it' }}</BButton><BButton size="sm" variant="link" @click="dropping = null">Cancel</BButton></form>
     </div>
   </section>
   <p v-if="!data && !problem" class="soft" role="status">Loading …</p>

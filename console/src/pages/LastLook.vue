@@ -25,9 +25,11 @@ void load()
 /** What was looked at stays on the page; that something has changed since is said, and the page is loaded again by a person. */
 const changed = ref(false)
 useLive(async () => {
-  if (!look.value) return
+  const shown = look.value
+  if (!shown) return
   const now = await told<Look>(api.GET('/v1/apps/{app}/releases/{version}/look', { params: { path, query: { store: props.store } } })).catch(() => null)
-  changed.value = now !== null && now.revision !== look.value.revision
+  if (look.value !== shown) return // it was loaded again meanwhile, such as after a change of one's own
+  changed.value = now !== null && now.revision !== shown.revision
 }, (change) => change.app === props.app)
 
 const every = ref(false)
@@ -39,6 +41,7 @@ const blockers = computed(() => open.value.flatMap((leg) => leg.findings.filter(
 const matters = computed(() => blockers.value.filter((one) => one.code === 'matter-open'))
 const drafted = (leg: LegLook) => leg.lines.find((line) => line.part === 'reviewer' && line.place === 'drafted')?.new ?? ''
 watch(look, (now, before) => {
+  changed.value = false
   const was = before?.legs[0] ? drafted(before.legs[0]) : ''
   if (now?.legs.length === 1 && (note.value === '' || note.value === was)) note.value = drafted(now.legs[0]!)
 })
@@ -107,7 +110,7 @@ const print = () => window.print()
       </label>
       <ProblemNote :problem="doing.problem.value" />
       <div class="row-gap">
-        <BButton type="submit" variant="primary" :disabled="doing.busy.value || changed || blockers.length > matters.length || (matters.length > 0 && !why.trim())">Hand it in</BButton>
+        <BButton data-needs="steer" type="submit" variant="primary" :disabled="doing.busy.value || changed || blockers.length > matters.length || (matters.length > 0 && !why.trim())">Hand it in</BButton>
         <span v-if="blockers.length > matters.length" class="soft">✕ Something above is in the way.</span>
       </div>
     </form>

@@ -122,7 +122,7 @@ function add(): void {
 
 <template>
   <AppHead title="Dossier">
-    <BButton v-if="stores.some(sendable) && !stores.some(lacking)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
+    <BButton data-needs="prepare" v-if="stores.some(sendable) && !stores.some(lacking)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
   <DossierTabs :app="app" />
   <p class="soft intro">A picture is put in once. Every store gets it in the size and format that it takes; nothing is enlarged or distorted.</p>
@@ -136,17 +136,17 @@ function add(): void {
 
     <div class="row-gap languages" role="group" aria-label="Languages">
       <button v-for="one in locales" :key="one" type="button" class="chip" :aria-pressed="here === one" @click="here = one">{{ one }} <span class="soft">{{ data.sets.filter((found) => found.locale === one && !found.store).length || 'none' }}</span></button>
-      <BButton v-if="!adding" size="sm" variant="link" @click="adding = true">Add a language</BButton>
+      <BButton data-needs="prepare" v-if="!adding" size="sm" variant="link" @click="adding = true">Add a language</BButton>
       <form v-else class="row-gap" @submit.prevent="add">
         <label class="row-gap">Language <input v-model="wanted.locale" class="form-control form-control-sm locale" placeholder="de-AT" required :maxlength="LIMITS.locale" pattern="[A-Za-z]{2,3}(-[A-Za-z0-9]+)*" autofocus /></label>
-        <BButton type="submit" size="sm" variant="primary">Show it</BButton>
+        <BButton data-needs="prepare" type="submit" size="sm" variant="primary">Show it</BButton>
         <BButton size="sm" variant="link" @click="adding = false">Cancel</BButton>
       </form>
       <span class="row-gap many">
         <input ref="several" type="file" class="visually-hidden" multiple accept="image/*,video/mp4,video/webm" tabindex="-1" aria-label="Several files to import" @change="importFiles" />
         <input ref="folder" type="file" class="visually-hidden" webkitdirectory tabindex="-1" aria-label="A folder to import" @change="importFiles" />
-        <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="several?.click()">Import many files</BButton>
-        <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="folder?.click()">Import a folder</BButton>
+        <BButton data-needs="prepare" size="sm" variant="link" :disabled="doing.busy.value" @click="several?.click()">Import many files</BButton>
+        <BButton data-needs="prepare" size="sm" variant="link" :disabled="doing.busy.value" @click="folder?.click()">Import a folder</BButton>
       </span>
     </div>
     <div v-if="importing.said || importing.left.length" class="card-plain import" role="status">

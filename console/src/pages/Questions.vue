@@ -67,7 +67,7 @@ async function save(key: string, answer: Answer | null, revision: number, store:
 
 <template>
   <AppHead title="Dossier">
-    <BButton v-if="stores.some(sendable)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
+    <BButton data-needs="prepare" v-if="stores.some(sendable)" variant="primary" :disabled="doing.busy.value" @click="send(null)">Send what differs</BButton>
   </AppHead>
   <DossierTabs :app="app" />
   <p class="soft intro"><Explained word="topic" said="What several stores ask" /> is answered once, and each gets it in its own words.</p>

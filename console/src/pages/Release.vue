@@ -2,7 +2,7 @@
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { type Act, api, type App, type Build, type Leg, type Release, told } from '../api'
+import { type Act, api, type App, type Build, type Leg, Problem, type Release, told } from '../api'
 import CheckList from '../components/CheckList.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import Explained from '../components/Explained.vue'
@@ -22,11 +22,13 @@ import RolloutHealth from '../components/RolloutHealth.vue'
 import SteerDialog from '../components/SteerDialog.vue'
 import WaitStrip from '../components/WaitStrip.vue'
 import TideStaff from '../components/TideStaff.vue'
+import WaitingProposals from '../components/WaitingProposals.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
 import { singleKeys } from '../preferences'
+import { tell } from '../messages'
 import { session } from '../session'
-import { LEG_PART_WAY, LEG_STOPPED, ORDER_PENDING, PRODUCTION } from '../states'
+import { LEG_PART_WAY, LEG_STOPPED, ORDER_PENDING, PRODUCTION, STOPPING } from '../states'
 import { measured, percent } from '../telling'
 
 const props = defineProps<{ app: string; version: string }>()
@@ -34,6 +36,7 @@ const path = { app: props.app, version: props.version }
 const { data: release, problem, load } = useLoading<Release>(() => told(api.GET('/v1/apps/{app}/releases/{version}', { params: { path } })))
 const { data: builds, load: loadBuilds } = useLoading<Build[]>(() => told(api.GET('/v1/apps/{app}/builds', { params: { path: { app: props.app }, query: { text: props.version, limit: 100 } } })))
 const { data: berths, load: loadBerths } = useLoading(async () => (await told<App>(api.GET('/v1/apps/{app}', { params: { path: { app: props.app } } }))).berths)
+const needed = (act: string) => (STOPPING.includes(act) ? 'stop' : 'steer')
 const doing = useDoing()
 const router = useRouter()
 const another = ref('')
@@ -115,16 +118,48 @@ function giveGoAhead(store: string | null) {
   return doing.run(async () => void (release.value = await told(api.POST('/v1/apps/{app}/releases/{version}/go-ahead', { params: { path }, body: { store, reason: '' } }))), `The go-ahead for ${props.version} is given`)
 }
 
+/** The notes as they were when editing began, and what someone else has written there since. */
+const before = ref('')
+const theirs = ref<string | null>(null)
+const held = () => release.value?.notes[locale.value] ?? ''
 async function saveNotes(): Promise<void> {
+  theirs.value = null
+  if (!editing.value) return
   const saved = await doing.run(async () => {
-    release.value = await told(api.PUT('/v1/apps/{app}/releases/{version}/notes/{locale}', { params: { path: { ...path, locale: locale.value } }, body: { text: text.value } }))
-  }, `The notes in ${locale.value} are saved`)
-  if (saved) editing.value = false
+    for (let tried = 0; ; tried += 1) {
+      try {
+        const condition = { 'If-Match': `"${release.value?.revision ?? 0}"` }
+        if (held() !== before.value) throw new Problem(412, '', 'Someone else has changed these notes meanwhile.')
+        release.value = await told(api.PUT('/v1/apps/{app}/releases/{version}/notes/{locale}', { params: { path: { ...path, locale: locale.value }, header: condition }, body: { text: text.value } }))
+        return
+      } catch (wrong) {
+        if (!(wrong instanceof Problem) || wrong.status !== 412) throw wrong
+        await load()
+        if (held() === before.value && tried < 5) continue // something else of the release was changed
+        theirs.value = held()
+        return
+      }
+    }
+  })
+  if (saved && theirs.value === null) {
+    editing.value = false
+    tell(`The notes in ${locale.value} are saved`)
+  }
+}
+function keepMine(): void {
+  before.value = held()
+  theirs.value = null
+  void saveNotes()
+}
+function takeTheirs(): void {
+  text.value = before.value = held()
+  theirs.value = null
 }
 
 function edit(which: string): void {
   locale.value = which
-  text.value = release.value?.notes[which] ?? ''
+  text.value = before.value = release.value?.notes[which] ?? ''
+  theirs.value = null
   editing.value = true
 }
 
@@ -156,29 +191,30 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
     <div class="page-head">
       <div>
         <h1>{{ release.app_title }} {{ release.version }}</h1>
-        <form v-if="renaming" class="row-gap" @submit.prevent="rename"><label class="row-gap">New version <input v-model="newVersion" class="form-control form-control-sm" required maxlength="40" /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="renaming = false">Cancel</BButton></form>
-        <BButton v-else-if="unsent" size="sm" variant="link" class="rest" @click="((renaming = true), (newVersion = release.version))">Change the version</BButton>
+        <form v-if="renaming" class="row-gap" @submit.prevent="rename"><label class="row-gap">New version <input v-model="newVersion" class="form-control form-control-sm" required maxlength="40" /></label><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="renaming = false">Cancel</BButton></form>
+        <BButton data-needs="prepare" v-else-if="unsent" size="sm" variant="link" class="rest" @click="((renaming = true), (newVersion = release.version))">Change the version</BButton>
       </div>
-      <div v-if="launched" class="row-gap" role="group" aria-label="Steer every store">
+      <div v-if="launched" class="row-gap" data-needs="stop" role="group" aria-label="Steer every store">
         <span class="soft">Every store:</span>
         <BButton
-          v-for="{ act, key } in STEERING.filter((entry) => possibleSomewhere(entry.act))" :key="act" :variant="act === 'halt' ? 'danger' : 'outline-primary'"
+          :data-needs="needed(act)" v-for="{ act, key } in STEERING.filter((entry) => possibleSomewhere(entry.act))" :key="act" :variant="act === 'halt' ? 'danger' : 'outline-primary'"
           :title="singleKeys ? `Key: ${key}` : undefined" @click="asked = { act, store: null }"
         >{{ act }}</BButton>
       </div>
       <div v-else-if="submittable.length" class="row-gap">
-        <ConfirmButton v-if="unsent" said="Discard this draft" consequence="The draft and its notes go; the builds stay." sure="Discard it" :disabled="doing.busy.value" @do="discard" />
-        <BButton variant="primary" :disabled="doing.busy.value || stopped" @click="look()">Hand in for review</BButton>
+        <ConfirmButton data-needs="prepare" v-if="unsent" said="Discard this draft" consequence="The draft and its notes go; the builds stay." sure="Discard it" :disabled="doing.busy.value" @do="discard" />
+        <BButton data-needs="steer" variant="primary" :disabled="doing.busy.value || stopped" @click="look()">Hand in for review</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
+    <WaitingProposals :app="app" :version="version" />
 
     <div v-if="awaitingGoAhead.some((leg) => leg.phase === 'approved')" class="word card-plain">
       <span>Approved, and waiting for the <Explained word="go-ahead" />: <strong>{{ awaitingGoAhead.map((leg) => leg.place_title).join(', ') }}</strong></span>
-      <BButton variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
+      <BButton data-needs="steer" variant="primary" :disabled="doing.busy.value" @click="giveGoAhead(null)">Give the go-ahead</BButton>
     </div>
 
-    <p v-if="mine.length" class="row-gap">You have given your go-ahead for {{ mine.map((leg) => leg.place_title).join(', ') }}. <BButton size="sm" variant="link" :disabled="doing.busy.value" @click="takeBack">Withdraw it</BButton></p>
+    <p v-if="mine.length" class="row-gap">You have given your go-ahead for {{ mine.map((leg) => leg.place_title).join(', ') }}. <BButton data-needs="steer" size="sm" variant="link" :disabled="doing.busy.value" @click="takeBack">Withdraw it</BButton></p>
 
     <ReadinessSheet v-if="submittable.length" :key="release.revision" :app="app" :version="version" :places="submittable.map((leg) => leg.place)" />
 
@@ -198,8 +234,8 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <div v-if="leg.offered_again" class="offered" role="alert">
           <p><strong>■ The store offers it again.</strong> It was {{ leg.phase }}<template v-if="leg.seen">; {{ leg.place_title }} was last seen {{ leg.seen.state }} at {{ percent(leg.seen.share) }}</template>. That was not ordered here. Is it wanted?</p>
           <div class="row-gap">
-            <BButton size="sm" variant="danger" @click="asked = { act: leg.phase === 'withdrawn' ? 'withdraw' : 'halt', store: leg.place }">Stop it again</BButton>
-            <BButton size="sm" variant="outline-primary" @click="asked = { act: 'resume', store: leg.place }">It is wanted</BButton>
+            <BButton data-needs="stop" size="sm" variant="danger" @click="asked = { act: leg.phase === 'withdrawn' ? 'withdraw' : 'halt', store: leg.place }">Stop it again</BButton>
+            <BButton data-needs="steer" size="sm" variant="outline-primary" @click="asked = { act: 'resume', store: leg.place }">It is wanted</BButton>
           </div>
         </div>
         <p v-else-if="leg.step" class="pending" role="status">
@@ -226,7 +262,7 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         </div>
 
         <div v-if="leg.launched_at" class="row-gap acts" role="group" :aria-label="`Steer ${leg.place_title}`">
-          <BButton v-for="option in leg.acts.filter((known) => known.possible)" :key="option.act" size="sm" :title="option.consequence" :variant="option.act === 'halt' ? 'danger' : 'outline-primary'" @click="asked = { act: option.act, store: leg.place }">{{ option.act }}</BButton>
+          <BButton :data-needs="needed(option.act)" v-for="option in leg.acts.filter((known) => known.possible)" :key="option.act" size="sm" :title="option.consequence" :variant="option.act === 'halt' ? 'danger' : 'outline-primary'" @click="asked = { act: option.act, store: leg.place }">{{ option.act }}</BButton>
         </div>
         <details v-if="leg.launched_at && leg.acts.some((option) => !option.possible)" class="why">
           <summary>Why not the others?</summary>
@@ -254,12 +290,12 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
         <ReviewerThread v-if="leg.rounds.length" :key="leg.rounds.length" :app="app" :version="version" :leg="leg" @done="load" />
 
         <div v-if="!leg.launched_at" class="row-gap">
-          <BButton v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="leg.findings.some((finding) => finding.level === 'blocker' && finding.code !== 'matter-open')" @click="look(leg.place)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
-          <BButton v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.place)">Recall</BButton>
-          <ConfirmButton v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.place_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.place)" />
-          <BButton v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change build, ladder, launch' }}</BButton>
+          <BButton data-needs="steer" v-if="leg.possible.includes('submit')" size="sm" variant="primary" :disabled="leg.findings.some((finding) => finding.level === 'blocker' && finding.code !== 'matter-open')" @click="look(leg.place)">{{ leg.rounds.length ? 'Hand in again' : 'Hand in' }}</BButton>
+          <BButton data-needs="steer" v-if="leg.possible.includes('recall')" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="recall(leg.place)">Recall</BButton>
+          <ConfirmButton data-needs="prepare" v-if="leg.possible.includes('drop') && release.legs.length > 1" said="Take this store out" :consequence="`${release.version} no longer goes to ${leg.place_title}.`" sure="Take it out" :disabled="doing.busy.value" @do="dropLeg(leg.place)" />
+          <BButton data-needs="steer" v-if="leg.possible.includes('change')" size="sm" variant="link" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change build, ladder, launch' }}</BButton>
         </div>
-        <BButton v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" class="rest" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change the rest of the ladder' }}</BButton>
+        <BButton data-needs="steer" v-if="LEG_PART_WAY.includes(leg.phase) && !leg.ladder_dictated" size="sm" variant="link" class="rest" @click="changing = changing === leg.place ? null : leg.place">{{ changing === leg.place ? 'Close' : 'Change the rest of the ladder' }}</BButton>
         <LegSettings v-if="changing === leg.place" :key="release.revision" :release="release" :leg="leg" :builds="ofVersion(leg)" @done="changing = null" />
       </section>
     </div>
@@ -269,28 +305,32 @@ const pendingTrouble = (leg: Leg) => leg.orders.find((order) => ORDER_PENDING.in
 
     <form v-if="elsewhere.length && !launched" class="row-gap another" @submit.prevent="addLeg">
       <label class="row-gap">Another store <select v-model="another" class="form-select form-select-sm" required><option v-for="berth in elsewhere" :key="berth.store" :value="berth.store">{{ berth.store_title }}</option></select></label>
-      <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value || !another">Add it with its latest build</BButton>
+      <BButton data-needs="prepare" type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value || !another">Add it with its latest build</BButton>
     </form>
 
     <section class="card-plain notes" aria-labelledby="notes">
       <div class="page-head">
         <h2 id="notes">What is new</h2>
         <div v-if="!editing" class="row-gap">
-          <BButton size="sm" variant="link" @click="drafting = !drafting">Draft from the source</BButton>
-          <BButton size="sm" variant="link" @click="edit('')">Add a language</BButton>
+          <BButton data-needs="prepare" size="sm" variant="link" @click="drafting = !drafting">Draft from the source</BButton>
+          <BButton data-needs="prepare" size="sm" variant="link" @click="edit('')">Add a language</BButton>
         </div>
       </div>
       <NotesDraft v-if="drafting" :app="app" :version="version" @take="takeDraft" @leave="drafting = false" />
       <form v-if="editing" class="stack" @submit.prevent="saveNotes">
         <label>Language <input v-model="locale" class="form-control form-control-sm" placeholder="en" required style="max-width: 8rem" /></label>
         <label>Notes <textarea v-model="text" class="form-control" rows="3" /></label>
-        <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
+        <div v-if="theirs !== null" class="meanwhile" role="alert">
+          <strong>◔ Someone else has changed these notes meanwhile.</strong> They say now: <q>{{ theirs || 'nothing' }}</q>
+          <div class="row-gap"><BButton size="sm" variant="outline-primary" @click="takeTheirs">Take that text</BButton><BButton size="sm" variant="outline-primary" @click="keepMine">Save mine in its place</BButton></div>
+        </div>
+        <div class="row-gap"><BButton data-needs="prepare" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Save</BButton><BButton size="sm" variant="link" @click="editing = false">Cancel</BButton></div>
         <ul class="plain-list small-print soft" aria-live="polite"><li v-for="leg in release.legs" :key="leg.place" :class="{ over: measured(text, leg.notes_counted_in) > leg.notes_limit }">{{ leg.place_title }}: {{ measured(text, leg.notes_counted_in) }} of {{ leg.notes_limit }} {{ leg.notes_counted_in }}</li></ul>
       </form>
       <dl v-else-if="Object.keys(release.notes).length">
-        <template v-for="(said, which) in release.notes" :key="which"><dt>{{ which }}</dt><dd>{{ said }} <BButton size="sm" variant="link" class="edit" @click="edit(String(which))">edit</BButton></dd></template>
+        <template v-for="(said, which) in release.notes" :key="which"><dt>{{ which }}</dt><dd>{{ said }} <BButton data-needs="prepare" size="sm" variant="link" class="edit" @click="edit(String(which))">edit</BButton></dd></template>
       </dl>
-      <p v-else class="soft">No notes yet. <template v-if="required">{{ required }} </template><BButton size="sm" variant="link" @click="edit('en')">Write them</BButton></p>
+      <p v-else class="soft">No notes yet. <template v-if="required">{{ required }} </template><BButton data-needs="prepare" size="sm" variant="link" @click="edit('en')">Write them</BButton></p>
       <ul v-if="release.legs.some((leg) => leg.notes_not_sent.length)" class="plain-list">
         <li v-for="leg in release.legs.filter((entry) => entry.notes_not_sent.length)" :key="leg.place">
           <strong>◔ {{ leg.place_title }} has other notes in {{ leg.notes_not_sent.join(', ') }}.</strong> {{ leg.notes_go }}
@@ -317,6 +357,7 @@ dl { display: grid; gap: 0.1rem 0.9rem; margin: 0; }
 dd { margin: 0; overflow-wrap: anywhere; }
 .notes dl { grid-template-columns: auto 1fr; }
 .notes { margin-top: 1rem; }
+.meanwhile { background: var(--care-soft); border-left: 4px solid var(--care); border-radius: 0.35rem; padding: 0.6rem 0.9rem; display: grid; gap: 0.5rem; white-space: pre-wrap; }
 .another { margin-top: 0.8rem; }
 .rest { justify-self: start; align-self: flex-start; }
 .over { color: var(--alarm); font-weight: 600; }

@@ -70,7 +70,7 @@ async function draft(): Promise<void> {
 <template>
   <AppHead title="Releases">
     <HaltAll v-if="everLaunched" :app="app" :title="data?.app.title" />
-    <BButton v-if="!drafting" variant="primary" :disabled="!versions.length" @click="begin">Draft a release</BButton>
+    <BButton data-needs="prepare" v-if="!drafting" variant="primary" :disabled="!versions.length" @click="begin">Draft a release</BButton>
   </AppHead>
   <p class="soft intro">A <Explained word="release" /> has one <Explained word="leg" /> for each store it goes to, with a <Explained word="rollout" /> of its own there.</p>
   <ProblemNote :problem="problem" />
@@ -90,7 +90,7 @@ async function draft(): Promise<void> {
     <label class="check"><input v-model="needsGoAhead" type="checkbox" class="form-check-input" /> Launch only when I give the go-ahead</label>
     <ProblemNote :problem="doing.problem.value" />
     <div class="row-gap">
-      <BButton type="submit" variant="primary" :disabled="doing.busy.value || !Object.values(chosen).some(Boolean)">Draft it</BButton>
+      <BButton data-needs="prepare" type="submit" variant="primary" :disabled="doing.busy.value || !Object.values(chosen).some(Boolean)">Draft it</BButton>
       <BButton variant="link" @click="drafting = false">Cancel</BButton>
     </div>
   </form>

@@ -78,16 +78,16 @@ const can = (what: ReportDetail['possible'][number]) => data.value?.possible.inc
     <div class="page-head">
       <div><p class="soft small-print"><RouterLink :to="`/apps/${data.app}/reports`">Field reports of {{ data.app_title }}</RouterLink></p><h1>{{ data.kind === 'crash' ? data.headline : `Remark on ${data.build_label ?? data.app_title}` }}</h1></div>
       <div class="row-gap">
-        <BButton v-if="can('accept')" variant="primary" @click="decide('accept')">Accept</BButton>
-        <BButton v-if="can('fix')" variant="outline-primary" @click="ask('fix')">Fixed in …</BButton>
-        <BButton v-if="can('duplicate')" variant="outline-primary" @click="ask('duplicate')">Duplicate of …</BButton>
-        <BButton v-if="can('close')" variant="outline-primary" @click="decide('close')">Close</BButton>
-        <BButton v-if="can('reopen')" variant="outline-primary" @click="decide('reopen')">Open again</BButton>
+        <BButton data-needs="keep-testers" v-if="can('accept')" variant="primary" @click="decide('accept')">Accept</BButton>
+        <BButton data-needs="keep-testers" v-if="can('fix')" variant="outline-primary" @click="ask('fix')">Fixed in …</BButton>
+        <BButton data-needs="keep-testers" v-if="can('duplicate')" variant="outline-primary" @click="ask('duplicate')">Duplicate of …</BButton>
+        <BButton data-needs="keep-testers" v-if="can('close')" variant="outline-primary" @click="decide('close')">Close</BButton>
+        <BButton data-needs="keep-testers" v-if="can('reopen')" variant="outline-primary" @click="decide('reopen')">Open again</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
-    <form v-if="open === 'fix'" class="card-plain row-gap end" @submit.prevent="decide('fix')"><label>Fixed in <select v-model="build" class="form-select" required><option v-for="entry in builds" :key="entry.id" :value="entry.id">{{ entry.label }} ({{ entry.platform }})</option></select></label><BButton type="submit" variant="primary" :disabled="!build">Keep it</BButton></form>
-    <form v-if="open === 'duplicate'" class="card-plain row-gap end" @submit.prevent="decide('duplicate')"><label class="grow">Duplicate of <select v-model="other" class="form-select" required><option v-for="entry in others" :key="entry.id" :value="entry.id">{{ entry.headline }} ({{ entry.id }})</option></select></label><BButton type="submit" variant="primary" :disabled="!other">Keep it</BButton></form>
+    <form v-if="open === 'fix'" class="card-plain row-gap end" @submit.prevent="decide('fix')"><label>Fixed in <select v-model="build" class="form-select" required><option v-for="entry in builds" :key="entry.id" :value="entry.id">{{ entry.label }} ({{ entry.platform }})</option></select></label><BButton data-needs="keep-testers" type="submit" variant="primary" :disabled="!build">Keep it</BButton></form>
+    <form v-if="open === 'duplicate'" class="card-plain row-gap end" @submit.prevent="decide('duplicate')"><label class="grow">Duplicate of <select v-model="other" class="form-select" required><option v-for="entry in others" :key="entry.id" :value="entry.id">{{ entry.headline }} ({{ entry.id }})</option></select></label><BButton data-needs="keep-testers" type="submit" variant="primary" :disabled="!other">Keep it</BButton></form>
     <div class="split">
       <div class="stack">
         <section v-if="data.text || data.pictures.length" class="card-plain" aria-label="What was said">
@@ -103,7 +103,7 @@ const can = (what: ReportDetail['possible'][number]) => data.value?.possible.inc
         <section class="card-plain" aria-labelledby="talk">
           <h2 id="talk">Conversation</h2>
           <div v-for="(word, place) in data.words" :key="place" class="word" :class="{ team: word.from_desk }"><p class="soft small-print">{{ word.who }} · <Moment :at="word.at" /><template v-if="word.state"> · <PhaseWord :phase="word.state" /></template><span v-if="word.trouble" class="care"> {{ word.trouble }}</span></p><p class="text">{{ word.text }}</p></div>
-          <form v-if="data.tester" class="stack" @submit.prevent="reply"><label>Answer {{ data.tester.name || data.tester.email }} by mail <textarea v-model="text" class="form-control" rows="3" required /></label><div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !text.trim()">Send the answer</BButton></div></form>
+          <form v-if="data.tester" class="stack" @submit.prevent="reply"><label>Answer {{ data.tester.name || data.tester.email }} by mail <textarea v-model="text" class="form-control" rows="3" required /></label><div><BButton data-needs="keep-testers" type="submit" variant="primary" :disabled="doing.busy.value || !text.trim()">Send the answer</BButton></div></form>
           <p v-else class="soft">Nobody is known who could be answered.</p>
         </section>
       </div>
@@ -117,7 +117,7 @@ const can = (what: ReportDetail['possible'][number]) => data.value?.possible.inc
           <dt>Device</dt><dd>{{ [data.device, data.system].filter(Boolean).join(', ') || 'not told' }}</dd>
           <dt>Came by</dt><dd>{{ { page: 'the tester\'s page', store: data.store ?? 'a store', api: 'the API' }[data.source] ?? data.source }}</dd>
           <dt>When</dt><dd><Moment :at="data.at" /></dd>
-          <dt>Ticket</dt><dd><template v-if="ticket === null"><a v-if="data.ticket.startsWith('http')" :href="data.ticket" rel="noreferrer" target="_blank">{{ data.ticket }}</a><template v-else>{{ data.ticket || 'none' }}</template> <BButton size="sm" variant="link" @click="ticket = data.ticket">{{ data.ticket ? 'change' : 'link one' }}</BButton></template><form v-else class="row-gap" @submit.prevent="keepTicket"><input v-model="ticket" class="form-control form-control-sm" aria-label="Ticket" placeholder="an address or a number" /><BButton type="submit" size="sm" variant="primary">Keep it</BButton></form></dd>
+          <dt>Ticket</dt><dd><template v-if="ticket === null"><a v-if="data.ticket.startsWith('http')" :href="data.ticket" rel="noreferrer" target="_blank">{{ data.ticket }}</a><template v-else>{{ data.ticket || 'none' }}</template> <BButton data-needs="keep-testers" size="sm" variant="link" @click="ticket = data.ticket">{{ data.ticket ? 'change' : 'link one' }}</BButton></template><form v-else class="row-gap" @submit.prevent="keepTicket"><input v-model="ticket" class="form-control form-control-sm" aria-label="Ticket" placeholder="an address or a number" /><BButton data-needs="keep-testers" type="submit" size="sm" variant="primary">Keep it</BButton></form></dd>
           <template v-if="data.joined.length"><dt>Others</dt><dd><RouterLink v-for="entry in data.joined" :key="entry" class="each" :to="`/reports/${entry}`">{{ entry }}</RouterLink></dd></template>
         </dl>
         <BButton size="sm" variant="link" @click="router.back()">Back to the list</BButton>

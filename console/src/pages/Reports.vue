@@ -102,9 +102,9 @@ const few = (counts: Record<string, number>) => Object.entries(counts).slice(0, 
         <label class="row-gap"><input type="checkbox" class="form-check-input" :checked="picked.all.value" :indeterminate="picked.some.value" @change="picked.pickAll" /> all that are shown</label>
         <template v-if="picked.here.value.length">
           <strong>{{ picked.here.value.length }} chosen:</strong>
-          <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('accept')">Accept</BButton>
-          <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('close')">Close</BButton>
-          <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('reopen')">Reopen</BButton>
+          <BButton data-needs="keep-testers" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('accept')">Accept</BButton>
+          <BButton data-needs="keep-testers" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('close')">Close</BButton>
+          <BButton data-needs="keep-testers" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="decideAll('reopen')">Reopen</BButton>
         </template>
       </div>
       <ul v-if="left.length" class="plain-list care" role="status"><li v-for="entry in left" :key="entry.report">■ {{ entry.report }} stays as it is: {{ entry.why }}</li></ul>

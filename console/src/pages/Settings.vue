@@ -19,8 +19,13 @@ const LOOKS = [['system', 'As the system'], ['light', 'Light'], ['dark', 'Dark']
     <section class="card-plain" aria-labelledby="who">
       <h2 id="who">You</h2>
       <p>Signed in as <strong>{{ session.person.value?.name }}</strong> <span class="soft">{{ session.person.value?.email }}</span></p>
-      <p class="soft small-print">Tokens for scripts and build servers are made with <code>tide token add</code>.</p>
-      <BButton size="sm" variant="outline-primary" @click="signOut">Sign out of this browser</BButton>
+      <p class="soft small-print">You are {{ session.person.value?.may }}.</p>
+      <div class="row-gap"><RouterLink to="/account" class="btn btn-outline-primary btn-sm">Password, second factor, sessions, tokens</RouterLink><BButton size="sm" variant="link" @click="signOut">Sign out of this browser</BButton></div>
+    </section>
+    <section class="card-plain" aria-labelledby="people">
+      <h2 id="people">People</h2>
+      <p>Who works at this desk, and what each may do.</p>
+      <RouterLink to="/people" class="btn btn-outline-primary btn-sm">Open the people</RouterLink>
     </section>
     <section class="card-plain" aria-labelledby="notices">
       <h2 id="notices">Notices</h2>

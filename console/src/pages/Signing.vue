@@ -114,16 +114,16 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
           <label v-else-if="asked.act === 'declare'">Permissions and rights, one a line <textarea v-model="given.text" class="form-control" rows="4" /></label>
           <label v-else>SHA-256 of the new certificate <input v-model="given.text" class="form-control form-control-sm mono" required pattern="\s*[0-9a-fA-F]{64}\s*" title="64 hexadecimal digits" /></label>
           <label>Reason, for the logbook <input v-model="given.reason" class="form-control form-control-sm" required /></label>
-          <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ ACTS[asked.act] }}</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
+          <div class="row-gap"><BButton data-needs="arrange-apps" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">{{ ACTS[asked.act] }}</BButton><BButton size="sm" variant="link" @click="asked = null">Cancel</BButton></div>
         </form>
-        <div v-else class="row-gap deeds"><BButton v-for="(name, key) in ACTS" :key="key" size="sm" variant="link" @click="begin(key, page.platform)">{{ name }}</BButton></div>
+        <div v-else class="row-gap deeds"><BButton data-needs="arrange-apps" v-for="(name, key) in ACTS" :key="key" size="sm" variant="link" @click="begin(key, page.platform)">{{ name }}</BButton></div>
       </section>
       <section class="card-plain" aria-labelledby="locker">
         <h2 id="locker">The locker</h2>
         <p class="soft small-print">Sealed at rest. A build server fetches with <code>tide locker fetch</code>; each fetch stands in the logbook.</p>
         <ul v-if="data.locker.length" class="plain-list files">
           <li v-for="file in data.locker" :key="file.name"><strong>{{ file.name }}</strong> <span class="soft">{{ file.kind }} for {{ platformName(file.platform) }} · {{ size(file.size_bytes) }}</span><br /><span class="soft small-print">{{ file.told }}<template v-if="file.expires_at"> · ends <Moment :at="file.expires_at" /></template></span>
-            <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Cancel</BButton></template></div></li>
+            <div class="row-gap"><a :href="`/v1/apps/${app}/locker/${encodeURIComponent(file.name)}/content`" :download="file.name" class="small-print">Fetch</a><BButton data-needs="arrange-apps" v-if="going !== file.name" size="sm" variant="link" @click="going = file.name">Take out …</BButton><template v-else><span class="small-print">It is gone for good, with every older one of that name.</span><BButton data-needs="arrange-apps" size="sm" variant="danger" :disabled="doing.busy.value" @click="takeOut(file.name)">Take it out</BButton><BButton size="sm" variant="link" @click="going = ''">Cancel</BButton></template></div></li>
         </ul>
         <p v-else class="soft">It is empty.</p>
         <div class="row-gap lay">
@@ -135,13 +135,13 @@ const soon = (until: string | null | undefined) => !!until && new Date(until).ge
       <section class="card-plain" aria-labelledby="devices">
         <h2 id="devices">Test devices</h2>
         <ul v-if="data.devices.length" class="plain-list files">
-          <li v-for="entry in data.devices" :key="entry.id"><strong>{{ entry.name }}</strong> <span class="mono soft">{{ entry.identifier }}</span> <BButton size="sm" variant="link" @click="remove(entry.id)">Remove</BButton><br /><span v-if="entry.expires_at" class="soft small-print">to <Moment :at="entry.expires_at" /></span></li>
+          <li v-for="entry in data.devices" :key="entry.id"><strong>{{ entry.name }}</strong> <span class="mono soft">{{ entry.identifier }}</span> <BButton data-needs="arrange-apps" size="sm" variant="link" @click="remove(entry.id)">Remove</BButton><br /><span v-if="entry.expires_at" class="soft small-print">to <Moment :at="entry.expires_at" /></span></li>
         </ul>
         <p v-else class="soft">None is registered.</p>
         <form class="row-gap lay" @submit.prevent="register">
           <input v-model="device.name" class="form-control form-control-sm" placeholder="whose it is" aria-label="Name" />
           <input v-model="device.identifier" class="form-control form-control-sm" placeholder="identifier" aria-label="Identifier" required />
-          <BButton type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Register</BButton>
+          <BButton data-needs="arrange-apps" type="submit" size="sm" variant="outline-primary" :disabled="doing.busy.value">Register</BButton>
         </form>
       </section>
     </div>

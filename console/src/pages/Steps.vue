@@ -61,7 +61,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
       <p><strong>Look for:</strong> {{ step.look_for }}</p>
       <label v-if="step.outcomes.length > 1" class="said">What the store said <span class="soft small-print">needed when it says no; paste it as it stands</span><textarea v-model="words[step.id]" class="form-control form-control-sm" rows="2" /></label>
       <div class="row-gap">
-        <BButton v-for="outcome in step.outcomes" :key="outcome" size="sm" :variant="REFUSALS.includes(outcome) ? 'outline-primary' : 'primary'" :disabled="doing.busy.value || lacksWords(step, outcome)" :title="lacksWords(step, outcome) ? 'Say what the store said first' : ''" @click="settle(step, outcome)">{{ WORDS[outcome] ?? outcome }}</BButton>
+        <BButton data-needs="steer" v-for="outcome in step.outcomes" :key="outcome" size="sm" :variant="REFUSALS.includes(outcome) ? 'outline-primary' : 'primary'" :disabled="doing.busy.value || lacksWords(step, outcome)" :title="lacksWords(step, outcome) ? 'Say what the store said first' : ''" @click="settle(step, outcome)">{{ WORDS[outcome] ?? outcome }}</BButton>
       </div>
     </section>
 
@@ -74,7 +74,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
             <td>{{ step.title }}</td>
             <td><PhaseWord :phase="step.outcome ?? step.state" /> <span class="soft">{{ step.said }}</span></td>
             <td><Moment v-if="step.settled_at" :at="step.settled_at" /></td>
-            <td><BButton v-if="step.can_undo" size="sm" variant="link" :disabled="doing.busy.value" title="It was confirmed by mistake" @click="undo(step)">Undo</BButton></td>
+            <td><BButton data-needs="steer" v-if="step.can_undo" size="sm" variant="link" :disabled="doing.busy.value" title="It was confirmed by mistake" @click="undo(step)">Undo</BButton></td>
           </tr>
         </tbody>
       </table>

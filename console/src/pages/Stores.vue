@@ -95,9 +95,9 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
   <div class="page-head">
     <h1>Stores</h1>
     <div class="row-gap">
-      <BButton variant="outline-primary" @click="registering = !registering">Register an app</BButton>
-      <BButton variant="outline-primary" @click="carrying = !carrying">Carry one by hand</BButton>
-      <BButton variant="primary" @click="connecting = !connecting">Connect a store</BButton>
+      <BButton data-needs="arrange-apps" variant="outline-primary" @click="registering = !registering">Register an app</BButton>
+      <BButton data-needs="arrange-desk" variant="outline-primary" @click="carrying = !carrying">Carry one by hand</BButton>
+      <BButton data-needs="arrange-desk" variant="primary" @click="connecting = !connecting">Connect a store</BButton>
     </div>
   </div>
   <ProblemNote :problem="problem" />
@@ -108,14 +108,14 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
     <p class="soft">Choose the connection file that the store handed out. The desk tries it at once, says what the key may, and keeps it sealed. A second account at the same store gets a name of its own; a known name gets the new key.</p>
     <label>Short name <input v-model="store.name" class="form-control" required placeholder="northgate" /></label>
     <label>Connection file <input type="file" class="form-control" accept=".json,application/json" required @change="read" /></label>
-    <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !store.file">{{ doing.busy.value ? 'Trying it …' : 'Try and connect' }}</BButton></div>
+    <div><BButton data-needs="arrange-desk" type="submit" variant="primary" :disabled="doing.busy.value || !store.file">{{ doing.busy.value ? 'Trying it …' : 'Try and connect' }}</BButton></div>
   </form>
   <form v-if="carrying" class="card-plain stack form" @submit.prevent="carry">
     <h2>Carry a store by hand</h2>
     <p class="soft">For a store without a gateway. Its rulebook is a file (docs/rulebooks.md); its orders become steps, with the files and texts prepared. A new rulebook for a known one is chosen here, too.</p>
     <label>Short name <input v-model="store.name" class="form-control" required placeholder="wrackline" /></label>
     <label>Rulebook <input type="file" class="form-control" accept=".toml" required @change="read" /></label>
-    <div><BButton type="submit" variant="primary" :disabled="doing.busy.value || !store.file">Keep it</BButton></div>
+    <div><BButton data-needs="arrange-desk" type="submit" variant="primary" :disabled="doing.busy.value || !store.file">Keep it</BButton></div>
   </form>
 
   <form v-if="registering" class="card-plain stack form" @submit.prevent="register">
@@ -126,7 +126,7 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
     <label>Identifier on Android <input v-model="app.android" class="form-control" placeholder="org.example.marram" /></label>
     <label>Identifier on iOS <input v-model="app.ios" class="form-control" placeholder="org.example.marram" /></label>
     <label>Identifier on desktops <input v-model="app.desktop" class="form-control" placeholder="org.example.marram" /></label>
-    <div><BButton type="submit" variant="primary" :disabled="doing.busy.value">Register it</BButton></div>
+    <div><BButton data-needs="arrange-apps" type="submit" variant="primary" :disabled="doing.busy.value">Register it</BButton></div>
   </form>
 
   <template v-if="data">
@@ -146,19 +146,19 @@ const without = (known: App) => (data.value?.stores ?? []).filter((entry) => ent
             <td>
               <div v-for="there in known.berths" :key="there.store">
                 {{ there.store_title }} <PhaseWord :phase="there.state" /> <span class="soft">as {{ there.listed_name }}, {{ there.offered }}</span>
-                <BButton v-if="there.state === 'open'" size="sm" variant="link" class="change" :aria-expanded="offering === known.name + there.store" @click="offering = offering === known.name + there.store ? '' : known.name + there.store">{{ offering === known.name + there.store ? 'Close' : 'Price, countries, who' }}</BButton>
-                <BButton v-if="there.state === 'open' && renaming !== known.name + there.store" size="sm" variant="link" class="change" @click="nameAt(known, there)">Change the name</BButton>
-                <form v-if="renaming === known.name + there.store" class="row-gap form berth" @submit.prevent="rename(known, there)"><label>Name at {{ there.store_title }} <input v-model="newName" class="form-control form-control-sm" required /></label><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Order it</BButton><BButton size="sm" variant="link" @click="renaming = ''">Cancel</BButton></form>
+                <BButton data-needs="arrange-apps" v-if="there.state === 'open'" size="sm" variant="link" class="change" :aria-expanded="offering === known.name + there.store" @click="offering = offering === known.name + there.store ? '' : known.name + there.store">{{ offering === known.name + there.store ? 'Close' : 'Price, countries, who' }}</BButton>
+                <BButton data-needs="arrange-apps" v-if="there.state === 'open' && renaming !== known.name + there.store" size="sm" variant="link" class="change" @click="nameAt(known, there)">Change the name</BButton>
+                <form v-if="renaming === known.name + there.store" class="row-gap form berth" @submit.prevent="rename(known, there)"><label>Name at {{ there.store_title }} <input v-model="newName" class="form-control form-control-sm" required /></label><BButton data-needs="arrange-apps" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Order it</BButton><BButton size="sm" variant="link" @click="renaming = ''">Cancel</BButton></form>
                 <span v-if="there.pending.length && there.state === 'open'" class="soft">◌ {{ there.pending.join(', ') }} ordered, not confirmed</span>
                 <BerthOffer v-if="offering === known.name + there.store" :app="known.name" :store="there.store" @done="((offering = ''), load())" />
                 <span v-if="there.refused_because" class="refused">{{ there.refused_because }}</span>
                 <span v-if="there.state === 'ordered'" class="soft"> ordered, not confirmed {{ there.waiting_because }}</span>
               </div>
-              <BButton v-for="at in without(known)" :key="at.name" size="sm" variant="outline-primary" class="open" @click="ask(known, at.name)">{{ known.berths.some((there) => there.store === at.name) ? `Try again at ${at.title}` : `Open at ${at.title}` }}</BButton>
+              <BButton data-needs="arrange-apps" v-for="at in without(known)" :key="at.name" size="sm" variant="outline-primary" class="open" @click="ask(known, at.name)">{{ known.berths.some((there) => there.store === at.name) ? `Try again at ${at.title}` : `Open at ${at.title}` }}</BButton>
               <form v-if="berth.app === known.name" class="row-gap form berth" @submit.prevent="open">
                 <label>Name at the store <input v-model="berth.name" class="form-control form-control-sm" required /></label>
                 <label>First language <input v-model="berth.language" class="form-control form-control-sm" required size="5" /></label>
-                <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Open the berth</BButton>
+                <BButton data-needs="arrange-apps" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Open the berth</BButton>
               </form>
             </td>
           </tr>

@@ -83,7 +83,7 @@ const nextPage = () => doing.run(people.next)
 <template>
   <div class="page-head">
     <div class="row-gap"><h1>Testers</h1><span v-if="count.data.value" class="soft">{{ count.data.value.count.toLocaleString('en') }}{{ search ? ' match' : '' }}</span><input v-model="search" type="search" class="form-control find" placeholder="Search name, address, tag" aria-label="Search testers" /><select v-model="wish.sort" class="form-select order" aria-label="Order"><option value="address">by address</option><option value="name">by name</option><option value="newest">newest first</option></select></div>
-    <div class="row-gap"><BButton variant="outline-primary" @click="listing = !listing">Import a list</BButton><BButton variant="outline-primary" :href="`/v1/testers/export?text=${encodeURIComponent(search)}`">CSV</BButton></div>
+    <div class="row-gap"><BButton data-needs="keep-testers" variant="outline-primary" @click="listing = !listing">Import a list</BButton><BButton variant="outline-primary" :href="`/v1/testers/export?text=${encodeURIComponent(search)}`">CSV</BButton></div>
   </div>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -92,8 +92,8 @@ const nextPage = () => doing.run(people.next)
   <form v-if="picked.here.value.length" class="row-gap several" @submit.prevent="putIn">
     <strong>{{ picked.here.value.length }} chosen:</strong>
     <label class="row-gap">put them into <select v-model="into" class="form-select form-select-sm order" required><option v-for="cohort in apps.data.value ?? []" :key="cohort.app + cohort.name" :value="`${cohort.app}/${cohort.name}`">{{ cohort.app }}/{{ cohort.name }}</option></select></label>
-    <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !into">Put them in</BButton>
-    <BButton size="sm" variant="link" @click="picked.only([])">Choose none</BButton>
+    <BButton data-needs="keep-testers" type="submit" size="sm" variant="primary" :disabled="doing.busy.value || !into">Put them in</BButton>
+    <BButton data-needs="keep-testers" size="sm" variant="link" @click="picked.only([])">Choose none</BButton>
   </form>
   <section v-if="testers.length" class="card-plain">
     <div class="scroll-x"><table class="table-plain">
@@ -106,7 +106,7 @@ const nextPage = () => doing.run(people.next)
             <td>{{ tester.platforms.join(', ') || 'any platform' }}<br /><span class="soft small-print">{{ [...tester.devices, ...tester.languages].join(', ') }}</span></td>
             <td><RouterLink v-for="entry in tester.cohorts" :key="entry.app + entry.cohort" class="each" :to="`/apps/${entry.app}/cohorts/${entry.cohort}`">{{ entry.app }}/{{ entry.cohort }}</RouterLink><span v-if="!tester.cohorts.length" class="soft">none</span></td>
             <td class="soft small-print"><template v-if="tester.consented_at"><Moment :at="tester.consented_at" /><br />{{ tester.consent_how }}</template><template v-else>not known</template></td>
-            <td><BButton size="sm" variant="link" :aria-expanded="chosen === tester.id" @click="choose(tester)">Change</BButton></td>
+            <td><BButton data-needs="keep-testers" size="sm" variant="link" :aria-expanded="chosen === tester.id" @click="choose(tester)">Change</BButton></td>
           </tr>
           <tr v-if="chosen === tester.id"><td colspan="6">
             <form class="row-gap edit" @submit.prevent="keep(tester)">
@@ -115,13 +115,13 @@ const nextPage = () => doing.run(people.next)
               <label>Platforms <input v-model="edit.platforms" class="form-control form-control-sm" placeholder="android ios desktop" /></label>
               <label>Languages <input v-model="edit.languages" class="form-control form-control-sm" placeholder="de en" /></label>
               <label>Tags <input v-model="edit.tags" class="form-control form-control-sm" /></label>
-              <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Keep it</BButton>
-              <BButton size="sm" variant="link" @click="forgetting = forgetting === tester.id ? null : tester.id">Forget {{ tester.name || tester.email }} …</BButton>
+              <BButton data-needs="keep-testers" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Keep it</BButton>
+              <BButton data-needs="keep-testers" size="sm" variant="link" @click="forgetting = forgetting === tester.id ? null : tester.id">Forget {{ tester.name || tester.email }} …</BButton>
             </form>
             <form v-if="forgetting === tester.id" class="row-gap edit forget" @submit.prevent="forget(tester)">
               <p>Everything personal goes for good, here and at the stores: address, name, devices, remarks, pictures. Counts stay. It cannot be undone.</p>
               <label class="grow">Why? (name nobody here) <input v-model="reason" class="form-control form-control-sm" /></label>
-              <BButton type="submit" size="sm" variant="danger" :disabled="doing.busy.value">Forget for good</BButton>
+              <BButton data-needs="keep-testers" type="submit" size="sm" variant="danger" :disabled="doing.busy.value">Forget for good</BButton>
             </form>
           </td></tr>
         </template>

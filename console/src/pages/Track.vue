@@ -43,9 +43,9 @@ async function act(): Promise<void> {
 <template>
   <AppHead :title="data ? `${data.title} of ${data.store_title}` : 'Track'">
     <RouterLink class="btn btn-outline-primary" :to="`/apps/${app}/tracks`">All tracks</RouterLink>
-    <BButton v-if="data?.own && data.state === 'open'" variant="outline-primary" @click="(acting = 'rename'), (title = data.title)">Rename</BButton>
-    <BButton v-if="data?.own && data.state === 'open' && !standing.length" variant="outline-primary" @click="acting = 'close'">Close the track</BButton>
-    <BButton v-if="standing.length" variant="outline-primary" @click="acting = 'clear'">Clear it</BButton>
+    <BButton data-needs="steer" v-if="data?.own && data.state === 'open'" variant="outline-primary" @click="(acting = 'rename'), (title = data.title)">Rename</BButton>
+    <BButton data-needs="steer" v-if="data?.own && data.state === 'open' && !standing.length" variant="outline-primary" @click="acting = 'close'">Close the track</BButton>
+    <BButton data-needs="steer" v-if="standing.length" variant="outline-primary" @click="acting = 'clear'">Clear it</BButton>
   </AppHead>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -55,7 +55,7 @@ async function act(): Promise<void> {
       <p v-else-if="acting === 'close'">The track is closed at {{ data.store_title }}; cohorts that used it use the store's own again.</p>
       <label v-if="acting === 'rename'">Title <input v-model="title" class="form-control" required maxlength="80" /></label>
       <label>Why? It stands in the logbook. <input v-model="reason" class="form-control" :required="acting === 'clear'" /></label>
-      <div class="row-gap"><BButton type="submit" :variant="acting === 'clear' ? 'danger' : 'primary'" :disabled="doing.busy.value">{{ { clear: 'Clear it now', close: 'Close it', rename: 'Order it' }[acting] }}</BButton><BButton variant="link" @click="acting = ''">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="steer" type="submit" :variant="acting === 'clear' ? 'danger' : 'primary'" :disabled="doing.busy.value">{{ { clear: 'Clear it now', close: 'Close it', rename: 'Order it' }[acting] }}</BButton><BButton variant="link" @click="acting = ''">Cancel</BButton></div>
     </form>
     <div class="two">
       <section class="card-plain stack" aria-labelledby="now">

@@ -103,8 +103,8 @@ async function again(id: string, build: string): Promise<void> {
 
 <template>
   <AppHead title="Tracks">
-    <BButton variant="outline-primary" @click="ruling = !ruling">Move up by a rule</BButton>
-    <BButton variant="primary" @click="placing = !placing">Place a build</BButton>
+    <BButton data-needs="steer" variant="outline-primary" @click="ruling = !ruling">Move up by a rule</BButton>
+    <BButton data-needs="steer" variant="primary" @click="placing = !placing">Place a build</BButton>
   </AppHead>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
@@ -115,7 +115,7 @@ async function again(id: string, build: string): Promise<void> {
       <fieldset v-if="picked" class="to"><legend>On which tracks</legend>
         <label v-for="cell in fitting" :key="cell.at" class="check"><input v-model="chosen.to" type="checkbox" class="form-check-input" :value="cell.at" /> {{ cell.title }} <span class="soft">{{ cell.store }}</span></label>
       </fieldset>
-      <div class="row-gap"><BButton type="submit" variant="primary" :disabled="!chosen.build || !chosen.to.length">See what it means</BButton><BButton variant="link" @click="placing = false">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="steer" type="submit" variant="primary" :disabled="!chosen.build || !chosen.to.length">See what it means</BButton><BButton variant="link" @click="placing = false">Cancel</BButton></div>
     </form>
     <form v-if="ruling" class="card-plain stack" @submit.prevent="makeRule">
       <h2>Move up by a rule</h2>
@@ -128,7 +128,7 @@ async function again(id: string, build: string): Promise<void> {
         <label>Sessions without a crash, % <input v-model="rule.free" class="form-control" type="number" min="0" max="100" step="any" /></label>
       </div>
       <div class="row-gap"><label v-for="kind in REPORT_KINDS" :key="kind" class="check"><input v-model="rule.kinds" type="checkbox" class="form-check-input" :value="kind" /> no open {{ kind }}</label><label class="check"><input v-model="rule.goAhead" type="checkbox" class="form-check-input" /> and a go-ahead for each build</label></div>
-      <div class="row-gap"><BButton type="submit" variant="primary" :disabled="doing.busy.value || !rule.source">Make the rule</BButton><BButton variant="link" @click="ruling = false">Cancel</BButton></div>
+      <div class="row-gap"><BButton data-needs="steer" type="submit" variant="primary" :disabled="doing.busy.value || !rule.source">Make the rule</BButton><BButton variant="link" @click="ruling = false">Cancel</BButton></div>
     </form>
     <MoveSheet v-if="move" :key="JSON.stringify(move)" :app="app" :move="move" class="asked" @close="move = null" @done="moved" />
 
@@ -136,14 +136,14 @@ async function again(id: string, build: string): Promise<void> {
       <h2 id="rules">Rules</h2>
       <ul class="plain-list">
         <li v-for="entry in data.rules" :key="entry.id" class="rule">
-          <div class="row-gap"><strong>{{ titles.get(entry.source) ?? entry.source }} → {{ titles.get(entry.target) ?? entry.target }}</strong> <span class="soft">after {{ entry.asks }}</span> <ConfirmButton said="End the rule" consequence="Nothing moves by it any more." sure="End it" @do="endRule(entry.id)" /></div>
+          <div class="row-gap"><strong>{{ titles.get(entry.source) ?? entry.source }} → {{ titles.get(entry.target) ?? entry.target }}</strong> <span class="soft">after {{ entry.asks }}</span> <ConfirmButton data-needs="steer" said="End the rule" consequence="Nothing moves by it any more." sure="End it" @do="endRule(entry.id)" /></div>
           <ul class="plain-list under">
             <li v-for="build in entry.builds" :key="build.build" class="row-gap">
               <strong>{{ build.build_label }}</strong>
               <span v-if="build.trouble" class="alarm">✕ could not move up: {{ build.trouble }}</span>
               <span v-else-if="build.missing.length">◔ waits: {{ build.missing.join('; ') }}</span>
               <span v-else>▲ moves up now</span>
-              <BButton v-if="entry.needs_go_ahead && !build.go_ahead" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="goAhead(entry.id, build.build, build.build_label)">Give the go-ahead</BButton>
+              <BButton data-needs="steer" v-if="entry.needs_go_ahead && !build.go_ahead" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="goAhead(entry.id, build.build, build.build_label)">Give the go-ahead</BButton>
               <BButton v-if="build.trouble" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="again(entry.id, build.build)">Look again</BButton>
             </li>
             <li v-if="!entry.builds.length" class="soft small-print">no build stands under it now</li>
@@ -157,12 +157,12 @@ async function again(id: string, build: string): Promise<void> {
         <header class="row-gap">
           <h2>{{ row.store_title }}</h2>
           <span class="soft small-print">Who may use several <Explained word="track" said="tracks" /> gets {{ row.gets }}.</span>
-          <BButton v-if="row.own_most" size="sm" variant="link" class="end" @click="opening = opening === row.store ? '' : row.store">{{ opening === row.store ? 'Close' : 'Open a track of your own' }}</BButton>
+          <BButton data-needs="steer" v-if="row.own_most" size="sm" variant="link" class="end" @click="opening = opening === row.store ? '' : row.store">{{ opening === row.store ? 'Close' : 'Open a track of your own' }}</BButton>
         </header>
         <form v-if="opening === row.store" class="row-gap own" @submit.prevent="open(row.store)">
           <label>Short name <input v-model="own.key" class="form-control form-control-sm" required pattern="[a-z0-9][a-z0-9-]*" placeholder="harbour-staff" /></label>
           <label>Title <input v-model="own.title" class="form-control form-control-sm" placeholder="Harbour staff" /></label>
-          <BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Open it</BButton>
+          <BButton data-needs="steer" type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Open it</BButton>
           <span class="soft small-print">{{ row.own_most }} at most. Cohorts are put on it from their own page.</span>
         </form>
         <div class="ladder" :style="{ '--columns': widest }">

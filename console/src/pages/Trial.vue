@@ -93,18 +93,18 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
     <div class="page-head">
       <div><p class="soft small-print"><RouterLink :to="`/apps/${trial.app}/cohorts/${trial.cohort}`">{{ trial.cohort }} of {{ trial.app_title }}</RouterLink></p><h1>Trial of {{ trial.build_label }} at {{ trial.store_title }}</h1></div>
       <div class="row-gap">
-        <BButton v-if="trial.state === 'rejected'" variant="primary" @click="fix">Fix it and hand it in again</BButton>
-        <BButton v-if="trial.reopens" variant="outline-primary" :disabled="doing.busy.value" @click="openAgain">Open it again</BButton>
-        <BButton v-if="trial.possible.includes('close')" variant="outline-primary" @click="ending = !ending">End it</BButton>
+        <BButton data-needs="hand-out" v-if="trial.state === 'rejected'" variant="primary" @click="fix">Fix it and hand it in again</BButton>
+        <BButton data-needs="hand-out" v-if="trial.reopens" variant="outline-primary" :disabled="doing.busy.value" @click="openAgain">Open it again</BButton>
+        <BButton data-needs="hand-out" v-if="trial.possible.includes('close')" variant="outline-primary" @click="ending = !ending">End it</BButton>
       </div>
     </div>
     <ProblemNote :problem="doing.problem.value" />
     <p v-if="said" role="status" class="said">✓ {{ said }}</p>
-    <form v-if="ending" class="card-plain row-gap end" @submit.prevent="close"><p class="wide">Nobody new gets the build from this trial, and {{ trial.store_title }} takes the seats back. Whoever has it keeps it until it expires.</p><label class="grow">Why? <input v-model="reason" class="form-control" /></label><BButton type="submit" variant="danger" :disabled="doing.busy.value">End the trial</BButton><BButton variant="link" @click="ending = false">Cancel</BButton></form>
+    <form v-if="ending" class="card-plain row-gap end" @submit.prevent="close"><p class="wide">Nobody new gets the build from this trial, and {{ trial.store_title }} takes the seats back. Whoever has it keeps it until it expires.</p><label class="grow">Why? <input v-model="reason" class="form-control" /></label><BButton data-needs="hand-out" type="submit" variant="danger" :disabled="doing.busy.value">End the trial</BButton><BButton variant="link" @click="ending = false">Cancel</BButton></form>
     <form v-if="fixing" class="card-plain fix" @submit.prevent="handIn">
       <label>Please look at ({{ fixed.locale }}) <textarea v-model="fixed.text" class="form-control" rows="3" /></label>
       <div class="row-gap end"><label>Reviewer's account <input v-model="fixed.name" class="form-control" autocomplete="off" :placeholder="trial.sign_in_sealed ? 'as before' : ''" /></label><label>Password <input v-model="fixed.password" type="password" class="form-control" autocomplete="new-password" /></label><label class="grow">What else the reviewer must know <input v-model="fixed.how" class="form-control" /></label></div>
-      <div><BButton type="submit" variant="primary" :disabled="doing.busy.value">Hand it in again</BButton> <BButton variant="link" @click="fixing = false">Cancel</BButton></div>
+      <div><BButton data-needs="hand-out" type="submit" variant="primary" :disabled="doing.busy.value">Hand it in again</BButton> <BButton variant="link" @click="fixing = false">Cancel</BButton></div>
     </form>
 
     <div class="split">
@@ -134,7 +134,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
       <div class="row-gap">
         <h2 id="invitations">Invitations</h2>
         <span v-for="entry in counts" :key="entry.what" class="small-print"><PhaseWord :phase="entry.what" /> {{ entry.count }}</span>
-        <span v-if="trial.state === 'open' && trial.invited.sent" class="row-gap right small-print">Not answered for <input v-model.number="days" type="number" min="0" max="365" class="form-control form-control-sm days" aria-label="Days" /> days: <BButton size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="againAll">Send again</BButton></span>
+        <span v-if="trial.state === 'open' && trial.invited.sent" class="row-gap right small-print">Not answered for <input v-model.number="days" type="number" min="0" max="365" class="form-control form-control-sm days" aria-label="Days" /> days: <BButton data-needs="hand-out" size="sm" variant="outline-primary" :disabled="doing.busy.value" @click="againAll">Send again</BButton></span>
       </div>
       <div class="row-gap filters"><input v-model="search" type="search" class="form-control form-control-sm find" placeholder="Search name, address, tag" aria-label="Search invitations" /><select v-model="state" class="form-select form-select-sm find" aria-label="State"><option value="">all states</option><option v-for="what in INVITATION_STATES" :key="what" :value="what">{{ what }}</option></select></div>
       <div class="scroll-x"><table class="table-plain">
@@ -145,7 +145,7 @@ const moments = (invitation: Invitation) => Object.entries(invitation.moments).s
             <td><PhaseWord :phase="invitation.state" /> <span v-if="!invitation.seated && INVITATION_SITS.includes(invitation.state)" class="soft small-print">no seat yet</span><br /><details class="small-print"><summary><Moment :at="invitation.changed_at" /></summary><span v-for="[what, at] in moments(invitation)" :key="what" class="soft">{{ what }} <Moment :at="at" /><br /></span></details><span v-if="invitation.trouble" class="small-print care">■ {{ invitation.trouble }}</span></td>
             <td class="soft small-print">{{ [invitation.device, invitation.system].filter(Boolean).join(', ') }}</td>
             <td class="soft">{{ invitation.mails }}</td>
-            <td><BButton v-if="invitation.possible.includes('send again')" size="sm" variant="link" :aria-label="`Send again to ${invitation.tester.email}`" @click="again(invitation)">Send again</BButton></td>
+            <td><BButton data-needs="hand-out" v-if="invitation.possible.includes('send again')" size="sm" variant="link" :aria-label="`Send again to ${invitation.tester.email}`" @click="again(invitation)">Send again</BButton></td>
           </tr>
         </tbody>
       </table></div>
