@@ -14,7 +14,7 @@ CASES ?= 2000
 ROLLOUTS ?= 2000
 export TIDE_PORT
 
-.PHONY: help demo demo-reset tour test bench chaos explore foresight fuzz guard lint types console contract screenshots clean lock
+.PHONY: help demo demo-reset tour test bench chaos explore foresight fuzz guard lint types console contract screenshots wheel clean lock
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -71,6 +71,14 @@ screenshots: $(STAMPS)/tools $(CONSOLE) ## take docs/screenshots anew from the d
 	$(BIN)/python -m scripts.screenshots
 
 console: $(CONSOLE) ## build the console
+
+wheel: $(STAMPS)/dev $(CONSOLE) ## one file to install, the built console in it: dist/restless_tide-*.whl
+	rm -rf $(STAMPS)/wheel && mkdir -p $(STAMPS)/wheel dist
+	cp -r src pyproject.toml README.md requirements $(STAMPS)/wheel/
+	find $(STAMPS)/wheel -name __pycache__ -prune -exec rm -rf {} +
+	cp -r console/dist $(STAMPS)/wheel/src/restless_tide/service/console_built
+	$(BIN)/python -m pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist $(STAMPS)/wheel
+	@ls dist/*.whl
 
 contract: $(STAMPS)/dev $(STAMPS)/node ## renew the OpenAPI documents, the rulebook's schema and the console's types
 	$(BIN)/python scripts/contract.py $(STAMPS)/contract

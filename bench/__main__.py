@@ -15,7 +15,20 @@ import time
 from pathlib import Path
 from statistics import median
 
-from bench import builds, commands, console, dossier, guards, launching, pictures, stores, strips, testing, tracks
+from bench import (
+    access,
+    builds,
+    commands,
+    console,
+    dossier,
+    guards,
+    launching,
+    pictures,
+    stores,
+    strips,
+    testing,
+    tracks,
+)
 from bench.measuring import peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.demo.chapter import Chapter, beginning
@@ -165,6 +178,7 @@ PARTS = {
     "testing": of_testing,
     "tracks": of_tracks,
     "desk": of_the_desk,
+    "access": lambda _: access.main(),
 }
 
 

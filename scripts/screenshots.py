@@ -20,6 +20,7 @@ from rich.text import Text
 from tests.browser import launched
 
 from restless_tide.client import Tide
+from restless_tide.demo import colleagues
 from restless_tide.demo.chapter import Chapter, beginning
 from restless_tide.demo.processes import Processes, free_ports
 from restless_tide.demo.season import Season
@@ -77,10 +78,13 @@ def console(browser: Browser, processes: Processes) -> None:
     page.goto("/apps/marram/builds")
     page.get_by_role("link", name="2.5.0 (218)").first.click()
     page.get_by_text("Where the size went").wait_for()
-    take(page, "build")
     page.get_by_role("button", name="Send on").click()
     page.get_by_text("nobody declared").first.wait_for()
     take(page, "push-sheet")
+    page.goto("/people")
+    page.get_by_role("row", name="Tam Okoro").get_by_role("button", name="Change").click()
+    page.get_by_text("valid tokens").wait_for()
+    take(page, "people")
     page.goto("/apps/ferryglass/releases/5.2.0")
     health = page.get_by_role("region", name="How it is doing")
     health.get_by_text("The evidence").first.click()
@@ -154,6 +158,7 @@ def main() -> None:
         with Tide(processes.ports.address) as tide:
             tide.people.sign_in(EMAIL, PASSWORD)
             Chapter(tide, Season(tide, processes.ports, beginning()), Path(folder), print).play()
+            colleagues.invite(tide)
             token = tide.people.make_token("pictures").value
         with sync_playwright() as playwright:
             browser = launched(playwright)

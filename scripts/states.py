@@ -40,8 +40,15 @@ from restless_tide.core.notice import NoticeKind
 from restless_tide.core.order import PENDING, OrderState
 from restless_tide.core.pace import PACES
 from restless_tide.core.report import ReportKind, ReportState
+from restless_tide.core.rights import PEOPLES_ROLES, ROLE_TOLD, ROLES
+from restless_tide.core.rights import TOLD as RIGHTS_TOLD
+from restless_tide.core.rollout import STOPPING, RolloutEvent
 from restless_tide.core.rulebook import PRODUCTION
+from restless_tide.desk.passwords import SHORTEST_PASSWORD
 from restless_tide.plots.drawing import BANDS
+from restless_tide.service.live import START_OVER
+from restless_tide.wire.base import LONGEST_LINE
+from restless_tide.wire.people import LONGEST_CODE
 
 HEAD = "/** Made by `make contract` from the life cycles, the limits and the glossary in src/restless_tide/core: do not change it here. */\n"
 
@@ -58,6 +65,9 @@ def line(name: str, states: type[StrEnum], chosen: Iterable[StrEnum] | None = No
 
 
 LIMITS = {
+    "shortestPassword": SHORTEST_PASSWORD,
+    "code": LONGEST_CODE,
+    "line": LONGEST_LINE,
     "locale": LONGEST_TAG,
     "reference": LONGEST_REFERENCE,
     "goodName": LONGEST_GOOD_NAME,
@@ -86,6 +96,7 @@ LINES = (
     line("INVITATION_STATES", InvitationState),
     line("INVITATION_OF_MEMBERS", InvitationState, OF_MEMBERS),
     line("INVITATION_SITS", InvitationState, SITS),
+    line("STOPPING", RolloutEvent, STOPPING),
     line("LEG_LAUNCHED", LegPhase, LAUNCHED),
     line("LEG_PART_WAY", LegPhase, PART_WAY),
     line("LEG_STOPPED", LegPhase, STOPPED),
@@ -107,6 +118,10 @@ LINES = (
     f"/** What is counted in an hour, in words. */\nexport const COUNTED = {json.dumps(COUNT_WORDS)} as const\n",
     f"/** The colours of versions that follow each other. */\nexport const BANDS = {json.dumps(BANDS)} as const\n",
     f"/** How a ladder is written. */\nexport const LADDER_WRITTEN = {json.dumps(HOW_TO_WRITE)}\n",
+    f"/** The kind of a change that says: load everything anew. */\nexport const START_OVER = {json.dumps(START_OVER)}\n",
+    f"/** What each right means, in words. */\nexport const RIGHTS = {json.dumps(dict(RIGHTS_TOLD))} as const\n",
+    f"/** The roles of people, with the rights of each. */\nexport const ROLES = {json.dumps({role: sorted(ROLES[role]) for role in PEOPLES_ROLES})} as const\n",
+    f"/** What someone with a role is, in words. */\nexport const ROLE_TOLD = {json.dumps(dict(ROLE_TOLD))} as const\n",
     f"/** The longest that is taken: characters, months, hours, or counts. */\nexport const LIMITS = {json.dumps(LIMITS)}\n",
     f"export const GLOSSARY: Readonly<Record<string, string>> = {json.dumps(dict(GLOSSARY), ensure_ascii=False, indent=2)}\n",
 )

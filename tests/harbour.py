@@ -21,8 +21,9 @@ from sqlalchemy import select
 
 from restless_tide.client import Tide
 from restless_tide.core.answer_shapes import plain
+from restless_tide.core.rights import standing_of
 from restless_tide.demo.processes import HOST, Processes
-from restless_tide.desk import people
+from restless_tide.desk import tokens
 from restless_tide.desk.settings import settings_from
 from restless_tide.records.tables import Person
 from restless_tide.service.serve import add_first_person, open_desk
@@ -107,7 +108,7 @@ def settled() -> tuple[Path, str]:
     desk = open_desk(settings_from(environment))
     with desk.act("operator") as act:
         ida = act.session.scalars(select(Person)).one()
-        _, token = people.make_token(act.as_person(ida.id), "tests")
+        _, token = tokens.make(act.as_person(ida.id), "tests", standing_of(ida.grants))
     desk.close()
     return folder / "desk", token
 

@@ -30,6 +30,8 @@ from typing import Any
 from restless_tide.client import DeskUnreachable
 from restless_tide.core.good import Good, GoodKind, GoodText, SoldGood, read_sold
 from restless_tide.demo.processes import STORES
+from restless_tide.desk import backup
+from restless_tide.desk.settings import Settings
 from restless_tide.standins import pictures
 from restless_tide.wire.apps import Availability
 from restless_tide.wire.errors import TideError
@@ -89,8 +91,13 @@ def rage(
     plant: str = "",
     moods: Sequence[dict[str, Any]] = (),
     told: Any = lambda _: None,
+    restored: bool = False,
 ) -> Storm:
-    """One storm from calm to calm; ``violations`` of the outcome say what was broken. ``moods``: of these alone."""
+    """One storm from calm to calm; ``violations`` of the outcome say what was broken. ``moods``: of these alone.
+
+    ``restored``: a backup is taken in the middle of it, and when all is calm the desk is put back to that; it has to agree
+    with the stores again, which have done much since.
+    """
     dice, storm = random.Random(seed), Storm()
     with harbour(folder, plant) as there:
         apps = [there.new_app() for _ in range(count)]
@@ -109,7 +116,10 @@ def rage(
         begun = position_of(there)
         while storm.kills < kills:
             weather(there, dice, moods)
+            taking = _backup_of(there) if restored and storm.kills == kills // 2 else None
             live(there, apps, builds, dice, storm)
+            if taking is not None:
+                taking.join()
             storm.kills += 1
             there.processes.start("desk")
             guarding.set_clock_again(there, storm.accepted)
@@ -123,7 +133,35 @@ def rage(
         if verified.first_broken is not None:
             storm.violations.append(f"the logbook breaks at line {verified.first_broken}")
         storm.violations += violations(there, storm, begun)
+        if restored:
+            storm.violations += _after_restoring(there, storm)
     return storm
+
+
+def _backup_of(there: Harbour) -> threading.Thread:
+    """A backup that is taken while the desk acts, and is killed."""
+    data = Settings(data=there.processes.folder / "desk")
+    target = there.processes.folder / "backup"
+    thread = threading.Thread(target=lambda: backup.back_up(data, target, with_key=True))
+    thread.start()
+    return thread
+
+
+def _after_restoring(there: Harbour, storm: Storm) -> list[str]:
+    """What a desk that was put back to its backup does not agree on with the stores, once it has asked them."""
+    data = there.processes.folder / "desk"
+    there.processes.stop("desk")
+    data.rename(data.with_name("desk-before"))
+    backup.restore(Settings(data=data), there.processes.folder / "backup")
+    there.processes.start("desk")
+    guarding.set_clock_again(there, storm.accepted)
+    settle(there, storm)
+    broken = there.tide.watching.verify_logbook().first_broken
+    chain = [f"the restored logbook breaks at line {broken}"] if broken is not None else []
+    deadline = time.monotonic() + SETTLE_SECONDS
+    while (found := _disagreements(there)) and time.monotonic() < deadline:
+        time.sleep(0.2)
+    return [*chain, *(f"after restoring: {one}" for one in found)]
 
 
 def weather(there: Harbour, dice: random.Random, moods: Sequence[dict[str, Any]] = ()) -> None:

@@ -14,8 +14,8 @@ LONGEST_STORM_SECONDS = 1200
 
 
 @pytest.mark.timeout(LONGEST_STORM_SECONDS)
-def test_after_a_short_storm_the_desk_and_the_stores_agree(tmp_path: Path) -> None:
-    storm = rage(tmp_path, seed=20, kills=10, count=2)
+def test_after_a_short_storm_the_desk_and_the_stores_agree_and_so_does_a_backup_taken_in_it(tmp_path: Path) -> None:
+    storm = rage(tmp_path, seed=20, kills=10, count=2, restored=True)
     assert storm.violations == []
     assert storm.kills == 10
     assert sum(storm.accepted.values()) + storm.refused >= 10

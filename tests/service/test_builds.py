@@ -352,7 +352,7 @@ def test_the_locker_gives_files_to_tokens_of_that_app_alone_and_writes_down_who(
             lambda: server.stores.every(),
             lambda: server.signing.take_out(app, "upload.p12"),
         ):
-            with pytest.raises(Denied, match="build server's"):
+            with pytest.raises(Denied, match="a build server of"):
                 forbidden()
         assert server.builds.of_app(app) == []
     lines = [line for line in harbour.tide.watching.logbook(app=app) if line.act == "fetched from the locker"]

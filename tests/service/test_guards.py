@@ -168,7 +168,7 @@ def test_a_collector_of_the_team_feeds_a_guard(watched: Harbour, app: str) -> No
     made = watched.tide.people.make_token("collector", apps=[app])
     with Tide(watched.address, token=made.value) as build_server:
         assert build_server.guards.enter(app, "openfield", [hour(3, 2, **fine)], source="collector").taken == 1
-        with pytest.raises(Denied, match="build server's"):
+        with pytest.raises(Denied, match="a build server of"):
             build_server.guards.end(app, "crashes")
     watched.tide.guards.set_up(app, name="own", source="collector", stores=["openfield"])
     found = until(lambda: watch_of(watched, app, "1.1.0", "own"), lambda one: one and one[0].found)[0]

@@ -451,7 +451,7 @@ def test_two_people_cannot_overwrite_each_other(harbour: Harbour) -> None:
     app = harbour.new_app()
     drafted = harbour.draft(app, stores=("northgate",))
     harbour.tide.releases.write_notes(app, "1.0.0", "en", "First.", revision=drafted.revision)
-    with pytest.raises(StaleView, match="changed by someone else"):
+    with pytest.raises(StaleView, match="changed since you read it"):
         harbour.tide.releases.write_notes(app, "1.0.0", "en", "Second.", revision=drafted.revision)
     assert harbour.tide.releases.one(app, "1.0.0").notes == {"en": "First."}
 
