@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Health */
+        /**
+         * Whether the service answers
+         * @description Whether the service answers.
+         */
         get: operations["watching-health"];
         put?: never;
         post?: never;
@@ -29,7 +32,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Ready
+         * Whether the service can do its work:
          * @description Whether the service can do its work: the database takes writes, and an engine works on it.
          */
         get: operations["watching-ready"];
@@ -49,12 +52,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Rules
+         * What the owners demand of everybody
          * @description What the owners demand of everybody.
          */
         get: operations["people-rules"];
         /**
-         * Set Rules
+         * Demand a second factor of everybody who signs in by password, or no longer
          * @description Demand a second factor of everybody who signs in by password, or no longer.
          */
         put: operations["people-set_rules"];
@@ -73,12 +76,15 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
+         * The apps that you reach, by title
          * @description The apps that you reach, by title.
          */
         get: operations["apps-every"];
         put?: never;
-        /** Register */
+        /**
+         * Register an app under a name of its own, with its identifiers by platform
+         * @description Register an app under a name of its own, with its identifiers by platform.
+         */
         post: operations["apps-register"];
         delete?: never;
         options?: never;
@@ -93,19 +99,22 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One app, with its berths
+         * @description One app, with its berths.
+         */
         get: operations["apps-one"];
         put?: never;
         post?: never;
         /**
-         * Remove
+         * Remove an app that nothing hangs on
          * @description Remove an app that nothing hangs on.
          */
         delete: operations["apps-remove"];
         options?: never;
         head?: never;
         /**
-         * Change
+         * Correct the title, or an identifier that nothing uses yet
          * @description Correct the title, or an identifier that nothing uses yet.
          */
         patch: operations["apps-change"];
@@ -121,7 +130,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Open Berth
+         * Order the app's place at a store;
          * @description Order the app's place at a store; its answer shows in the berth's state.
          */
         post: operations["apps-open_berth"];
@@ -139,7 +148,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Berth
+         * A berth with what is offered there, what may be chosen, and the way to a launch
          * @description A berth with what is offered there, what may be chosen, and the way to a launch.
          */
         get: operations["apps-berth"];
@@ -161,7 +170,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Rename Berth
+         * Order another name at the store;
          * @description Order another name at the store; it changes when the store has confirmed it.
          */
         post: operations["apps-rename_berth"];
@@ -181,7 +190,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check Offer
+         * What a change of price, countries or who may get the app would meet and mean, before it is ordered
          * @description What a change of price, countries or who may get the app would meet and mean, before it is ordered.
          */
         post: operations["apps-check_offer"];
@@ -201,7 +210,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Offer
+         * Order where, for how much and to whom the app is offered;
          * @description Order where, for how much and to whom the app is offered; closing and reopening, too.
          */
         post: operations["apps-offer"];
@@ -219,7 +228,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Standing Answers
+         * What is answered automatically when this store asks
          * @description What is answered automatically when this store asks.
          */
         get: operations["builds-standing_answers"];
@@ -241,7 +250,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget Answer */
+        /**
+         * Forget an answer that a store would be given by itself
+         * @description Forget an answer that a store would be given by itself.
+         */
         delete: operations["builds-forget_answer"];
         options?: never;
         head?: never;
@@ -256,13 +268,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of App
+         * The builds of an app;
          * @description The builds of an app; the next page is in the Link header (RFC 8288).
          */
         get: operations["builds-of_app"];
         put?: never;
         /**
-         * Enter
+         * Enter a build made of packages that have arrived;
          * @description Enter a build made of packages that have arrived; the same packages again are the same build.
          */
         post: operations["builds-enter"];
@@ -280,7 +292,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * One Of App
+         * One build of an app by id, ``VERSION``, ``VERSION (NUMBER)``, ``NUMBER``, ``latest`` or the beginning of its id
          * @description One build of an app by id, ``VERSION``, ``VERSION (NUMBER)``, ``NUMBER``, ``latest`` or the beginning of its id.
          */
         get: operations["builds-one_of_app"];
@@ -302,7 +314,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check
+         * What stands against sending packages of these facts, store by store, before any byte travels
          * @description What stands against sending packages of these facts, store by store, before any byte travels.
          */
         post: operations["push-check"];
@@ -322,7 +334,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Clear
+         * Clear what the rule lets go, or only say what that would be
          * @description Clear what the rule lets go, or only say what that would be.
          */
         post: operations["builds-clear"];
@@ -339,10 +351,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Of App */
+        /**
+         * The cohorts of an app
+         * @description The cohorts of an app.
+         */
         get: operations["testing-of_app"];
         put?: never;
-        /** Make */
+        /**
+         * Make a cohort
+         * @description Make a cohort.
+         */
         post: operations["testing-make"];
         delete?: never;
         options?: never;
@@ -358,21 +376,21 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Detail
+         * Who is in it, seats left, what they have, what they said, what is stuck
          * @description Who is in it, seats left, what they have, what they said, what is stuck.
          */
         get: operations["testing-detail"];
         put?: never;
         post?: never;
         /**
-         * Remove Cohort
+         * Remove a cohort that was never handed a build
          * @description Remove a cohort that was never handed a build.
          */
         delete: operations["testing-remove_cohort"];
         options?: never;
         head?: never;
         /**
-         * Rename
+         * Call it otherwise;
          * @description Call it otherwise; its people, trials and link stay.
          */
         patch: operations["testing-rename"];
@@ -387,12 +405,15 @@ export interface paths {
         };
         get?: never;
         /**
-         * Attach
+         * Put the cohort at a store, or set whether new builds go to it there automatically
          * @description Put the cohort at a store, or set whether new builds go to it there automatically.
          */
         put: operations["testing-attach"];
         post?: never;
-        /** Detach */
+        /**
+         * Take a store away from a cohort
+         * @description Take a store away from a cohort.
+         */
         delete: operations["testing-detach"];
         options?: never;
         head?: never;
@@ -408,7 +429,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Keep Brief
+         * What every trial of the cohort says unless it says otherwise
          * @description What every trial of the cohort says unless it says otherwise.
          */
         put: operations["testing-keep_brief"];
@@ -427,7 +448,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Export
+         * The people of a cohort as CSV (RFC 4180), with what they have
          * @description The people of a cohort as CSV (RFC 4180), with what they have.
          */
         get: operations["testing-export"];
@@ -449,7 +470,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take List
+         * Look at a list of testers (CSV), or import it as one act:
          * @description Look at a list of testers (CSV), or import it as one act: all of it or nothing.
          */
         post: operations["testing-take_list"];
@@ -468,7 +489,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Set Join
+         * Open or close the link of a walk-in cohort, or make it another one
          * @description Open or close the link of a walk-in cohort, or make it another one.
          */
         put: operations["testing-set_join"];
@@ -489,7 +510,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Pick
+         * Put testers that the desk knows into a cohort, all or none;
          * @description Put testers that the desk knows into a cohort, all or none; answers how many were new to it.
          */
         post: operations["testing-pick"];
@@ -509,7 +530,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Remove
+         * Take people out of a cohort;
          * @description Take people out of a cohort; they stay known, and their seats are free.
          */
         post: operations["testing-remove"];
@@ -527,18 +548,18 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Outlook
+         * What retiring the cohort would meet:
          * @description What retiring the cohort would meet: what has to end first, and what stays.
          */
         get: operations["testing-outlook"];
         /**
-         * Retire
+         * Take the cohort out of use:
          * @description Take the cohort out of use: it gets no builds and no people, and what happened stays to be read.
          */
         put: operations["testing-retire"];
         post?: never;
         /**
-         * Restore
+         * Take the cohort into use again
          * @description Take the cohort into use again.
          */
         delete: operations["testing-restore"];
@@ -555,13 +576,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Members
+         * The people of a cohort, with what they have;
          * @description The people of a cohort, with what they have; ``text`` searches address, name and tags.
          */
         get: operations["testing-members"];
         put?: never;
         /**
-         * Add Tester
+         * Put someone into a cohort;
          * @description Put someone into a cohort; known testers are found by their address.
          */
         post: operations["testing-add_tester"];
@@ -579,7 +600,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Groups
+         * The crashes of an app, equal ones together, the most frequent first
          * @description The crashes of an app, equal ones together, the most frequent first.
          */
         get: operations["reports-groups"];
@@ -600,7 +621,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Add Device */
+        /**
+         * Add a device to those that a signing profile covers
+         * @description Add a device to those that a signing profile covers.
+         */
         post: operations["signing-add_device"];
         delete?: never;
         options?: never;
@@ -618,7 +642,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Remove Device */
+        /**
+         * Take a device out of those that a signing profile covers
+         * @description Take a device out of those that a signing profile covers.
+         */
         delete: operations["signing-remove_device"];
         options?: never;
         head?: never;
@@ -639,7 +666,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Write Answers
+         * Answer topics for all stores, or the questions of one alone;
          * @description Answer topics for all stores, or the questions of one alone; null takes an answer out.
          */
         patch: operations["dossier-write_answers"];
@@ -655,7 +682,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check
+         * What each store would say of texts, pictures, answers and goods that are not at the desk yet, such as those of a folder
          * @description What each store would say of texts, pictures, answers and goods that are not at the desk yet, such as those of a folder.
          */
         post: operations["dossier-check"];
@@ -673,7 +700,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Fetch Folder
+         * The dossier as a folder, in a ZIP archive
          * @description The dossier as a folder, in a ZIP archive.
          */
         get: operations["folders-fetch_folder"];
@@ -695,7 +722,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check Folder
+         * Hold a folder, in a ZIP archive, against the desk:
          * @description Hold a folder, in a ZIP archive, against the desk: what it would change, and what each store would say. Nothing is written.
          */
         post: operations["folders-check_folder"];
@@ -715,7 +742,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take Folder
+         * Write at the desk what was changed in a folder, in a ZIP archive, since both last agreed;
          * @description Write at the desk what was changed in a folder, in a ZIP archive, since both last agreed; what both changed stops it.
          */
         post: operations["folders-take_folder"];
@@ -733,7 +760,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Read Goods
+         * The goods of an app as they are entered, and what each store gets of them
          * @description The goods of an app as they are entered, and what each store gets of them.
          */
         get: operations["goods-read_goods"];
@@ -754,7 +781,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Write Good
+         * Enter a good, or change it;
          * @description Enter a good, or change it; none takes it out. Stores that hold it take it from sale when the goods are sent.
          */
         put: operations["goods-write_good"];
@@ -775,7 +802,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Import Pictures
+         * Put files in where they belong by their sides and their names, in the order of the names
          * @description Put files in where they belong by their sides and their names, in the order of the names.
          */
         post: operations["pictures-import_pictures"];
@@ -793,7 +820,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Read Pictures
+         * The pictures of an app as they are put in, and what each store gets of them
          * @description The pictures of an app as they are put in, and what each store gets of them.
          */
         get: operations["pictures-read_pictures"];
@@ -814,7 +841,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Put Pictures
+         * Have these pictures be a set, in this order, for all stores or for one alone;
          * @description Have these pictures be a set, in this order, for all stores or for one alone; an empty list takes the set out.
          */
         put: operations["pictures-put_pictures"];
@@ -833,7 +860,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Read Questions
+         * What stores ask about an app, what is answered, what each gets of it, and the ratings that follow
          * @description What stores ask about an app, what is answered, what each gets of it, and the ratings that follow.
          */
         get: operations["dossier-read_questions"];
@@ -855,7 +882,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Send
+         * Order to a store, or to all, what it does not hold as it is here
          * @description Order to a store, or to all, what it does not hold as it is here. What is locked is kept.
          */
         post: operations["dossier-send"];
@@ -875,7 +902,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take Over
+         * Take over here the texts, pictures, answers and goods that a store holds and nobody put in here
          * @description Take over here the texts, pictures, answers and goods that a store holds and nobody put in here.
          */
         post: operations["dossier-take_over"];
@@ -893,7 +920,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Read Texts
+         * Every text of an app as it is written here, and what each store gets of it
          * @description Every text of an app as it is written here, and what each store gets of it.
          */
         get: operations["dossier-read_texts"];
@@ -914,13 +941,13 @@ export interface paths {
         };
         get?: never;
         /**
-         * Write Texts
+         * Write texts of one locale, for all stores or for one alone;
          * @description Write texts of one locale, for all stores or for one alone; an empty text is taken out.
          */
         put: operations["dossier-write_texts"];
         post?: never;
         /**
-         * Drop Locale
+         * Take out every text of a locale
          * @description Take out every text of a locale. Stores hold theirs until the texts are sent.
          */
         delete: operations["dossier-drop_locale"];
@@ -939,7 +966,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Copy Locale
+         * Copy the texts of another locale to this one, where it has none:
          * @description Copy the texts of another locale to this one, where it has none: a locale is added for all stores in one act.
          */
         post: operations["dossier-copy_locale"];
@@ -957,7 +984,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * App Expiries
+         * What of the app expires when, the soonest first
          * @description What of the app expires when, the soonest first.
          */
         get: operations["builds-app_expiries"];
@@ -977,13 +1004,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Read
+         * What was counted at a store, by the hour, and by the day where it is older than 60 days
          * @description What was counted at a store, by the hour, and by the day where it is older than 60 days.
          */
         get: operations["guards-read"];
         put?: never;
         /**
-         * Enter
+         * Hand in counts:
          * @description Hand in counts: of a team's own crash collector, or as they are read at a hand-carried store.
          */
         post: operations["guards-enter"];
@@ -1003,7 +1030,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try Out
+         * Try a guard on a release's past counts, or on made-up ones:
          * @description Try a guard on a release's past counts, or on made-up ones: would it have stopped, and when? Nothing is stopped.
          */
         post: operations["guards-try_out"];
@@ -1021,13 +1048,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of App
+         * The guards of an app
          * @description The guards of an app.
          */
         get: operations["guards-of_app"];
         put?: never;
         /**
-         * Set Up
+         * Have a guard watch every rollout of the app from now on, those under way included
          * @description Have a guard watch every rollout of the app from now on, those under way included.
          */
         post: operations["guards-set_up"];
@@ -1046,7 +1073,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Change
+         * Change a guard, whole;
          * @description Change a guard, whole; rollouts under way are judged by the new rule.
          */
         put: operations["guards-change"];
@@ -1067,7 +1094,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End
+         * The guard watches no more;
          * @description The guard watches no more; what it found stays.
          */
         post: operations["guards-end"];
@@ -1086,13 +1113,13 @@ export interface paths {
         };
         get?: never;
         /**
-         * Put File
+         * Put a file into the locker;
          * @description Put a file into the locker; it is sealed before it is written.
          */
         put: operations["signing-put_file"];
         post?: never;
         /**
-         * Take Out
+         * Take a file out of the locker for good
          * @description Take a file out of the locker for good.
          */
         delete: operations["signing-take_out"];
@@ -1109,7 +1136,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Fetch File
+         * Fetch a file out of the locker;
          * @description Fetch a file out of the locker; that stands in the logbook.
          */
         get: operations["signing-fetch_file"];
@@ -1129,7 +1156,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
+         * The matters of an app, the newest refusal first
          * @description The matters of an app, the newest refusal first.
          */
         get: operations["matters-every"];
@@ -1155,7 +1182,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Arrange
+         * Who takes a matter, its ticket and its due day
          * @description Who takes a matter, its ticket and its due day.
          */
         patch: operations["matters-arrange"];
@@ -1171,7 +1198,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Decide
+         * Say what was done about a matter:
          * @description Say what was done about a matter: answered, fixed, disputed; or open it again.
          */
         post: operations["matters-decide"];
@@ -1189,7 +1216,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Next Numbers
+         * The smallest version and number that fit at all these stores (none named:
          * @description The smallest version and number that fit at all these stores (none named: wherever the app has a berth), and why.
          */
         get: operations["builds-next_numbers"];
@@ -1211,7 +1238,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Placement Sheet
+         * What placing a build on tracks would mean, before anything is done
          * @description What placing a build on tracks would mean, before anything is done.
          */
         post: operations["tracks-placement_sheet"];
@@ -1231,7 +1258,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Place
+         * Place a build on tracks, sending it first where a store does not hold it;
          * @description Place a build on tracks, sending it first where a store does not hold it; all of it, or nothing.
          */
         post: operations["tracks-place"];
@@ -1251,7 +1278,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Promotion Sheet
+         * What promoting would mean, before anything is done
          * @description What promoting would mean, before anything is done.
          */
         post: operations["tracks-promotion_sheet"];
@@ -1271,7 +1298,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Promote
+         * Promote a build to the next track:
          * @description Promote a build to the next track: nothing is sent again, and its brief and notes are carried along.
          */
         post: operations["tracks-promote"];
@@ -1291,7 +1318,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Push Build
+         * Send one build to several stores, and draft what follows:
          * @description Send one build to several stores, and draft what follows: all of it, or nothing when it does not fit somewhere.
          */
         post: operations["push-push_build"];
@@ -1309,7 +1336,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * To Come
+         * What an app needs at every store that carries it, before there is a release or a build
          * @description What an app needs at every store that carries it, before there is a release or a build.
          */
         get: operations["dossier-to_come"];
@@ -1329,13 +1356,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of App
+         * The releases of an app, newest first
          * @description The releases of an app, newest first.
          */
         get: operations["releases-of_app"];
         put?: never;
         /**
-         * Draft
+         * Draft a release with one leg per store
          * @description Draft a release with one leg per store.
          */
         post: operations["releases-draft"];
@@ -1352,19 +1379,22 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One release, with its legs
+         * @description One release, with its legs.
+         */
         get: operations["releases-one"];
         put?: never;
         post?: never;
         /**
-         * Discard
+         * Discard a draft that was handed in nowhere;
          * @description Discard a draft that was handed in nowhere; its builds stay.
          */
         delete: operations["releases-discard"];
         options?: never;
         head?: never;
         /**
-         * Rename
+         * Give a draft that was handed in nowhere another version;
          * @description Give a draft that was handed in nowhere another version; each leg gets the newest build of it.
          */
         patch: operations["releases-rename"];
@@ -1378,7 +1408,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Changed
+         * What changed since the build that people have at each store, by the source's own history, and notes drafted from it
          * @description What changed since the build that people have at each store, by the source's own history, and notes drafted from it.
          */
         get: operations["releases-changed"];
@@ -1398,7 +1428,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Run
+         * The share, the people and what went wrong over time, store by store, with acts and verdicts
          * @description The share, the people and what went wrong over time, store by store, with acts and verdicts.
          */
         get: operations["guards-run"];
@@ -1420,7 +1450,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Fix
+         * Draft the release that takes its place:
          * @description Draft the release that takes its place: its stores, ladders, launch conditions and notes, with another build.
          */
         post: operations["releases-fix"];
@@ -1440,7 +1470,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Ask
+         * Ask that a release rise in spite of a freeze;
          * @description Ask that a release rise in spite of a freeze; a second person has to agree.
          */
         post: operations["freezes-ask"];
@@ -1460,7 +1490,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Give Go Ahead
+         * Give one's go-ahead to launch;
          * @description Give one's go-ahead to launch; the launch follows when all its conditions hold.
          */
         post: operations["releases-give_go_ahead"];
@@ -1480,7 +1510,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take Back Go Ahead
+         * Withdraw one's own go-ahead, as long as it is not launched
          * @description Withdraw one's own go-ahead, as long as it is not launched.
          */
         post: operations["releases-take_back_go_ahead"];
@@ -1500,7 +1530,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Add Leg
+         * Take one more store into the release
          * @description Take one more store into the release.
          */
         post: operations["releases-add_leg"];
@@ -1520,7 +1550,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Appeal
+         * Appeal against the refusal of its last round;
          * @description Appeal against the refusal of its last round; the store looks at the same submission again.
          */
         post: operations["reviewing-appeal"];
@@ -1538,13 +1568,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Threads
+         * The correspondence with the reviewers of a leg, the newest round first
          * @description The correspondence with the reviewers of a leg, the newest round first.
          */
         get: operations["reviewing-threads"];
         put?: never;
         /**
-         * Write
+         * Write to the reviewer of its last round
          * @description Write to the reviewer of its last round.
          */
         post: operations["reviewing-write"];
@@ -1564,7 +1594,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Received
+         * Enter what a reviewer wrote on the store's own pages or by mail
          * @description Enter what a reviewer wrote on the store's own pages or by mail.
          */
         post: operations["reviewing-received"];
@@ -1585,14 +1615,14 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Leg
+         * Take a store out of the release, before it was ever handed in there
          * @description Take a store out of the release, before it was ever handed in there.
          */
         delete: operations["releases-drop_leg"];
         options?: never;
         head?: never;
         /**
-         * Change Leg
+         * Change a leg's build, ladder or conditions
          * @description Change a leg's build, ladder or conditions. Once it was handed in, that may bring it to people, and can wait for a
          *     second person.
          */
@@ -1607,7 +1637,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Note
+         * What the next round would say to the reviewer, drafted from what was done about the matters
          * @description What the next round would say to the reviewer, drafted from what was done about the matters.
          */
         get: operations["matters-note"];
@@ -1627,7 +1657,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Look
+         * The last look before a hand-in:
          * @description The last look before a hand-in: all that people and the reviewer will see, beside what is live now.
          */
         get: operations["reviewing-look"];
@@ -1648,7 +1678,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Write Notes
+         * Write the notes of one locale;
          * @description Write the notes of one locale; an empty text takes them out.
          */
         put: operations["releases-write_notes"];
@@ -1668,8 +1698,9 @@ export interface paths {
         };
         get?: never;
         /**
-         * Set Pace
-         * @description Say how its stores rise beside each other: each for itself, in step, or after one that leads.
+         * Say how its stores rise beside each other:
+         * @description Say how its stores rise beside each other: each for itself, in step, or after one that leads. Once it was
+         *     handed in, that may wait for a second person.
          */
         put: operations["releases-set_pace"];
         post?: never;
@@ -1687,7 +1718,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Picture
+         * The course of a release's rollout at every store:
          * @description The course of a release's rollout at every store: share, how often people met a crash, acts and verdicts.
          */
         get: operations["strips-picture"];
@@ -1707,7 +1738,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of Release
+         * What stops a release, store by store, why, and which act helps;
          * @description What stops a release, store by store, why, and which act helps; also of a version that is not drafted yet.
          */
         get: operations["dossier-of_release"];
@@ -1729,7 +1760,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Recall
+         * Call a leg back from review
          * @description Call a leg back from review.
          */
         post: operations["releases-recall"];
@@ -1749,7 +1780,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tick
+         * Answer a check with yes for one release
          * @description Answer a check with yes for one release.
          */
         post: operations["matters-tick"];
@@ -1769,7 +1800,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Steer
+         * Advance, pause, resume, halt, finish or withdraw:
          * @description Advance, pause, resume, halt, finish or withdraw: at one store or wherever it is possible. All but pausing and halting
          *     takes the right to steer.
          */
@@ -1790,7 +1821,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Submit
+         * Hand a leg, or every leg that can be, to review
          * @description Hand a leg, or every leg that can be, to review.
          */
         post: operations["releases-submit"];
@@ -1808,7 +1839,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Watches
+         * What each guard says of a release
          * @description What each guard says of a release.
          */
         get: operations["guards-watches"];
@@ -1828,7 +1859,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Watch
+         * The same of one guard, with its evidence hour by hour
          * @description The same of one guard, with its evidence hour by hour.
          */
         get: operations["guards-watch"];
@@ -1849,8 +1880,9 @@ export interface paths {
         };
         get?: never;
         /**
-         * Silence
-         * @description Have a guard do nothing at this release for a time; it continues to count. Without a time it speaks again.
+         * Have a guard do nothing at this release for a time;
+         * @description Have a guard do nothing at this release for a time; it continues to count. Without a time it speaks again. Where
+         *     the app wants a second person for what brings a release to people, silence waits for one, and speaking again does not.
          */
         put: operations["guards-silence"];
         post?: never;
@@ -1870,7 +1902,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * File
+         * File a report:
          * @description File a report: a remark, or a crash with its stack.
          */
         post: operations["reports-file"];
@@ -1888,13 +1920,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Reservations
+         * Numbers that are held for builds still being made
          * @description Numbers that are held for builds still being made.
          */
         get: operations["builds-reservations"];
         put?: never;
         /**
-         * Reserve
+         * Hold the next version and number, so that nobody else gets the same
          * @description Hold the next version and number, so that nobody else gets the same.
          */
         post: operations["builds-reserve"];
@@ -1914,7 +1946,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Give Back */
+        /**
+         * Give a reserved build number back
+         * @description Give a reserved build number back.
+         */
         delete: operations["builds-give_back"];
         options?: never;
         head?: never;
@@ -1929,11 +1964,14 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Retention
+         * The app's retention rule, and what it would clear now
          * @description The app's retention rule, and what it would clear now.
          */
         get: operations["builds-retention"];
-        /** Set Retention */
+        /**
+         * Set how long package files are kept
+         * @description Set how long package files are kept.
+         */
         put: operations["builds-set_retention"];
         post?: never;
         delete?: never;
@@ -1950,18 +1988,18 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Outlook
+         * What retiring the app would meet:
          * @description What retiring the app would meet: what has to end first, and what stays.
          */
         get: operations["apps-outlook"];
         /**
-         * Retire
+         * Take the app out of use:
          * @description Take the app out of use: nothing new begins with it, and what happened stays to be read.
          */
         put: operations["apps-retire"];
         post?: never;
         /**
-         * Restore
+         * Take the app into use again
          * @description Take the app into use again.
          */
         delete: operations["apps-restore"];
@@ -1978,7 +2016,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Message File
+         * A file of a message
          * @description A file of a message.
          */
         get: operations["reviewing-message_file"];
@@ -1998,7 +2036,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Briefs
+         * What the reviewers of an app are told at each store, in every round
          * @description What the reviewers of an app are told at each store, in every round.
          */
         get: operations["reviewing-briefs"];
@@ -2024,7 +2062,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Change Brief
+         * Change what the reviewers of an app are told at a store;
          * @description Change what the reviewers of an app are told at a store; what is left out stays.
          */
         patch: operations["reviewing-change_brief"];
@@ -2039,7 +2077,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Set Rule
+         * Have what brings releases of an app to people wait for a second person, or no longer
          * @description Have what brings releases of an app to people wait for a second person, or no longer. Halts and pauses never wait.
          */
         put: operations["second-person-set_rule"];
@@ -2058,7 +2096,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Register
+         * Whose signature is expected, who holds the key, what is in the locker, what expires when
          * @description Whose signature is expected, who holds the key, what is in the locker, what expires when.
          */
         get: operations["signing-register"];
@@ -2079,7 +2117,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Declare
+         * Declare which permissions and rights the app is meant to ask for
          * @description Declare which permissions and rights the app is meant to ask for.
          */
         put: operations["signing-declare"];
@@ -2099,7 +2137,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Expect
+         * Expect another certificate from now on;
          * @description Expect another certificate from now on; the reason stands in the logbook.
          */
         put: operations["signing-expect"];
@@ -2118,7 +2156,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Hold */
+        /**
+         * Say who holds the signing key of an app
+         * @description Say who holds the signing key of an app.
+         */
         put: operations["signing-hold"];
         post?: never;
         delete?: never;
@@ -2137,7 +2178,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Replace
+         * Replace a lost sender's key:
          * @description Replace a lost sender's key: steps for a person where a store holds on to the first one.
          */
         post: operations["signing-replace"];
@@ -2155,13 +2196,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Checks
+         * The standing checks of an app
          * @description The standing checks of an app.
          */
         get: operations["matters-checks"];
         put?: never;
         /**
-         * Teach
+         * Make a standing check:
          * @description Make a standing check: it is looked at before every later hand-in of the app.
          */
         post: operations["matters-teach"];
@@ -2181,7 +2222,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End
+         * End a standing check
          * @description End a standing check.
          */
         post: operations["matters-end"];
@@ -2199,7 +2240,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Strip
+         * What new people were offered at every store over a time, stretch by stretch
          * @description What new people were offered at every store over a time, stretch by stretch.
          */
         get: operations["strips-strip"];
@@ -2219,7 +2260,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * As Csv
+         * The same as CSV (RFC 4180), a line for each version in each stretch
          * @description The same as CSV (RFC 4180), a line for each version in each stretch.
          */
         get: operations["strips-as_csv"];
@@ -2239,7 +2280,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * As Png
+         * The same as a picture
          * @description The same as a picture.
          */
         get: operations["strips-as_png"];
@@ -2259,7 +2300,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Numbers
+         * Who has which build, how much it is used, how often that goes well, and what came back;
          * @description Who has which build, how much it is used, how often that goes well, and what came back; the newest build first.
          */
         get: operations["reports-numbers"];
@@ -2279,7 +2320,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * People
+         * What people of a cohort, or people who have chosen some tracks, have at a store;
          * @description What people of a cohort, or people who have chosen some tracks, have at a store; without either: everybody else.
          */
         get: operations["tracks-people"];
@@ -2299,13 +2340,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Rules
+         * The rules by which builds move up automatically, each with what is still missing
          * @description The rules by which builds move up automatically, each with what is still missing.
          */
         get: operations["tracks-rules"];
         put?: never;
         /**
-         * Make Rule
+         * Have builds move up automatically once all that is asked for is there
          * @description Have builds move up automatically once all that is asked for is there.
          */
         post: operations["tracks-make_rule"];
@@ -2325,7 +2366,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End Rule
+         * Nothing moves by this rule any more
          * @description Nothing moves by this rule any more.
          */
         post: operations["tracks-end_rule"];
@@ -2345,7 +2386,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Rule Go Ahead
+         * Give one build the go-ahead that the rule waits for
          * @description Give one build the go-ahead that the rule waits for.
          */
         post: operations["tracks-rule_go_ahead"];
@@ -2365,7 +2406,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Rule Again
+         * What blocked it is fixed:
          * @description What blocked it is fixed: the rule looks at the build again.
          */
         post: operations["tracks-rule_again"];
@@ -2383,13 +2424,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Board
+         * The tracks of every store where the app has an open berth, with what they hold
          * @description The tracks of every store where the app has an open berth, with what they hold.
          */
         get: operations["tracks-board"];
         put?: never;
         /**
-         * Open Track
+         * Open a track of the team's own, where the store lets teams have some
          * @description Open a track of the team's own, where the store lets teams have some.
          */
         post: operations["tracks-open_track"];
@@ -2407,7 +2448,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * One
+         * One track, with what it held
          * @description One track, with what it held.
          */
         get: operations["tracks-one"];
@@ -2417,7 +2458,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Rename
+         * Order another title for a track of the team's own
          * @description Order another title for a track of the team's own.
          */
         patch: operations["tracks-rename"];
@@ -2433,7 +2474,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Clear
+         * Nobody new gets a build over the track:
          * @description Nobody new gets a build over the track: its trials end, its release is withdrawn there.
          */
         post: operations["tracks-clear"];
@@ -2453,7 +2494,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Close
+         * Close a track of the team's own;
          * @description Close a track of the team's own; it holds nothing any more.
          */
         post: operations["tracks-close"];
@@ -2473,7 +2514,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Sheet
+         * What handing a build to cohorts would mean at each store, before anything is done
          * @description What handing a build to cohorts would mean at each store, before anything is done.
          */
         post: operations["trials-sheet"];
@@ -2491,13 +2532,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of App
+         * The trials of an app, newest first
          * @description The trials of an app, newest first.
          */
         get: operations["trials-of_app"];
         put?: never;
         /**
-         * Open Trials
+         * Hand a build to cohorts, all or none;
          * @description Hand a build to cohorts, all or none; each tester is mailed once their store has opened the trial.
          */
         post: operations["trials-open_trials"];
@@ -2514,7 +2555,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One build, with its consignments
+         * @description One build, with its consignments.
+         */
         get: operations["builds-one"];
         put?: never;
         post?: never;
@@ -2532,7 +2576,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Compare
+         * Two builds side by side:
          * @description Two builds side by side: what a person must notice first.
          */
         get: operations["builds-compare"];
@@ -2551,11 +2595,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Symbol Files */
+        /**
+         * The symbol files of a build
+         * @description The symbol files of a build.
+         */
         get: operations["reports-symbol_files"];
         put?: never;
         /**
-         * Keep Symbols
+         * Keep a file that brings names back into this build's stacks;
          * @description Keep a file that brings names back into this build's stacks; crashes that came before are read anew.
          */
         post: operations["reports-keep_symbols"];
@@ -2575,7 +2622,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Carry
+         * Keep a store without a gateway, or give it a new rulebook:
          * @description Keep a store without a gateway, or give it a new rulebook: its orders become steps for people.
          */
         post: operations["stores-carry"];
@@ -2592,11 +2639,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Clock */
+        /**
+         * What the desk's clock shows
+         * @description What the desk's clock shows.
+         */
         get: operations["watching-clock"];
         put?: never;
         /**
-         * Move Clock
+         * Move the clock of a throw-away desk;
          * @description Move the clock of a throw-away desk; refused on every other.
          */
         post: operations["watching-move_clock"];
@@ -2613,7 +2663,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Consignment */
+        /**
+         * One consignment:
+         * @description One consignment: a build at a store.
+         */
         get: operations["builds-consignment"];
         put?: never;
         post?: never;
@@ -2633,7 +2686,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Answer
+         * Answer what the store holds the build for
          * @description Answer what the store holds the build for.
          */
         post: operations["builds-answer"];
@@ -2651,8 +2704,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Deliveries
-         * @description The latest deliveries to you, newest first; who manages people sees everybody's.
+         * Deliveries to you, newest first;
+         * @description Deliveries to you, newest first; who manages people sees everybody's.
          */
         get: operations["notices-deliveries"];
         put?: never;
@@ -2672,7 +2725,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send Again */
+        /**
+         * Send a delivery that was given up once more
+         * @description Send a delivery that was given up once more.
+         */
         post: operations["notices-send_again"];
         delete?: never;
         options?: never;
@@ -2690,7 +2746,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Keep
+         * Put a document in;
          * @description Put a document in; an answer names it as it is told here. Documents that no answer names are dropped after a while.
          */
         post: operations["documents-keep"];
@@ -2708,7 +2764,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Fetch
+         * A document as it is
          * @description A document as it is.
          */
         get: operations["documents-fetch"];
@@ -2728,13 +2784,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Drilled
+         * How these drills went so far
          * @description How these drills went so far.
          */
         get: operations["stores-drilled"];
         put?: never;
         /**
-         * Drill
+         * Send a halt the whole way to the stores and measure it;
          * @description Send a halt the whole way to the stores and measure it; no release is touched.
          */
         post: operations["stores-drill"];
@@ -2752,7 +2808,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Overrides
+         * Releases that are to rise in spite of a freeze, those included that still wait for a second person
          * @description Releases that are to rise in spite of a freeze, those included that still wait for a second person.
          */
         get: operations["freezes-overrides"];
@@ -2774,7 +2830,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Agree
+         * Agree as the second person:
          * @description Agree as the second person: until it ends, the freeze does not hold this release.
          */
         post: operations["freezes-agree"];
@@ -2792,13 +2848,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
+         * The freezes that were set and not ended, and that hold any app that you reach
          * @description The freezes that were set and not ended, and that hold any app that you reach.
          */
         get: operations["freezes-every"];
         put?: never;
         /**
-         * Set Freeze
+         * Set a freeze:
          * @description Set a freeze: in its window nothing launches and no share rises. Halts, pauses and withdrawals always go.
          */
         post: operations["freezes-set_freeze"];
@@ -2818,7 +2874,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End
+         * End a freeze before its time, or a yearly one for good
          * @description End a freeze before its time, or a yearly one for good.
          */
         post: operations["freezes-end"];
@@ -2838,7 +2894,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Halt All
+         * Halt every rollout of an app, of a platform, or of both together:
          * @description Halt every rollout of an app, of a platform, or of both together: one act for all stores. It is of the apps that you reach.
          */
         post: operations["releases-halt_all"];
@@ -2858,7 +2914,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Send Again
+         * Queue an invitation's mail once more
          * @description Queue an invitation's mail once more.
          */
         post: operations["trials-send_again"];
@@ -2876,7 +2932,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
+         * The named ladders, the usual one first
          * @description The named ladders, the usual one first.
          */
         get: operations["ladders-every"];
@@ -2897,7 +2953,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Set Ladder
+         * Keep a ladder under a name
          * @description Keep a ladder under a name. What climbs by it has passed its stages so far and climbs the rest as it is now.
          */
         put: operations["ladders-set_ladder"];
@@ -2918,7 +2974,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Drop
+         * Forget a named ladder;
          * @description Forget a named ladder; the usual one is then as it is built in.
          */
         post: operations["ladders-drop"];
@@ -2936,7 +2992,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Follow everything that changes
+         * Server-sent events;
          * @description Server-sent events; each is a ChangeTold. A reconnecting client sends Last-Event-ID and misses nothing.
          */
         get: operations["watching-live"];
@@ -2956,7 +3012,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Lines
+         * The logbook, newest first;
          * @description The logbook, newest first; the Link header (RFC 8288) leads to the next page.
          */
         get: operations["watching-lines"];
@@ -2976,7 +3032,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Export
+         * The lines that fit as CSV (RFC 4180), newest first;
          * @description The lines that fit as CSV (RFC 4180), newest first; formulas are neutralised.
          */
         get: operations["watching-export"];
@@ -2996,7 +3052,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Verification
+         * Walk the chain of digests from the first line to the last
          * @description Walk the chain of digests from the first line to the last.
          */
         get: operations["watching-verification"];
@@ -3016,7 +3072,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Me
+         * Who asks, and what they may do by this session or token
          * @description Who asks, and what they may do by this session or token.
          */
         get: operations["account-me"];
@@ -3026,7 +3082,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Rename
+         * Correct your own name
          * @description Correct your own name.
          */
         patch: operations["account-rename"];
@@ -3042,7 +3098,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End Others
+         * End all your sessions but the one that asks;
          * @description End all your sessions but the one that asks; your tokens stay.
          */
         post: operations["account-end_others"];
@@ -3061,7 +3117,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Change Password
+         * Change your password;
          * @description Change your password; your other sessions end, your tokens stay.
          */
         put: operations["account-change_password"];
@@ -3081,12 +3137,12 @@ export interface paths {
         };
         get?: never;
         /**
-         * Confirm Factor
+         * Put the second factor into force by a code of it;
          * @description Put the second factor into force by a code of it; your other sessions end. The recovery codes are shown this once.
          */
         put: operations["account-confirm_factor"];
         /**
-         * Begin Factor
+         * Begin to set up a second factor:
          * @description Begin to set up a second factor: what your authenticator is told. It is in force once a code of it was given.
          */
         post: operations["account-begin_factor"];
@@ -3106,7 +3162,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Drop Factor
+         * Drop your second factor;
          * @description Drop your second factor; refused while the desk demands one.
          */
         post: operations["account-drop_factor"];
@@ -3124,7 +3180,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Own Sessions
+         * Your console sessions, the newest first
          * @description Your console sessions, the newest first.
          */
         get: operations["account-own_sessions"];
@@ -3147,7 +3203,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * End Session
+         * End one of your sessions at once
          * @description End one of your sessions at once.
          */
         delete: operations["account-end_session"];
@@ -3164,7 +3220,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Live
+         * What every store offers new people, now or at an instant before
          * @description What every store offers new people, now or at an instant before.
          */
         get: operations["strips-live"];
@@ -3184,7 +3240,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Look Over
+         * Every app that you reach at every store:
          * @description Every app that you reach at every store: what is live, what is under way, what needs a person.
          */
         get: operations["watching-look_over"];
@@ -3204,7 +3260,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Package
+         * What was read out of a package
          * @description What was read out of a package.
          */
         get: operations["builds-package"];
@@ -3213,7 +3269,7 @@ export interface paths {
         delete?: never;
         options?: never;
         /**
-         * Package Known
+         * 200 when these bytes have arrived already, 404 when not
          * @description 200 when these bytes have arrived already, 404 when not.
          */
         head: operations["builds-package_known"];
@@ -3228,7 +3284,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Package File
+         * The file of a package, unchanged:
          * @description The file of a package, unchanged: for a step that a person carries to a store.
          */
         get: operations["builds-package_file"];
@@ -3248,7 +3304,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Package Icon
+         * The icon inside a package, where a browser can show it
          * @description The icon inside a package, where a browser can show it.
          */
         get: operations["builds-package_icon"];
@@ -3270,7 +3326,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Reset
+         * Mail a link for a new password, if someone here has this address;
          * @description Mail a link for a new password, if someone here has this address; the answer is the same if not.
          */
         post: operations["account-reset"];
@@ -3288,13 +3344,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
+         * Everybody who works at this desk, by name;
          * @description Everybody who works at this desk, by name; with addresses for those who manage people, and what they may do in the apps that you reach.
          */
         get: operations["people-every"];
         put?: never;
         /**
-         * Invite
+         * Invite a person:
          * @description Invite a person: a link by which they choose a password leaves by mail, or is in this answer.
          */
         post: operations["people-invite"];
@@ -3318,7 +3374,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Rename
+         * Correct a name
          * @description Correct a name.
          */
         patch: operations["people-rename"];
@@ -3332,7 +3388,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Access
+         * A person's sessions and tokens
          * @description A person's sessions and tokens.
          */
         get: operations["people-access"];
@@ -3354,7 +3410,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * End Access
+         * End every session and token of a person at once;
          * @description End every session and token of a person at once; they may sign in again.
          */
         post: operations["people-end_access"];
@@ -3373,7 +3429,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Allow
+         * Say what a person may do;
          * @description Say what a person may do; it holds from their next request on.
          */
         put: operations["people-allow"];
@@ -3394,7 +3450,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Link
+         * A new link by which a person chooses a password:
          * @description A new link by which a person chooses a password: an invitation once more, or for a password that was forgotten.
          */
         post: operations["people-link"];
@@ -3414,7 +3470,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Remove
+         * End a person's access for good
          * @description End a person's access for good. Their lines stay in the logbook.
          */
         post: operations["people-remove"];
@@ -3435,7 +3491,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Drop Factor
+         * Drop the second factor of a person who has lost the device
          * @description Drop the second factor of a person who has lost the device.
          */
         delete: operations["people-drop_factor"];
@@ -3452,13 +3508,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Link
+         * What a link from a mail is for
          * @description What a link from a mail is for.
          */
         get: operations["account-link"];
         put?: never;
         /**
-         * Choose
+         * Choose a password by a link;
          * @description Choose a password by a link; it works once.
          */
         post: operations["account-choose"];
@@ -3478,7 +3534,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Keep
+         * Put a file of a picture or a film in;
          * @description Put a file of a picture or a film in; a set names it by its digest. Files that no set names are dropped after a while.
          */
         post: operations["pictures-keep"];
@@ -3496,7 +3552,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Fetch
+         * A file that was put in, or made for a store, as it is
          * @description A file that was put in, or made for a store, as it is.
          */
         get: operations["pictures-fetch"];
@@ -3516,7 +3572,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Fetch Small
+         * A small copy of a picture, or of the first moment of a film, as WebP
          * @description A small copy of a picture, or of the first moment of a film, as WebP.
          */
         get: operations["pictures-fetch_small"];
@@ -3536,7 +3592,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
+         * What waits for a second person in the apps that you reach, the oldest first
          * @description What waits for a second person in the apps that you reach, the oldest first.
          */
         get: operations["second-person-every"];
@@ -3558,7 +3614,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Agree
+         * Agree as the second person;
          * @description Agree as the second person; it is done with that.
          */
         post: operations["second-person-agree"];
@@ -3578,7 +3634,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Drop
+         * Drop what was asked;
          * @description Drop what was asked; it is not done.
          */
         post: operations["second-person-drop"];
@@ -3598,7 +3654,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Decide All
+         * The same decision on several reports, as one act;
          * @description The same decision on several reports, as one act; those it cannot be made on stay as they are, with the reason.
          */
         post: operations["reports-decide_all"];
@@ -3616,7 +3672,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Listed
+         * Field reports by when they came
          * @description Field reports by when they came. A cohort is one of the named app.
          */
         get: operations["reports-listed"];
@@ -3636,7 +3692,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Counts
+         * How many there are in each state
          * @description How many there are in each state.
          */
         get: operations["reports-counts"];
@@ -3656,7 +3712,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Export
+         * The reports as CSV (RFC 4180), without who sent them;
          * @description The reports as CSV (RFC 4180), without who sent them; formulas are neutralised.
          */
         get: operations["reports-export"];
@@ -3675,7 +3731,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One report, whole
+         * @description One report, whole.
+         */
         get: operations["reports-one"];
         put?: never;
         post?: never;
@@ -3695,7 +3754,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Decide
+         * Accept it, mark it as fixed in a build or as the same as another, close it, open it again
          * @description Accept it, mark it as fixed in a build or as the same as another, close it, open it again.
          */
         post: operations["reports-decide"];
@@ -3715,7 +3774,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Add Picture
+         * Put a picture into a report;
          * @description Put a picture into a report; it is drawn anew, so that only the picture is kept.
          */
         post: operations["reports-add_picture"];
@@ -3732,7 +3791,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Picture */
+        /**
+         * A picture of a report, as it was sent
+         * @description A picture of a report, as it was sent.
+         */
         get: operations["reports-picture"];
         put?: never;
         post?: never;
@@ -3752,7 +3814,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Reply
+         * Answer the tester by mail
          * @description Answer the tester by mail.
          */
         post: operations["reports-reply"];
@@ -3770,7 +3832,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set Ticket */
+        /**
+         * Say where else a report is followed
+         * @description Say where else a report is followed.
+         */
         put: operations["reports-set_ticket"];
         post?: never;
         delete?: never;
@@ -3787,7 +3852,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Figures
+         * Waiting and deciding time and share refused, by store, app, or the weekday (UTC) on which it was handed in
          * @description Waiting and deciding time and share refused, by store, app, or the weekday (UTC) on which it was handed in.
          */
         get: operations["reviews-figures"];
@@ -3807,7 +3872,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Found
+         * Apps, releases, builds, cohorts, testers and stores that hold every word;
          * @description Apps, releases, builds, cohorts, testers and stores that hold every word; a few of each kind.
          */
         get: operations["watching-found"];
@@ -3829,7 +3894,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Sign In
+         * Begin a console session;
          * @description Begin a console session; its secret travels in a cookie that scripts cannot read.
          */
         post: operations["account-sign_in"];
@@ -3847,7 +3912,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * To Provider
+         * Go to the company's identity provider
          * @description Go to the company's identity provider.
          */
         get: operations["account-to_provider"];
@@ -3867,7 +3932,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * From Provider
+         * Come back from the identity provider;
          * @description Come back from the identity provider; what went wrong stands on the sign-in page.
          */
         get: operations["account-from_provider"];
@@ -3887,7 +3952,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Ways
+         * How people sign in here besides by password
          * @description How people sign in here besides by password.
          */
         get: operations["account-ways"];
@@ -3909,7 +3974,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Sign Out
+         * End the console session that asks;
          * @description End the console session that asks; a token that asks is revoked.
          */
         post: operations["account-sign_out"];
@@ -3927,8 +3992,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every
-         * @description What waits for a person, the urgent first; or what was settled lately.
+         * All that waits for a person, the urgent first;
+         * @description All that waits for a person, the urgent first; or what was settled, the newest first, a page at a time.
          */
         get: operations["steps-every"];
         put?: never;
@@ -3946,7 +4011,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One step:
+         * @description One step: what to do, what to take, what to look for.
+         */
         get: operations["steps-one"];
         put?: never;
         post?: never;
@@ -3966,7 +4034,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Settle
+         * Say what came of a step:
          * @description Say what came of a step: done, or what the store said instead.
          */
         post: operations["steps-settle"];
@@ -3986,7 +4054,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Undo
+         * Take a confirmation back that was a mistake
          * @description Take a confirmation back that was a mistake.
          */
         post: operations["steps-undo"];
@@ -4003,11 +4071,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every */
+        /**
+         * The stores this desk knows
+         * @description The stores this desk knows.
+         */
         get: operations["stores-every"];
         put?: never;
         /**
-         * Connect
+         * Connect a store, or replace its key;
          * @description Connect a store, or replace its key; the connection is tried before anything is kept.
          */
         post: operations["stores-connect"];
@@ -4025,7 +4096,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Key Steps
+         * How a key is made at a store, step by step, with the rights it needs
          * @description How a key is made at a store, step by step, with the rights it needs.
          */
         get: operations["stores-key_steps"];
@@ -4044,7 +4115,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One store:
+         * @description One store: how it is, and what waits there.
+         */
         get: operations["stores-one"];
         put?: never;
         post?: never;
@@ -4062,12 +4136,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Outlook
+         * What disconnecting the store would meet:
          * @description What disconnecting the store would meet: what has to end first, and what stays.
          */
         get: operations["stores-outlook"];
         /**
-         * Disconnect
+         * Forget the key and ask the store nothing more
          * @description Forget the key and ask the store nothing more. Connecting it under the same name takes it into use again.
          */
         put: operations["stores-disconnect"];
@@ -4088,7 +4162,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Pushed
+         * Take what a store pushes:
          * @description Take what a store pushes: a CloudEvent, or a batch of them, signed by Standard Webhooks. ``store`` is the store's id here.
          */
         post: operations["stores-pushed"];
@@ -4108,7 +4182,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Rotate
+         * Have the store make a new secret for the events it pushes
          * @description Have the store make a new secret for the events it pushes.
          */
         post: operations["stores-rotate"];
@@ -4128,7 +4202,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try Untaken
+         * Try the events again that the desk could not take, after an update of the desk or of the store's gateway
          * @description Try the events again that the desk could not take, after an update of the desk or of the store's gateway.
          */
         post: operations["stores-try_untaken"];
@@ -4146,13 +4220,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Subscriptions
+         * Your subscriptions;
          * @description Your subscriptions; who manages people sees everybody's.
          */
         get: operations["notices-subscriptions"];
         put?: never;
         /**
-         * Subscribe
+         * Subscribe by mail or signed webhook;
          * @description Subscribe by mail or signed webhook; the secret of a webhook is in this answer only.
          *
          *     Notices come of the apps that you reach, now and later. A webhook takes the right to arrange the desk.
@@ -4174,7 +4248,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End */
+        /**
+         * End a subscription;
+         * @description End a subscription; nothing more is sent to it.
+         */
         delete: operations["notices-end"];
         options?: never;
         head?: never;
@@ -4191,7 +4268,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try Out
+         * Send a notice of no consequence, to see that the way works
          * @description Send a notice of no consequence, to see that the way works.
          */
         post: operations["notices-try_out"];
@@ -4209,13 +4286,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every Tester
+         * Everybody who tests, whatever they test;
          * @description Everybody who tests, whatever they test; ``text`` searches address, name and tags.
          */
         get: operations["testing-every_tester"];
         put?: never;
         /**
-         * Enter
+         * Enter a tester, or add to what is known of one
          * @description Enter a tester, or add to what is known of one.
          */
         post: operations["testing-enter"];
@@ -4232,7 +4309,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Count */
+        /**
+         * How many testers there are
+         * @description How many testers there are.
+         */
         get: operations["testing-count"];
         put?: never;
         post?: never;
@@ -4250,7 +4330,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Export Testers
+         * Everybody who matches as CSV (RFC 4180);
          * @description Everybody who matches as CSV (RFC 4180); formulas are neutralised.
          */
         get: operations["testing-export_testers"];
@@ -4272,7 +4352,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take List Of Testers
+         * The same for people who are in no cohort yet
          * @description The same for people who are in no cohort yet.
          */
         post: operations["testing-take_list_of_testers"];
@@ -4289,14 +4369,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One tester, with their cohorts and what they have
+         * @description One tester, with their cohorts and what they have.
+         */
         get: operations["testing-one"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Change */
+        /**
+         * Change a tester's name, tags, languages or note
+         * @description Change a tester's name, tags, languages or note.
+         */
         patch: operations["testing-change"];
         trace?: never;
     };
@@ -4310,7 +4396,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Forget
+         * Everything personal of a tester goes for good;
          * @description Everything personal of a tester goes for good; counts stay.
          */
         post: operations["testing-forget"];
@@ -4330,7 +4416,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Remove Everywhere
+         * Take someone out of all cohorts;
          * @description Take someone out of all cohorts; answers out of how many.
          */
         post: operations["testing-remove_everywhere"];
@@ -4348,13 +4434,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Own Tokens
+         * Your own tokens
          * @description Your own tokens.
          */
         get: operations["account-own_tokens"];
         put?: never;
         /**
-         * Make Token
+         * Make a token;
          * @description Make a token; its value is in this answer and nowhere else. One that a token makes ends with it.
          */
         post: operations["account-make_token"];
@@ -4375,7 +4461,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Revoke Token
+         * Revoke a token at once, with those that it made
          * @description Revoke a token at once, with those that it made. Who manages people may revoke anyone's.
          */
         delete: operations["account-revoke_token"];
@@ -4391,7 +4477,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One */
+        /**
+         * One trial:
+         * @description One trial: a build in the hands of a cohort.
+         */
         get: operations["trials-one"];
         put?: never;
         post?: never;
@@ -4410,7 +4499,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Close */
+        /**
+         * Close a trial;
+         * @description Close a trial; its testers have the build no longer.
+         */
         post: operations["trials-close"];
         delete?: never;
         options?: never;
@@ -4428,7 +4520,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Again
+         * Hand in once more what the store rejected, with a corrected brief
          * @description Hand in once more what the store rejected, with a corrected brief.
          */
         post: operations["trials-again"];
@@ -4446,7 +4538,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Of Trial
+         * A trial's invitations by address
          * @description A trial's invitations by address.
          */
         get: operations["trials-of_trial"];
@@ -4468,7 +4560,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Send Again All
+         * Queue the mails of all who have not answered once more;
          * @description Queue the mails of all who have not answered once more; nobody is mailed too soon or too often.
          */
         post: operations["trials-send_again_all"];
@@ -4488,7 +4580,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Reopen
+         * Hand the same build to the same people again after the trial was closed;
          * @description Hand the same build to the same people again after the trial was closed; answers the new trial.
          */
         post: operations["trials-reopen"];
@@ -4506,19 +4598,19 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Unfinished
+         * Your unfinished uploads, so that they can go on from wherever you are
          * @description Your unfinished uploads, so that they can go on from wherever you are.
          */
         get: operations["uploads-unfinished"];
         put?: never;
         /**
-         * Begin
+         * Begin an upload, or find your unfinished one of the same bytes;
          * @description Begin an upload, or find your unfinished one of the same bytes; its address is in Location.
          */
         post: operations["uploads-begin"];
         delete?: never;
         /**
-         * Able
+         * What this endpoint can do
          * @description What this endpoint can do.
          */
         options: operations["uploads-able"];
@@ -4537,18 +4629,18 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Give Up
+         * Give the upload up and drop what has arrived of it
          * @description Give the upload up and drop what has arrived of it.
          */
         delete: operations["uploads-give_up"];
         options?: never;
         /**
-         * Offset
+         * How far the upload has come
          * @description How far the upload has come.
          */
         head: operations["uploads-offset"];
         /**
-         * Go On
+         * Send the bytes that come next, any number of them
          * @description Send the bytes that come next, any number of them. With the last one the package is read and kept.
          */
         patch: operations["uploads-go_on"];
@@ -4775,7 +4867,7 @@ export interface components {
          * @description What a second person can be asked to agree to.
          * @enum {string}
          */
-        AskedAct: "hand in" | "go-ahead" | "steer" | "change a leg";
+        AskedAct: "hand in" | "go-ahead" | "steer" | "change a leg" | "pace" | "silence a guard";
         /** AttachWanted */
         AttachWanted: {
             /**
@@ -10660,6 +10752,11 @@ export interface components {
             /** Id */
             id: string;
             /**
+             * Last Used At
+             * @description up to some minutes behind; none: not yet
+             */
+            last_used_at: string | null;
+            /**
              * Place
              * @description the address it came from
              */
@@ -12032,6 +12129,11 @@ export interface components {
             /** Label */
             label: string;
             /**
+             * Last Used At
+             * @description up to some minutes behind; none: not yet
+             */
+            last_used_at: string | null;
+            /**
              * Made By
              * @description the token that made it, with which it ends
              */
@@ -13052,7 +13154,8 @@ export interface operations {
                     "application/json": components["schemas"]["HealthTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-ready": {
@@ -13073,7 +13176,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReadyTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-rules": {
@@ -13108,7 +13212,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-set_rules": {
@@ -13138,7 +13243,8 @@ export interface operations {
                     "application/json": components["schemas"]["AccessRulesTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-every": {
@@ -13173,7 +13279,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-register": {
@@ -13205,7 +13312,8 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-one": {
@@ -13242,7 +13350,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-remove": {
@@ -13268,7 +13377,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-change": {
@@ -13300,7 +13410,8 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-open_berth": {
@@ -13332,7 +13443,8 @@ export interface operations {
                     "application/json": components["schemas"]["BerthTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-berth": {
@@ -13370,7 +13482,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-rename_berth": {
@@ -13403,7 +13516,8 @@ export interface operations {
                     "application/json": components["schemas"]["BerthTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-check_offer": {
@@ -13436,7 +13550,8 @@ export interface operations {
                     "application/json": components["schemas"]["OfferSheetTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-offer": {
@@ -13469,7 +13584,8 @@ export interface operations {
                     "application/json": components["schemas"]["BerthDetailTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-standing_answers": {
@@ -13507,7 +13623,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-forget_answer": {
@@ -13535,7 +13652,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-of_app": {
@@ -13580,7 +13698,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-enter": {
@@ -13614,7 +13733,8 @@ export interface operations {
                     "application/json": components["schemas"]["BuildTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-one_of_app": {
@@ -13654,7 +13774,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "push-check": {
@@ -13686,7 +13807,8 @@ export interface operations {
                     "application/json": components["schemas"]["SheetTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-clear": {
@@ -13718,7 +13840,8 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-of_app": {
@@ -13755,7 +13878,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-make": {
@@ -13789,7 +13913,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-detail": {
@@ -13827,7 +13952,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-remove_cohort": {
@@ -13854,7 +13980,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-rename": {
@@ -13887,7 +14014,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-attach": {
@@ -13921,7 +14049,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-detach": {
@@ -13951,7 +14080,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-keep_brief": {
@@ -13984,7 +14114,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-export": {
@@ -14008,7 +14139,8 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-take_list": {
@@ -14046,7 +14178,8 @@ export interface operations {
                     "application/json": components["schemas"]["ImportTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-set_join": {
@@ -14079,7 +14212,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-pick": {
@@ -14112,7 +14246,8 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-remove": {
@@ -14145,7 +14280,8 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-outlook": {
@@ -14183,7 +14319,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-retire": {
@@ -14216,7 +14353,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-restore": {
@@ -14247,7 +14385,8 @@ export interface operations {
                     "application/json": components["schemas"]["CohortTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-members": {
@@ -14291,7 +14430,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-add_tester": {
@@ -14326,7 +14466,8 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-groups": {
@@ -14365,7 +14506,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-add_device": {
@@ -14399,7 +14541,8 @@ export interface operations {
                     "application/json": components["schemas"]["DeviceTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-remove_device": {
@@ -14426,7 +14569,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-write_answers": {
@@ -14458,7 +14602,8 @@ export interface operations {
                     "application/json": components["schemas"]["QuestionsTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-check": {
@@ -14490,7 +14635,8 @@ export interface operations {
                     "application/json": components["schemas"]["StoreCheckTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "folders-fetch_folder": {
@@ -14514,7 +14660,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "folders-check_folder": {
@@ -14546,7 +14693,8 @@ export interface operations {
                     "application/json": components["schemas"]["FolderCheckTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "folders-take_folder": {
@@ -14578,7 +14726,8 @@ export interface operations {
                     "application/json": components["schemas"]["FolderTakenTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "goods-read_goods": {
@@ -14615,7 +14764,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "goods-write_good": {
@@ -14649,7 +14799,8 @@ export interface operations {
                     "application/json": components["schemas"]["GoodsTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "pictures-import_pictures": {
@@ -14681,7 +14832,8 @@ export interface operations {
                     "application/json": components["schemas"]["PictureImportTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "pictures-read_pictures": {
@@ -14718,7 +14870,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "pictures-put_pictures": {
@@ -14753,7 +14906,8 @@ export interface operations {
                     "application/json": components["schemas"]["PicturesTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-read_questions": {
@@ -14790,7 +14944,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-send": {
@@ -14822,7 +14977,8 @@ export interface operations {
                     "application/json": components["schemas"]["SendingTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-take_over": {
@@ -14854,7 +15010,8 @@ export interface operations {
                     "application/json": components["schemas"]["TakenOverTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-read_texts": {
@@ -14891,7 +15048,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-write_texts": {
@@ -14925,7 +15083,8 @@ export interface operations {
                     "application/json": components["schemas"]["WrittenTextTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-drop_locale": {
@@ -14954,7 +15113,8 @@ export interface operations {
                     "application/json": components["schemas"]["TextsTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-copy_locale": {
@@ -14987,7 +15147,8 @@ export interface operations {
                     "application/json": components["schemas"]["TextsTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-app_expiries": {
@@ -15024,7 +15185,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-read": {
@@ -15069,7 +15231,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-enter": {
@@ -15101,7 +15264,8 @@ export interface operations {
                     "application/json": components["schemas"]["GaugesTaken"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-try_out": {
@@ -15133,7 +15297,8 @@ export interface operations {
                     "application/json": components["schemas"]["GuardTrialTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-of_app": {
@@ -15170,7 +15335,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-set_up": {
@@ -15204,7 +15370,8 @@ export interface operations {
                     "application/json": components["schemas"]["GuardTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-change": {
@@ -15237,7 +15404,8 @@ export interface operations {
                     "application/json": components["schemas"]["GuardTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-end": {
@@ -15268,7 +15436,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-put_file": {
@@ -15305,7 +15474,8 @@ export interface operations {
                     "application/json": components["schemas"]["LockerFileTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-take_out": {
@@ -15334,7 +15504,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-fetch_file": {
@@ -15356,7 +15527,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-every": {
@@ -15398,7 +15570,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-arrange": {
@@ -15431,7 +15604,8 @@ export interface operations {
                     "application/json": components["schemas"]["MatterTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-decide": {
@@ -15464,7 +15638,8 @@ export interface operations {
                     "application/json": components["schemas"]["MatterTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-next_numbers": {
@@ -15504,7 +15679,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-placement_sheet": {
@@ -15536,7 +15712,8 @@ export interface operations {
                     "application/json": components["schemas"]["MoveSheetTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-place": {
@@ -15568,7 +15745,8 @@ export interface operations {
                     "application/json": components["schemas"]["PlacedTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-promotion_sheet": {
@@ -15600,7 +15778,8 @@ export interface operations {
                     "application/json": components["schemas"]["MoveSheetTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-promote": {
@@ -15632,7 +15811,8 @@ export interface operations {
                     "application/json": components["schemas"]["PlacedTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "push-push_build": {
@@ -15664,7 +15844,8 @@ export interface operations {
                     "application/json": components["schemas"]["PushTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-to_come": {
@@ -15705,7 +15886,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-of_app": {
@@ -15746,7 +15928,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-draft": {
@@ -15780,7 +15963,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-one": {
@@ -15818,7 +16002,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-discard": {
@@ -15845,7 +16030,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-rename": {
@@ -15878,7 +16064,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-changed": {
@@ -15916,7 +16103,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-run": {
@@ -15954,7 +16142,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-fix": {
@@ -15989,7 +16178,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "freezes-ask": {
@@ -16022,7 +16212,8 @@ export interface operations {
                     "application/json": components["schemas"]["OverrideTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-give_go_ahead": {
@@ -16055,7 +16246,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-take_back_go_ahead": {
@@ -16088,7 +16280,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-add_leg": {
@@ -16121,7 +16314,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-appeal": {
@@ -16155,7 +16349,8 @@ export interface operations {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-threads": {
@@ -16194,7 +16389,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-write": {
@@ -16228,7 +16424,8 @@ export interface operations {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-received": {
@@ -16262,7 +16459,8 @@ export interface operations {
                     "application/json": components["schemas"]["ThreadTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-drop_leg": {
@@ -16292,7 +16490,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-change_leg": {
@@ -16326,7 +16525,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-note": {
@@ -16365,7 +16565,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-look": {
@@ -16406,7 +16607,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-write_notes": {
@@ -16440,7 +16642,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-set_pace": {
@@ -16473,7 +16676,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "strips-picture": {
@@ -16500,7 +16704,8 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "dossier-of_release": {
@@ -16542,7 +16747,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-recall": {
@@ -16575,7 +16781,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-tick": {
@@ -16605,7 +16812,8 @@ export interface operations {
                     "application/json": components["schemas"]["CheckTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-steer": {
@@ -16638,7 +16846,8 @@ export interface operations {
                     "application/json": components["schemas"]["SteeringTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-submit": {
@@ -16671,7 +16880,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-watches": {
@@ -16709,7 +16919,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-watch": {
@@ -16748,7 +16959,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "guards-silence": {
@@ -16782,7 +16994,8 @@ export interface operations {
                     "application/json": components["schemas"]["WatchTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-file": {
@@ -16816,7 +17029,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-reservations": {
@@ -16853,7 +17067,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-reserve": {
@@ -16887,7 +17102,8 @@ export interface operations {
                     "application/json": components["schemas"]["ProposalTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-give_back": {
@@ -16914,7 +17130,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-retention": {
@@ -16951,7 +17168,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-set_retention": {
@@ -16983,7 +17201,8 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-outlook": {
@@ -17020,7 +17239,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-retire": {
@@ -17052,7 +17272,8 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "apps-restore": {
@@ -17082,7 +17303,8 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-message_file": {
@@ -17106,7 +17328,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-briefs": {
@@ -17143,7 +17366,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviewing-change_brief": {
@@ -17176,7 +17400,8 @@ export interface operations {
                     "application/json": components["schemas"]["BriefTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "second-person-set_rule": {
@@ -17208,7 +17433,8 @@ export interface operations {
                     "application/json": components["schemas"]["AppTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-register": {
@@ -17245,7 +17471,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-declare": {
@@ -17277,7 +17504,8 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-expect": {
@@ -17309,7 +17537,8 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-hold": {
@@ -17341,7 +17570,8 @@ export interface operations {
                     "application/json": components["schemas"]["SigningTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "signing-replace": {
@@ -17373,7 +17603,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReplacingTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-checks": {
@@ -17413,7 +17644,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-teach": {
@@ -17445,7 +17677,8 @@ export interface operations {
                     "application/json": components["schemas"]["CheckTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "matters-end": {
@@ -17476,7 +17709,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "strips-strip": {
@@ -17518,7 +17752,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "strips-as_csv": {
@@ -17546,7 +17781,8 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "strips-as_png": {
@@ -17576,7 +17812,8 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-numbers": {
@@ -17613,7 +17850,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-people": {
@@ -17657,7 +17895,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-rules": {
@@ -17694,7 +17933,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-make_rule": {
@@ -17726,7 +17966,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrackRuleTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-end_rule": {
@@ -17757,7 +17998,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-rule_go_ahead": {
@@ -17790,7 +18032,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrackRuleTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-rule_again": {
@@ -17823,7 +18066,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrackRuleTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-board": {
@@ -17860,7 +18104,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-open_track": {
@@ -17892,7 +18137,8 @@ export interface operations {
                     "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-one": {
@@ -17931,7 +18177,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-rename": {
@@ -17965,7 +18212,8 @@ export interface operations {
                     "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-clear": {
@@ -17999,7 +18247,8 @@ export interface operations {
                     "application/json": components["schemas"]["ClearedTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "tracks-close": {
@@ -18033,7 +18282,8 @@ export interface operations {
                     "application/json": components["schemas"]["OwnTrackTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-sheet": {
@@ -18065,7 +18315,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrialSheetTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-of_app": {
@@ -18107,7 +18358,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-open_trials": {
@@ -18139,7 +18391,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-one": {
@@ -18176,7 +18429,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-compare": {
@@ -18216,7 +18470,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-symbol_files": {
@@ -18253,7 +18508,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-keep_symbols": {
@@ -18287,7 +18543,8 @@ export interface operations {
                     "application/json": components["schemas"]["SymbolFileTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-carry": {
@@ -18319,7 +18576,8 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-clock": {
@@ -18354,7 +18612,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-move_clock": {
@@ -18384,7 +18643,8 @@ export interface operations {
                     "application/json": components["schemas"]["ClockTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-consignment": {
@@ -18421,7 +18681,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-answer": {
@@ -18453,12 +18714,17 @@ export interface operations {
                     "application/json": components["schemas"]["ConsignmentTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "notices-deliveries": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the id of the last delivery of the page before */
+                after?: string | null;
+                limit?: number;
+            };
             header?: {
                 /** @description the ETag of what is known; 304 where it is still so */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
@@ -18488,7 +18754,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "notices-send_again": {
@@ -18516,7 +18783,8 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "documents-keep": {
@@ -18551,7 +18819,8 @@ export interface operations {
                     "application/json": components["schemas"]["DocumentTold-Output"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "documents-fetch": {
@@ -18573,7 +18842,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-drilled": {
@@ -18610,7 +18880,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-drill": {
@@ -18640,7 +18911,8 @@ export interface operations {
                     "application/json": components["schemas"]["DrillTold"][];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "freezes-overrides": {
@@ -18675,7 +18947,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "freezes-agree": {
@@ -18703,7 +18976,8 @@ export interface operations {
                     "application/json": components["schemas"]["OverrideTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "freezes-every": {
@@ -18738,7 +19012,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "freezes-set_freeze": {
@@ -18768,7 +19043,8 @@ export interface operations {
                     "application/json": components["schemas"]["FreezeTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "freezes-end": {
@@ -18798,7 +19074,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "releases-halt_all": {
@@ -18828,7 +19105,8 @@ export interface operations {
                     "application/json": components["schemas"]["HaltsTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-send_again": {
@@ -18856,7 +19134,8 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "ladders-every": {
@@ -18891,7 +19170,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "ladders-set_ladder": {
@@ -18923,7 +19203,8 @@ export interface operations {
                     "application/json": components["schemas"]["LadderTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "ladders-drop": {
@@ -18953,7 +19234,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-live": {
@@ -18979,7 +19261,8 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-lines": {
@@ -19027,7 +19310,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-export": {
@@ -19058,7 +19342,8 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-verification": {
@@ -19093,7 +19378,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-me": {
@@ -19128,7 +19414,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-rename": {
@@ -19158,7 +19445,8 @@ export interface operations {
                     "application/json": components["schemas"]["MeTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-end_others": {
@@ -19184,7 +19472,8 @@ export interface operations {
                     "application/json": components["schemas"]["EndedTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-change_password": {
@@ -19212,7 +19501,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-confirm_factor": {
@@ -19242,7 +19532,8 @@ export interface operations {
                     "application/json": components["schemas"]["RecoveryTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-begin_factor": {
@@ -19272,7 +19563,8 @@ export interface operations {
                     "application/json": components["schemas"]["SetupTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-drop_factor": {
@@ -19300,7 +19592,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-own_sessions": {
@@ -19335,7 +19628,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-end_session": {
@@ -19361,7 +19655,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "strips-live": {
@@ -19403,7 +19698,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-look_over": {
@@ -19438,7 +19734,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-package": {
@@ -19475,7 +19772,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-package_known": {
@@ -19498,7 +19796,8 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-package_file": {
@@ -19519,7 +19818,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "builds-package_icon": {
@@ -19540,7 +19840,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-reset": {
@@ -19565,7 +19866,8 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-every": {
@@ -19600,7 +19902,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-invite": {
@@ -19632,7 +19935,8 @@ export interface operations {
                     "application/json": components["schemas"]["InvitedTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-rename": {
@@ -19664,7 +19968,8 @@ export interface operations {
                     "application/json": components["schemas"]["PersonTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-access": {
@@ -19701,7 +20006,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-end_access": {
@@ -19733,7 +20039,8 @@ export interface operations {
                     "application/json": components["schemas"]["EndedTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-allow": {
@@ -19765,7 +20072,8 @@ export interface operations {
                     "application/json": components["schemas"]["PersonTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-link": {
@@ -19797,7 +20105,8 @@ export interface operations {
                     "application/json": components["schemas"]["LinkMade"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-remove": {
@@ -19827,7 +20136,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "people-drop_factor": {
@@ -19853,7 +20163,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-link": {
@@ -19879,7 +20190,8 @@ export interface operations {
                     "application/json": components["schemas"]["LinkTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-choose": {
@@ -19905,7 +20217,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "pictures-keep": {
@@ -19937,7 +20250,8 @@ export interface operations {
                     "application/json": components["schemas"]["PictureFileTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "pictures-fetch": {
@@ -19959,7 +20273,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "pictures-fetch_small": {
@@ -19981,7 +20296,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "second-person-every": {
@@ -20016,7 +20332,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "second-person-agree": {
@@ -20042,7 +20359,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "second-person-drop": {
@@ -20072,7 +20390,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-decide_all": {
@@ -20102,7 +20421,8 @@ export interface operations {
                     "application/json": components["schemas"]["DecidedTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-listed": {
@@ -20150,7 +20470,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-counts": {
@@ -20194,7 +20515,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-export": {
@@ -20221,7 +20543,8 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-one": {
@@ -20258,7 +20581,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-decide": {
@@ -20290,7 +20614,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-add_picture": {
@@ -20322,7 +20647,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-picture": {
@@ -20344,7 +20670,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-reply": {
@@ -20376,7 +20703,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reports-set_ticket": {
@@ -20408,7 +20736,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReportDetailTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "reviews-figures": {
@@ -20449,7 +20778,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "watching-found": {
@@ -20487,7 +20817,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-sign_in": {
@@ -20512,7 +20843,8 @@ export interface operations {
                     "application/json": components["schemas"]["PersonTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-to_provider": {
@@ -20533,7 +20865,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-from_provider": {
@@ -20555,7 +20888,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-ways": {
@@ -20578,7 +20912,8 @@ export interface operations {
                     "application/json": components["schemas"]["WayInTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-sign_out": {
@@ -20602,13 +20937,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "steps-every": {
         parameters: {
             query?: {
                 state?: "waiting" | "settled";
+                /** @description the id of the last settled step of the page before */
+                after?: string | null;
+                /** @description settled steps at once */
+                limit?: number;
             };
             header?: {
                 /** @description the ETag of what is known; 304 where it is still so */
@@ -20639,7 +20979,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "steps-one": {
@@ -20676,7 +21017,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "steps-settle": {
@@ -20708,7 +21050,8 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "steps-undo": {
@@ -20740,7 +21083,8 @@ export interface operations {
                     "application/json": components["schemas"]["StepTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-every": {
@@ -20775,7 +21119,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-connect": {
@@ -20807,7 +21152,8 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-key_steps": {
@@ -20842,7 +21188,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-one": {
@@ -20879,7 +21226,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-outlook": {
@@ -20916,7 +21264,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-disconnect": {
@@ -20948,7 +21297,8 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-pushed": {
@@ -20974,7 +21324,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-rotate": {
@@ -21002,7 +21353,8 @@ export interface operations {
                     "application/json": components["schemas"]["StoreTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "stores-try_untaken": {
@@ -21030,7 +21382,8 @@ export interface operations {
                     "application/json": components["schemas"]["RetriedTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "notices-subscriptions": {
@@ -21065,7 +21418,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "notices-subscribe": {
@@ -21097,7 +21451,8 @@ export interface operations {
                     "application/json": components["schemas"]["SubscriptionTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "notices-end": {
@@ -21123,7 +21478,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "notices-try_out": {
@@ -21151,7 +21507,8 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-every_tester": {
@@ -21191,7 +21548,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-enter": {
@@ -21223,7 +21581,8 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-count": {
@@ -21260,7 +21619,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-export_testers": {
@@ -21283,7 +21643,8 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-take_list_of_testers": {
@@ -21317,7 +21678,8 @@ export interface operations {
                     "application/json": components["schemas"]["ImportTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-one": {
@@ -21354,7 +21716,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-change": {
@@ -21386,7 +21749,8 @@ export interface operations {
                     "application/json": components["schemas"]["TesterTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-forget": {
@@ -21418,7 +21782,8 @@ export interface operations {
                     "application/json": components["schemas"]["ForgottenTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "testing-remove_everywhere": {
@@ -21450,7 +21815,8 @@ export interface operations {
                     "application/json": components["schemas"]["CountTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-own_tokens": {
@@ -21485,7 +21851,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-make_token": {
@@ -21517,7 +21884,8 @@ export interface operations {
                     "application/json": components["schemas"]["TokenMade"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "account-revoke_token": {
@@ -21545,7 +21913,8 @@ export interface operations {
                     "application/json": components["schemas"]["TokenTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-one": {
@@ -21582,7 +21951,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-close": {
@@ -21614,7 +21984,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-again": {
@@ -21646,7 +22017,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-of_trial": {
@@ -21688,7 +22060,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-send_again_all": {
@@ -21720,7 +22093,8 @@ export interface operations {
                     "application/json": components["schemas"]["AgainTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "trials-reopen": {
@@ -21752,7 +22126,8 @@ export interface operations {
                     "application/json": components["schemas"]["TrialTold"];
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "uploads-unfinished": {
@@ -21789,7 +22164,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "uploads-begin": {
@@ -21817,7 +22193,8 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "uploads-able": {
@@ -21836,7 +22213,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "uploads-give_up": {
@@ -21857,7 +22235,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "uploads-offset": {
@@ -21880,7 +22259,8 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
     "uploads-go_on": {
@@ -21912,7 +22292,8 @@ export interface operations {
                 };
                 content?: never;
             };
-            default: components["responses"]["Problem"];
+            "4XX": components["responses"]["Problem"];
+            "5XX": components["responses"]["Problem"];
         };
     };
 }

@@ -12,6 +12,7 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -29,12 +30,13 @@ from restless_tide.demo.processes import HOST
 from restless_tide.desk import sessions
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
+from restless_tide.desk.passwords import HASHES_AT_ONCE
 from restless_tide.desk.settings import Settings
 from restless_tide.engine.webhooks import Answer, Letter, Webhooks
 from restless_tide.gateways import protocol
 from restless_tide.service.app import desk_app
 from restless_tide.service.brake import MOST_FAILED_SIGN_INS
-from restless_tide.service.threads import FOR_HASHING, MOST_WAITING_TO_SIGN_IN
+from restless_tide.service.threads import MOST_WAITING_TO_SIGN_IN
 from restless_tide.wire.base import Wanted
 from tests.harbour import EMAIL, PASSWORD, Harbour, settled, until
 from tests.listening import Slow, letterbox, running, slow
@@ -212,7 +214,7 @@ def test_no_more_than_two_passwords_are_checked_at_once_and_a_few_wait(
         body = {"email": f"{number}@example.org", "password": "guess"}
         return httpx.post(f"{address}/v1/sign-in", json=body, **OPENLY).status_code
 
-    count = FOR_HASHING + MOST_WAITING_TO_SIGN_IN + 8
+    count = HASHES_AT_ONCE + MOST_WAITING_TO_SIGN_IN + 8
     with ThreadPoolExecutor(count) as many:
         asking = [many.submit(tried, number) for number in range(count)]
         try:
@@ -222,7 +224,7 @@ def test_no_more_than_two_passwords_are_checked_at_once_and_a_few_wait(
             over.set()
         assert [one.result() for one in refused] == [429] * 8
         assert sorted(one.result() for one in asking) == [401] * (count - 8) + [429] * 8
-    assert most[0] == FOR_HASHING
+    assert most[0] == HASHES_AT_ONCE
 
 
 def test_the_live_feed_ends_when_its_token_is_revoked(harbour: Harbour) -> None:
@@ -276,27 +278,41 @@ def letter(address: str, number: int = 1) -> Letter:
     return Letter(f"de-{number}", f"su-{number}", address, "{}", {})
 
 
-@pytest.fixture
-def webhooks() -> Iterator[tuple[Webhooks, dict[str, Answer]]]:
+@contextmanager
+def webhooks(deadline_seconds: float) -> Iterator[tuple[Webhooks, dict[str, Answer]]]:
     answers: dict[str, Answer] = {}
-    opened = Webhooks(lambda _: None, lambda sent, answer: answers.update({sent.id: answer}), lambda: None, 1.0)
+    opened = Webhooks(
+        lambda _: None, lambda sent, answer: answers.update({sent.id: answer}), lambda: None, deadline_seconds
+    )
     yield opened, answers
     opened.close()
 
 
 @pytest.mark.parametrize("how", Slow)
-def test_a_slow_or_endless_receiver_holds_nobody_else(webhooks: tuple[Webhooks, dict[str, Answer]], how: Slow) -> None:
-    out, answers = webhooks
-    with slow(how) as late, letterbox(204) as box:
+def test_a_slow_or_endless_receiver_holds_nobody_else(how: Slow) -> None:
+    with webhooks(PATIENCE_SECONDS) as (out, answers), slow(how) as late, letterbox(204) as box:
         assert out.post(letter(late.address, 1))
         assert not out.post(letter(late.address, 1)), "a receiver has one under way at a time"
         assert out.post(letter(box.address, 2))
-        until(lambda: answers.get("de-2"), lambda answer: answer == Answer(None, 204))
-        first = until(lambda: answers.get("de-1"), lambda answer: answer)
+        assert until(lambda: answers.get("de-2"), lambda answer: answer) == Answer(None, 204)
+        if how is Slow.ENDLESS:
+            first = until(lambda: answers.get("de-1"), lambda answer: answer)
+            assert first is not None
+            assert first.trouble is None
+        else:
+            assert "de-1" not in answers, "it is still waited for"
         late.over()
     assert late.sent_bytes < 8_000_000, "little of an answer is read"
+
+
+@pytest.mark.parametrize("how", [how for how in Slow if how is not Slow.ENDLESS])
+def test_a_slow_receiver_is_given_up_at_one_deadline_over_the_whole_exchange(how: Slow) -> None:
+    with webhooks(1.0) as (out, answers), slow(how) as late:
+        assert out.post(letter(late.address, 1))
+        first = until(lambda: answers.get("de-1"), lambda answer: answer)
+        late.over()
     assert first is not None
-    assert first.trouble is None if how is Slow.ENDLESS else "within 1 s" in (first.trouble or "")
+    assert "within 1 s" in (first.trouble or "")
 
 
 def test_a_receiver_that_is_gone_ends_its_subscription_and_one_that_asks_to_wait_is_left_alone(

@@ -6,6 +6,7 @@ import json
 from decimal import Decimal
 from pathlib import Path
 
+import httpx
 import pytest
 from PIL import Image
 
@@ -20,6 +21,7 @@ from restless_tide.wire.releases import LegWanted
 from restless_tide.wire.reviewing import BriefWanted
 from restless_tide.wire.steps import StepTold
 from tests.harbour import EMAIL, Harbour, leg_of, until
+from tests.patience import OPENLY
 from tests.service.test_cli import Terminal
 
 
@@ -140,6 +142,15 @@ def test_a_step_confirmed_by_mistake_is_undone_until_something_followed(carried:
     carried.tide.steps.settle(paused.id, "done")
     carried.released(app, "1.0.0", lambda seen: seen.legs[0].confirmed and seen.legs[0].seen.state == "paused")
     carried.tide.releases.steer(app, "1.0.0", "resume", reason="well")
+    settled = [step.id for step in carried.tide.steps.settled(limit=None)]
+    headers = {"Authorization": f"Bearer {carried.token}"}
+    place, found = "/v1/steps?state=settled&limit=2", []
+    while place:
+        page = httpx.get(carried.address + place, headers=headers, **OPENLY)
+        found += [step["id"] for step in page.json()]
+        place = page.links.get("next", {}).get("url", "")
+    assert found == settled
+    assert len(found) >= 4
     with pytest.raises(ImpossibleAct, match="ordered after it"):
         carried.tide.steps.undo(paused.id)
     with pytest.raises(ImpossibleAct, match="used already"):

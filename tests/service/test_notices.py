@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 
+import httpx
 import pytest
 from standardwebhooks import Webhook
 
@@ -11,6 +12,7 @@ from restless_tide.client import Invalid, NotFound
 from restless_tide.core.retry import MOST_ATTEMPTS
 from tests.harbour import CALM, Harbour, until
 from tests.listening import letterbox
+from tests.patience import OPENLY
 
 
 def test_a_webhook_is_told_signed_and_once_and_only_of_what_it_wants(harbour: Harbour) -> None:
@@ -92,6 +94,15 @@ def test_a_delivery_that_nobody_takes_is_given_up_in_sight_and_can_be_sent_again
         own_harbour.tide.notices.send_again("de-nothing")
     again = own_harbour.tide.notices.send_again(entry.id)
     assert (again.state, again.attempts) == ("queued", 0)
+    for _ in range(3):
+        own_harbour.tide.notices.try_out(made.id)
+    every = [one.id for one in own_harbour.tide.notices.deliveries()]
+    assert len(every) == 4
+    headers = {"Authorization": f"Bearer {own_harbour.token}"}
+    page = httpx.get(f"{own_harbour.address}/v1/deliveries?limit=3", headers=headers, **OPENLY)
+    rest = httpx.get(f"{own_harbour.address}{page.links['next']['url']}", headers=headers, **OPENLY)
+    assert [one["id"] for one in page.json() + rest.json()] == every
+    assert "next" not in rest.links
     own_harbour.tide.notices.end(made.id)
 
 

@@ -7,7 +7,7 @@ import re
 import sqlite3
 import uuid
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import httpx
@@ -16,6 +16,13 @@ import pytest
 
 from restless_tide.client import Conflict, Denied, Invalid, NotFound, Tide, Unauthenticated
 from restless_tide.core.rights import Grant, Right, Role, roles_told, standing_of
+from restless_tide.desk import people as desk_people
+from restless_tide.desk import sessions, tokens
+from restless_tide.desk.clock import SteppableClock
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.settings import Settings
+from restless_tide.desk.uses import EXACT_TO
+from restless_tide.records.tables import Token
 from tests.harbour import EMAIL, PASSWORD, TEXTS, Harbour, until
 from tests.patience import OPENLY
 from tests.service.test_rights import A_PASSWORD, person
@@ -168,6 +175,38 @@ def test_a_session_is_listed_and_ended(harbour: Harbour, visitor: Tide) -> None:
         with pytest.raises(NotFound):
             other.people.end_session(theirs.id)
         assert other.people.end_other_sessions() == 0
+
+
+def test_when_a_token_was_used_last_is_told_some_minutes_late(tmp_path: Path) -> None:
+    clock = SteppableClock()
+    desk = Desk(Settings(data=tmp_path), clock)
+    with desk.act("operator") as act:
+        owner = desk_people.add(act, "Ida Fenwick", "ida@example.org", "a fine long password")
+        owner_id = owner.id
+    with desk.act(owner_id) as act:
+        token, value = tokens.make(act, "build server", standing_of((Grant(Role.OWNER),)))
+        token_id = token.id
+
+    def last() -> datetime | None:
+        desk.uses.write(desk.database)
+        with desk.look() as session:
+            row = session.get(Token, token_id)
+            assert row is not None
+            return row.last_used_at
+
+    assert last() is None
+    sessions.of_token(desk, value)
+    first = last()
+    assert first is not None
+    clock.step(timedelta(minutes=1))
+    sessions.of_token(desk, value)
+    assert last() == first, "not each request is written down"
+    clock.step(EXACT_TO)
+    sessions.of_token(desk, value)
+    second = last()
+    assert second is not None
+    assert second - first >= timedelta(minutes=1) + EXACT_TO
+    desk.close()
 
 
 def test_a_token_ends_with_the_token_that_made_it_and_outlives_it_in_no_way(harbour: Harbour) -> None:

@@ -214,6 +214,20 @@ def test_of_many_who_read_the_same_only_one_changes_it(harbour: Harbour) -> None
     assert told == [200] + [412] * 7
 
 
+def test_a_condition_on_one_text_may_name_several_revisions_or_any(harbour: Harbour, line: httpx.Client) -> None:
+    place = f"/v1/apps/{harbour.new_app()}/dossier/texts/de"
+
+    def written(text: str, condition: str) -> int:
+        return line.put(place, json={"texts": {"description": text}}, headers={"If-Match": condition}).status_code
+
+    assert written("One", "*") == 412, "there is none yet"
+    assert written("One", '"other", "0"') == 200
+    assert written("Two", '"7", "8"') == 412
+    assert written("Two", '"7", "1"') == 200
+    assert written("Three", "*") == 200
+    assert written("Four", "no tag") == 422
+
+
 def test_what_can_be_changed_keeps_its_tag_while_nothing_changes(harbour: Harbour, line: httpx.Client) -> None:
     """A tag that changes with the time alone would let nobody change anything."""
     app = harbour.new_app()

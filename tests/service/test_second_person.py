@@ -129,3 +129,24 @@ def test_a_leg_that_was_handed_in_is_not_brought_to_people_by_changing_what_its_
     with Tide(harbour.address, token=token_of(harbour, Grant(Role.OWNER))) as owner:
         owner.releases.agree(asked.id)
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
+
+
+def test_another_pace_and_the_silence_of_a_guard_wait_too_once_a_release_was_handed_in(
+    harbour: Harbour, app: str, second: Tide
+) -> None:
+    releases, guards = harbour.tide.releases, harbour.tide.guards
+    guards.set_up(app, name="crashes")
+    with pytest.raises(SecondPersonNeeded, match="Silence of the guard crashes for"):
+        guards.silence(app, "1.0.0", "crashes", hours=3, reason="we look ourselves")
+    assert not any(one.silent_until for one in guards.watch(app, "1.0.0", "crashes"))
+    asked = next(one for one in releases.waiting() if one.app == app and "Silence" in one.said)
+    second.releases.agree(asked.id)
+    assert all(one.silent_until for one in guards.watch(app, "1.0.0", "crashes"))
+    guards.silence(app, "1.0.0", "crashes", None)
+    assert not any(one.silent_until for one in guards.watch(app, "1.0.0", "crashes")), "to speak again waits for no one"
+    with pytest.raises(SecondPersonNeeded, match="Another pace for"):
+        releases.set_pace(app, "1.0.0", "in step")
+    asked = next(one for one in releases.waiting() if one.app == app and "pace" in one.said)
+    assert releases.one(app, "1.0.0").pace.kind == "free"
+    second.releases.agree(asked.id)
+    assert releases.one(app, "1.0.0").pace.kind == "in step"

@@ -123,8 +123,8 @@ const browser = (agent: string) => agent.match(/(Firefox|Edg|Chrome|Safari)\/[\d
     <section v-if="data && !me?.second_factor_demanded" class="card-plain wide" aria-labelledby="sessions">
       <div class="row-gap between"><h2 id="sessions">Sessions at the console</h2><BButton v-if="data.sessions.length > 1" size="sm" variant="link" :disabled="doing.busy.value" @click="endOthers">End all but this one</BButton></div>
       <div class="scroll-x full"><table class="table-plain">
-        <thead><tr><th>Since</th><th>Until</th><th>Browser</th><th>From</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
-        <tbody><tr v-for="one in data.sessions" :key="one.id"><td><Moment :at="one.created_at" /></td><td><Moment :at="one.expires_at" /></td><td :title="one.agent">{{ browser(one.agent) }}</td><td>{{ one.place }}</td><td class="acts"><strong v-if="one.this">this one</strong><BButton v-else size="sm" variant="link" :disabled="doing.busy.value" @click="endOne(one.id)">End it</BButton></td></tr></tbody>
+        <thead><tr><th>Since</th><th>Last used</th><th>Until</th><th>Browser</th><th>From</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
+        <tbody><tr v-for="one in data.sessions" :key="one.id"><td><Moment :at="one.created_at" /></td><td><Moment v-if="one.last_used_at" :at="one.last_used_at" /></td><td><Moment :at="one.expires_at" /></td><td :title="one.agent">{{ browser(one.agent) }}</td><td>{{ one.place }}</td><td class="acts"><strong v-if="one.this">this one</strong><BButton v-else size="sm" variant="link" :disabled="doing.busy.value" @click="endOne(one.id)">End it</BButton></td></tr></tbody>
       </table></div>
     </section>
     <section v-if="data && !me?.second_factor_demanded" class="card-plain wide" aria-labelledby="tokens">
@@ -141,8 +141,8 @@ const browser = (agent: string) => agent.match(/(Firefox|Edg|Chrome|Safari)\/[\d
         <div class="row-gap"><BButton type="submit" size="sm" variant="primary" :disabled="doing.busy.value">Make it</BButton><BButton size="sm" variant="link" @click="making = false">Cancel</BButton></div>
       </form>
       <div v-if="data.tokens.length" class="scroll-x full"><table class="table-plain">
-        <thead><tr><th>Where it is used</th><th>Held to</th><th>Made</th><th>Until</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
-        <tbody><tr v-for="token in data.tokens" :key="token.id"><td><strong>{{ token.label }}</strong></td><td>{{ held(token) }}</td><td><Moment :at="token.created_at" /></td><td><Moment v-if="token.expires_at" :at="token.expires_at" /><template v-else>until revoked</template></td><td class="acts"><ConfirmButton said="Revoke" consequence="Whatever uses it stops at once." sure="Revoke it" :disabled="doing.busy.value" @do="revoke(token.id)" /></td></tr></tbody>
+        <thead><tr><th>Where it is used</th><th>Held to</th><th>Made</th><th>Last used</th><th>Until</th><th><span class="visually-hidden">Acts</span></th></tr></thead>
+        <tbody><tr v-for="token in data.tokens" :key="token.id"><td><strong>{{ token.label }}</strong></td><td>{{ held(token) }}</td><td><Moment :at="token.created_at" /></td><td><Moment v-if="token.last_used_at" :at="token.last_used_at" /><template v-else>not yet</template></td><td><Moment v-if="token.expires_at" :at="token.expires_at" /><template v-else>until revoked</template></td><td class="acts"><ConfirmButton said="Revoke" consequence="Whatever uses it stops at once." sure="Revoke it" :disabled="doing.busy.value" @do="revoke(token.id)" /></td></tr></tbody>
       </table></div>
       <p v-else-if="!making" class="soft">No token is valid.</p>
     </section>

@@ -8,18 +8,23 @@ import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { usePaged } from '../paged'
 import { session } from '../session'
 import { NOTICE_KINDS } from '../states'
 
 const { data, problem, load } = useLoading(async () => {
-  const [subscriptions, deliveries, apps] = await Promise.all([
-    told<Subscription[]>(api.GET('/v1/subscriptions')),
-    told<Delivery[]>(api.GET('/v1/deliveries')),
-    told<App[]>(api.GET('/v1/apps')),
-  ])
-  return { subscriptions, deliveries, apps }
+  const [subscriptions, apps] = await Promise.all([told<Subscription[]>(api.GET('/v1/subscriptions')), told<App[]>(api.GET('/v1/apps'))])
+  return { subscriptions, apps }
 })
+const PAGE = 50
+const deliveries = usePaged<Delivery>(
+  PAGE,
+  (after) => told(api.GET('/v1/deliveries', { params: { query: { after: after || undefined, limit: PAGE } } })),
+  (entry) => entry.id,
+  [],
+)
 useLive(load)
+useLive(deliveries.refresh)
 
 const doing = useDoing()
 const adding = ref(false)
@@ -28,7 +33,7 @@ const wish = reactive({ channel: 'mail' as 'mail' | 'webhook', address: session.
 
 async function act(work: () => Promise<unknown>, said?: string): Promise<boolean> {
   const done = await doing.run(work, said)
-  if (done) await load()
+  if (done) await Promise.all([load(), deliveries.begin()])
   return done
 }
 async function subscribe(): Promise<void> {
@@ -47,6 +52,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
   <div class="page-head"><h1>Notices</h1><BButton variant="primary" @click="adding = !adding">New subscription</BButton></div>
   <p class="soft intro">By mail or webhook, when waiting ends, when a person is needed, and when a store has news.</p>
   <ProblemNote :problem="problem" />
+  <ProblemNote :problem="deliveries.problem.value" />
   <ProblemNote :problem="doing.problem.value" />
   <p v-if="secret" class="secret card-plain" role="status"><strong>The signing secret, shown this once:</strong> <span class="mono">{{ secret }}</span> <BButton size="sm" variant="link" @click="secret = null">I have kept it</BButton></p>
   <form v-if="adding && data" class="card-plain stack form" @submit.prevent="subscribe">
@@ -74,12 +80,12 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
         </tbody>
       </table>
     </section>
-    <section v-if="data.deliveries.length" class="card-plain scroll-x told" aria-labelledby="told">
+    <section v-if="deliveries.rows.value.length" class="card-plain scroll-x told" aria-labelledby="told">
       <h2 id="told">Sent notices</h2>
       <table class="table-plain">
         <thead><tr><th>When</th><th>What</th><th>To</th><th>State</th></tr></thead>
         <tbody>
-          <tr v-for="entry in data.deliveries" :key="entry.id">
+          <tr v-for="entry in deliveries.rows.value" :key="entry.id">
             <td><Moment :at="entry.at" /></td>
             <td><span class="soft">{{ entry.kind }}</span><br /><RouterLink :to="entry.place">{{ entry.said }}</RouterLink></td>
             <td>{{ entry.address }}</td>
@@ -87,6 +93,7 @@ const again = (id: string) => act(() => told(api.POST('/v1/deliveries/{delivery}
           </tr>
         </tbody>
       </table>
+      <BButton v-if="!deliveries.ended.value" size="sm" variant="outline-primary" @click="doing.run(deliveries.next)">Show more</BButton>
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>

@@ -9,16 +9,20 @@ import PhaseWord from '../components/PhaseWord.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../live'
 import { useDoing, useLoading } from '../loading'
+import { usePaged } from '../paged'
 import { size } from '../telling'
 
-const { data, problem, load } = useLoading(async () => {
-  const [waiting, settled] = await Promise.all([
-    told<Step[]>(api.GET('/v1/steps', { params: { query: { state: 'waiting' } } })),
-    told<Step[]>(api.GET('/v1/steps', { params: { query: { state: 'settled' } } })),
-  ])
-  return { waiting, settled: settled.slice(0, 15) }
-})
-useLive(load)
+const PAGE = 15
+const { data: waiting, problem, load: ask } = useLoading(() => told<Step[]>(api.GET('/v1/steps', { params: { query: { state: 'waiting' } } })))
+const settled = usePaged<Step>(
+  PAGE,
+  (after) => told(api.GET('/v1/steps', { params: { query: { state: 'settled', after: after || undefined, limit: PAGE } } })),
+  (step) => step.id,
+  [],
+)
+const load = () => Promise.all([ask(), settled.begin()])
+useLive(ask)
+useLive(settled.refresh)
 
 const doing = useDoing()
 const words = reactive<Record<string, string>>({})
@@ -46,9 +50,10 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
   <p class="soft intro">Where no <Explained word="gateway" /> leads, the desk prepares each <Explained word="step" />, and you take it to the store's own pages.</p>
   <ProblemNote :problem="problem" />
   <ProblemNote :problem="doing.problem.value" />
-  <template v-if="data">
-    <EmptyState v-if="!data.waiting.length" title="No step waits for anybody">A step appears here when something is ordered at a store that is carried by hand, or when a store takes a first build only on its own pages.</EmptyState>
-    <section v-for="step in data.waiting" :key="step.id" class="card-plain step" :class="{ urgent: step.urgent }" :aria-label="step.title">
+  <ProblemNote :problem="settled.problem.value" />
+  <template v-if="waiting">
+    <EmptyState v-if="!waiting.length" title="No step waits for anybody">A step appears here when something is ordered at a store that is carried by hand, or when a store takes a first build only on its own pages.</EmptyState>
+    <section v-for="step in waiting" :key="step.id" class="card-plain step" :class="{ urgent: step.urgent }" :aria-label="step.title">
       <header class="row-gap"><h2><span v-if="step.urgent" class="now">▶ Now:</span> {{ step.title }}</h2><span class="soft small-print">waits since <Moment :at="step.created_at" /></span></header>
       <ol><li v-for="line in step.todo" :key="line">{{ line }}</li></ol>
       <dl v-if="Object.keys(step.texts).length">
@@ -65,12 +70,12 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
       </div>
     </section>
 
-    <section v-if="data.settled.length" class="card-plain scroll-x" tabindex="0" aria-labelledby="settled">
-      <h2 id="settled">Settled lately</h2>
+    <section v-if="settled.rows.value.length" class="card-plain scroll-x" tabindex="0" aria-labelledby="settled">
+      <h2 id="settled">Settled</h2>
       <table class="table-plain">
         <thead><tr><th>Step</th><th>Result</th><th>When</th><th><span class="visually-hidden">Undo</span></th></tr></thead>
         <tbody>
-          <tr v-for="step in data.settled" :key="step.id">
+          <tr v-for="step in settled.rows.value" :key="step.id">
             <td>{{ step.title }}</td>
             <td><PhaseWord :phase="step.outcome ?? step.state" /> <span class="soft">{{ step.said }}</span></td>
             <td><Moment v-if="step.settled_at" :at="step.settled_at" /></td>
@@ -78,6 +83,7 @@ const lacksWords = (step: Step, outcome: string) => REFUSALS.includes(outcome) &
           </tr>
         </tbody>
       </table>
+      <BButton v-if="!settled.ended.value" size="sm" variant="outline-primary" @click="doing.run(settled.next)">Show more</BButton>
     </section>
   </template>
   <p v-else-if="!problem" class="soft" role="status">Loading …</p>

@@ -18,7 +18,12 @@ from restless_tide.wire.people import PersonTold, SessionTold
 
 _SESSIONS: Listing[SessionTold] = Listing(
     words=lambda one: (one.id, one.agent, one.place),
-    sort={"since": lambda one: one.created_at, "until": lambda one: one.expires_at, "from": lambda one: one.place},
+    sort={
+        "since": lambda one: one.created_at,
+        "used": lambda one: one.last_used_at,
+        "until": lambda one: one.expires_at,
+        "from": lambda one: one.place,
+    },
     since=lambda one: one.created_at,
 )
 _NEEDED = "second-factor-needed"
@@ -160,9 +165,11 @@ def _sessions(call: Call) -> None:
     found = _SESSIONS.arranged(call, every)
 
     def shown() -> None:
-        table = call.table("SESSION", "SINCE", "UNTIL", "FROM", "BROWSER")
+        table = call.table("SESSION", "SINCE", "LAST USED", "UNTIL", "FROM", "BROWSER")
         for one in found:
-            table.add_row(one.id, moment(one.created_at), moment(one.expires_at), cell(one.place), cell(one.agent))
+            used = moment(one.last_used_at) if one.last_used_at else ""
+            since, until = moment(one.created_at), moment(one.expires_at)
+            table.add_row(one.id, since, used, until, cell(one.place), cell(one.agent))
         call.show(table, empty="No session is like that." if every else "You have no session at the console.")
 
     call.answer(found, shown)

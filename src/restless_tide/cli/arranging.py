@@ -71,6 +71,10 @@ def find_argument(parser: Parser) -> None:
     parser.add_argument("--find", default="", metavar="TEXT", help=_FIND)
 
 
+def limit_argument(parser: Parser, limit: int) -> None:
+    parser.add_argument("--limit", type=count, metavar="COUNT", default=limit, help=f"at most so many ({limit})")
+
+
 def paged_arguments(parser: Parser, order: type[StrEnum], *, limit: int, since: bool = False) -> None:
     """The same for a list that the desk searches and sorts itself, since it is long; the first order is the usual one."""
     usual = next(iter(order))
@@ -78,7 +82,7 @@ def paged_arguments(parser: Parser, order: type[StrEnum], *, limit: int, since: 
     if since:
         instant_argument(parser, "--since", _SINCE)
     parser.add_argument("--sort", choices=[*map(str, order)], default=str(usual), help=f"in which order ({usual})")
-    parser.add_argument("--limit", type=count, metavar="COUNT", default=limit, help=f"at most so many ({limit})")
+    limit_argument(parser, limit)
 
 
 def _comparable(value: Any) -> tuple[int, Any]:

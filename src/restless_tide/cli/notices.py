@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from restless_tide.cli.arranging import Listing
+from restless_tide.cli.arranging import Listing, limit_argument
 from restless_tide.cli.call import Call, cell
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Nouns
@@ -38,7 +38,8 @@ def add(nouns: Nouns) -> None:
     _SUBSCRIPTIONS.arguments(nouns.command("notice list", _list, "who is subscribed to what"))
     nouns.command("notice end", _end, "end a subscription").add_argument("subscription")
     nouns.command("notice try", _try, "send a notice of no consequence").add_argument("subscription")
-    nouns.command("notice deliveries", _deliveries, "what was sent to whom, and what waits or failed")
+    parser = nouns.command("notice deliveries", _deliveries, "what was sent to whom, and what waits or failed")
+    limit_argument(parser, 100)
     nouns.command("notice again", _again, "send a delivery that was given up once more").add_argument("delivery")
 
 
@@ -93,7 +94,7 @@ def _try(call: Call) -> Exit:
 
 
 def _deliveries(call: Call) -> None:
-    found = call.tide.notices.deliveries()
+    found = call.tide.notices.deliveries(call.given.limit)
 
     def shown() -> None:
         table = call.table("DELIVERY", "WHEN", "TO", "KIND", "SAID", "STATE")

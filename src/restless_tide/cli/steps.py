@@ -30,7 +30,7 @@ _STEP = "its id or the beginning, or its store where one waits"
 def add(nouns: Nouns) -> None:
     nouns.noun("step")
     parser = nouns.command("step list", _list, "what waits for a person, the urgent first")
-    parser.add_argument("--settled", action="store_true", help="what was settled lately instead")
+    parser.add_argument("--settled", action="store_true", help="what was settled instead, newest first")
     _STEPS.arguments(parser)
     nouns.command("step show", _show, "one step: what to do, what to take, what to look for").add_argument(
         "step", help=_STEP
@@ -50,7 +50,7 @@ def add(nouns: Nouns) -> None:
 
 
 def _list(call: Call) -> None:
-    every = call.tide.steps.settled() if call.given.settled else call.tide.steps.waiting()
+    every = call.tide.steps.settled(limit=None) if call.given.settled else call.tide.steps.waiting()
     found = _STEPS.arranged(call, every)
 
     def shown() -> None:

@@ -20,6 +20,7 @@ _TOKENS: Listing[TokenTold] = Listing(
     sort={
         "label": lambda token: token.label,
         "made": lambda token: token.created_at,
+        "used": lambda token: token.last_used_at,
         "until": lambda token: token.expires_at,
     },
     since=lambda token: token.created_at,
@@ -67,7 +68,7 @@ def _add(call: Call) -> None:
 
 def token_table(call: Call, tokens: Sequence[TokenTold]) -> Table:
     """Tokens as a table."""
-    table = call.table("ID", "LABEL", "HELD TO", "MADE", "STATE")
+    table = call.table("ID", "LABEL", "HELD TO", "MADE", "LAST USED", "STATE")
     for token in tokens:
         state = (
             "revoked"
@@ -76,8 +77,9 @@ def token_table(call: Call, tokens: Sequence[TokenTold]) -> Table:
             if token.expires_at
             else "until revoked"
         )
+        used = moment(token.last_used_at) if token.last_used_at else ""
         held = " of ".join(part for part in (str(token.role or ""), ", ".join(token.apps)) if part)
-        table.add_row(token.id, cell(token.label), cell(held), moment(token.created_at), state)
+        table.add_row(token.id, cell(token.label), cell(held), moment(token.created_at), used, state)
     return table
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 
 from restless_tide.client.noun import Noun
 from restless_tide.wire.notices import DeliveryTold, SubscriptionTold, SubscriptionWanted
@@ -28,8 +29,10 @@ class Notices(Noun):
         """Send a notice of no consequence, to see that the way works."""
         return self._line.post(f"/v1/subscriptions/{subscription}/tries", DeliveryTold)
 
-    def deliveries(self) -> list[DeliveryTold]:
-        return self._line.get("/v1/deliveries", list[DeliveryTold])
+    def deliveries(self, limit: int | None = 100) -> list[DeliveryTold]:
+        """Newest first, at most ``limit``; None: all that the desk has."""
+        each = self._line.each("/v1/deliveries", DeliveryTold, limit=min(limit or 500, 500))
+        return list(islice(each, limit))
 
     def send_again(self, delivery: str) -> DeliveryTold:
         return self._line.post(f"/v1/deliveries/{delivery}/again", DeliveryTold)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import islice
 from pathlib import Path
 
 from restless_tide.client.noun import Noun
@@ -14,8 +15,10 @@ class Steps(Noun):
     def waiting(self) -> list[StepTold]:
         return self._line.get("/v1/steps", list[StepTold], state="waiting")
 
-    def settled(self) -> list[StepTold]:
-        return self._line.get("/v1/steps", list[StepTold], state="settled")
+    def settled(self, limit: int | None = 100) -> list[StepTold]:
+        """Newest first, at most ``limit``; None: all that the desk has."""
+        each = self._line.each("/v1/steps", StepTold, state="settled", limit=min(limit or 500, 500))
+        return list(islice(each, limit))
 
     def one(self, step: str) -> StepTold:
         return self._line.get(f"/v1/steps/{step}", StepTold)

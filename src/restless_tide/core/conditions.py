@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from enum import StrEnum
-from typing import Annotated, Literal, Self, get_args
+from typing import Annotated, Any, Literal, Self, get_args
 from zoneinfo import ZoneInfo
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, TypeAdapter, field_validator, model_validator
@@ -98,8 +98,13 @@ class Stand:
     alternatives: tuple[Stand, ...] = ()
 
 
+def _tell_kind(schema: dict[str, Any]) -> None:
+    """In a schema a condition names its kind, by which it is told from the others."""
+    schema["required"] = ["kind", *schema.get("required", ())]
+
+
 class _Condition(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True, json_schema_extra=_tell_kind)
 
     def written(self) -> str:
         """As ``parse_condition`` reads it."""

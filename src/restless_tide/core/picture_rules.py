@@ -6,7 +6,7 @@ from enum import StrEnum
 from graphlib import CycleError, TopologicalSorter
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, WithJsonSchema, model_validator
 
 from restless_tide.core.catalogue import PictureForm, catalogue
 from restless_tide.core.limits import LARGEST_FILM_BYTES, LARGEST_PICTURE_BYTES, MOST_PICTURE_CLASSES, MOST_PICTURES
@@ -16,6 +16,13 @@ MOST_SIDE = 20_000
 PictureKey = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,59}$")]
 """A store's own key of a class; it is a folder's name, too."""
 Side = Annotated[int, Field(ge=1, le=MOST_SIDE)]
+_TWO_SIDES = {
+    "type": "array",
+    "items": {"type": "integer", "minimum": 1, "maximum": MOST_SIDE},
+    "minItems": 2,
+    "maxItems": 2,
+}
+"""A width and a height, in words that every reader of schemas knows."""
 
 
 class PictureFormat(StrEnum):
@@ -52,7 +59,7 @@ class PictureRules(Rules):
     help: str = Field(default="", max_length=400, description="the store's own words on it")
     form: PictureForm | None = Field(default=None, description="of a class that is not in the catalogue")
     formats: tuple[PictureFormat, ...] = Field(default=(), description="none: png for pictures, mp4 for films")
-    sizes: tuple[tuple[Side, Side], ...] = Field(
+    sizes: tuple[Annotated[tuple[Side, Side], WithJsonSchema(_TWO_SIDES)], ...] = Field(
         default=(),
         max_length=20,
         description="width and height, of which one is wanted; none: any within the sides below",

@@ -18,3 +18,5 @@ class AskedAct(StrEnum):
     GO_AHEAD = "go-ahead"
     STEER = "steer"
     CHANGE_LEG = "change a leg"
+    PACE = "pace"
+    SILENCE = "silence a guard"

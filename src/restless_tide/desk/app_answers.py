@@ -130,7 +130,7 @@ def answer(
     app_name: str,
     answers: Mapping[str, Any],
     store_name: str | None = None,
-    revision: int | None = None,
+    revision: revisions.ReadRevision | None = None,
 ) -> list[AppAnswer]:
     """Answer topics for all stores, or questions for one alone; None takes an answer out.
 

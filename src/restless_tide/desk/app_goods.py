@@ -91,7 +91,9 @@ def _by_reference(goods: Mapping[str, Any]) -> dict[str, SoldGood]:
     }
 
 
-def write(act: Act, app_name: str, reference: str, good: Good | None, revision: int | None = None) -> AppGood | None:
+def write(
+    act: Act, app_name: str, reference: str, good: Good | None, revision: revisions.ReadRevision | None = None
+) -> AppGood | None:
     """Enter a good, or change it; None takes it out.
 
     ``revision`` is that of the good as it was read, 0 for one that did not exist. Raises StaleView when someone has changed

@@ -233,7 +233,7 @@ def put(
     key: str,
     pictures: Sequence[str],
     store_name: str | None = None,
-    revision: int | None = None,
+    revision: revisions.ReadRevision | None = None,
 ) -> AppPictureSet | None:
     """Have these pictures, in this order, be the set of a class in a locale, for all stores or for one alone; none takes it out.
 

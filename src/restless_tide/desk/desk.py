@@ -27,6 +27,7 @@ from restless_tide.desk.clock import Clock
 from restless_tide.desk.launch_facts import Fact
 from restless_tide.desk.reading import PackageReader
 from restless_tide.desk.settings import Settings
+from restless_tide.desk.uses import Uses
 from restless_tide.expectation import Expectation, expectation
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import ConnectionFile
@@ -214,6 +215,7 @@ class Desk:
         self._lock = threading.Lock()
         self._listeners: list[Listener] = []
         self.background = Background()
+        self.uses = Uses()
 
     @contextmanager
     def act(self, person: str) -> Iterator[Act]:

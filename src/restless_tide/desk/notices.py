@@ -12,14 +12,13 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import Invalid, NotFound
 from restless_tide.core.notice import DELIVERY, DeliveryEvent, NoticeKind
 from restless_tide.core.rights import Right
-from restless_tide.desk import find, naming
+from restless_tide.desk import find, keyset, naming
 from restless_tide.desk.addresses import demand_reachable, mail_address
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.sessions import Asker
 from restless_tide.records.tables import Delivery, Notice, Subscription
 
 CHANNELS = ("mail", "webhook")
-_SHOWN = 100
 
 
 def subscribe(
@@ -105,14 +104,19 @@ def subscriptions(session: Session, of: str | None = None) -> list[Subscription]
     return list(session.scalars(wanted if of is None else wanted.where(Subscription.person_id == of)))
 
 
-def deliveries(session: Session, of: str | None = None) -> list[Delivery]:
-    """The latest deliveries, newest first; with ``of`` only to this person."""
-    wanted = select(Delivery).join(Notice).order_by(Notice.at.desc(), Delivery.id).limit(_SHOWN)
+def deliveries(session: Session, of: str | None = None, *, after: str | None = None, limit: int) -> list[Delivery]:
+    """Deliveries, newest first, beyond the one with the id ``after``; with ``of`` only to this person. Raises NotFound."""
+    wanted = select(Delivery).join(Notice)
     if of is not None:
         wanted = wanted.join(Subscription, Subscription.id == Delivery.subscription_id).where(
             Subscription.person_id == of
         )
-    return list(session.scalars(wanted))
+    here = None
+    if after is not None:
+        last: Delivery = naming.by_id(session, Delivery, "delivery", after, "See: tide notice deliveries")
+        here = (last.notice.at, last.id)
+    keys = (Notice.at, Delivery.id)
+    return list(session.scalars(keyset.page(wanted, keys, after=here, falls=True, limit=limit)))
 
 
 def _found(session: Session, subscription_id: str, of: str | None) -> Subscription:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import secrets
+import threading
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from functools import cache
 
 from argon2 import PasswordHasher
@@ -19,26 +23,38 @@ from restless_tide.records.tables import Person, PersonalLink, SignIn
 SHORTEST_PASSWORD = 10
 VISITOR = "visitor"
 """How someone who is not signed in stands in the logbook."""
+HASHES_AT_ONCE = 2
+"""Each takes 64 MiB and a core for a while."""
+_LEAST_URGENT = 19
 _hasher = PasswordHasher()
+
+
+def _give_way() -> None:
+    """Have this thread, and those that the hash starts, run only on what others leave of the cores."""
+    with suppress(OSError):  # where threads have no priority of their own
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _LEAST_URGENT)
+
+
+_hashing = ThreadPoolExecutor(HASHES_AT_ONCE, "hashing", initializer=_give_way)
 
 
 @cache
 def _of_no_one() -> str:
     """A hash that no password has, so that an unknown address takes as long as a wrong password."""
-    return _hasher.hash(secrets.token_urlsafe(32))
+    return _hashing.submit(_hasher.hash, secrets.token_urlsafe(32)).result()
 
 
 def hashed(password: str) -> str:
     """A password as it is kept (Argon2id, RFC 9106). Raises Invalid for one that is too short."""
     if len(password) < SHORTEST_PASSWORD:
         raise Invalid(f"A password has at least {SHORTEST_PASSWORD} characters.", code="password-too-short")
-    return _hasher.hash(password)
+    return _hashing.submit(_hasher.hash, password).result()
 
 
 def is_right(stored: str | None, password: str) -> bool:
     """Whether a password is the one that is kept; it takes as long where there is none."""
     try:
-        return _hasher.verify(stored or _of_no_one(), password)
+        return _hashing.submit(_hasher.verify, stored or _of_no_one(), password).result()
     except (VerificationError, InvalidHashError):
         return False
 

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from typing import Literal
+
 from restless_tide.core.errors import Finding, Level, StaleView
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import AppAnswer, AppGood, AppPictureSet, AppText, Person
+
+ReadRevision = int | Collection[int] | Literal["*"]
+"""What was read: a revision, one of several, or any, as long as there is something."""
 
 
 def demand(
     act: Act,
     row: AppText | AppPictureSet | AppAnswer | AppGood | None,
-    revision: int,
+    revision: ReadRevision,
     title: str,
     place: str,
     theirs: str,
@@ -20,7 +26,12 @@ def demand(
 
     0 is one that is not there: nobody wrote it yet, or it was taken out, and ``theirs`` is empty.
     """
-    if revision == (row.revision if row is not None else 0) or (revision == 0 and not theirs):
+    if revision == "*":
+        fits = bool(theirs)
+    else:
+        among = (revision,) if isinstance(revision, int) else revision
+        fits = (row.revision if row is not None else 0) in among or (0 in among and not theirs)
+    if fits:
         return
     person = act.session.get(Person, row.changed_by) if row is not None else None
     raise StaleView(

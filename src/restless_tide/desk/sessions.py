@@ -125,6 +125,7 @@ def of_session(desk: Desk, secret: str) -> Asker:
     if found is None or found.SignIn.expires_at <= desk.clock.now():
         raise Unauthenticated("The session has ended.", remedy="Sign in again.", code="session-ended")
     row, person = found.SignIn, found.Person
+    desk.uses.note(row, desk.clock.now())
     return Asker(person, standing_of(person.grants), session=row, unproven=bool(found.demanded) and not row.proven)
 
 
@@ -140,4 +141,5 @@ def of_token(desk: Desk, value: str) -> Asker:
         raise Unauthenticated("This token was revoked.", remedy=remedy, code="token-revoked")
     if token.expires_at is not None and token.expires_at <= desk.clock.now():
         raise Unauthenticated("This token has expired.", remedy=remedy, code="token-expired")
+    desk.uses.note(token, desk.clock.now())
     return Asker(person, standing_of(person.grants, token.grant), token=token)

@@ -9,14 +9,14 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import ImpossibleAct, Invalid
 from restless_tide.core.order import ORDER, ROLLOUT_STEPS, RULES, OrderEvent, OrderKind, Subject
+from restless_tide.core.rights import Apps
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.step import REFUSALS, STEP, StepEvent, StepState
-from restless_tide.desk import lanes, naming
+from restless_tide.desk import keyset, lanes, naming
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Order, Sighting, Step
 
 UNDOABLE = ROLLOUT_STEPS | {OrderKind.SET_AVAILABILITY}
-_SHOWN = 60
 
 
 def waiting(session: Session) -> list[Step]:
@@ -33,10 +33,15 @@ def waiting_for(session: Session, orders: Sequence[Order]) -> str | None:
     return session.scalar(wanted.limit(1))
 
 
-def settled(session: Session) -> list[Step]:
-    """The latest that were settled, newest first."""
-    wanted = select(Step).where(Step.state != StepState.WAITING).order_by(Step.settled_at.desc()).limit(_SHOWN)
-    return list(session.scalars(wanted))
+def settled(session: Session, reach: Apps = None, *, after: str | None = None, limit: int) -> list[Step]:
+    """What was settled, newest first, beyond the one with the id ``after``; with ``reach`` only of these apps."""
+    wanted = select(Step).where(Step.state != StepState.WAITING)
+    if reach is not None:
+        wanted = wanted.where(Step.app.in_(reach))
+    last = find(session, after) if after is not None else None
+    here = (last.settled_at, last.id) if last is not None else None
+    keys = (Step.settled_at, Step.id)
+    return list(session.scalars(keyset.page(wanted, keys, after=here, falls=True, limit=limit)))
 
 
 def find(session: Session, step_id: str) -> Step:

@@ -103,7 +103,7 @@ def write(
     locale: str,
     texts: Mapping[str, str],
     store_name: str | None = None,
-    revision: int | None = None,
+    revision: revisions.ReadRevision | None = None,
 ) -> list[AppText]:
     """Write texts of one locale, for all stores or for one alone; an empty text takes it out there.
 

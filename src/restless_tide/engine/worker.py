@@ -372,6 +372,7 @@ class Engine:
             notices.notice_expiries(self._desk)
             uploads.drop_expired(self._desk, ENGINE)
             kept_answers.drop_old(self._desk)
+            self._desk.uses.write(self._desk.database)
             sessions.drop_expired(self._desk)
             feed.drop_old(self._desk)
             files_kept.drop_unnamed(self._desk)

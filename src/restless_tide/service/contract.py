@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+import sys
+from collections.abc import Sequence
 from typing import Any
 
 from fastapi import FastAPI
@@ -13,6 +16,8 @@ from restless_tide.wire.problems import PROBLEM_TYPE
 from restless_tide.wire.watching import ChangeTold
 
 _METHODS = ("get", "put", "post", "patch", "delete", "head", "options")
+_SENTENCE = re.compile(r"(?<=[.:;])\s")
+"""Where the first sentence of a description ends."""
 _ACTS = ("put", "post", "patch", "delete")
 _KEY = {
     "name": "Idempotency-Key",
@@ -54,7 +59,14 @@ def document(app: FastAPI) -> dict[str, Any]:
     if app.openapi_schema is None:
         routes = [route for route in app.routes if isinstance(route, APIRoute)]
         told = get_openapi(
-            title=app.title, version=app.version, description=app.description, routes=routes, openapi_version="3.1.0"
+            title=app.title,
+            version=app.version,
+            description=app.description,
+            routes=routes,
+            openapi_version="3.1.0",
+            tags=_tags(routes),
+            contact={"name": "Whoever runs this desk"},
+            license_info={"name": "MIT License", "identifier": "MIT"},
         )
         for path, operations in told["paths"].items():
             for method in _METHODS:
@@ -71,10 +83,21 @@ def document(app: FastAPI) -> dict[str, Any]:
     return app.openapi_schema
 
 
+def _tags(routes: Sequence[APIRoute]) -> list[dict[str, str]]:
+    """Each noun, as the module says that holds its operations."""
+    told: dict[str, str] = {}
+    for route in routes:
+        for tag in route.tags:
+            told.setdefault(str(tag), sys.modules[route.endpoint.__module__].__doc__ or "")
+    return [{"name": name, "description": described} for name, described in sorted(told.items())]
+
+
 def _complete(path: str, method: str, operation: dict[str, Any]) -> None:
     responses: dict[str, Any] = operation["responses"]
     responses.pop("422", None)  # told by the default answer, in the form in which it is sent
-    responses["default"] = {"$ref": "#/components/responses/Problem"}
+    responses.pop("default")
+    responses |= {family: {"$ref": "#/components/responses/Problem"} for family in ("4XX", "5XX")}
+    operation["summary"] = _SENTENCE.split(operation["description"], maxsplit=1)[0].removesuffix(".")
     parameters: list[dict[str, Any]] = operation.setdefault("parameters", [])
     named = {entry["name"].lower() for entry in parameters if entry.get("in") == "header"}
     if not path.startswith("/v1/"):

@@ -66,7 +66,15 @@ class Bell:
     summary="Follow everything that changes",
     responses={
         200: {
-            "content": {"text/event-stream": {"schema": {"type": "string"}}},
+            "content": {
+                "text/event-stream": {
+                    "schema": {
+                        "type": "string",
+                        "contentMediaType": "application/json",
+                        "contentSchema": {"$ref": "#/components/schemas/ChangeTold"},
+                    }
+                }
+            },
             "description": "server-sent events; the data of each is a ChangeTold",
         }
     },

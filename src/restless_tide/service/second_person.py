@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import timedelta
 from typing import Any
 
 from pydantic import BaseModel
 
 from restless_tide.core.second_person import AskedAct
-from restless_tide.desk import releases, second_person, steering
+from restless_tide.desk import find, guards, pacing, releases, second_person, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.reviewer_briefs import ForRound
+from restless_tide.records.tables import GuardWatch
 from restless_tide.service.briefs import brief_change
 from restless_tide.service.leg_wishes import leg_wish
 from restless_tide.wire.base import OneLine
-from restless_tide.wire.releases import GoAheadWanted, LegWanted, SteerWanted
+from restless_tide.wire.guards import SilenceWanted
+from restless_tide.wire.releases import GoAheadWanted, LegWanted, PaceWanted, SteerWanted
 from restless_tide.wire.reviewing import SubmitWanted
 
 
@@ -50,17 +53,37 @@ def change_leg(act: Act, app: str, version: str, wanted: LegChange) -> None:
     releases.change_leg(act, app, version, wanted.store, leg_wish(wanted))
 
 
+def set_pace(act: Act, app: str, version: str, wanted: PaceWanted) -> None:
+    """Set how the stores rise beside each other."""
+    pacing.set_pace(act, app, version, wanted.pace(), wanted.reason)
+
+
+class GuardSilence(SilenceWanted):
+    """The silence of a guard."""
+
+    guard: OneLine
+
+
+def silence(act: Act, app: str, version: str, wanted: GuardSilence) -> list[GuardWatch]:
+    """Have a guard do nothing for a time."""
+    until = act.now + timedelta(hours=wanted.hours) if wanted.hours is not None else wanted.until
+    return guards.silence(act, app, version, wanted.guard, until, wanted.reason)
+
+
 ACTS: dict[AskedAct, tuple[type[BaseModel], Callable[[Act, str, str, Any], object]]] = {
     AskedAct.SUBMIT: (SubmitWanted, submit),
     AskedAct.GO_AHEAD: (GoAheadWanted, give_go_ahead),
     AskedAct.STEER: (SteerWanted, steer),
     AskedAct.CHANGE_LEG: (LegChange, change_leg),
+    AskedAct.PACE: (PaceWanted, set_pace),
+    AskedAct.SILENCE: (GuardSilence, silence),
 }
 
 
 def said(kind: AskedAct, app: str, version: str, wanted: Any) -> str:
     """What was asked, in a line for people."""
-    where = f" at {wanted.store}" if wanted.store else ""
+    store = getattr(wanted, "store", None)
+    where = f" at {store}" if store else ""
     match kind:
         case AskedAct.SUBMIT:
             what = "Handing in"
@@ -70,6 +93,10 @@ def said(kind: AskedAct, app: str, version: str, wanted: Any) -> str:
             what = f"{str(wanted.act).capitalize()} of"
         case AskedAct.CHANGE_LEG:
             what = "Changing the leg of"
+        case AskedAct.PACE:
+            what = "Another pace for"
+        case AskedAct.SILENCE:
+            what = f"Silence of the guard {wanted.guard} for"
     return f"{what} {app} {version}{where}"
 
 
@@ -78,6 +105,13 @@ def demand(desk: Desk, person: str, kind: AskedAct, app: str, version: str, want
     second_person.demand(
         desk, person, app, kind, version, said(kind, app, version, wanted), wanted.model_dump_json(exclude_unset=True)
     )
+
+
+def handed_in(desk: Desk, app: str, version: str, store: str | None = None) -> bool:
+    """Whether a release, or its leg at one store, was ever handed in: before that, no change of it reaches people."""
+    with desk.look() as session:
+        release = find.release(session, find.app(session, app), version)
+        return any(leg.rounds for leg in ([find.leg(release, store)] if store else release.legs))
 
 
 def agree(desk: Desk, person: str, proposal_id: str) -> None:

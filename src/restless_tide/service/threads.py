@@ -8,11 +8,11 @@ from typing import TypeVar
 from anyio import CapacityLimiter, to_thread
 from fastapi import FastAPI, Request
 
+from restless_tide.desk.passwords import HASHES_AT_ONCE
+
 Answer = TypeVar("Answer")
 
 FOR_STEERING = 8
-FOR_HASHING = 2
-"""Each hash takes 64 MiB and a core for a while."""
 MOST_WAITING_TO_SIGN_IN = 20
 FOR_KEEPING = 4
 """For single statements around an act that carries a key or a condition: a halt must not wait for other requests there."""
@@ -23,14 +23,14 @@ class Threads:
 
     def __init__(self) -> None:
         self.steering = CapacityLimiter(FOR_STEERING)
-        self.hashing = CapacityLimiter(FOR_HASHING)
+        self.hashing = CapacityLimiter(HASHES_AT_ONCE)
         self.keeping = CapacityLimiter(FOR_KEEPING)
         self.signing_in = 0
         """How many passwords are being checked or wait for it; counted here, since a limiter counts them a moment later."""
 
     @property
     def sign_in_is_busy(self) -> bool:
-        return self.signing_in >= FOR_HASHING + MOST_WAITING_TO_SIGN_IN
+        return self.signing_in >= HASHES_AT_ONCE + MOST_WAITING_TO_SIGN_IN
 
 
 def threads_of(request: Request) -> Threads:

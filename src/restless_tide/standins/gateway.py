@@ -13,6 +13,7 @@ from fastapi import Depends, FastAPI, Form, Header, Path, Query, Request, Respon
 from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
+from fastapi.routing import APIRoute
 from fastapi.security import HTTPBearer
 from starlette.exceptions import HTTPException
 
@@ -62,6 +63,9 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     app = FastAPI(
         title="The gateway protocol of Restless Tide",
         version="1",
+        contact={"name": "Whoever runs the gateway"},
+        license_info={"name": "MIT License", "identifier": "MIT"},
+        servers=[{"url": "/", "description": "the gateway"}],
         description="Served by a store, or by an adapter in front of one. docs/gateway-protocol.md explains it.",
         lifespan=lifespan,
         responses=_PROBLEMS,
@@ -82,9 +86,21 @@ def standin_app(store: SimulatedStore, address: str) -> FastAPI:
     _add_trials(app, store, busy)
     _add_releases(app, store, busy)
     _add_events(app, store, busy)
+    _name_nouns(app)
     app.include_router(testers_page.pages(store))
     app.include_router(control(store, entrance, busy))
     return app
+
+
+def _name_nouns(app: FastAPI) -> None:
+    """Each operation belongs to the noun that its address begins with."""
+    app.openapi_tags = []
+    for route in app.routes:
+        if isinstance(route, APIRoute) and route.path.startswith("/v1/"):
+            noun = route.path.split("/")[2]
+            route.tags = [noun]
+            if noun not in [tag["name"] for tag in app.openapi_tags]:
+                app.openapi_tags.append({"name": noun, "description": f"what begins with /v1/{noun}"})
 
 
 _TOKEN = "/v1/token"
@@ -151,18 +167,20 @@ def _doer(store: SimulatedStore, busy: list[str]) -> Callable[..., JSONResponse]
 
 
 def _add_standing(app: FastAPI, store: SimulatedStore, entrance: Entrance) -> None:
-    @app.post("/v1/token")
+    @app.post("/v1/token", openapi_extra={"security": []})
     def token(
         grant_type: Annotated[str, Form()],
         client_assertion_type: Annotated[str, Form()],
         client_assertion: Annotated[str, Form()],
     ) -> protocol.TokenAnswer:
+        """Give an access token for a signed assertion (chapter 2)."""
         return entrance.admit(grant_type, client_assertion_type, client_assertion)
 
     @app.get(
         "/v1/rulebook", responses={304: {"description": "not changed since If-None-Match"}}, response_model=Rulebook
     )
     def rulebook(_: Known, if_none_match: Annotated[str, Header()] = "") -> Response:
+        """What the store takes and does, as data (chapter 3)."""
         store.turn()
         headers = {"ETag": f'"{store.rules.revision}"'}
         if if_none_match.strip() == headers["ETag"] and not store.setting("spoil_rulebook", False):
@@ -183,6 +201,7 @@ def _add_standing(app: FastAPI, store: SimulatedStore, entrance: Entrance) -> No
 
     @app.get("/v1/account")
     def account(_: Known) -> protocol.Account:
+        """Whose account it is, and what about it expires."""
         return protocol.Account.model_validate(store.account())
 
 
@@ -191,47 +210,56 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths", response_model=protocol.BerthAnswer)
     def open_berth(request: Request, body: protocol.BerthRequest, _: Known, key: Key) -> Response:
+        """Open a berth: a place for an app at the store."""
         return done(
             request, key, "open berth", body.identifier, body.model_dump(mode="json"), lambda: store.open_berth(body)
         )
 
     @app.post("/v1/berths/{berth}/name", response_model=protocol.BerthAnswer)
     def rename_berth(request: Request, berth: Named, body: protocol.NameRequest, _: Known, key: Key) -> Response:
+        """Give a berth another name."""
         work = lambda: store.rename_berth(berth, body.name)  # noqa: E731
         return done(request, key, "rename berth", berth, body.model_dump(mode="json"), work)
 
     @app.get("/v1/berths/{berth}/holdings")
     def holdings(berth: Named, _: Known) -> protocol.Holdings:
+        """All that the store holds of an app: its builds, rounds, rollouts and trials."""
         store.turn()
         return protocol.Holdings.model_validate(store.holdings(berth))
 
     @app.get("/v1/berths/{berth}/availability")
     def availability(berth: Named, _: Known) -> protocol.AvailabilityMessage:
+        """Where and from when the app is offered."""
         return protocol.AvailabilityMessage.model_validate(offering.availability(store, berth))
 
     @app.post("/v1/berths/{berth}/availability", response_model=protocol.AvailabilityAnswer)
     def set_availability(
         request: Request, berth: Named, body: protocol.AvailabilityMessage, _: Known, key: Key
     ) -> Response:
+        """Set where and from when the app is offered."""
         work = lambda: offering.set_availability(store, berth, body)  # noqa: E731
         return done(request, key, "set availability", berth, body.model_dump(mode="json"), work)
 
     @app.get("/v1/berths/{berth}/dossier")
     def dossier(berth: Named, _: Known) -> protocol.Dossier:
+        """The texts, pictures, answers and goods that the store holds."""
         return protocol.Dossier.model_validate(offering.dossier(store, berth))
 
     @app.post("/v1/berths/{berth}/dossier/texts", response_model=protocol.TextsAnswer)
     def write_texts(request: Request, berth: Named, body: protocol.TextsRequest, _: Known, key: Key) -> Response:
+        """Write texts of the dossier."""
         work = lambda: offering.write_texts(store, berth, body)  # noqa: E731
         return done(request, key, "write texts", berth, body.model_dump(mode="json"), work)
 
     @app.post("/v1/berths/{berth}/dossier/pictures", response_model=protocol.PicturesAnswer)
     def write_pictures(request: Request, berth: Named, body: protocol.PicturesRequest, _: Known, key: Key) -> Response:
+        """Put a set of pictures into the dossier."""
         work = lambda: offering.write_pictures(store, berth, body)  # noqa: E731
         return done(request, key, "write pictures", berth, body.model_dump(mode="json"), work)
 
     @app.get("/v1/berths/{berth}/dossier/pictures/{sha256}", response_class=FileResponse)
     def dossier_picture(berth: Named, sha256: protocol.Digest, _: Known) -> FileResponse:
+        """A picture of the dossier, as the store keeps it."""
         held = offering.dossier(store, berth)
         shown = {one for sets in held["pictures"].values() for files in sets.values() for one in files}
         if sha256 not in shown | {good["picture"] for good in held["goods"].values()}:
@@ -240,6 +268,7 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.get("/v1/berths/{berth}/dossier/documents/{sha256}", response_class=FileResponse)
     def dossier_document(berth: Named, sha256: protocol.Digest, _: Known) -> FileResponse:
+        """A document of the dossier, as it was handed in."""
         held = offering.dossier(store, berth)["answers"]
         if not any(isinstance(one, dict) and one.get("sha256") == sha256 for one in held.values()):
             raise Refusal(protocol.DOCUMENT_UNKNOWN, "We hold no such document of this app.", status=404)
@@ -249,11 +278,13 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def write_answers(
         request: Request, berth: Named, body: protocol.DossierAnswersRequest, _: Known, key: Key
     ) -> Response:
+        """Answer the store's questions about the app."""
         work = lambda: offering.write_answers(store, berth, body)  # noqa: E731
         return done(request, key, "write answers", berth, body.model_dump(mode="json"), work)
 
     @app.post("/v1/berths/{berth}/dossier/goods", response_model=protocol.GoodsAnswer)
     def write_goods(request: Request, berth: Named, body: protocol.GoodsRequest, _: Known, key: Key) -> Response:
+        """Write what is sold within the app."""
         work = lambda: offering.write_goods(store, berth, body)  # noqa: E731
         return done(request, key, "write goods", berth, body.model_dump(mode="json"), work)
 
@@ -264,6 +295,7 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         after: Annotated[str, Query(max_length=200)] = "",
         limit: Annotated[int, Query(ge=1, le=protocol.MOST_HOURS)] = protocol.MOST_HOURS,
     ) -> protocol.GaugePage:
+        """What was counted by the hour."""
         store.turn()
         return protocol.GaugePage.model_validate(store.gauges(berth, after, limit))
 
@@ -274,8 +306,9 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         204: {"description": "tus 1.0", "headers": {"Upload-Offset": {"schema": {"type": "integer"}}}}
     }
 
-    @app.options("/v1/berths/{berth}/uploads", status_code=204, response_class=Response)
+    @app.options("/v1/berths/{berth}/uploads", status_code=204, response_class=Response, openapi_extra={"security": []})
     def able(berth: Named) -> Response:
+        """What uploads may do here (tus)."""
         told = {"Tus-Version": tus.VERSION, "Tus-Extension": "creation,checksum,expiration,termination"}
         return Response(
             status_code=204, headers=tus.SPOKEN | told | {"Tus-Checksum-Algorithm": ",".join(tus.CHECKSUMS)}
@@ -289,6 +322,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         upload_length: Annotated[int, Header(ge=0, lt=2**50)],
         idempotency_key: Annotated[str, Header(max_length=200)] = "",
     ) -> Response:
+        """Begin an upload (tus)."""
         work = lambda: store.begin_upload(berth, upload_length)  # noqa: E731
         answer = done(request, idempotency_key or fresh("key"), "begin upload", berth, {"length": upload_length}, work)
         answer.headers.update(tus.SPOKEN)
@@ -299,6 +333,7 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.head("/v1/uploads/{upload}")
     def upload_offset(upload: Named, _: Known) -> Response:
+        """How much of an upload has arrived (tus)."""
         return Response(headers=_tus_headers(store, upload) | {"Cache-Control": "no-store"})
 
     @app.patch(
@@ -319,12 +354,14 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         upload_offset: Annotated[int, Header(ge=0)],
         upload_checksum: Annotated[str | None, Header()] = None,
     ) -> Response:
+        """The next bytes of an upload (tus)."""
         block = await request.body()
         await run_in_threadpool(_append, store, upload, upload_offset, upload_checksum, block)
         return Response(status_code=204, headers=_tus_headers(store, upload))
 
     @app.delete("/v1/uploads/{upload}", status_code=204, responses={204: {"description": "the upload is gone"}})
     def terminate(upload: Named, _: Known) -> Response:
+        """Drop an upload (tus)."""
         store.needed("upload", upload)
         (store.uploads / upload).unlink(missing_ok=True)
         store.shelf.remove("upload", upload)
@@ -332,15 +369,18 @@ def _add_builds(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/consignments", response_model=protocol.ConsignmentAnswer)
     def consign(request: Request, berth: Named, body: protocol.ConsignmentRequest, _: Known, key: Key) -> Response:
+        """Hand in an uploaded package as a build."""
         return done(request, key, "consign", berth, body.model_dump(mode="json"), lambda: store.consign(berth, body))
 
     @app.get("/v1/consignments/{consignment}")
     def consignment(consignment: Named, _: Known) -> protocol.ConsignmentAnswer:
+        """How far the store is with a build."""
         store.turn()
         return protocol.ConsignmentAnswer.model_validate(store.needed("consignment", consignment))
 
     @app.post("/v1/consignments/{consignment}/answers", response_model=protocol.ConsignmentAnswer)
     def answer(request: Request, consignment: Named, body: protocol.AnswersRequest, _: Known, key: Key) -> Response:
+        """Answer what the store asks about a build."""
         work = lambda: store.answer(consignment, body.answers)  # noqa: E731
         return done(request, key, "answer", consignment, body.model_dump(mode="json"), work)
 
@@ -350,11 +390,13 @@ def _add_tracks(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.get("/v1/berths/{berth}/tracks")
     def held_tracks(berth: Named, _: Known) -> protocol.Tracks:
+        """The tracks of a berth, and the build that each holds."""
         store.turn()
         return protocol.Tracks.model_validate(tracks.listing(store, berth))
 
     @app.post("/v1/berths/{berth}/tracks", response_model=protocol.TrackAnswer)
     def open_track(request: Request, berth: Named, body: protocol.TrackRequest, _: Known, key: Key) -> Response:
+        """Open a track for testing."""
         work = lambda: tracks.open_own(store, berth, body)  # noqa: E731
         return done(request, key, "open track", berth, body.model_dump(mode="json"), work)
 
@@ -362,11 +404,13 @@ def _add_tracks(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def rename_track(
         request: Request, berth: Named, track: Named, body: protocol.TitleRequest, _: Known, key: Key
     ) -> Response:
+        """Give a track another title."""
         work = lambda: tracks.rename_own(store, berth, track, body.title)  # noqa: E731
         return done(request, key, "rename track", f"{berth} {track}", body.model_dump(mode="json"), work)
 
     @app.post("/v1/berths/{berth}/tracks/{track}/close", response_model=protocol.TrackAnswer)
     def close_track(request: Request, berth: Named, track: Named, _: Known, key: Key) -> Response:
+        """Close a track."""
         work = lambda: tracks.close_own(store, berth, track)  # noqa: E731
         return done(request, key, "close track", f"{berth} {track}", {}, work)
 
@@ -376,34 +420,41 @@ def _add_trials(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/trials", response_model=protocol.TrialAnswer)
     def open_trial(request: Request, berth: Named, body: protocol.TrialRequest, _: Known, key: Key) -> Response:
+        """Open a trial: a build for testers."""
         work = lambda: testing.open_trial(store, berth, body)  # noqa: E731
         return done(request, key, "open trial", body.consignment, body.model_dump(mode="json"), work)
 
     @app.get("/v1/trials/{trial}")
     def trial(trial: Named, _: Known) -> protocol.TrialAnswer:
+        """How a trial stands, with its seats."""
         store.turn()
         return protocol.TrialAnswer.model_validate(testing.trial(store, trial))
 
     @app.get("/v1/trials/{trial}/usage")
     def usage(trial: Named, _: Known) -> protocol.Usage:
+        """How a trial is used, day by day."""
         return protocol.Usage.model_validate(testing.usage(store, trial))
 
     @app.get("/v1/reports/{report}/pictures/{place}", response_class=Response)
     def report_picture(report: Named, place: Annotated[int, Path(ge=1, le=100)], _: Known) -> Response:
+        """A picture that a tester sent with a report."""
         return Response(testing.picture(store, report, place), media_type="application/octet-stream")
 
     @app.post("/v1/trials/{trial}/testers", response_model=protocol.TrialAnswer)
     def seat(request: Request, trial: Named, body: protocol.TestersRequest, _: Known, key: Key) -> Response:
+        """Let testers into a trial."""
         work = lambda: testing.seat(store, trial, body.addresses)  # noqa: E731
         return done(request, key, "seat", trial, body.model_dump(mode="json"), work)
 
     @app.post("/v1/trials/{trial}/removals", response_model=protocol.TrialAnswer)
     def unseat(request: Request, trial: Named, body: protocol.TestersRequest, _: Known, key: Key) -> Response:
+        """Take testers out of a trial."""
         work = lambda: testing.unseat(store, trial, body.addresses)  # noqa: E731
         return done(request, key, "unseat", trial, body.model_dump(mode="json"), work)
 
     @app.post("/v1/trials/{trial}/close", response_model=protocol.TrialAnswer)
     def close_trial(request: Request, trial: Named, _: Known, key: Key) -> Response:
+        """Close a trial."""
         return done(request, key, "close trial", trial, {}, lambda: testing.close_trial(store, trial))
 
 
@@ -412,6 +463,7 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/berths/{berth}/submissions", response_model=protocol.SubmissionAnswer)
     def submit(request: Request, berth: Named, body: protocol.SubmissionRequest, _: Known, key: Key) -> Response:
+        """Hand in to review."""
         work = lambda: store.submit(berth, body, reviewers.keep_attached(store, body.attachments))  # noqa: E731
         return done(request, key, "submit", body.version, body.model_dump(mode="json"), work)
 
@@ -419,11 +471,13 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
     def write_reviewer(
         request: Request, submission: Named, body: protocol.MessageRequest, _: Known, key: Key
     ) -> Response:
+        """Write to the reviewer."""
         work = lambda: reviewers.take_message(store, submission, body)  # noqa: E731
         return done(request, key, "write to the reviewer", submission, body.model_dump(mode="json"), work)
 
     @app.post("/v1/submissions/{submission}/appeals", response_model=protocol.SubmissionAnswer)
     def appeal(request: Request, submission: Named, body: protocol.MessageRequest, _: Known, key: Key) -> Response:
+        """Appeal against a refusal."""
         work = lambda: reviewers.appeal(store, submission, body)  # noqa: E731
         return done(request, key, "appeal", submission, body.model_dump(mode="json"), work)
 
@@ -434,15 +488,18 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.post("/v1/submissions/{submission}/recall", response_model=protocol.SubmissionAnswer)
     def recall(request: Request, submission: Named, _: Known, key: Key) -> Response:
+        """Call back from review."""
         return done(request, key, "recall", submission, {}, lambda: store.recall(submission))
 
     @app.post("/v1/submissions/{submission}/rollout", response_model=protocol.RolloutAnswer)
     def launch(request: Request, submission: Named, body: protocol.ShareRequest, _: Known, key: Key) -> Response:
+        """Launch what was approved, to a share of people."""
         work = lambda: store.launch(submission, body.share)  # noqa: E731
         return done(request, key, "launch", submission, body.model_dump(mode="json"), work)
 
     @app.post("/v1/submissions/{submission}/rollout/share", response_model=protocol.RolloutAnswer)
     def share(request: Request, submission: Named, body: protocol.ShareRequest, _: Known, key: Key) -> Response:
+        """Raise a rollout to a share of people."""
         work = lambda: store.set_share(submission, body.share)  # noqa: E731
         return done(request, key, f"share {body.share:g}", submission, body.model_dump(mode="json"), work)
 
@@ -455,6 +512,7 @@ def _add_releases(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
         _: Known,
         key: Key,
     ) -> Response:
+        """Pause, resume, halt, finish or withdraw a rollout."""
         return done(request, key, act, submission, body.model_dump(mode="json"), lambda: store.steer(submission, act))
 
     @app.post("/v1/drills", response_model=protocol.DrillAnswer)
@@ -469,20 +527,24 @@ def _add_events(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.get("/v1/events")
     def events(_: Known, after: Annotated[int, Query(ge=0, lt=2**60)] = 0) -> protocol.Events:
+        """What happened since a position, oldest first."""
         store.turn()
         return protocol.Events.model_validate({"events": store.shelf.events_after(after, EVENTS_PER_PAGE)})
 
     @app.post("/v1/pushes", response_model=protocol.PushAnswer)
     def begin_push(request: Request, body: protocol.PushRequest, _: Known, key: Key) -> Response:
+        """Have events pushed to an address."""
         work = lambda: pushing.begin(store, body.address)  # noqa: E731
         return done(request, key, "begin push", "push", body.model_dump(mode="json"), work)
 
     @app.post("/v1/pushes/{push}/rotation", response_model=protocol.PushAnswer)
     def rotate_push(request: Request, push: Named, _: Known, key: Key) -> Response:
+        """Replace the secret that pushed events are signed with."""
         return done(request, key, "rotate push", push, {}, lambda: pushing.rotate(store, push))
 
     @app.post("/v1/pushes/{push}/end", response_model=protocol.PushAnswer)
     def end_push(request: Request, push: Named, _: Known, key: Key) -> Response:
+        """Have nothing pushed any more."""
         return done(request, key, "end push", push, {}, lambda: pushing.end(store, push))
 
 

@@ -13,6 +13,7 @@ from restless_tide.core.rights import MOST_GRANTS, NO_APPS, PEOPLES_ROLES, Grant
 from restless_tide.wire.base import Names, OneLine, Password, Told, Wanted, Words
 
 LONGEST_CODE = 40
+_LAST_USED = "up to some minutes behind; none: not yet"
 Code = Annotated[str, Field(max_length=LONGEST_CODE)]
 """Of a second factor, or a recovery code."""
 
@@ -140,6 +141,7 @@ class SessionTold(Told):
     expires_at: datetime
     agent: str = Field(description="the browser, as it calls itself")
     place: str = Field(description="the address it came from")
+    last_used_at: datetime | None = Field(description=_LAST_USED)
     this: bool = Field(description="the one that asks")
 
 
@@ -215,6 +217,7 @@ class TokenTold(Told):
     created_at: datetime
     expires_at: datetime | None
     revoked_at: datetime | None
+    last_used_at: datetime | None = Field(description=_LAST_USED)
     role: Role | None
     apps: list[str]
     made_by: str | None = Field(description="the token that made it, with which it ends")

@@ -54,6 +54,7 @@ class SignIn(Base):
     proven: Mapped[bool] = mapped_column(default=False, server_default="0")
     agent: Mapped[str] = mapped_column(default="", server_default="")
     place: Mapped[str] = mapped_column(default="", server_default="")
+    last_used_at: Mapped[datetime | None]
     person: Mapped[Person] = relationship()
 
 
@@ -70,6 +71,7 @@ class Token(Base):
     created_at: Mapped[datetime]
     expires_at: Mapped[datetime | None]
     revoked_at: Mapped[datetime | None]
+    last_used_at: Mapped[datetime | None]
     role: Mapped[Role | None]
     apps: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     parent_id: Mapped[str | None] = mapped_column(ForeignKey("tokens.id"), index=True)

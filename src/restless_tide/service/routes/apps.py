@@ -36,6 +36,7 @@ def every(desk: TheDesk, reach: Reached) -> list[AppTold]:
 @router.post("", status_code=201)
 @needs(Right.ARRANGE_APPS, Reach.DESK)
 def register(wanted: AppWanted, desk: TheDesk, person: SignedIn) -> AppTold:
+    """Register an app under a name of its own, with its identifiers by platform."""
     with desk.act(person.id) as act:
         return shown.app(act.session, apps.register(act, wanted.name, wanted.title, wanted.identifiers))
 
@@ -43,6 +44,7 @@ def register(wanted: AppWanted, desk: TheDesk, person: SignedIn) -> AppTold:
 @router.get("/{app}")
 @needs(Right.SEE_BUILDS)
 def one(app: str, desk: TheDesk, _: SignedIn) -> AppTold:
+    """One app, with its berths."""
     with desk.look() as session:
         return shown.app(session, find.app(session, app))
 

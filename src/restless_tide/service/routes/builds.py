@@ -128,6 +128,7 @@ def reserve(app: str, wanted: ReserveWanted, desk: TheDesk, person: SignedIn) ->
 @router.delete("/apps/{app}/reservations/{reservation}", status_code=204)
 @needs(Right.HAND_IN)
 def give_back(app: str, reservation: str, desk: TheDesk, person: SignedIn) -> None:
+    """Give a reserved build number back."""
     with desk.act(person.id) as act:
         numbers.give_back(act, app, reservation)
 
@@ -176,6 +177,7 @@ def retention(app: str, desk: TheDesk, _: SignedIn) -> ClearingTold:
 @router.put("/apps/{app}/retention")
 @needs(Right.PREPARE)
 def set_retention(app: str, wanted: RetentionRule, desk: TheDesk, person: SignedIn) -> ClearingTold:
+    """Set how long package files are kept."""
     with desk.act(person.id) as act:
         packages.set_rule(act, app, wanted)
     with desk.look() as session:
@@ -212,6 +214,7 @@ def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[S
 @router.delete("/apps/{app}/berths/{store}/standing-answers/{code}", status_code=204)
 @needs(Right.PREPARE)
 def forget_answer(app: str, store: str, code: str, desk: TheDesk, person: SignedIn) -> None:
+    """Forget an answer that a store would be given by itself."""
     with desk.act(person.id) as act:
         answers.forget(act, app, store, code)
 
@@ -239,6 +242,7 @@ def enter(app: str, wanted: BuildWanted, desk: TheDesk, person: SignedIn) -> Bui
 @router.get("/builds/{build}")
 @needs(Right.SEE_BUILDS)
 def one(build: str, desk: TheDesk, _: SignedIn) -> BuildTold:
+    """One build, with its consignments."""
     with desk.look() as session:
         return shown.build(session, find.build(session, build))
 
@@ -246,6 +250,7 @@ def one(build: str, desk: TheDesk, _: SignedIn) -> BuildTold:
 @router.get("/consignments/{consignment}")
 @needs(Right.SEE_BUILDS)
 def consignment(consignment: str, desk: TheDesk, _: SignedIn) -> ConsignmentTold:
+    """One consignment: a build at a store."""
     with desk.look() as session:
         return shown.consignment(session, find.consignment(session, consignment))
 

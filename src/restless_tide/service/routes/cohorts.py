@@ -54,6 +54,7 @@ Limit = Annotated[int, Query(ge=1, le=500)]
 @router.get("/apps/{app}/cohorts")
 @needs(Right.SEE_BUILDS)
 def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[CohortTold]:
+    """The cohorts of an app."""
     with desk.look() as session:
         return [shown_testing.cohort(session, row, desk) for row in cohorts.of_app(session, app)]
 
@@ -61,6 +62,7 @@ def of_app(app: str, desk: TheDesk, _: SignedIn) -> list[CohortTold]:
 @router.post("/apps/{app}/cohorts", status_code=201)
 @needs(Right.KEEP_TESTERS)
 def make(app: str, wanted: CohortWanted, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """Make a cohort."""
     with desk.act(person.id) as act:
         row = cohorts.make(act, app, wanted.name, wanted.kind, wanted.stores)
         return shown_testing.cohort(act.session, row, desk)
@@ -127,6 +129,7 @@ def attach(app: str, cohort: str, store: str, wanted: AttachWanted, desk: TheDes
 @router.delete("/apps/{app}/cohorts/{cohort}/berths/{store}")
 @needs(Right.KEEP_TESTERS)
 def detach(app: str, cohort: str, store: str, desk: TheDesk, person: SignedIn) -> CohortTold:
+    """Take a store away from a cohort."""
     with desk.act(person.id) as act:
         return shown_testing.cohort(act.session, cohorts.detach(act, app, cohort, store), desk)
 
@@ -292,6 +295,7 @@ def every_tester(
 @router.get("/testers/count")
 @needs(Right.SEE_TESTERS, Reach.DESK)
 def count(desk: TheDesk, _: SignedIn, text: str = "") -> CountTold:
+    """How many testers there are."""
     with desk.look() as session:
         return CountTold(count=testers.count(session, text))
 
@@ -317,6 +321,7 @@ def enter(wanted: TesterWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
 @router.get("/testers/{tester}")
 @needs(Right.SEE_TESTERS)
 def one(tester: str, desk: TheDesk, _: SignedIn) -> TesterTold:
+    """One tester, with their cohorts and what they have."""
     with desk.look() as session:
         return shown_testing.found_testers(session, [find.tester(session, tester)])[0]
 
@@ -324,6 +329,7 @@ def one(tester: str, desk: TheDesk, _: SignedIn) -> TesterTold:
 @router.patch("/testers/{tester}")
 @needs(Right.KEEP_TESTERS)
 def change(tester: str, wanted: TesterChangeWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
+    """Change a tester's name, tags, languages or note."""
     with desk.act(person.id) as act:
         told = Personal(**wanted.model_dump(exclude={"email"}))
         return shown_testing.tester(testers.change(act, tester, told, wanted.email))

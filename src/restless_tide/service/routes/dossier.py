@@ -8,13 +8,14 @@ from typing import Annotated
 from fastapi import Header, Path, Query
 from sqlalchemy import select
 
-from restless_tide.core.errors import Invalid
 from restless_tide.core.numbers import whole_number
 from restless_tide.core.rights import Right
 from restless_tide.desk import app_answers, dossiers, fetching, find, making, readiness, texts
 from restless_tide.desk.desk import Desk
+from restless_tide.desk.revisions import ReadRevision
 from restless_tide.records.tables import Person
 from restless_tide.service import shown_dossier, shown_questions
+from restless_tide.service.conditional import tags_of
 from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -91,16 +92,17 @@ def write_texts(
         return [shown_dossier.written(row, people, stores) for row in rows]
 
 
-def read_revision(if_match: str | None) -> int | None:
-    """The revision that a caller has read. Raises Invalid."""
+def read_revision(if_match: str | None) -> ReadRevision | None:
+    """The revision that a caller has read, or one of several; a bare number counts as one. Raises Invalid."""
     if if_match is None:
         return None
-    if if_match.strip() == "*":
-        return None
-    revision = whole_number(if_match.strip().strip('"'))
-    if revision is None:
-        raise Invalid(f"If-Match is {if_match!r}; send the revision as it was read.", code="etag-unfit")
-    return revision
+    bare = whole_number(if_match.strip())
+    if bare is not None:
+        return bare
+    tags = tags_of(if_match)
+    if tags is None:
+        return "*"
+    return {number for tag in tags if (number := whole_number(tag.strip('"'))) is not None}
 
 
 @router.get("/dossier/questions")

@@ -9,8 +9,9 @@ from typing import Annotated
 from fastapi import Query
 
 from restless_tide.core.rights import Right
+from restless_tide.core.second_person import AskedAct
 from restless_tide.desk import course, find, gauges, guards, trying
-from restless_tide.service import shown_guards
+from restless_tide.service import second_person, shown_guards
 from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheDesk
@@ -129,10 +130,13 @@ def run(app: str, version: str, desk: TheDesk, _: SignedIn) -> list[CourseTold]:
 def silence(
     app: str, version: str, guard: str, wanted: SilenceWanted, desk: TheDesk, person: SignedIn
 ) -> list[WatchTold]:
-    """Have a guard do nothing at this release for a time; it continues to count. Without a time it speaks again."""
+    """Have a guard do nothing at this release for a time; it continues to count. Without a time it speaks again. Where
+    the app wants a second person for what brings a release to people, silence waits for one, and speaking again does not."""
+    silent = second_person.GuardSilence(guard=guard, **wanted.model_dump())
+    if wanted.hours is not None or wanted.until is not None:
+        second_person.demand(desk, person.id, AskedAct.SILENCE, app, version, silent)
     with desk.act(person.id) as act:
-        until = act.now + timedelta(hours=wanted.hours) if wanted.hours is not None else wanted.until
-        rows = guards.silence(act, app, version, guard, until, wanted.reason)
+        rows = second_person.silence(act, app, version, silent)
         act.session.flush()
         return [shown_guards.watch(act.session, row, act.now, with_line=False) for row in rows]
 

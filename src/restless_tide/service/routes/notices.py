@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from fastapi import Response
+from typing import Annotated
+
+from fastapi import Query, Response
 
 from restless_tide.core.rights import Reach, Right
 from restless_tide.desk import notices
 from restless_tide.service import shown
+from restless_tide.service.paging import link_next
 from restless_tide.service.rights import needs
 from restless_tide.service.router import router_of
 from restless_tide.service.signed_in import SignedIn, TheAsker, TheDesk, WhoAsks
@@ -41,6 +44,7 @@ def subscribe(wanted: SubscriptionWanted, desk: TheDesk, person: SignedIn, who: 
 @router.delete("/subscriptions/{subscription}", status_code=204)
 @needs(Right.SUBSCRIBE, Reach.SOME)
 def end(subscription: str, desk: TheDesk, asker: TheAsker) -> Response:
+    """End a subscription; nothing more is sent to it."""
     with desk.act(asker.person.id) as act:
         notices.end(act, subscription, notices.whose(asker))
     return Response(status_code=204)
@@ -56,14 +60,24 @@ def try_out(subscription: str, desk: TheDesk, asker: TheAsker) -> DeliveryTold:
 
 @router.get("/deliveries")
 @needs(Right.SUBSCRIBE, Reach.SOME)
-def deliveries(desk: TheDesk, asker: TheAsker) -> list[DeliveryTold]:
-    """The latest deliveries to you, newest first; who manages people sees everybody's."""
+def deliveries(
+    desk: TheDesk,
+    asker: TheAsker,
+    response: Response,
+    after: Annotated[str | None, Query(description="the id of the last delivery of the page before")] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> list[DeliveryTold]:
+    """Deliveries to you, newest first; who manages people sees everybody's."""
     with desk.look() as session:
-        return [shown.delivery(row) for row in notices.deliveries(session, notices.whose(asker))]
+        rows = notices.deliveries(session, notices.whose(asker), after=after, limit=limit + 1)
+        if len(rows) > limit:
+            link_next(response, "/v1/deliveries", rows[limit - 1].id, limit=limit)
+        return [shown.delivery(row) for row in rows[:limit]]
 
 
 @router.post("/deliveries/{delivery}/again", status_code=202)
 @needs(Right.SUBSCRIBE, Reach.SOME)
 def send_again(delivery: str, desk: TheDesk, asker: TheAsker) -> DeliveryTold:
+    """Send a delivery that was given up once more."""
     with desk.act(asker.person.id) as act:
         return shown.delivery(notices.send_again(act, delivery, notices.whose(asker)))

@@ -9,7 +9,7 @@ from fastapi import Query, Request, Response
 from restless_tide.core.rights import Right
 from restless_tide.core.rollout import STOPPING
 from restless_tide.core.second_person import AskedAct
-from restless_tide.desk import changes, correcting, find, fixing, pacing, releases
+from restless_tide.desk import changes, correcting, find, fixing, releases
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.service import second_person, shown, shown_builds, threads
 from restless_tide.service.leg_wishes import leg_wish
@@ -80,6 +80,7 @@ def _fresh(desk: Desk, app: str, version: str) -> ReleaseTold:
 @router.get("/{version}")
 @needs(Right.SEE)
 def one(app: str, version: str, desk: TheDesk, _: SignedIn, response: Response) -> ReleaseTold:
+    """One release, with its legs."""
     told = _fresh(desk, app, version)
     response.headers["ETag"] = f'"{told.revision}"'
     return told
@@ -102,9 +103,7 @@ def change_leg(app: str, version: str, store: str, wanted: LegWanted, desk: TheD
     """Change a leg's build, ladder or conditions. Once it was handed in, that may bring it to people, and can wait for a
     second person."""
     change = second_person.LegChange(store=store, **wanted.model_dump(exclude_unset=True))
-    with desk.look() as session:
-        handed_in = bool(find.leg(find.release(session, find.app(session, app), version), store).rounds)
-    if handed_in:
+    if second_person.handed_in(desk, app, version, store):
         second_person.demand(desk, person.id, AskedAct.CHANGE_LEG, app, version, change)
     with desk.act(person.id) as act:
         second_person.change_leg(act, app, version, change)
@@ -216,9 +215,12 @@ def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWante
 @router.put("/{version}/pace")
 @needs(Right.STEER)
 def set_pace(app: str, version: str, wanted: PaceWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
-    """Say how its stores rise beside each other: each for itself, in step, or after one that leads."""
+    """Say how its stores rise beside each other: each for itself, in step, or after one that leads. Once it was
+    handed in, that may wait for a second person."""
+    if second_person.handed_in(desk, app, version):
+        second_person.demand(desk, person.id, AskedAct.PACE, app, version, wanted)
     with desk.act(person.id) as act:
-        pacing.set_pace(act, app, version, wanted.pace(), wanted.reason)
+        second_person.set_pace(act, app, version, wanted)
         return _told(act, app, version)
 
 

@@ -141,6 +141,7 @@ def export(
 @router.get("/reports/{report}")
 @needs(Right.SEE_TESTERS)
 def one(report: str, desk: TheDesk, _: SignedIn) -> ReportDetailTold:
+    """One report, whole."""
     with desk.look() as session:
         return shown_reports.report(session, find.report(session, report))
 
@@ -148,6 +149,7 @@ def one(report: str, desk: TheDesk, _: SignedIn) -> ReportDetailTold:
 @router.get("/reports/{report}/pictures/{place}", response_class=Response)
 @needs(Right.SEE_TESTERS)
 def picture(report: str, place: int, desk: TheDesk, _: SignedIn) -> Response:
+    """A picture of a report, as it was sent."""
     with desk.look() as session:
         row = next((entry for entry in find.report(session, report).pictures if entry.position == place), None)
     if row is None:
@@ -241,6 +243,7 @@ def reply(report: str, wanted: ReplyWanted, desk: TheDesk, person: SignedIn) -> 
 @router.put("/reports/{report}/ticket")
 @needs(Right.KEEP_TESTERS)
 def set_ticket(report: str, wanted: TicketWanted, desk: TheDesk, person: SignedIn) -> ReportDetailTold:
+    """Say where else a report is followed."""
     with desk.act(person.id) as act:
         return _fresh(act.session, reports.set_ticket(act, report, wanted.ticket))
 
@@ -264,6 +267,7 @@ def numbers(app: str, desk: TheDesk, _: SignedIn) -> list[BuildNumbersTold]:
 @router.get("/builds/{build}/symbols")
 @needs(Right.SEE_BUILDS)
 def symbol_files(build: str, desk: TheDesk, _: SignedIn) -> list[SymbolFileTold]:
+    """The symbol files of a build."""
     with desk.look() as session:
         build_id = find.build(session, build).id
     return [shown_reports.symbol_file(row) for row in symbols.files(desk, build_id)]

@@ -64,6 +64,7 @@ def declare(app: str, wanted: DeclareWanted, desk: TheDesk, person: SignedIn) ->
 @router.put("/signing/holder")
 @needs(Right.ARRANGE_APPS)
 def hold(app: str, wanted: HoldWanted, desk: TheDesk, person: SignedIn) -> SigningTold:
+    """Say who holds the signing key of an app."""
     with desk.act(person.id) as act:
         return shown_builds.signing_page(signing.hold(act, app, wanted.platform, wanted.holder, wanted.reason))
 
@@ -82,6 +83,7 @@ def replace(app: str, wanted: ReplaceWanted, desk: TheDesk, person: SignedIn) ->
 @router.post("/devices", status_code=201)
 @needs(Right.ARRANGE_APPS)
 def add_device(app: str, wanted: DeviceWanted, desk: TheDesk, person: SignedIn) -> DeviceTold:
+    """Add a device to those that a signing profile covers."""
     with desk.act(person.id) as act:
         expires_at = wanted.expires_at
         return shown_builds.device(
@@ -92,6 +94,7 @@ def add_device(app: str, wanted: DeviceWanted, desk: TheDesk, person: SignedIn) 
 @router.delete("/devices/{device}", status_code=204)
 @needs(Right.ARRANGE_APPS)
 def remove_device(app: str, device: str, desk: TheDesk, person: SignedIn) -> None:
+    """Take a device out of those that a signing profile covers."""
     with desk.act(person.id) as act:
         signing.remove_device(act, app, device)
 

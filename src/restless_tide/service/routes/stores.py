@@ -34,6 +34,7 @@ router = router_of("stores", "/v1")
 @router.get("/stores")
 @needs(Right.SEE, Reach.SOME)
 def every(desk: TheDesk, reach: Reached) -> list[StoreTold]:
+    """The stores this desk knows."""
     with desk.look() as session:
         return [shown.store(session, row, desk, reach) for row in stores.every(session)]
 
@@ -62,6 +63,7 @@ def key_steps(_: SignedIn) -> KeyStepsTold:
 @router.get("/stores/{store}")
 @needs(Right.SEE, Reach.SOME)
 def one(store: str, desk: TheDesk, reach: Reached) -> StoreTold:
+    """One store: how it is, and what waits there."""
     return _told(desk, store, reach)
 
 

@@ -75,6 +75,7 @@ def open_trials(app: str, wanted: TrialWanted, desk: TheDesk, person: SignedIn) 
 @router.get("/trials/{trial}")
 @needs(Right.SEE_BUILDS)
 def one(trial: str, desk: TheDesk, _: SignedIn) -> TrialTold:
+    """One trial: a build in the hands of a cohort."""
     with desk.look() as session:
         return shown_testing.one_trial(session, find.trial(session, trial))
 
@@ -82,6 +83,7 @@ def one(trial: str, desk: TheDesk, _: SignedIn) -> TrialTold:
 @router.post("/trials/{trial}/close", status_code=202)
 @needs(Right.HAND_OUT)
 def close(trial: str, wanted: ReasonWanted, desk: TheDesk, person: SignedIn) -> TrialTold:
+    """Close a trial; its testers have the build no longer."""
     with desk.act(person.id) as act:
         return shown_testing.one_trial(act.session, trials.close(act, trial, wanted.reason))
 

@@ -42,6 +42,7 @@ _LONGEST_PAGE = 500
 @router.get("/healthz")
 @open_to_anyone
 def health() -> HealthTold:
+    """Whether the service answers."""
     return HealthTold(version=__version__)
 
 
@@ -192,6 +193,7 @@ def verification(desk: TheDesk, _: SignedIn) -> VerificationTold:
 @router.get("/v1/clock")
 @needs(Right.WHO, Reach.SOME)
 def clock(desk: TheDesk, _: SignedIn) -> ClockTold:
+    """What the desk's clock shows."""
     return ClockTold(now=desk.clock.now())
 
 

@@ -35,12 +35,14 @@ def upgrade() -> None:
         sa.Column("proven", sa.Boolean(), nullable=False, server_default="0"),
         sa.Column("agent", sa.String(), nullable=False, server_default=""),
         sa.Column("place", sa.String(), nullable=False, server_default=""),
+        sa.Column("last_used_at", columns.AwareUtc(), nullable=True),
         sa.UniqueConstraint("id"),
     )
     op.create_index("ix_sign_ins_person_id", "sign_ins", ["person_id"])
     with op.batch_alter_table("tokens") as tokens:
         tokens.add_column(sa.Column("role", sa.String(length=32), nullable=True))
         tokens.add_column(sa.Column("parent_id", sa.String(), nullable=True))
+        tokens.add_column(sa.Column("last_used_at", columns.AwareUtc(), nullable=True))
         tokens.create_foreign_key("tokens_parent", "tokens", ["parent_id"], ["id"])
         tokens.create_index("ix_tokens_parent_id", ["parent_id"])
     op.execute("UPDATE tokens SET role = 'build-server' WHERE apps <> '[]'")
@@ -108,6 +110,7 @@ def downgrade() -> None:
         tokens.drop_index("ix_tokens_parent_id")
         tokens.drop_constraint("tokens_parent", type_="foreignkey")
         tokens.drop_column("parent_id")
+        tokens.drop_column("last_used_at")
         tokens.drop_column("role")
     op.drop_table("sign_ins")
     op.create_table(
