@@ -13127,7 +13127,7 @@ export interface components {
         IdempotencyKey: string;
         /** @description the ETag of what was read, at this address or the nearest one above it; 412 where it was changed since */
         IfMatch: string;
-        /** @description the ETag of what is known; 304 where it is still so */
+        /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
         IfNoneMatch: string;
     };
     requestBodies: never;
@@ -13184,7 +13184,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -13251,7 +13251,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -13320,7 +13320,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -13451,7 +13451,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -13592,7 +13592,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -13668,7 +13668,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -13743,7 +13743,7 @@ export interface operations {
                 platform?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -13848,7 +13848,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -13921,7 +13921,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -14288,7 +14288,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -14399,7 +14399,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -14476,7 +14476,7 @@ export interface operations {
                 build?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -14734,7 +14734,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -14840,7 +14840,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -14914,7 +14914,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15018,7 +15018,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15155,7 +15155,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15201,7 +15201,7 @@ export interface operations {
                 until?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15305,7 +15305,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15540,7 +15540,7 @@ export interface operations {
                 settled?: boolean;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15649,7 +15649,7 @@ export interface operations {
                 step?: components["schemas"]["Step"];
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15856,7 +15856,7 @@ export interface operations {
                 on?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15898,7 +15898,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -15971,7 +15971,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16072,7 +16072,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16111,7 +16111,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16357,7 +16357,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16533,7 +16533,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16576,7 +16576,7 @@ export interface operations {
                 store?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16716,7 +16716,7 @@ export interface operations {
                 on?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16888,7 +16888,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -16927,7 +16927,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17037,7 +17037,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17138,7 +17138,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17209,7 +17209,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17336,7 +17336,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17441,7 +17441,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17614,7 +17614,7 @@ export interface operations {
                 version?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17722,7 +17722,7 @@ export interface operations {
                 until?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17820,7 +17820,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17864,7 +17864,7 @@ export interface operations {
                 country?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -17903,7 +17903,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18074,7 +18074,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18145,7 +18145,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18328,7 +18328,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18399,7 +18399,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18440,7 +18440,7 @@ export interface operations {
                 to: string;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18478,7 +18478,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18584,7 +18584,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -18651,7 +18651,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -18726,7 +18726,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -18852,7 +18852,7 @@ export interface operations {
                 order: string[];
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -18919,7 +18919,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -18984,7 +18984,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19142,7 +19142,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19282,7 +19282,7 @@ export interface operations {
                 until?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19350,7 +19350,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19386,7 +19386,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19600,7 +19600,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19670,7 +19670,7 @@ export interface operations {
                 country?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19706,7 +19706,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19742,7 +19742,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -19874,7 +19874,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -19976,7 +19976,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -20304,7 +20304,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -20442,7 +20442,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -20485,7 +20485,7 @@ export interface operations {
                 text?: string;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -20551,7 +20551,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -20750,7 +20750,7 @@ export interface operations {
                 store?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -20789,7 +20789,7 @@ export interface operations {
                 text: string;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -20951,7 +20951,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -20987,7 +20987,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -21091,7 +21091,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -21160,7 +21160,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -21196,7 +21196,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -21234,7 +21234,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -21390,7 +21390,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -21520,7 +21520,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -21591,7 +21591,7 @@ export interface operations {
                 text?: string;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -21686,7 +21686,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -21823,7 +21823,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;
@@ -21921,7 +21921,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -22030,7 +22030,7 @@ export interface operations {
                 limit?: number;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path: {
@@ -22136,7 +22136,7 @@ export interface operations {
                 sha256?: string | null;
             };
             header?: {
-                /** @description the ETag of what is known; 304 where it is still so */
+                /** @description the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag */
                 "If-None-Match"?: components["parameters"]["IfNoneMatch"];
             };
             path?: never;

@@ -101,6 +101,17 @@ def test_every_method_of_a_path_is_named_where_one_is_refused(line: httpx.Client
     assert refused.headers["allow"] == "DELETE, GET, HEAD, OPTIONS, PATCH"
     assert line.options(f"/v1/apps/{app}").headers["allow"] == refused.headers["allow"]
     assert line.delete("/v1/nowhere").status_code == 404
+    unread = line.get("/v1/sign-in")
+    assert (unread.status_code, unread.headers["allow"]) == (405, "OPTIONS, POST")
+    keyed = line.request("TRACE", f"/v1/apps/{app}", headers={"Idempotency-Key": "a-key", "If-Match": "*"})
+    assert (keyed.status_code, keyed.headers["allow"]) == (405, refused.headers["allow"])
+
+
+def test_facts_of_a_format_that_is_none_are_refused(line: httpx.Client, harbour: Harbour) -> None:
+    facts = {"format": "", "identifier": "x", "number": "1", "sha256": "", "size_bytes": 0, "version": "1"}
+    answer = line.post(f"/v1/apps/{harbour.new_app()}/checks", json={"facts": [facts]})
+    assert answer.status_code == 422
+    assert "the format is one of" in answer.text
 
 
 def test_head_answers_as_get_without_the_body(line: httpx.Client) -> None:

@@ -3,6 +3,9 @@ the agreement: as an act of who asked, with who agreed beside it in the logbook.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
 from datetime import datetime
 
 from sqlalchemy import func, select
@@ -34,11 +37,31 @@ def set_rule(act: Act, app_name: str, demanded: bool) -> App:
     return app
 
 
-def demand(desk: Desk, person: str, app_name: str, act_kind: AskedAct, version: str, said: str, body: str) -> None:
-    """Raise SecondPersonNeeded, and keep what was asked, where the app wants a second person; else nothing."""
+@dataclass(frozen=True)
+class Asked:
+    """What someone asks for: ``said`` in words, ``body`` as it came, ``work`` does it."""
+
+    kind: AskedAct
+    said: str
+    body: str
+    work: Callable[[Act], object]
+
+
+class _Tried(Exception):
+    """It could be done; it is not done."""
+
+
+def demand(desk: Desk, person: str, app_name: str, version: str, asked: Asked) -> None:
+    """Raise SecondPersonNeeded, and keep what was asked, where the app wants a second person; else nothing.
+
+    What cannot be done now is refused now, as it would be without a second person: it is tried, and undone.
+    """
     with desk.look() as session:
         if not find.app(session, app_name).second_person:
             return
+    with suppress(_Tried), desk.act(person) as act:
+        asked.work(act)
+        raise _Tried
     with desk.act(person) as act:
         app = find.app(act.session, app_name)
         waiting = (
@@ -51,20 +74,20 @@ def demand(desk: Desk, person: str, app_name: str, act_kind: AskedAct, version: 
         row = Proposal(
             id=new_id("pr"),
             app_id=app.id,
-            kind=act_kind,
+            kind=asked.kind,
             version=version,
-            said=said,
+            said=asked.said,
             sealed_body=b"",
             asked_by=person,
             asked_at=act.now,
             until=act.now + LIFE,
         )
-        row.sealed_body = act.seal.close(body.encode(), f"proposal {row.id}")
+        row.sealed_body = act.seal.close(asked.body.encode(), f"proposal {row.id}")
         act.session.add(row)
-        act.log("second person asked", f"release {version}", app=app.name, after={"to": said, "proposal": row.id})
+        act.log("second person asked", f"release {version}", app=app.name, after={"to": asked.said, "proposal": row.id})
         told = row.id
     raise SecondPersonNeeded(
-        f"{said} waits for a second person; nothing is done yet.",
+        f"{asked.said} waits for a second person; nothing is done yet.",
         remedy=f"Someone else agrees on the release's page, or with: tide release agree {told}",
         code="second-person-needed",
     )

@@ -21,7 +21,7 @@ from restless_tide.expectation import Expectation, expectation
 from restless_tide.service import threads
 from restless_tide.service.captured import Answer, answer_of, body_of, given_again
 from restless_tide.service.faults import answer_problem
-from restless_tide.service.paths import API, SAFE, is_of_console
+from restless_tide.service.paths import ACTING, API, is_of_console
 
 _TAG = re.compile(r'(W/)?"[\x21\x23-\x7e\x80-\xff]*"')
 _TRIES = 8
@@ -52,7 +52,7 @@ class Conditional:
         headers = Headers(raw=scope["headers"])
         if scope["method"] in ("GET", "HEAD"):
             await self._read(scope, receive, send, headers.get("if-none-match"))
-        elif scope["method"] not in SAFE and "if-match" in headers and not _own_condition(scope):
+        elif scope["method"] in ACTING and "if-match" in headers and not _own_condition(scope):
             await self._act(scope, receive, send, headers["if-match"])
         else:
             await self._app(scope, receive, send)

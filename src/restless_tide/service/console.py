@@ -5,13 +5,14 @@ from __future__ import annotations
 from mimetypes import guess_type
 from pathlib import Path
 
-from fastapi import FastAPI
+from fastapi import FastAPI, HTTPException, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from fastapi.staticfiles import StaticFiles
 from starlette.datastructures import Headers
 from starlette.types import Scope
 
 from restless_tide.core.errors import NotFound
+from restless_tide.service.edge import methods_at
 
 _CODINGS = (("br", ".br"), ("gzip", ".gz"))
 _NOT_BUILT = (
@@ -47,7 +48,9 @@ def install(app: FastAPI, folder: Path) -> None:
         app.mount("/assets", _Assets(directory=folder / "assets"), name="assets")
 
     @app.get("/{path:path}", include_in_schema=False)
-    def console(path: str) -> Response:
+    def console(path: str, request: Request) -> Response:
+        if methods_at(app.routes, request.scope):
+            raise HTTPException(405)
         if path in ("metrics", "readyz") or path.startswith(("v1/", "invitation/", "join/", "assets/")):
             raise NotFound(f"There is nothing at /{path}.")
         if path == "mark.svg" and (folder / path).is_file():

@@ -12,13 +12,13 @@ from fastapi.openapi.utils import get_openapi
 from fastapi.routing import APIRoute
 
 from restless_tide.service.location import LOCATIONS
+from restless_tide.service.paths import ACTING
 from restless_tide.wire.problems import PROBLEM_TYPE
 from restless_tide.wire.watching import ChangeTold
 
 _METHODS = ("get", "put", "post", "patch", "delete", "head", "options")
 _SENTENCE = re.compile(r"(?<=[.:;])\s")
 """Where the first sentence of a description ends."""
-_ACTS = ("put", "post", "patch", "delete")
 _KEY = {
     "name": "Idempotency-Key",
     "in": "header",
@@ -35,7 +35,8 @@ _IF_MATCH = {
 }
 _IF_NONE_MATCH = _IF_MATCH | {
     "name": "If-None-Match",
-    "description": "the ETag of what is known; 304 where it is still so",
+    "description": "the ETag of what is known; 304 where it is still so, and the whole answer for what is no ETag",
+    "schema": {"type": "string"},
 }
 _ETAG = {"description": "of this answer, for If-Match and If-None-Match", "schema": {"type": "string"}}
 _REQUEST_ID = {
@@ -102,7 +103,7 @@ def _complete(path: str, method: str, operation: dict[str, Any]) -> None:
     named = {entry["name"].lower() for entry in parameters if entry.get("in") == "header"}
     if not path.startswith("/v1/"):
         return
-    if method in _ACTS and operation.get("security") != [] and not path.startswith("/v1/uploads"):
+    if method.upper() in ACTING and operation.get("security") != [] and not path.startswith("/v1/uploads"):
         _add(parameters, named, _KEY)
         _add(parameters, named, _IF_MATCH)
     if f"{method.upper()} {path}" in LOCATIONS:

@@ -9,6 +9,8 @@ from starlette.routing import BaseRoute
 API = "/v1/"
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 """Methods that change nothing (RFC 9110, section 9.2.1)."""
+ACTING = frozenset({"POST", "PUT", "PATCH", "DELETE"})
+"""Those that do, and that this service knows."""
 _PERSONAL = re.compile(r"^/(invitation|join)/.*|(?<=^/v1/testers/)[^/]*@[^/]*")
 
 

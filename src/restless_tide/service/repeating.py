@@ -24,7 +24,7 @@ from restless_tide.service import threads
 from restless_tide.service.captured import Answer, answer_of, body_of, given_again
 from restless_tide.service.faults import answer_problem
 from restless_tide.service.limits import LARGEST_BODY_BYTES, largest_body
-from restless_tide.service.paths import SAFE
+from restless_tide.service.paths import ACTING
 from restless_tide.service.signed_in import asker_by, session_secret
 
 HEADER = "idempotency-key"
@@ -44,7 +44,7 @@ class Repeating:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         headers = Headers(scope=scope) if scope["type"] == "http" else None
-        if headers is None or scope["method"] in SAFE or HEADER not in headers or not _is_small(scope["path"]):
+        if headers is None or scope["method"] not in ACTING or HEADER not in headers or not _is_small(scope["path"]):
             await self._app(scope, receive, send)
             return
         given = headers[HEADER]

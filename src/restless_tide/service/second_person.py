@@ -102,9 +102,14 @@ def said(kind: AskedAct, app: str, version: str, wanted: Any) -> str:
 
 def demand(desk: Desk, person: str, kind: AskedAct, app: str, version: str, wanted: BaseModel) -> None:
     """Have an act wait for a second person where its app wants that. Raises SecondPersonNeeded."""
-    second_person.demand(
-        desk, person, app, kind, version, said(kind, app, version, wanted), wanted.model_dump_json(exclude_unset=True)
+    _, work = ACTS[kind]
+    asked = second_person.Asked(
+        kind,
+        said(kind, app, version, wanted),
+        wanted.model_dump_json(exclude_unset=True),
+        lambda act: work(act, app, version, wanted),
     )
+    second_person.demand(desk, person, app, version, asked)
 
 
 def handed_in(desk: Desk, app: str, version: str, store: str | None = None) -> bool:

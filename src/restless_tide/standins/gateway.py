@@ -126,7 +126,11 @@ def _answer_problems(app: FastAPI) -> None:
     def plain(request: Request, wrong: HTTPException) -> JSONResponse:
         code = "not-found" if wrong.status_code == 404 else "request-unfit"
         answer = problem(code, f"{request.method} {request.url.path}: {wrong.detail}.")
-        return JSONResponse(answer, wrong.status_code, wrong.headers, PROBLEM)
+        headers = dict(wrong.headers or {})
+        if wrong.status_code == 405:  # of all operations at this address, not of the first alone
+            there = [one for one in app.routes if isinstance(one, APIRoute) and one.path_regex.match(request.url.path)]
+            headers["Allow"] = ", ".join(sorted({method for one in there for method in one.methods or ()}))
+        return JSONResponse(answer, wrong.status_code, headers, PROBLEM)
 
 
 _BEARER = HTTPBearer(auto_error=False, description="from POST /v1/token")

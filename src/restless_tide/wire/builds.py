@@ -5,12 +5,13 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from restless_tide.core.consignment import ConsignmentEvent, ConsignmentState
 from restless_tide.core.errors import Level
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.packages import Facts as Facts
+from restless_tide.core.packages.facts import PLATFORM_OF_FORMAT
 from restless_tide.core.retention import RetentionRule as RetentionRule
 from restless_tide.core.versions import Step
 from restless_tide.wire.base import MOST_ENTRIES, Names, OneLine, Ordered, Told, Wanted
@@ -29,9 +30,15 @@ class UploadTold(Told):
     expires_at: datetime
 
 
+def _of_known_format(facts: Facts) -> Facts:
+    if facts.format not in PLATFORM_OF_FORMAT:
+        raise ValueError(f"the format is one of {', '.join(PLATFORM_OF_FORMAT)}, not {facts.format!r}")
+    return facts
+
+
 class CheckWanted(Wanted):
     stores: Names = Field(default_factory=list, description="none: every store with an open berth for the platform")
-    facts: list[Facts] = Field(min_length=1, max_length=100)
+    facts: list[Annotated[Facts, AfterValidator(_of_known_format)]] = Field(min_length=1, max_length=100)
 
 
 class SheetTold(Told):
