@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from restless_tide.client import Conflict, Denied, Invalid, NotFound, Tide
+from restless_tide.client import Conflict, Denied, Invalid, NotFound, SecondPersonNeeded, Tide
 from restless_tide.wire.guards import WatchTold
 from restless_tide.wire.releases import ReleaseTold
 from tests.harbour import Harbour, leg_of, until
@@ -86,6 +86,11 @@ def test_a_person_who_resumes_takes_the_risk_and_the_guard_counts_anew(watched: 
         watched.tide.guards.silence(app, "1.1.0", "crashes", until_then)
     with pytest.raises(Invalid, match="within the next 30 days"):
         watched.tide.guards.silence(app, "1.1.0", "crashes", until_then + timedelta(days=40), reason="no")
+    watched.tide.apps.demand_second_person(app, True)
+    with pytest.raises(SecondPersonNeeded, match="Silence of the guard crashes for"):
+        watched.tide.guards.silence(app, "1.1.0", "crashes", hours=1, reason="not for one person to say")
+    assert watch_of(watched, app, "1.1.0", "crashes")[0].silent_until == until_then
+    watched.tide.apps.demand_second_person(app, False)
     before = watch_of(watched, app, "1.1.0", "crashes")[0].breached_at
     watched.tide.releases.steer(app, "1.1.0", "resume", store="slatehouse", reason="it was the network")
 

@@ -131,27 +131,14 @@ def test_a_leg_that_was_handed_in_is_not_brought_to_people_by_changing_what_its_
     harbour.released(app, "1.0.0", lambda seen: seen.legs[0].phase == "rising")
 
 
-def test_another_pace_and_the_silence_of_a_guard_wait_too_once_a_release_was_handed_in(harbour: Harbour) -> None:
-    app, releases, guards = harbour.new_app(), harbour.tide.releases, harbour.tide.guards
-    guards.set_up(app, name="crashes")
-    harbour.risen(app, stores=("northgate",))
-    until(lambda: guards.watch(app, "1.0.0", "crashes"), bool)
-    harbour.tide.apps.demand_second_person(app, True)
-    with Tide(harbour.address, token=token_of(harbour, Grant(Role.OWNER))) as owner:
-        with pytest.raises(SecondPersonNeeded, match="Silence of the guard crashes for"):
-            guards.silence(app, "1.0.0", "crashes", hours=3, reason="we look ourselves")
-        assert not any(one.silent_until for one in guards.watch(app, "1.0.0", "crashes"))
-        asked = next(one for one in releases.waiting() if one.app == app)
-        owner.releases.agree(asked.id)
-        assert all(one.silent_until for one in guards.watch(app, "1.0.0", "crashes"))
-        guards.silence(app, "1.0.0", "crashes", None)
-        assert not any(one.silent_until for one in guards.watch(app, "1.0.0", "crashes")), "to speak waits for no one"
-        with pytest.raises(SecondPersonNeeded, match="Another pace for"):
-            releases.set_pace(app, "1.0.0", "in step")
-        asked = next(one for one in releases.waiting() if one.app == app)
-        assert releases.one(app, "1.0.0").pace.kind == "free"
-        owner.releases.agree(asked.id)
-        assert releases.one(app, "1.0.0").pace.kind == "in step"
+def test_another_pace_waits_too_once_a_release_was_handed_in(harbour: Harbour, app: str, second: Tide) -> None:
+    releases = harbour.tide.releases
+    with pytest.raises(SecondPersonNeeded, match="Another pace for"):
+        releases.set_pace(app, "1.0.0", "in step")
+    asked = next(one for one in releases.waiting() if one.app == app and "pace" in one.said)
+    assert releases.one(app, "1.0.0").pace.kind == "free"
+    second.releases.agree(asked.id)
+    assert releases.one(app, "1.0.0").pace.kind == "in step"
 
 
 def test_what_cannot_be_done_is_refused_at_once_and_asks_no_one(harbour: Harbour, second: Tide) -> None:

@@ -163,7 +163,7 @@ def with_ids(session: Session, conditions: Collection[Condition]) -> tuple[Condi
 def with_addresses(session: Session, conditions: Collection[Condition]) -> tuple[Condition, ...]:
     """The same conditions with people by their addresses, as a person writes them."""
     asked = select(Person.id, Person.email).where(Person.id.in_(people_of(conditions)))
-    return renamed(conditions, dict(session.execute(asked).tuples().all()))
+    return renamed(conditions, dict(session.execute(asked).all()))
 
 
 def set_conditions(act: Act, leg: Leg, conditions: tuple[Condition, ...]) -> None:

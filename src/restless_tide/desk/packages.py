@@ -55,7 +55,7 @@ def icon_of(session: Session, app: App) -> str | None:
 
 def icons(session: Session) -> dict[str, str]:
     """The same of every app, by its id."""
-    return dict(session.execute(_ICONS.order_by(Build.created_at)).tuples().all())
+    return dict(session.execute(_ICONS.order_by(Build.created_at)).all())
 
 
 def rule_of(app: App) -> RetentionRule:
