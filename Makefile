@@ -13,6 +13,8 @@ FAULTS ?= 2
 CASES ?= 2000
 ROLLOUTS ?= 2000
 export TIDE_PORT
+# Sources are compiled once, not by each of the many processes that the tests and the demo start.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: help demo demo-reset tour test bench chaos explore foresight fuzz guard lint types console contract screenshots wheel clean lock
 
