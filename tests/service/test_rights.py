@@ -96,7 +96,8 @@ def things_of(harbour: Harbour, app: str) -> dict[str, str]:
     invited = until(lambda: tide.testing.invitations(trial), lambda found: found)
     consignment = tide.builds.one(build).consignments[0].id
     report = tide.reports.file(app, kind="remark", text="The map is blank.").id
-    tide.releases.draft(app, "1.0.0", legs={"openfield": LegWanted(build=build)}, notes={"en": "New."})
+    leg = LegWanted(build=build, needs_go_ahead=True)
+    tide.releases.draft(app, "1.0.0", legs={"openfield": leg}, notes={"en": "New."})
     today = tide.watching.clock().now.replace(tzinfo=None)
     tide.freezes.set(app, today - timedelta(days=2), today + timedelta(days=60), apps=[app])
     override = tide.freezes.ask(app, "1.0.0", reason="a hot fix").id
