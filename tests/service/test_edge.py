@@ -105,6 +105,15 @@ def test_every_method_of_a_path_is_named_where_one_is_refused(line: httpx.Client
     assert (unread.status_code, unread.headers["allow"]) == (405, "OPTIONS, POST")
     keyed = line.request("TRACE", f"/v1/apps/{app}", headers={"Idempotency-Key": "a-key", "If-Match": "*"})
     assert (keyed.status_code, keyed.headers["allow"]) == (405, refused.headers["allow"])
+    line.post("/v1/tokens", json={"label": "one"}, headers={"Idempotency-Key": "of-405"})
+    for given in ({"Idempotency-Key": "of-405"}, {"Idempotency-Key": "no key"}, {"If-Match": "no tag"}):
+        assert line.put("/v1/apps", json={}, headers=given).status_code == 405, given
+
+
+def test_a_bare_number_is_no_instant(line: httpx.Client) -> None:
+    answer = line.get("/v1/logbook?since=0")
+    assert answer.status_code == 422
+    assert "write an instant like" in answer.text
 
 
 def test_facts_of_a_format_that_is_none_are_refused(line: httpx.Client, harbour: Harbour) -> None:

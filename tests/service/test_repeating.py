@@ -12,7 +12,7 @@ import httpx
 import pytest
 
 from restless_tide.client import Tide
-from tests.harbour import Harbour
+from tests.harbour import Harbour, until
 from tests.patience import OPENLY
 
 
@@ -92,6 +92,8 @@ def test_an_answer_that_was_lost_is_told_as_lost_and_nothing_is_done_twice(
     key = keyed()
     assert line.post("/v1/tokens", json={"label": "lost"}, headers=key).status_code == 201
     with sqlite3.connect(harbour.folder / "desk" / "desk.sqlite", timeout=30) as records:
+        unkept = "SELECT count(*) FROM kept_answers WHERE status IS NULL"  # kept once the answer has left
+        until(lambda: records.execute(unkept).fetchone()[0], lambda count: count == 0)
         records.execute("UPDATE kept_answers SET status = NULL, sealed_body = NULL")
     again = line.post("/v1/tokens", json={"label": "lost"}, headers=key)
     assert (again.status_code, again.json()["code"]) == (409, "answer-lost")

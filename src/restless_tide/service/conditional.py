@@ -52,7 +52,7 @@ class Conditional:
         headers = Headers(raw=scope["headers"])
         if scope["method"] in ("GET", "HEAD"):
             await self._read(scope, receive, send, headers.get("if-none-match"))
-        elif scope["method"] in ACTING and "if-match" in headers and not _own_condition(scope):
+        elif scope["method"] in ACTING and "if-match" in headers and _is_held(scope):
             await self._act(scope, receive, send, headers["if-match"])
         else:
             await self._app(scope, receive, send)
@@ -149,7 +149,8 @@ def _route_at(routes: Iterable[BaseRoute], scope: Scope) -> APIRoute | None:
     return None
 
 
-def _own_condition(scope: Scope) -> bool:
-    """Whether an operation reads If-Match itself, such as that of one text among many."""
+def _is_held(scope: Scope) -> bool:
+    """Whether the condition is held here: there is such an operation, and it does not read If-Match itself, such as that of
+    one text among many."""
     route = _route_at(scope["app"].routes, scope)
-    return route is not None and any(one.alias.lower() == "if-match" for one in route.dependant.header_params)
+    return route is not None and all(one.alias.lower() != "if-match" for one in route.dependant.header_params)

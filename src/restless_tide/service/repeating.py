@@ -22,6 +22,7 @@ from restless_tide.desk.desk import Desk
 from restless_tide.expectation import Expectation, expectation
 from restless_tide.service import threads
 from restless_tide.service.captured import Answer, answer_of, body_of, given_again
+from restless_tide.service.edge import methods_at
 from restless_tide.service.faults import answer_problem
 from restless_tide.service.limits import LARGEST_BODY_BYTES, largest_body
 from restless_tide.service.paths import ACTING
@@ -49,6 +50,9 @@ class Repeating:
             return
         given = headers[HEADER]
         if not _KEY.fullmatch(given):
+            if not _is_served(scope):
+                await self._app(scope, receive, send)
+                return
             wrong = Invalid(
                 "The Idempotency-Key is not 1 to 200 visible characters.", remedy="Send a UUID.", code="key-unfit"
             )
@@ -81,7 +85,7 @@ class Repeating:
     async def _once(self, scope: Scope, receive: Receive, send: Send, key: str, request: str) -> None:
         desk: Desk = scope["app"].state.desk
         known = await threads.keeping(scope["app"], lambda: kept_answers.find(desk, key))
-        if known is not None:
+        if known is not None and (known.request == request or _is_served(scope)):
             await self._again(scope, receive, send, known, request)
             return
         expected = Expectation(key=key, request=request)
@@ -114,6 +118,11 @@ class Repeating:
             return
         headers = [(name.encode("latin-1"), value.encode("latin-1")) for name, value in json.loads(known.headers)]
         await Answer(known.status, [*headers, (b"idempotency-replayed", b"true")], bytearray(known.body)).pass_on(send)
+
+
+def _is_served(scope: Scope) -> bool:
+    """Whether the method is one of those at this path: else that is what is wrong, before anything about a key."""
+    return scope["method"] in methods_at(scope["app"].routes, scope)
 
 
 def _is_small(path: str) -> bool:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from datetime import datetime
 from typing import Annotated, Any, Self
 
-from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field
 
 from restless_tide.core.limits import LONGEST_TEXT
 from restless_tide.core.order import OrderKind
@@ -15,6 +16,7 @@ LONGEST_LINE, LONGEST_WORDS, LONGEST_FILE = 300, 2_000, 400_000
 """Characters of a line, a reason, and a text file such as a rulebook; LONGEST_TEXT is of a text such as release notes."""
 MOST_ENTRIES = 1_000
 _BREAKS = frozenset("\n\t")
+_BARE_NUMBER = re.compile(r"[+-]?[0-9]+(\.[0-9]*)?")
 
 
 def _in_one_line(text: str) -> str:
@@ -59,8 +61,15 @@ def _of_our_time(instant: datetime) -> datetime:
     return instant
 
 
-Instant = Annotated[AwareDatetime, AfterValidator(_of_our_time)]
-AnyInstant = Annotated[datetime, AfterValidator(_of_our_time)]
+def _written(value: object) -> object:
+    """A bare number is no instant: nobody would know of what."""
+    if isinstance(value, int | float) or (isinstance(value, str) and _BARE_NUMBER.fullmatch(value)):
+        raise ValueError("write an instant like 2026-12-01T09:00+01:00")
+    return value
+
+
+Instant = Annotated[AwareDatetime, BeforeValidator(_written), AfterValidator(_of_our_time)]
+AnyInstant = Annotated[datetime, BeforeValidator(_written), AfterValidator(_of_our_time)]
 """Without a zone it is meant in the desk's own."""
 Names = Annotated[list[OneLine], Field(max_length=MOST_ENTRIES)]
 TextByLocale = Annotated[dict[OneLine, Text], Field(max_length=100)]
