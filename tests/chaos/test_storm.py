@@ -29,7 +29,7 @@ def test_a_desk_that_forgets_its_idempotency_keys_is_caught_by_the_storm(tmp_pat
     for seed in range(21, 21 + MOST_STORMS):
         folder = tmp_path / str(seed)
         folder.mkdir()
-        storms.append(rage(folder, seed=seed, kills=12, count=1, plant="double-send", moods=[{"lose_answers": 3}]))
+        storms.append(rage(folder, seed=seed, kills=6, count=1, plant="double-send", moods=[{"lose_answers": 3}]))
         if any("and was done" in violation for violation in storms[-1].violations):
             return
     pytest.fail(f"{MOST_STORMS} storms did not catch it: {storms}")
