@@ -251,8 +251,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Forget an answer that a store would be given by itself
-         * @description Forget an answer that a store would be given by itself.
+         * Forget an answer that a store would be given automatically
+         * @description Forget an answer that a store would be given automatically.
          */
         delete: operations["builds-forget_answer"];
         options?: never;
@@ -4380,8 +4380,8 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Change a tester's name, tags, languages or note
-         * @description Change a tester's name, tags, languages or note.
+         * Change what is known of a tester:
+         * @description Change what is known of a tester: address, name, platforms, languages, devices, tags, consent.
          */
         patch: operations["testing-change"];
         trace?: never;

@@ -192,7 +192,7 @@ def standing_of(grants: tuple[Grant, ...], token: Grant | None = None) -> Standi
 
 
 def within(grants: Sequence[Grant], reach: Apps) -> tuple[Grant, ...]:
-    """The grants as they may be told to someone who reaches only some apps: of these, and of all."""
+    """The grants as they may be shown to someone who reaches only some apps: of these, and of all."""
     if reach is None:
         return tuple(grants)
     told = [

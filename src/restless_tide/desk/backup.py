@@ -11,28 +11,22 @@ import json
 import os
 import shutil
 import sqlite3
-from collections.abc import Callable
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from alembic.config import Config
-from alembic.script import ScriptDirectory
-
 from restless_tide import __version__
 from restless_tide.core.errors import Conflict, Invalid
-from restless_tide.desk.files_kept import NAMED, on_disk, place_of
+from restless_tide.desk.files_kept import NAMED, Told, on_disk, place_of
 from restless_tide.desk.settings import Settings
-from restless_tide.records.database import MIGRATIONS
+from restless_tide.records.database import migrations
 from restless_tide.records.digest_files import digest_of
 
 RECORDS, KEY, MANIFEST = "desk.sqlite", "master.key", "backup.json"
 FORMAT = 1
 _BLOCK_BYTES = 1024 * 1024
-Told = Callable[[int, int], None]
-"""How many files of how many are done."""
 
 
 @dataclass(frozen=True)
@@ -230,9 +224,7 @@ def _named_in(records: Path) -> set[tuple[str, str]]:
 
 def is_of_this_release(records: Path) -> bool:
     """Whether the tables have this release's form."""
-    config = Config()
-    config.set_main_option("script_location", str(MIGRATIONS))
-    return _revision_of(records) == ScriptDirectory.from_config(config).get_current_head()
+    return _revision_of(records) == migrations().get_current_head()
 
 
 def _revision_of(records: Path) -> str:
@@ -247,9 +239,7 @@ def _revision_of(records: Path) -> str:
 
 
 def _known_revisions() -> set[str]:
-    config = Config()
-    config.set_main_option("script_location", str(MIGRATIONS))
-    return {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
+    return {script.revision for script in migrations().walk_revisions()}
 
 
 def _manifest(folder: Path) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from restless_tide.core.errors import TideError
 from restless_tide.desk import logbook
 from restless_tide.desk.desk import Desk
-from restless_tide.desk.files_kept import named, on_disk, place_of
+from restless_tide.desk.files_kept import Told, named, on_disk, place_of
 from restless_tide.records.digest_files import digest_of
 from restless_tide.records.tables import KeptAnswer, PersonalLink, SignIn, Store, Token, Upload
 
@@ -33,9 +33,6 @@ class Checked:
     weight: Weight
     said: str
     remedy: str = ""
-
-
-Told = Callable[[int, int], None]
 
 
 def check(desk: Desk, *, quick: bool = False, told: Told = lambda done, of: None) -> list[Checked]:

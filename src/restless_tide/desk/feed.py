@@ -30,7 +30,7 @@ def drop_old(desk: Desk) -> None:
     with desk.look() as session:
         newest_old = session.scalar(select(func.max(Change.id)).where(Change.at < limit)) or 0
         last = min(newest_old, newest(session) - 1)
-        first = session.scalar(select(func.min(Change.id))) or 0
+        first = oldest(session)
     for end in range(first + _AT_ONCE, last + _AT_ONCE, _AT_ONCE):
         desk.database.aside(delete(Change).where(Change.id <= min(end, last)).returning(Change.id))
 

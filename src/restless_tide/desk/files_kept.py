@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,8 @@ from sqlalchemy.orm import Session
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import Document, MadePicture, Package, PictureFile, ReportPicture, SymbolFile
 
+Told = Callable[[int, int], None]
+"""How many files of how many are done."""
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 OLD_SECONDS = 3600.0
 """A file that nothing names is left alone so long: its act may be under way."""

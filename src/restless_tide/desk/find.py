@@ -21,6 +21,7 @@ from restless_tide.records.tables import (
     FieldReport,
     Leg,
     Membership,
+    Person,
     Release,
     Store,
     Tester,
@@ -31,6 +32,12 @@ from restless_tide.records.tables import (
 def app(session: Session, name: str) -> App:
     found = session.scalar(select(App).where(naming.THE_APP), {"app": name})
     return found or _missing("app", name, session.scalars(select(App.name)).all(), "Register it with: tide app add")
+
+
+def person_with(session: Session, address: str) -> Person | None:
+    """Who has a mail address; None: no one who works here."""
+    wanted = select(Person).where(Person.email == address.strip().lower(), Person.removed_at.is_(None))
+    return session.scalar(wanted)
 
 
 def store(session: Session, name: str) -> Store:

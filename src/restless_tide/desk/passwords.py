@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Invalid, NotFound, TooOften, Unauthenticated
 from restless_tide.core.personal_link import LIFE, MOST_AT_ONCE, LinkKind
+from restless_tide.desk import find
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.seal import token_digest
 from restless_tide.records.tables import Person, PersonalLink, SignIn
@@ -120,8 +121,8 @@ def link_address(desk: Desk, code: str) -> str:
 def reset(desk: Desk, email: str) -> None:
     """Mail a link for a new password, should someone here have this address; the caller does not learn whether."""
     with desk.look() as session:
-        person = session.scalar(select(Person).where(Person.email == email.strip().lower()))
-    if person is None or person.removed_at is not None:
+        person = find.person_with(session, email)
+    if person is None:
         return
     try:
         with desk.act(VISITOR) as act:  # whoever asks has not shown who they are

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import Conflict, Invalid
 from restless_tide.core.rights import EVERYTHING, MOST_GRANTS, Grant, Role, is_owner, roles_told
-from restless_tide.desk import find, passwords, tokens
+from restless_tide.desk import find, passwords, second_factor, tokens
 from restless_tide.desk.addresses import mail_address
 from restless_tide.desk.desk import Act
 from restless_tide.records.tables import Person, PersonalLink, SignIn, Subscription, Token
@@ -117,8 +117,7 @@ def remove(act: Act, who: str, reason: str, *, erase: bool = False) -> Person:
     )
     person.removed_at, person.grants = act.now, ()
     person.email, person.password_hash = f"removed:{person.id}", ""
-    person.sealed_totp = person.totp_since = None
-    person.recovery = []
+    second_factor.clear(person)
     if erase:
         person.name = ""
     act.log("person removed", f"person {person.id}", reason=reason, after={"erased": erase})

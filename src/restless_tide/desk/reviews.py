@@ -95,7 +95,7 @@ def tell_of_long_waits(desk: Desk) -> int:
         except LostLease:
             raise
         except Exception:  # noqa: BLE001  (the others are reported all the same)
-            _log.exception("a long wait could not be told of", round=round_id)
+            _log.exception("a long wait could not be reported", round=round_id)
     return len(due)
 
 

@@ -99,9 +99,14 @@ def drop(act: Act, person: Person) -> None:
     """Have someone sign in by password alone again, such as after a lost device."""
     if person.totp_since is None:
         raise Conflict("There is no second factor.", code="second-factor-unknown")
+    clear(person)
+    act.log("second factor dropped", f"person {person.id}")
+
+
+def clear(person: Person) -> None:
+    """Take the secret and the recovery codes out."""
     person.sealed_totp = person.totp_since = None
     person.recovery = []
-    act.log("second factor dropped", f"person {person.id}")
 
 
 def drop_own(desk: Desk, person_id: str) -> None:

@@ -93,6 +93,13 @@ def demand(desk: Desk, person: str, app_name: str, version: str, asked: Asked) -
     )
 
 
+def handed_in(desk: Desk, app_name: str, version: str, store: str | None = None) -> bool:
+    """Whether a release, or its leg at one store, was ever handed in: before that, no change of it reaches people."""
+    with desk.look() as session:
+        release = find.release(session, find.app(session, app_name), version)
+        return any(leg.rounds for leg in ([find.leg(release, store)] if store else release.legs))
+
+
 def agree(act: Act, proposal_id: str) -> Proposal:
     """Agree as the second person. Raises Denied for who asked, ImpossibleAct for what is settled or too old."""
     row = _waiting(act, proposal_id)

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from restless_tide.core.errors import NotFound, Unauthenticated
 from restless_tide.core.rights import Standing, standing_of
-from restless_tide.desk import passwords, second_factor
+from restless_tide.desk import find, passwords, second_factor
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.records.columns import new_id
 from restless_tide.records.seal import token_digest
@@ -50,9 +50,9 @@ def sign_in(
     Raises Unauthenticated, with the code ``second-factor-needed`` where only that is missing.
     """
     with desk.look() as session:
-        person = session.scalar(select(Person).where(Person.email == email.strip().lower()))
+        person = find.person_with(session, email)
     right = passwords.is_right(person.password_hash if person else None, password)
-    if person is None or not right or person.removed_at is not None:
+    if person is None or not right:
         raise Unauthenticated("The address or the password is wrong.", code="sign-in-failed")
     if person.totp_since is not None:
         second_factor.use(desk, person.id, code)

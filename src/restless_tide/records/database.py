@@ -11,12 +11,13 @@ from typing import Any
 
 import alembic.command
 import alembic.config
+from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, Engine, UpdateBase, create_engine, event
 from sqlalchemy.orm import ORMExecuteState, Session
 
 BUSY_MILLISECONDS = 30_000
 """So long a connection waits for one of another process that writes."""
-MIGRATIONS = Path(__file__).parent / "migrations"
+_MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class WritingSession(Session):
@@ -49,6 +50,17 @@ def _note_changed_at_once(state: ORMExecuteState) -> None:
         state.session.changed.add(state.bind_mapper.class_)
 
 
+def _config() -> alembic.config.Config:
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(_MIGRATIONS))
+    return config
+
+
+def migrations() -> ScriptDirectory:
+    """The forms that the tables have had, in their order."""
+    return ScriptDirectory.from_config(_config())
+
+
 class Database:
     """SQLite in WAL mode. Readers never wait; writers take turns from their first statement on."""
 
@@ -67,8 +79,7 @@ class Database:
 
     def migrate(self) -> None:
         """Bring the tables to this release's form."""
-        config = alembic.config.Config()
-        config.set_main_option("script_location", str(MIGRATIONS))
+        config = _config()
         # a table that others point to can be rebuilt only while SQLite does not follow the pointers
         engine = create_engine(f"sqlite:///{self.path}", connect_args={"timeout": 30}, hide_parameters=True)
         event.listen(engine, "connect", lambda connection, _: setattr(connection, "isolation_level", None))

@@ -58,7 +58,7 @@ class Answer:
 async def answer_of(
     app: ASGIApp, scope: Scope, receive: Receive, send: Send, *, held: Callable[[Answer], bool] = lambda _: True
 ) -> Answer:
-    """Have an application answer. The answer is held back where ``held`` says so of its beginning; else it passes as it comes."""
+    """Have an application answer. The answer is held back where ``held`` is true of its beginning; else it passes as it comes."""
     made = Answer()
 
     async def kept(message: Message) -> None:

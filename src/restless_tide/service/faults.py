@@ -19,7 +19,7 @@ _JSON = "application/json"
 
 
 def answer_problem(error: TideError) -> JSONResponse:
-    """The answer that tells of an error."""
+    """The answer that reports an error."""
     problem = problem_of(error)
     headers = _HEADERS.get(problem.status, {}) | _HEADERS_BY_CODE.get(error.code, {})
     return JSONResponse(problem.model_dump(mode="json"), problem.status, headers=headers, media_type=PROBLEM_TYPE)

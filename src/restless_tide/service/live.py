@@ -121,7 +121,7 @@ async def _feed(desk: Desk, who: Asking, bell: Bell, after: int | None) -> Async
 
 
 def _within(change: ChangeTold, reach: Apps) -> ChangeTold:
-    """A change as it may be told: the words of what concerns the desk as a whole are for those who reach all apps."""
+    """A change as it may be shown: the words of what concerns the desk as a whole are for those who reach all apps."""
     return change if reach is None or change.app is not None else change.model_copy(update={"said": ""})
 
 

@@ -11,7 +11,7 @@ import hashlib
 import json
 import secrets
 import time
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 from urllib.parse import urlencode
 
@@ -19,12 +19,10 @@ import httpx
 from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
-from sqlalchemy import select
 
 from restless_tide.core.errors import StoreUnreachable, TideError, Unauthenticated
-from restless_tide.desk import sessions
+from restless_tide.desk import find, sessions
 from restless_tide.desk.desk import Desk
-from restless_tide.records.tables import Person
 from restless_tide.tls import verified
 
 CALLBACK = "/v1/sign-in/provider/back"
@@ -89,10 +87,9 @@ class Provider:
             "code_challenge": _challenge(journey.verifier),
             "code_challenge_method": "S256",
         }
-        sealed = self._desk.seal.close(json.dumps(journey.__dict__).encode(), COOKIE)
-        return f"{self._configuration()['authorization_endpoint']}?{urlencode(asked)}", base64.urlsafe_b64encode(
-            sealed
-        ).decode()
+        sealed = self._desk.seal.close(json.dumps(asdict(journey)).encode(), COOKIE)
+        place = f"{self._configuration()['authorization_endpoint']}?{urlencode(asked)}"
+        return place, base64.urlsafe_b64encode(sealed).decode()
 
     def finish(self, cookie: str, state: str, code: str, *, agent: str, place: str) -> tuple[str, str]:
         """Who came back; returns the secret of their new session and where they wanted to go. Raises Unauthenticated,
@@ -101,11 +98,11 @@ class Provider:
         if not secrets.compare_digest(journey.state.encode(), state.encode()):
             raise _refused("it belongs to another attempt")
         claims = self._claims(code, journey)
-        email = str(claims.get("email") or "").strip().lower()
-        if not email or claims.get("email_verified") is not True:
+        email = str(claims.get("email") or "")
+        if not email.strip() or claims.get("email_verified") is not True:
             raise _refused("the provider tells no verified mail address")
         with self._desk.look() as session:
-            person = session.scalar(select(Person).where(Person.email == email, Person.removed_at.is_(None)))
+            person = find.person_with(session, email)
         if person is None:
             raise Unauthenticated(
                 "No one at this desk has your mail address.", remedy="Ask an owner of the desk to invite you.",

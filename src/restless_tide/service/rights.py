@@ -43,7 +43,7 @@ def open_to_anyone(endpoint: Endpoint) -> Endpoint:
 
 
 def need_of(route: APIRoute) -> Need:
-    """What the operation of a route needs. Raises RuntimeError for one that does not say so: it must not be served."""
+    """What the operation of a route needs. Raises RuntimeError for one that does not name it: it must not be served."""
     need = getattr(route.endpoint, _NEED, None)
     if need is None:
         raise RuntimeError(f"{route.name} at {route.path} does not say which right it needs")

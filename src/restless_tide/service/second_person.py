@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from restless_tide.core.second_person import AskedAct
-from restless_tide.desk import find, guards, pacing, releases, second_person, steering
+from restless_tide.desk import guards, pacing, releases, second_person, steering
 from restless_tide.desk.desk import Act, Desk
 from restless_tide.desk.reviewer_briefs import ForRound
 from restless_tide.records.tables import GuardWatch
@@ -110,13 +110,6 @@ def demand(desk: Desk, person: str, kind: AskedAct, app: str, version: str, want
         lambda act: work(act, app, version, wanted),
     )
     second_person.demand(desk, person, app, version, asked)
-
-
-def handed_in(desk: Desk, app: str, version: str, store: str | None = None) -> bool:
-    """Whether a release, or its leg at one store, was ever handed in: before that, no change of it reaches people."""
-    with desk.look() as session:
-        release = find.release(session, find.app(session, app), version)
-        return any(leg.rounds for leg in ([find.leg(release, store)] if store else release.legs))
 
 
 def agree(desk: Desk, person: str, proposal_id: str) -> None:

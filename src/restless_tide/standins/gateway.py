@@ -227,7 +227,7 @@ def _add_offering(app: FastAPI, store: SimulatedStore, busy: list[str]) -> None:
 
     @app.get("/v1/berths/{berth}/holdings")
     def holdings(berth: Named, _: Known) -> protocol.Holdings:
-        """All that the store holds of an app: its builds, rounds, rollouts and trials."""
+        """The builds that the store holds of an app."""
         store.turn()
         return protocol.Holdings.model_validate(store.holdings(berth))
 

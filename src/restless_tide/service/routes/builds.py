@@ -214,7 +214,7 @@ def standing_answers(app: str, store: str, desk: TheDesk, _: SignedIn) -> list[S
 @router.delete("/apps/{app}/berths/{store}/standing-answers/{code}", status_code=204)
 @needs(Right.PREPARE)
 def forget_answer(app: str, store: str, code: str, desk: TheDesk, person: SignedIn) -> None:
-    """Forget an answer that a store would be given by itself."""
+    """Forget an answer that a store would be given automatically."""
     with desk.act(person.id) as act:
         answers.forget(act, app, store, code)
 

@@ -329,7 +329,7 @@ def one(tester: str, desk: TheDesk, _: SignedIn) -> TesterTold:
 @router.patch("/testers/{tester}")
 @needs(Right.KEEP_TESTERS)
 def change(tester: str, wanted: TesterChangeWanted, desk: TheDesk, person: SignedIn) -> TesterTold:
-    """Change a tester's name, tags, languages or note."""
+    """Change what is known of a tester: address, name, platforms, languages, devices, tags, consent."""
     with desk.act(person.id) as act:
         told = Personal(**wanted.model_dump(exclude={"email"}))
         return shown_testing.tester(testers.change(act, tester, told, wanted.email))

@@ -11,6 +11,7 @@ from restless_tide.core.rollout import STOPPING
 from restless_tide.core.second_person import AskedAct
 from restless_tide.desk import changes, correcting, find, fixing, releases
 from restless_tide.desk.desk import Act, Desk
+from restless_tide.desk.second_person import handed_in
 from restless_tide.service import second_person, shown, shown_builds, threads
 from restless_tide.service.leg_wishes import leg_wish
 from restless_tide.service.paging import link_next
@@ -103,7 +104,7 @@ def change_leg(app: str, version: str, store: str, wanted: LegWanted, desk: TheD
     """Change a leg's build, ladder or conditions. Once it was handed in, that may bring it to people, and can wait for a
     second person."""
     change = second_person.LegChange(store=store, **wanted.model_dump(exclude_unset=True))
-    if second_person.handed_in(desk, app, version, store):
+    if handed_in(desk, app, version, store):
         second_person.demand(desk, person.id, AskedAct.CHANGE_LEG, app, version, change)
     with desk.act(person.id) as act:
         second_person.change_leg(act, app, version, change)
@@ -217,7 +218,7 @@ def _steered(desk: Desk, person: str, app: str, version: str, wanted: SteerWante
 def set_pace(app: str, version: str, wanted: PaceWanted, desk: TheDesk, person: SignedIn) -> ReleaseTold:
     """Say how its stores rise beside each other: each for itself, in step, or after one that leads. Once it was
     handed in, that may wait for a second person."""
-    if second_person.handed_in(desk, app, version):
+    if handed_in(desk, app, version):
         second_person.demand(desk, person.id, AskedAct.PACE, app, version, wanted)
     with desk.act(person.id) as act:
         second_person.set_pace(act, app, version, wanted)
