@@ -9,13 +9,19 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-from tests import empty_records
+from tests import empty_records, nursery, quick_hashes
 from tests.harbour import Harbour
 from tests.toolchain import Recipe, make_apk
 
 settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("any machine")
 empty_records.install()
+quick_hashes.install()
+
+
+def pytest_configure() -> None:
+    """One nursery for all workers, which loads while they collect."""
+    nursery.open_nursery()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

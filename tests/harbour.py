@@ -40,7 +40,7 @@ from tests.ports import own_ports
 Seen = TypeVar("Seen")
 
 EMAIL, PASSWORD = "ida@saltgrass.example.org", "sea-lavender-4"
-FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, PAUSES_GROW_BY = 0.01, 0.15, 1.3
+FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, PAUSES_GROW_BY = 0.02, 0.2, 1.5
 FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.3", "TIDE_JOIN_ATTEMPTS": "2000"}
 TWO_STORES = ("northgate", "openfield")
 TEXTS = {
@@ -78,6 +78,14 @@ def until(look: Callable[[], Seen], settled: Callable[[Seen], object]) -> Seen:
         pause = min(pause * PAUSES_GROW_BY, LONGEST_PAUSE_SECONDS)
         seen = look()
     return seen
+
+
+@cache
+def _line() -> httpx.Client:
+    """To what is beside the desk; connections are kept, since making the first one of a client takes a while."""
+    line = httpx.Client(**OPENLY)
+    atexit.register(line.close)
+    return line
 
 
 @cache
@@ -160,7 +168,7 @@ class Harbour:
 
     def control(self, store: str, path: str, body: dict[str, Any] | None = None) -> Any:
         url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/{path}"
-        answer = httpx.request("GET" if body is None else "POST", url, json=body, **OPENLY)
+        answer = _line().request("GET" if body is None else "POST", url, json=body)
         return answer.raise_for_status().json()
 
     def calm(self) -> None:
@@ -171,12 +179,12 @@ class Harbour:
 
     def mails(self, to: str) -> list[dict[str, Any]]:
         url = f"http://{HOST}:{self.processes.ports.mail}/mails"
-        return httpx.get(url, params={"to": to}, **OPENLY).raise_for_status().json()
+        return _line().get(url, params={"to": to}).raise_for_status().json()
 
     def mail_mood(self, **mood: Any) -> None:
         """How the mail server behaves from now on; without anything it is well again."""
         url = f"http://{HOST}:{self.processes.ports.mail}/mood"
-        httpx.post(url, json=mood, **OPENLY).raise_for_status()
+        _line().post(url, json=mood).raise_for_status()
 
     def invited(self, trial: str) -> dict[str, str]:
         """The state of each invitation of a trial, by address."""
@@ -298,7 +306,7 @@ class Harbour:
         """Someone hands a package in on the store's own pages."""
         url = f"http://{HOST}:{self.processes.ports.stores[store]}/control/hand-in"
         asked = {"identifier": f"org.example.saltgrass.{app}"}
-        httpx.post(url, params=asked, content=file.read_bytes(), **OPENLY).raise_for_status()
+        _line().post(url, params=asked, content=file.read_bytes()).raise_for_status()
 
     def ready_build(self, app: str, store: str, version: str = "1.0.0", number: int = 1) -> str:
         """Push a build and let the store process it; returns its id."""

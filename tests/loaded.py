@@ -1,8 +1,11 @@
-"""What the nursery has loaded before it forks: every module, and what they would otherwise make ready at their first use."""
+"""What the nursery has loaded before it forks: every module, and what its forks would otherwise make ready each for itself."""
 
 from __future__ import annotations
 
 import gc
+import importlib
+import pkgutil
+from typing import Any
 
 import uvicorn.lifespan.on
 import uvicorn.loops.auto
@@ -10,11 +13,54 @@ import uvicorn.protocols.http.auto
 import uvicorn.protocols.websockets.auto  # noqa: F401
 from sqlalchemy.orm import configure_mappers
 
+import restless_tide
 import tests.harbour  # noqa: F401
-from tests import empty_records
+from restless_tide.desk import reading
+from restless_tide.standins import __main__ as standins
+from restless_tide.standins.gateway import standin_app
+from restless_tide.standins.store import SimulatedStore
+from tests import empty_records, quick_hashes
+from tests.nursery import ForkedReader
 
+NOT_OF_A_DESK = ("restless_tide.demo", "restless_tide.plots", "restless_tide.records.migrations")
+"""What is run by the demo, by a process that draws, and by alembic."""
+
+
+class _Later:
+    """Stands for the store of a fork until there is one: its application is built of this beforehand, which takes a while."""
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(_store, name)
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        setattr(_store, name, value)
+
+
+class _Nothing:
+    address = ""
+
+
+_store: Any = _Nothing()
+_later: Any = _Later()
+_app = standin_app(_later, "")
+
+
+def _soon(store: SimulatedStore, address: str) -> Any:
+    """The application of the one store of a fork."""
+    global _store
+    _store = store
+    store.address = _app.state.entrance._address = address
+    return _app
+
+
+for module in pkgutil.walk_packages(restless_tide.__path__, "restless_tide."):
+    if not module.name.endswith("__main__") and not module.name.startswith(NOT_OF_A_DESK):
+        importlib.import_module(module.name)
 configure_mappers()
 empty_records.install()
+quick_hashes.install()
 empty_records.empty()
+standins.standin_app = _soon  # type: ignore[assignment]
+reading._start = ForkedReader  # type: ignore[assignment]
 gc.collect()
 gc.freeze()  # a look for garbage in a fork would copy every page of what is shared

@@ -73,16 +73,17 @@ def signed_in(chromium: Chromium, harbour: Harbour) -> Any:
 
 @pytest.fixture
 def page(browser: Browser, harbour: Harbour, signed_in: Any) -> Iterator[Page]:
-    """A signed-in page; a test fails on any error the page itself logs."""
+    """A page, not opened yet, of someone who is signed in; a test fails on any error the page itself logs."""
     context = browser.new_context(
-        base_url=harbour.address, viewport={"width": 1280, "height": 800}, storage_state=signed_in
+        base_url=harbour.address,
+        viewport={"width": 1280, "height": 800},
+        storage_state=signed_in,
+        reduced_motion="reduce",
     )
     context.set_default_timeout(PATIENCE_SECONDS * 1000)
     opened = context.new_page()
     errors: list[str] = []
     opened.on("pageerror", lambda wrong: errors.append(str(wrong)))
-    opened.goto("/")
-    expect(opened.get_by_role("link", name="Today", exact=True)).to_be_visible()
     yield opened
     context.close()
     assert errors == []

@@ -128,25 +128,40 @@ def within_reach(rules: Rulebook) -> Rulebook:
     return rules.model_copy(update={"packages": packages})
 
 
-def made(rules: Rulebook, seed: int) -> Case:
-    """The case of a seed: it breaks no rule, one or two."""
+def made(rules: Rulebook, seed: int, wanted: Sequence[str] | None = None) -> Case:
+    """The case of a seed: it breaks no rule, one or two, or those that are wanted of the ones it can."""
     dice = random.Random(seed)
     case = sound(f"app{seed:x}", rules, dice)
+    if wanted is not None:
+        for rule in wanted:
+            if rule in possible(case):
+                break_rule(case, rule, dice)
+        return case
     for _ in range(dice.choice((0, 1, 1, 1, 2))):
         left = [rule for rule in possible(case) if rule not in case.broken]
         break_rule(case, dice.choice(left), dice)
     return case
 
 
-def run(rules: Rulebook, seeds: Sequence[int], folder: Path, tally: Tally, foretelling: Rulebook | None = None) -> None:
-    """Try one case for each seed. ``foretelling``: the rules by which the sheet is made, if they are not the store's."""
+def run(
+    rules: Rulebook,
+    seeds: Sequence[int],
+    folder: Path,
+    tally: Tally,
+    foretelling: Rulebook | None = None,
+    wanted: Sequence[str] | None = None,
+) -> None:
+    """Try one case for each seed, which breaks the rules that are ``wanted``, or some.
+
+    ``foretelling``: the rules by which the sheet is made, if they are not the store's.
+    """
     near = within_reach(rules)
     for at in range(0, len(seeds), CASES_OF_A_STORE):
         place = folder / f"{rules.store}-{uuid.uuid4().hex}"
         place.mkdir()
         with opened(near, place) as (store, gateway):
             for seed in seeds[at : at + CASES_OF_A_STORE]:
-                _Trial(made(near, seed), seed, store, gateway, place, tally, foretelling or near).go()
+                _Trial(made(near, seed, wanted), seed, store, gateway, place, tally, foretelling or near).go()
 
 
 class _Trial:

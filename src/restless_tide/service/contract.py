@@ -10,6 +10,7 @@ from typing import Any
 from fastapi import FastAPI
 from fastapi.openapi.utils import get_openapi
 from fastapi.routing import APIRoute
+from pydantic_core import to_json
 
 from restless_tide.service.location import LOCATIONS
 from restless_tide.service.paths import ACTING
@@ -82,6 +83,14 @@ def document(app: FastAPI) -> dict[str, Any]:
         told.get("components", {}).get("schemas", {}).pop("ValidationError", None)
         app.openapi_schema = told
     return app.openapi_schema
+
+
+def encoded(app: FastAPI) -> bytes:
+    """The document as JSON, made once."""
+    made: bytes | None = getattr(app.state, "contract", None)
+    if made is None:
+        made = app.state.contract = to_json(document(app))
+    return made
 
 
 def _tags(routes: Sequence[APIRoute]) -> list[dict[str, str]]:
