@@ -8,6 +8,7 @@ import pytest
 
 from tests.chaos.storm import rage
 
+KILLS = 7
 MOST_STORMS = 8
 LONGEST_STORM_SECONDS = 1200
 """Longer than all that a storm itself waits for, so that it tells what it waited for in vain."""
@@ -15,10 +16,10 @@ LONGEST_STORM_SECONDS = 1200
 
 @pytest.mark.timeout(LONGEST_STORM_SECONDS)
 def test_after_a_short_storm_the_desk_and_the_stores_agree_and_so_does_a_backup_taken_in_it(tmp_path: Path) -> None:
-    storm = rage(tmp_path, seed=20, kills=10, count=2, restored=True)
+    storm = rage(tmp_path, seed=20, kills=KILLS, count=2, restored=True)
     assert storm.violations == []
-    assert storm.kills == 10
-    assert sum(storm.accepted.values()) + storm.refused >= 10
+    assert storm.kills == KILLS
+    assert sum(storm.accepted.values()) + storm.refused >= KILLS
     assert storm.accepted
 
 
