@@ -32,7 +32,8 @@ tour: $(STAMPS)/runtime ## the whole example by the tide command, on a throw-awa
 	@scripts/need.sh git
 	@$(BIN)/python -m restless_tide.demo.tour
 
-test: $(STAMPS)/tools $(CONSOLE) lint types ## every check and every test
+test: $(STAMPS)/tools $(CONSOLE) ## every check and every test
+	@$(MAKE) --no-print-directory -j2 --output-sync=target lint types
 	$(BIN)/pytest -n 4 --dist loadfile --no-loadscope-reorder
 
 foresight: $(STAMPS)/dev ## what the sheet foretells against what a store says: make foresight SEED=1 CASES=2000 [RULEBOOK=file]
