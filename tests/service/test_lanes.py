@@ -23,13 +23,15 @@ from restless_tide.core.errors import ImpossibleAct
 from restless_tide.core.order import OrderKind
 from restless_tide.core.rollout import RolloutEvent
 from restless_tide.desk import legs, steering, stores
-from restless_tide.engine import sightings
+from restless_tide.engine import asking, sightings
 from restless_tide.engine.carriers import CARRIERS
+from restless_tide.engine.worker import Engine
 from restless_tide.gateways.client import Gateway
 from restless_tide.gateways.protocol import EVENT_DATA, StoreEvent
 from restless_tide.records.tables import Lease, Leg, Order, Store
 from restless_tide.standins.store import SimulatedStore
 from tests.harbour import Harbour, until
+from tests.patience import PATIENCE_SECONDS
 from tests.service.test_cli import Terminal
 from tests.shore import SUBMISSION, Shore, shore
 
@@ -519,3 +521,20 @@ def test_what_could_not_be_taken_is_shown_told_and_tried_again_by_command(own_ha
     assert "offers 1.0.0 again, which was halted" in overview.stdout
     taken = tide("rollout", "resume", "1.0.0", "--app", app, "--reason", "it is wanted")
     assert (taken.returncode, "rising at 2%" in taken.stdout) == (0, True)
+
+
+def test_while_a_store_hangs_the_desk_sleeps_and_asks_again_once_it_has_answered(
+    there: Shore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    engine, answered = Engine(there.desk), threading.Event()
+    monkeypatch.setattr(asking, "ask", lambda *_: answered.wait(PATIENCE_SECONDS) and 0)
+    assert engine._ask_stores() is not None, "the time at which it is asked next"
+    engine._ask_after[there.store_id] = time.monotonic()
+    engine._asking_bell.clear()
+    assert engine._ask_stores() is None, "what is overdue waits for the answer, not for the clock"
+    assert not engine._asking_bell.is_set()
+    answered.set()
+    assert engine._asking_bell.wait(PATIENCE_SECONDS)
+    assert engine._ask_stores() is not None
+    engine._askers.shutdown(wait=True)
+    engine._courier.close()

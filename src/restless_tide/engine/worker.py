@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 
 import structlog
 from sqlalchemy import select
@@ -286,7 +287,10 @@ class Engine:
     # sightings
 
     def _ask_stores(self) -> float | None:
-        """Ask every store that it is time for, side by side: one that hangs keeps no other from being heard."""
+        """Ask every store that it is time for, side by side: one that hangs keeps no other from being heard.
+
+        Returns the seconds until the next is to be asked; a store that answers late rings the bell.
+        """
         with self._desk.look() as session:
             stores = session.execute(select(Store.id, Store.push_ref).where(Store.sealed_key.is_not(None))).all()
         now = time.monotonic()
@@ -298,7 +302,9 @@ class Engine:
             self._desk.background.gaps.discard(store_id)
             self._ask_after[store_id] = now + self._pause_between_asks(store_id, pushes=bool(push_ref))
             self._asked[store_id] = self._askers.submit(self._ask, store_id, pushes=bool(push_ref))
-        return min((self._ask_after[store_id] - now for store_id, _ in stores), default=None)
+            self._asked[store_id].add_done_callback(partial(self._note_answer, store_id))
+        later = [self._ask_after[store_id] - now for store_id, _ in stores]
+        return min((pause for pause in later if pause > 0), default=None)
 
     def _pause_between_asks(self, store_id: str, *, pushes: bool) -> float:
         """Seconds. A store that pushes is asked seldom, as long as asking never finds what was not pushed."""
@@ -318,6 +324,11 @@ class Engine:
             self._working.clear()
         except Exception:  # noqa: BLE001  (what one store tells must not keep the others from being heard)
             _log.exception("what a store tells could not be taken", store=store_id)
+
+    def _note_answer(self, store_id: str, _: Future[None]) -> None:
+        """A store whose answer took longer than the pause between two questions is asked again at once."""
+        if time.monotonic() >= self._ask_after[store_id]:
+            self._asking_bell.set()
 
     def _move_up(self) -> float | None:
         track_rules.move_up(self._desk)
