@@ -9,12 +9,14 @@ from typing import Any
 
 import httpx
 import pytest
+from argon2 import Type, extract_parameters
 
 from restless_tide.client import Denied, Invalid, StoreRefused, StoreUnreachable, Tide, Unauthenticated
 from restless_tide.core.rights import Grant, Role
 from restless_tide.records.database import Database
 from tests.harbour import EMAIL, PASSWORD, Harbour, until
 from tests.patience import OPENLY
+from tests.quick_hashes import THOROUGH
 from tests.service.test_rights import A_PASSWORD, person
 
 OPEN_TO_ALL = {
@@ -62,6 +64,16 @@ def test_a_session_begins_with_the_password_and_ends_with_the_sign_out(harbour: 
         kept = browser.cookies["tide_session"]
         assert browser.post("/v1/sign-out").status_code == 204
         assert browser.get("/v1/me", headers={"Cookie": f"tide_session={kept}"}).status_code == 401
+
+
+def test_a_password_is_hashed_with_at_least_the_work_that_the_standard_asks_for() -> None:
+    """The second recommended choice of RFC 9106, section 4. Tests themselves hash with less: tests/quick_hashes.py."""
+    kept = extract_parameters(THOROUGH.hash(PASSWORD))
+    assert kept.type is Type.ID
+    assert kept.memory_cost >= 64 * 1024
+    assert kept.time_cost >= 3
+    assert kept.salt_len >= 16
+    assert kept.hash_len >= 32
 
 
 def test_a_token_can_be_revoked_and_expires(harbour: Harbour) -> None:
