@@ -6,11 +6,14 @@ import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from restless_tide.cli.call import Call, cell, file_argument
 from restless_tide.cli.exits import Exit
 from restless_tide.cli.parsing import Parser
-from restless_tide.wire.cohorts import ImportTold
+
+if TYPE_CHECKING:
+    from restless_tide.wire.cohorts import ImportTold  # its models take as long to be made as all the rest of a command
 
 _SHOWN = 25
 

@@ -15,11 +15,15 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from enum import StrEnum
+from typing import TYPE_CHECKING
 
 from restless_tide.core.errors import ImpossibleAct
 from restless_tide.core.ladder import FULL_SHARE, Ladder
 from restless_tide.core.machine import Machine
-from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, RolloutRules
+from restless_tide.core.way_back import AfterHalt, AfterWithdraw
+
+if TYPE_CHECKING:
+    from restless_tide.core.rulebook import RolloutRules  # where states are named, no rules are wanted yet
 
 
 class RolloutState(StrEnum):

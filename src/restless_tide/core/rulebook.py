@@ -28,6 +28,7 @@ from restless_tide.core.picture_rules import PictureClasses
 from restless_tide.core.questionnaire import QuestionnaireRules
 from restless_tide.core.review_items import ALWAYS, RefusedItem, ReviewItem
 from restless_tide.core.rule import CountedIn, Rules, When
+from restless_tide.core.way_back import AfterHalt, AfterWithdraw
 
 
 class Numbering(StrEnum):
@@ -42,20 +43,6 @@ class CohortKind(StrEnum):
     CREW = "crew"
     GUEST = "guest"
     WALK_IN = "walk-in"
-
-
-class AfterHalt(StrEnum):
-    """How a halted rollout may go on."""
-
-    RESUME = "resume"
-    NEW_BUILD = "new build"
-
-
-class AfterWithdraw(StrEnum):
-    """How a withdrawn release may come back."""
-
-    OFFER_AGAIN = "offer again"
-    NEW_RELEASE = "new release"
 
 
 class LocksAt(StrEnum):

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from restless_tide.core.goods import goods_rules_told
 from restless_tide.core.pictures import sides_told
-from restless_tide.core.rulebook import AfterHalt, AfterWithdraw, Numbering, Rulebook
+from restless_tide.core.rulebook import Numbering, Rulebook
 from restless_tide.core.tracks import GETS
+from restless_tide.core.way_back import AfterHalt, AfterWithdraw
 
 _NUMBERS = {
     Numbering.RISES_FOR_EVER: "Numbers rise for ever.",

@@ -12,7 +12,8 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from restless_tide.core.packages import Facts
-from restless_tide.core.rulebook import PRODUCTION, AfterHalt, AfterWithdraw, Numbering, RolloutRules, Rulebook
+from restless_tide.core.rulebook import PRODUCTION, Numbering, RolloutRules, Rulebook
+from restless_tide.core.way_back import AfterHalt, AfterWithdraw
 
 Thing = dict[str, Any]
 _ADDRESS = re.compile(
