@@ -62,7 +62,7 @@ def main() -> int:
 
 def _play_in(ports: Ports) -> None:
     shutil.rmtree(FOLDER, ignore_errors=True)
-    print("Playing in three weeks of the Saltgrass Collective (one to two minutes):", flush=True)
+    print("Playing in three weeks of the Saltgrass Collective (one to three minutes):", flush=True)
     password = "-".join(secrets.token_hex(2) for _ in range(3))
     with Processes(FOLDER, ports, _FAST) as processes:
         processes.start_all()
