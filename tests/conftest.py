@@ -19,9 +19,10 @@ empty_records.install()
 quick_hashes.install()
 
 
-def pytest_configure() -> None:
-    """One nursery for all workers, which loads while they collect."""
-    nursery.open_nursery()
+def pytest_configure(config: pytest.Config) -> None:
+    """One nursery for all workers, which loads while they collect; without workers it is started when it is wanted."""
+    if config.getoption("numprocesses", None):
+        nursery.open_nursery()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

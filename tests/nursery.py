@@ -59,8 +59,7 @@ def open_nursery() -> str:
 
     def close() -> None:
         with process:
-            assert process.stdin is not None
-            process.stdin.close()
+            process.kill()  # and its forks with it
         shutil.rmtree(folder, ignore_errors=True)
 
     atexit.register(close)

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Request, expect
 
 from tests.harbour import Harbour, until
 
@@ -22,6 +22,9 @@ DRAWN = """(scheme) => new Promise((done) => {
 })"""
 """The scheme that was just asked for is on the screen. A tester's page follows the system and names no scheme."""
 LEFT = "[data-left]"
+FEED = "/v1/live"
+"""It has no end."""
+SOON_MILLISECONDS = 10
 GO_TO = """(path) => {
   document.querySelector('main > *').dataset.left = ''
   history.pushState({}, '', path)
@@ -83,14 +86,20 @@ def shown(harbour: Harbour) -> dict[str, str]:
 
 
 def test_axe_finds_nothing_on_any_page_at_any_width_in_light_and_dark(page: Page, shown: dict[str, str]) -> None:
-    wrong = {}
+    wrong, asking = {}, set[Request]()
+    page.on("request", lambda request: asking.add(request) if FEED not in request.url else None)
+    for ends in ("requestfinished", "requestfailed"):
+        page.on(ends, lambda request: asking.discard(request))
     page.goto(shown["words"])
     for name, path in shown.items():
         page.locator("main > *").first.wait_for()
         page.evaluate(GO_TO, path)
         page.locator(f"main > :not({LEFT})").first.wait_for()
         expect(page.get_by_text(re.compile("^(Looking|Loading) …$"))).to_have_count(0)
-        if list(violations(page)) and (found := list(violations(page))):  # once more, when all is drawn
+        while asking:  # until all has come that the page is drawn of
+            page.wait_for_timeout(SOON_MILLISECONDS)
+        found = list(violations(page))
+        if found:
             wrong[name] = found
     assert wrong == {}
 

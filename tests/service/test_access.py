@@ -72,6 +72,7 @@ def test_a_password_is_hashed_with_at_least_the_work_that_the_standard_asks_for(
     assert kept.type is Type.ID
     assert kept.memory_cost >= 64 * 1024
     assert kept.time_cost >= 3
+    assert kept.parallelism >= 4
     assert kept.salt_len >= 16
     assert kept.hash_len >= 32
 

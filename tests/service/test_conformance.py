@@ -217,7 +217,7 @@ def test_whatever_is_sent_the_gateway_answers_as_its_document_says(operation: An
     headers = {} if operation.path == "/v1/token" else {"Authorization": f"Bearer {token}"}
 
     @given(case=operation.as_strategy())
-    @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+    @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
     def tried(case: Any) -> None:
         answer = case.call(base_url=address, headers=headers)
         assert answer.status_code < 500, f"{case.as_curl_command()}: {answer.text}"

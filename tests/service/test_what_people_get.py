@@ -183,4 +183,4 @@ def place_in_line(store: SimulatedStore, device: str, offer: Offer) -> float:
 @pytest.mark.parametrize("name", STORES)
 def test_each_device_has_what_core_says(name: str) -> None:
     machine: Any = type(f"Coast_{name}", (Coast,), {"name": name})
-    run_state_machine_as_test(machine, settings=settings(max_examples=7, stateful_step_count=14, deadline=None))
+    run_state_machine_as_test(machine, settings=settings(max_examples=12, stateful_step_count=14, deadline=None))
