@@ -57,6 +57,11 @@ def act(there: Harbour, app: str, dice: random.Random, accepted: Counter[str]) -
     return "done"
 
 
+def due(there: Harbour, app: str) -> bool:
+    """Whether a leg waits for nothing any more and is still to be launched."""
+    return any(leg.phase == "approved" and not leg.waits_for for leg in there.tide.releases.one(app, "1.0.0").legs)
+
+
 def violations(there: Harbour, rows: Any, app: str) -> list[str]:
     """Legs that were launched twice or without a go-ahead, and those that wait although nothing is missing."""
     found, given = [], dict[str, bool]()

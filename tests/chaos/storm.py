@@ -156,12 +156,29 @@ def _after_restoring(there: Harbour, storm: Storm) -> list[str]:
     there.processes.start("desk")
     guarding.set_clock_again(there, storm.accepted)
     settle(there, storm)
+    storm.counted["resumed after restoring"] = _take_what_is_offered_again(there)
     broken = there.tide.watching.verify_logbook().first_broken
     chain = [f"the restored logbook breaks at line {broken}"] if broken is not None else []
     deadline = time.monotonic() + SETTLE_SECONDS
     while (found := _disagreements(there)) and time.monotonic() < deadline:
         time.sleep(0.2)
     return [*chain, *(f"after restoring: {one}" for one in found)]
+
+
+def _take_what_is_offered_again(there: Harbour) -> int:
+    """Say that what runs at a store is wanted, for each leg that the desk asks a person about; returns how many.
+
+    A leg may be halted in the backup and resumed after it. The order to resume it is not in the backup, so to the desk
+    the store offers again what was stopped; it never takes that as wanted without a person.
+    """
+    taken = 0
+    for (app,) in rows(there, "SELECT name FROM apps"):
+        for leg in [leg for release in there.tide.releases.of_app(app) for leg in release.legs if leg.offered_again]:
+            there.tide.releases.steer(app, "1.0.0", "resume", reason="it runs there", store=leg.place)
+            taken += 1
+    told = {row[0] for row in rows(there, "SELECT DISTINCT subject FROM notices WHERE kind = 'offered again'")}
+    assert len(told) >= taken, "the desk waits for a person whom it did not tell"
+    return taken
 
 
 def weather(there: Harbour, dice: random.Random, moods: Sequence[dict[str, Any]] = ()) -> None:
@@ -341,20 +358,22 @@ def steer(there: Harbour, app: str, act: str, store: str | None, share: float | 
 
 def settle(there: Harbour, storm: Storm) -> None:
     """Wait until nothing is ordered any more and everything that the stores told has been taken."""
-    deadline = time.monotonic() + SETTLE_SECONDS
+    deadline, before = time.monotonic() + SETTLE_SECONDS, dict[str, int]()
     while time.monotonic() < deadline:
         if (ended := there.processes.ended()) is not None:
             storm.violations.append(f"{ended} has ended by itself: see {there.processes.folder / f'{ended}.log'}")
             return
+        judging, launching_now = guarding.waiting(rows, there), launching.due(there, storm.waiting)
         pending = sum(store.pending_orders for store in there.tide.stores.every())
         seen = dict(rows(there, "SELECT name, events_seen FROM stores"))
         last = {store: last_event(there, store) for store in STORES}
-        judging = guarding.waiting(rows, there)
-        if not pending and not judging and all(seen[store] == last[store] for store in STORES):
+        calm = not (pending or judging or launching_now) and all(seen[store] == last[store] for store in STORES)
+        if calm and before == last:  # an event that was taken meanwhile may have called for more
             return
+        before = last if calm else {}
         time.sleep(0.2)
     storm.violations.append(
-        f"it did not come to rest in {SETTLE_SECONDS:g} s: {pending} orders, {seen} of {last}, guards: {judging}"
+        f"it did not come to rest in {SETTLE_SECONDS:g} s: {pending} orders, {seen} of {last}, guards: {judging}, launches: {launching_now}"
     )
 
 
