@@ -26,7 +26,7 @@ FEED = "/v1/live"
 """It has no end."""
 SOON_MILLISECONDS = 10
 GO_TO = """(path) => {
-  document.querySelector('main > *').dataset.left = ''
+  for (const one of document.querySelectorAll('main > *')) one.dataset.left = ''
   history.pushState({}, '', path)
   dispatchEvent(new PopStateEvent('popstate', { state: {} }))
 }"""
