@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
@@ -22,6 +23,8 @@ from restless_tide.records.tables import Berth, Build, GaugeCount, GaugeDay, Gau
 
 MOST_SOURCES = 20
 """Of one berth, besides the store itself."""
+FOREVER = 2**40
+"""The number of an hour that never comes."""
 _COLUMNS = [getattr(GaugeCount, name) for name in COUNTED]
 
 
@@ -273,6 +276,24 @@ def table(
     figures = np.array([row[3:] for row in rows], float).reshape(len(rows), len(COUNTED))
     columns = {name: figures[:, place] for place, name in enumerate(COUNTED)}
     return Table(np.array([row[0] for row in rows], np.int64), np.array(numbered, np.int64), columns)
+
+
+class Tables:
+    """Tables of the hours of versions, all that are compared with each other: each version is read once, however often it is asked for."""
+
+    def __init__(self) -> None:
+        self._read: dict[tuple[str, str, str], Table] = {}
+        self._kinds: defaultdict[tuple[str, str], dict[tuple[str, str], int]] = defaultdict(dict)
+
+    def table(self, session: Session, berth_id: str, source: str, version: str, since: int, until: int) -> Table:
+        """As ``table``, of what the session holds when the version is asked for first."""
+        place = (berth_id, source, version)
+        if place not in self._read:
+            self._read[place] = table(session, *place, self._kinds[berth_id, source], 0, FOREVER)
+        whole = self._read[place]
+        within = slice(*np.searchsorted(whole.hour, (since, until)))
+        columns = {name: column[within] for name, column in whole.columns.items()}
+        return Table(whole.hour[within], whole.kind[within], columns)
 
 
 def _unfinished(berth_id: str, source: str) -> Select[int]:

@@ -73,9 +73,10 @@ def watched_legs(release: Release, guard: Guard, now: datetime) -> list[Leg]:
 
 def judge_app(desk: Desk, app_name: str) -> None:
     """Let every guard of an app look at every rollout; one that fails keeps no other from looking."""
+    tables, now = gauges.Tables(), desk.clock.now()
     for guard_id, release_id, leg_id in _places(desk, app_name):
         try:
-            _judge(desk, guard_id, release_id, leg_id)
+            _judge(desk, guard_id, release_id, leg_id, tables, now)
         except LostLease:
             raise
         except Exception:  # noqa: BLE001  (the other guards look all the same)
@@ -101,7 +102,10 @@ def _places(desk: Desk, app_name: str) -> list[tuple[str, str, str | None]]:
         return found
 
 
-def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None) -> None:
+def _judge(
+    desk: Desk, guard_id: str, release_id: str, leg_id: str | None, tables: gauges.Tables, counted_at: datetime
+) -> None:
+    """Judge one place by counts that are no older than ``counted_at``."""
     with desk.look() as session:
         guard, release = session.get(Guard, guard_id), session.get(Release, release_id)
         if guard is None or release is None:
@@ -111,7 +115,7 @@ def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None) -> No
         anew = _counts_anew(watch, chosen)
         counts_since = anew or (watch.counts_since if watch is not None else None)
         setting = guards.setting_of(guard)
-        seen = look(session, setting.rule, setting.source, chosen, counts_since)
+        seen = look(session, setting.rule, setting.source, chosen, counts_since, tables)
     with desk.act(ENGINE) as act:
         guard = act.session.get_one(Guard, guard_id)
         row = _watch(act.session, guard_id, release_id, leg_id)
@@ -124,7 +128,7 @@ def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None) -> No
         if guard.ended_at is None and guards.setting_of(guard) == setting:  # else it is looked at again in a moment
             if anew is not None:
                 _begin_anew(act, row, anew)
-            _write(act, row, seen)
+            _write(act, row, seen, counted_at)
 
 
 def _watch(session: Session, guard_id: str, release_id: str, leg_id: str | None) -> GuardWatch | None:
@@ -166,12 +170,21 @@ def _begin_anew(act: Act, row: GuardWatch, counts_since: datetime) -> None:
 
 
 def look(
-    session: Session, rule: GuardRule, source: str, chosen: Sequence[Leg], counts_since: datetime | None = None
+    session: Session,
+    rule: GuardRule,
+    source: str,
+    chosen: Sequence[Leg],
+    counts_since: datetime | None = None,
+    tables: gauges.Tables | None = None,
 ) -> Seen:
-    """Judge the counts of some legs of one release as they are now, from an hour on at the earliest."""
+    """Judge the counts of some legs of one release as they are now, from an hour on at the earliest.
+
+    ``tables`` holds what was read of them for other guards.
+    """
+    tables = tables or gauges.Tables()
     sources, names, corrected, beginnings = [], [], 0, []
     for leg in chosen:
-        one, reference, since = source_of(session, rule, source, leg, counts_since)
+        one, reference, since = source_of(session, tables, rule, source, leg, counts_since)
         sources.append(one)
         names += [reference] if reference else []
         corrected += gauges.corrected(session, leg.berth_id, source, since)
@@ -184,35 +197,39 @@ def look(
 
 
 def source_of(
-    session: Session, rule: GuardRule, source: str, leg: Leg, counts_since: datetime | None = None
+    session: Session,
+    tables: gauges.Tables,
+    rule: GuardRule,
+    source: str,
+    leg: Leg,
+    counts_since: datetime | None = None,
 ) -> tuple[Source, str, int]:
     """One leg's counts with those of its reference, the reference's name, and the hour from which it counts."""
-    kinds: dict[tuple[str, str], int] = {}
     launched = leg.launched_at
     assert launched is not None
     launch = _hour_there(leg, source, launched)
     anew = _hour_there(leg, source, counts_since) + 1 if counts_since is not None else 0
-    since, forever = max(launch, anew), 2**40
-    ours = gauges.table(session, leg.berth_id, source, leg.release.version, kinds, since, forever)
+    since = max(launch, anew)
+    ours = tables.table(session, leg.berth_id, source, leg.release.version, since, gauges.FOREVER)
     nothing = Table(ours.hour[:0], ours.kind[:0], {name: column[:0] for name, column in ours.columns.items()})
     if rule.against is Against.BOUND:
         before = launch - REFERENCE_DAYS_BEFORE * 24
         earlier = legs.previous_version(session, leg)
         varied = nothing
         if earlier is not None:
-            varied = gauges.table(session, leg.berth_id, source, earlier, kinds, before, launch)
+            varied = tables.table(session, leg.berth_id, source, earlier, before, launch)
         return Source(ours, nothing, varied), "", since
     reference = legs.previous_version(session, leg)
     if reference is None:
         return Source(ours, nothing, nothing, blind="There is no version before it to compare with."), "", since
     before = launch - REFERENCE_DAYS_BEFORE * 24
-    varied = gauges.table(session, leg.berth_id, source, reference, kinds, before, launch)
+    varied = tables.table(session, leg.berth_id, source, reference, before, launch)
     if rule.against is Against.BEFORE:
-        beside = gauges.table(session, leg.berth_id, source, reference, kinds, since, forever)
+        beside = tables.table(session, leg.berth_id, source, reference, since, gauges.FOREVER)
         return Source(ours, beside, varied), reference, since
     previous = _leg_of(session, leg, reference)
     begun = _hour_there(leg, source, previous.launched_at) if previous is not None and previous.launched_at else since
-    beside = gauges.table(session, leg.berth_id, source, reference, kinds, begun, since)
+    beside = tables.table(session, leg.berth_id, source, reference, begun, since)
     last = int(ours.hour.max(initial=since))
     shares = shares_by_hour(session, leg, source, since, last + 1)
     theirs = shares_by_hour(session, previous, source, begun, since) if previous is not None else {}
@@ -275,10 +292,10 @@ def line(rule: GuardRule, seen: Seen) -> list[tuple[int, float]]:
     return [(int(evidence.hours[at]), round(part_of_way(rule, float(evidence.logs[at])), 4)) for at in kept]
 
 
-def _write(act: Act, row: GuardWatch, seen: Seen) -> None:
-    """Keep what the guard says now, and do what follows from it."""
+def _write(act: Act, row: GuardWatch, seen: Seen, counted_at: datetime) -> None:
+    """Keep what the guard says now of what was counted until then, and do what follows from it."""
     rule, found = guards.rule_of(row.guard), seen.judgement
-    row.judged_at, row.blind, row.said = act.now, found.blind, found.said
+    row.judged_at, row.blind, row.said = counted_at, found.blind, found.said
     row.found = figures(rule, seen)
     verdict = Verdict.BREACH if row.breached_at is not None else found.verdict
     if verdict is not row.verdict:
