@@ -142,7 +142,7 @@ class Act:
             self._told.clear()
             self.ends.digest = digest
             del self._afterwards[kept:], self.urgent[urgent:], self.placed[placed:]
-            lanes.forget_known(self.session)
+            self.session.info.clear()  # what was read of the part that is undone is read again
             raise
 
     def as_person(self, person: str) -> Act:

@@ -23,9 +23,20 @@ def freeze_of(row: FreezeRow) -> Freeze:
     )  # fmt: skip
 
 
+_KNOWN = "freezes"
+"""Where a session keeps its freezes once they are read: they are asked for again for each leg."""
+
+
 def every(session: Session) -> list[FreezeRow]:
     """The freezes that were not ended, in the order in which they were set."""
-    return list(session.scalars(select(FreezeRow).where(FreezeRow.ended_at.is_(None)).order_by(FreezeRow.created_at)))
+    if _KNOWN not in session.info:
+        rows = select(FreezeRow).where(FreezeRow.ended_at.is_(None)).order_by(FreezeRow.created_at)
+        session.info[_KNOWN] = session.scalars(rows).all()
+    return list(session.info[_KNOWN])
+
+
+def _read_anew(session: Session) -> None:
+    session.info.pop(_KNOWN, None)
 
 
 def set_freeze(act: Act, wanted: Freeze, reason: str) -> FreezeRow:
@@ -47,6 +58,7 @@ def set_freeze(act: Act, wanted: Freeze, reason: str) -> FreezeRow:
     )  # fmt: skip
     act.session.add(row)
     act.session.flush()
+    _read_anew(act.session)
     act.log("freeze set", f"freeze {row.name}", reason=reason, after=_told(wanted))
     return row
 
@@ -70,6 +82,8 @@ def end(act: Act, name: str, reason: str) -> None:
     if not reason.strip():
         raise Invalid("Say why: ending a freeze needs a reason.", remedy="Add --reason.", code="reason-missing")
     row.ended_at = act.now
+    act.session.flush()
+    _read_anew(act.session)
     act.log("freeze ended", f"freeze {row.name}", reason=reason, before=_told(freeze_of(row)))
 
 

@@ -51,6 +51,11 @@ _PENDING_OF_LANES = (
     .order_by(Order.position)
 )
 _SIGHTINGS = select(Sighting).where(Sighting.subject.in_(bindparam("subjects", expanding=True)))
+_SHOWN_SINCE = (
+    select(Showing.subject, func.max(Showing.at))
+    .where(Showing.subject.in_(bindparam("subjects", expanding=True)))
+    .group_by(Showing.subject)
+)
 _LEGS = (
     select(Leg, Sighting, Round, Release, App, Berth, Store)
     .join(Release, Leg.release_id == Release.id)
@@ -140,6 +145,7 @@ class _Known:
     def __init__(self) -> None:
         self.pending: dict[str, list[Order]] = {}
         self.seen: dict[str, Sighting | None] = {}
+        self.shown_since: dict[str, datetime | None] = {}
 
 
 def _known(session: Session) -> _Known:
@@ -148,7 +154,7 @@ def _known(session: Session) -> _Known:
 
 
 def forget_known(session: Session) -> None:
-    """Ask the records again, since a part of this transaction was undone, or orders were changed by another way."""
+    """Ask the records again, since orders were changed by another way."""
     session.info["lanes"] = _Known()
 
 
@@ -212,6 +218,16 @@ def sighting_of(session: Session, subject: str) -> Sighting | None:
     return sightings_of(session, [subject])[subject]
 
 
+def shown_since(session: Session, subjects: Collection[str]) -> dict[str, datetime | None]:
+    """From when on the stores hold of several subjects what is held now, as far as it was written down; read at once."""
+    known = _known(session).shown_since
+    unknown = [subject for subject in subjects if subject not in known]
+    if unknown:
+        known.update(dict.fromkeys(unknown))
+        known.update((subject, since) for subject, since in session.execute(_SHOWN_SINCE, {"subjects": unknown}))
+    return {subject: known[subject] for subject in subjects}
+
+
 FEW = 2
 """So few legs are read one by one; reading ahead would cost more."""
 
@@ -241,8 +257,15 @@ def legs_of(session: Session, app: str, version: str) -> list[Leg]:
 
 def _read_ahead(session: Session, wanted: Select[*tuple[Any, ...]], given: dict[str, Any]) -> list[Leg]:
     known, rounds, found = _known(session), dict[str, list[Round]](), list[Leg]()
-    for leg, seen, round_, *_ in session.execute(wanted, given):
+    for leg, seen, round_, release, app, berth, store in session.execute(wanted, given):
         if leg.id not in rounds:
+            for row, name, value in (
+                (leg, "release", release),
+                (release, "app", app),
+                (leg, "berth", berth),
+                (berth, "store", store),
+            ):
+                _take_as_read(row, name, value)
             rounds[leg.id] = []
             found.append(leg)
             known.seen.setdefault(leg.id, seen)
@@ -312,13 +335,15 @@ def _show(session: Session, level: Level, now: datetime, at: datetime | None) ->
     What we have ordered is so from now on; what someone did there from the instant that the store tells, as far as that fits.
     """
     assert level.seen is not None
-    since = now
+    since, known = now, _known(session).shown_since
     if at is not None and not level.ours:
         leg = level.subject is Subject.LEG
         berth = needed(session, Leg, level.id).berth if leg else needed(session, Berth, level.id)
         told = min(at - timedelta(seconds=berth.clock_ahead_seconds), now)
-        before = session.scalar(select(func.max(Showing.at)).where(Showing.subject == level.id))
+        before = shown_since(session, [level.id])[level.id]
         since = max(told, before) if before is not None else told
+    if level.id in known:
+        known[level.id] = max(since, known[level.id] or since)
     session.add(Showing(subject=level.id, at=since, state=level.seen.state, share=level.seen.share))
 
 

@@ -325,6 +325,7 @@ def _read_ahead(session: Session, store: Store, events: Sequence[StoreEvent]) ->
     known.keys = set(session.scalars(select(Order.id).where(Order.id.in_(keys))))
     lanes.legs_ahead(session, {row.leg_id for row in known.rounds.values()})
     lanes.sightings_of(session, [row.id for row in known.rounds.values()])
+    lanes.shown_since(session, {row.leg_id for row in known.rounds.values()})
     return known
 
 

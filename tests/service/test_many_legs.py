@@ -1,0 +1,79 @@
+"""Many legs at once ask the records no more often than a few: what they need is read together, and written together."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+from sqlalchemy import event, update
+
+from bench.filling import NOW, a_rising_leg, a_store, an_app
+from restless_tide.core.freeze import Freeze
+from restless_tide.desk import freezes
+from restless_tide.desk.clock import RealClock
+from restless_tide.desk.desk import Desk
+from restless_tide.desk.settings import Settings
+from restless_tide.engine import sightings, tides
+from restless_tide.gateways.protocol import StoreEvent
+from restless_tide.records.tables import Leg, Store
+
+FEW, MANY = 25, 45
+SEVERAL = re.compile(r"\?(, \?)+")
+"""As many values as there are legs."""
+
+
+def filled(folder: Path, legs: int) -> Desk:
+    desk = Desk(Settings(data=folder / f"with-{legs}"), RealClock())
+    with desk.database.writing() as session:
+        store = a_store("slatehouse")
+        session.add(store)
+        session.flush()
+        for number in range(legs):
+            a_rising_leg(session, *an_app(session, f"app{number}"), store, f"sub-{number}")
+    return desk
+
+
+def a_tick(desk: Desk, legs: int) -> None:
+    with desk.database.writing() as session:
+        session.execute(update(Leg).values(stage_ends_at=NOW - timedelta(minutes=1)))
+    assert tides.order_due(desk) == legs
+
+
+def a_tick_beside_a_freeze(desk: Desk, legs: int) -> None:
+    begins = (NOW + timedelta(days=300)).replace(tzinfo=None, microsecond=0)
+    with desk.act("ida") as act:
+        freezes.set_freeze(act, Freeze(name="fair", begins=begins, ends=begins + timedelta(days=1), zone="UTC"), "")
+    a_tick(desk, legs)
+
+
+def word_of_each(desk: Desk, legs: int) -> None:
+    """The store tells of each leg what was ordered, though not by whom."""
+    with desk.look() as session:
+        store, share = session.query(Store).one().id, session.query(Leg).first().share
+    told = [
+        StoreEvent(
+            id=str(number), source="s", type="rollout.changed", subject=f"sub-{number}", time=NOW, sequence=number + 1,
+            data={"state": "rising", "share": share},
+        )
+        for number in range(legs)
+    ]  # fmt: skip
+    assert sightings.take(desk, store, told) == legs
+
+
+@pytest.mark.parametrize("work", [a_tick, a_tick_beside_a_freeze, word_of_each])
+def test_the_records_are_asked_as_often_for_many_legs_as_for_few(
+    tmp_path: Path, work: Callable[[Desk, int], None]
+) -> None:
+    asked = {}
+    for legs in (FEW, MANY):
+        desk = filled(tmp_path, legs)
+        statements: list[str] = []
+        event.listen(desk.database.engine, "before_cursor_execute", lambda *told, into=statements: into.append(told[2]))
+        work(desk, legs)
+        desk.close()
+        asked[legs] = Counter(SEVERAL.sub("?", said) for said in statements if said.startswith(("SELECT", "WITH")))
+    assert asked[FEW] == asked[MANY]
