@@ -11,9 +11,10 @@ from restless_tide.core.ladder import USUAL_LADDER
 from restless_tide.core.numbers import BuildNumber
 from restless_tide.core.rollout import RolloutState
 from restless_tide.core.round import RoundState
+from restless_tide.core.rulebook import read_rulebook
 from restless_tide.demo.processes import STORES
 from restless_tide.records import tables
-from restless_tide.standins.__main__ import RULEBOOKS, read_rulebook
+from restless_tide.standins.__main__ import RULEBOOKS
 
 NOW = datetime.now(UTC)
 

@@ -1,4 +1,4 @@
-"""Many legs at once ask the records no more often than a few: what they need is read together, and written together."""
+"""Many legs and apps at once ask the records no more often than a few: what they need is read together, and written together."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
+from bench.filling import NOW, a_rising_leg, a_store, an_app
 from sqlalchemy import event, update
 
-from bench.filling import NOW, a_rising_leg, a_store, an_app
 from restless_tide.core.freeze import Freeze
 from restless_tide.desk import freezes
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
-from restless_tide.engine import sightings, tides
+from restless_tide.engine import notices, sightings, tides
 from restless_tide.gateways.protocol import StoreEvent
 from restless_tide.records.tables import Leg, Store
 
@@ -53,7 +53,7 @@ def a_tick_beside_a_freeze(desk: Desk, legs: int) -> None:
 def word_of_each(desk: Desk, legs: int) -> None:
     """The store tells of each leg what was ordered, though not by whom."""
     with desk.look() as session:
-        store, share = session.query(Store).one().id, session.query(Leg).first().share
+        store, share = session.query(Store.id).scalar(), session.query(Leg.share).limit(1).scalar()
     told = [
         StoreEvent(
             id=str(number), source="s", type="rollout.changed", subject=f"sub-{number}", time=NOW, sequence=number + 1,
@@ -64,7 +64,11 @@ def word_of_each(desk: Desk, legs: int) -> None:
     assert sightings.take(desk, store, told) == legs
 
 
-@pytest.mark.parametrize("work", [a_tick, a_tick_beside_a_freeze, word_of_each])
+def what_expires(desk: Desk, legs: int) -> None:
+    assert notices.notice_expiries(desk) == 0
+
+
+@pytest.mark.parametrize("work", [a_tick, a_tick_beside_a_freeze, word_of_each, what_expires])
 def test_the_records_are_asked_as_often_for_many_legs_as_for_few(
     tmp_path: Path, work: Callable[[Desk, int], None]
 ) -> None:

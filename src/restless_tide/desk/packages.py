@@ -116,12 +116,13 @@ def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = N
     return found
 
 
-def used_builds(session: Session, app: App) -> set[str]:
-    """The builds of an app whose files are needed; ``in_use`` says of each of them why."""
+def used_builds(session: Session, app: App | None) -> set[str]:
+    """The builds of an app, or of all, whose files are needed; ``in_use`` says of each of them why."""
     under_way = Consignment.state.in_(UNDER_WAY)
     on_trial = Consignment.id.in_(select(Trial.consignment_id).where(Trial.state.in_(_TRIED)))
-    sent = select(Consignment.build_id).join(Build, Build.id == Consignment.build_id).where(Build.app_id == app.id)
-    released = select(Leg.build_id).join(Build, Build.id == Leg.build_id).where(Build.app_id == app.id)
+    here = [Build.app_id == app.id] if app is not None else []
+    sent = select(Consignment.build_id).join(Build, Build.id == Consignment.build_id).where(*here)
+    released = select(Leg.build_id).join(Build, Build.id == Leg.build_id).where(*here)
     return {
         *session.scalars(sent.where(or_(under_way, on_trial))),
         *session.scalars(released.where(Leg.state.not_in(GONE))),

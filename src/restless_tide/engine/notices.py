@@ -27,7 +27,7 @@ from restless_tide.engine import postbox
 from restless_tide.engine.webhooks import Answer, Letter, Webhooks
 from restless_tide.plots import of
 from restless_tide.plots.child import drawn
-from restless_tide.records.tables import App, Delivery, GuardWatch, Notice, Store, Subscription
+from restless_tide.records.tables import Delivery, GuardWatch, Notice, Store, Subscription
 
 _BATCH = 20
 _GONE = 410
@@ -234,9 +234,7 @@ def _of_stores(session: Session) -> list[_Ending]:
 
 def _of_apps(session: Session) -> list[_Ending]:
     return [
-        _Ending(
-            app.name, expiry.what, expiry.until, expiry.then, f"app {app.name}", f"/apps/{app.name}/signing", app.name
-        )
-        for app in session.scalars(select(App))
-        for expiry in expiries.of_app(session, app)
+        _Ending(app, expiry.what, expiry.until, expiry.then, f"app {app}", f"/apps/{app}/signing", app)
+        for app, found in expiries.by_app(session).items()
+        for expiry in found
     ]
