@@ -184,7 +184,7 @@ def look(
     tables = tables or gauges.Tables()
     sources, names, corrected, beginnings = [], [], 0, []
     for leg in chosen:
-        one, reference, since = source_of(session, tables, rule, source, leg, counts_since)
+        one, reference, since = source_of(session, rule, source, leg, counts_since, tables)
         sources.append(one)
         names += [reference] if reference else []
         corrected += gauges.corrected(session, leg.berth_id, source, since)
@@ -198,14 +198,14 @@ def look(
 
 def source_of(
     session: Session,
-    tables: gauges.Tables,
     rule: GuardRule,
     source: str,
     leg: Leg,
     counts_since: datetime | None = None,
+    tables: gauges.Tables | None = None,
 ) -> tuple[Source, str, int]:
     """One leg's counts with those of its reference, the reference's name, and the hour from which it counts."""
-    launched = leg.launched_at
+    tables, launched = tables or gauges.Tables(), leg.launched_at
     assert launched is not None
     launch = _hour_there(leg, source, launched)
     anew = _hour_there(leg, source, counts_since) + 1 if counts_since is not None else 0
