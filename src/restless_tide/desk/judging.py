@@ -73,10 +73,10 @@ def watched_legs(release: Release, guard: Guard, now: datetime) -> list[Leg]:
 
 def judge_app(desk: Desk, app_name: str) -> None:
     """Let every guard of an app look at every rollout; one that fails keeps no other from looking."""
-    tables, now = gauges.Tables(), desk.clock.now()
+    tables = gauges.Tables()
     for guard_id, release_id, leg_id in _places(desk, app_name):
         try:
-            _judge(desk, guard_id, release_id, leg_id, tables, now)
+            _judge(desk, guard_id, release_id, leg_id, tables)
         except LostLease:
             raise
         except Exception:  # noqa: BLE001  (the other guards look all the same)
@@ -102,10 +102,7 @@ def _places(desk: Desk, app_name: str) -> list[tuple[str, str, str | None]]:
         return found
 
 
-def _judge(
-    desk: Desk, guard_id: str, release_id: str, leg_id: str | None, tables: gauges.Tables, counted_at: datetime
-) -> None:
-    """Judge one place by counts that are no older than ``counted_at``."""
+def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None, tables: gauges.Tables) -> None:
     with desk.look() as session:
         guard, release = session.get(Guard, guard_id), session.get(Release, release_id)
         if guard is None or release is None:
@@ -128,7 +125,7 @@ def _judge(
         if guard.ended_at is None and guards.setting_of(guard) == setting:  # else it is looked at again in a moment
             if anew is not None:
                 _begin_anew(act, row, anew)
-            _write(act, row, seen, counted_at)
+            _write(act, row, seen)
 
 
 def _watch(session: Session, guard_id: str, release_id: str, leg_id: str | None) -> GuardWatch | None:
@@ -292,10 +289,10 @@ def line(rule: GuardRule, seen: Seen) -> list[tuple[int, float]]:
     return [(int(evidence.hours[at]), round(part_of_way(rule, float(evidence.logs[at])), 4)) for at in kept]
 
 
-def _write(act: Act, row: GuardWatch, seen: Seen, counted_at: datetime) -> None:
-    """Keep what the guard says now of what was counted until then, and do what follows from it."""
+def _write(act: Act, row: GuardWatch, seen: Seen) -> None:
+    """Keep what the guard says now, and do what follows from it."""
     rule, found = guards.rule_of(row.guard), seen.judgement
-    row.judged_at, row.blind, row.said = counted_at, found.blind, found.said
+    row.judged_at, row.blind, row.said = act.now, found.blind, found.said
     row.found = figures(rule, seen)
     verdict = Verdict.BREACH if row.breached_at is not None else found.verdict
     if verdict is not row.verdict:
