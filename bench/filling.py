@@ -68,6 +68,15 @@ def a_rising_leg(
     return leg
 
 
+def rising_at(session: Session, name: str, legs: int) -> None:
+    """So many apps, each with a release that rises at one store; their submissions there are ``sub-0`` and on."""
+    store = a_store(name)
+    session.add(store)
+    session.flush()
+    for number in range(legs):
+        a_rising_leg(session, *an_app(session, f"app{number}"), store, f"sub-{number}")
+
+
 def rising_everywhere(session: Session, apps: int) -> list[tables.Leg]:
     """So many apps, each with a release that rises at every stand-in's store."""
     stores = [a_store(name) for name in STORES]

@@ -17,7 +17,7 @@ from typing import Any
 
 import httpx
 
-from bench.filling import NOW, a_rising_leg, a_store, an_app
+from bench.filling import NOW, a_rising_leg, an_app, rising_at
 from restless_tide.client import Tide
 from restless_tide.core.ladder import parse_ladder
 from restless_tide.core.order import PENDING, OrderKind
@@ -77,11 +77,7 @@ def ticking(folder: Path) -> dict[int, float]:
     """Seconds of one tick over TICK_LEGS legs on their way, by how many of them are due."""
     desk = Desk(Settings(data=folder / "tick"), RealClock())
     with desk.database.writing() as session:
-        store = a_store("slatehouse")
-        session.add(store)
-        session.flush()
-        for number in range(TICK_LEGS):
-            a_rising_leg(session, *an_app(session, f"a{number}"), store, f"sub-{number}")
+        rising_at(session, "slatehouse", TICK_LEGS)
     taken = {}
     for due in (0, 100, 1000):
         with desk.database.writing() as session:

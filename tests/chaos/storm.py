@@ -156,29 +156,37 @@ def _after_restoring(there: Harbour, storm: Storm) -> list[str]:
     there.processes.start("desk")
     guarding.set_clock_again(there, storm.accepted)
     settle(there, storm)
-    storm.counted["resumed after restoring"] = _take_what_is_offered_again(there)
+    untold = _take_what_is_offered_again(there, storm)
     broken = there.tide.watching.verify_logbook().first_broken
     chain = [f"the restored logbook breaks at line {broken}"] if broken is not None else []
     deadline = time.monotonic() + SETTLE_SECONDS
     while (found := _disagreements(there)) and time.monotonic() < deadline:
         time.sleep(0.2)
-    return [*chain, *(f"after restoring: {one}" for one in found)]
+    return [*chain, *(f"after restoring: {one}" for one in (*untold, *found))]
 
 
-def _take_what_is_offered_again(there: Harbour) -> int:
-    """Say that what runs at a store is wanted, for each leg that the desk asks a person about; returns how many.
+def _take_what_is_offered_again(there: Harbour, storm: Storm) -> list[str]:
+    """Say that what runs at a store is wanted, for each leg that the desk asks a person about; returns those nobody heard of.
 
     A leg may be halted in the backup and resumed after it. The order to resume it is not in the backup, so to the desk
     the store offers again what was stopped; it never takes that as wanted without a person.
     """
-    taken = 0
-    for (app,) in rows(there, "SELECT name FROM apps"):
-        for leg in [leg for release in there.tide.releases.of_app(app) for leg in release.legs if leg.offered_again]:
-            there.tide.releases.steer(app, "1.0.0", "resume", reason="it runs there", store=leg.place)
-            taken += 1
-    told = {row[0] for row in rows(there, "SELECT DISTINCT subject FROM notices WHERE kind = 'offered again'")}
-    assert len(told) >= taken, "the desk waits for a person whom it did not tell"
-    return taken
+    heard = set(rows(there, "SELECT place, subject FROM notices WHERE kind = 'offered again'"))
+    asked = [
+        (app, release.version, leg.place)
+        for (app,) in rows(there, "SELECT name FROM apps")
+        for release in there.tide.releases.of_app(app)
+        for leg in release.legs
+        if leg.offered_again
+    ]
+    for app, version, place in asked:
+        there.tide.releases.steer(app, version, "resume", reason="it runs there", store=place)
+    storm.counted["resumed after restoring"] = len(asked)
+    return [
+        f"{app} {version} is offered again at {place}, and nobody was told"
+        for app, version, place in asked
+        if (f"/apps/{app}/releases/{version}", f"release {version} at {place}") not in heard
+    ]
 
 
 def weather(there: Harbour, dice: random.Random, moods: Sequence[dict[str, Any]] = ()) -> None:

@@ -188,7 +188,7 @@ def test_a_source_of_the_team_counts_by_the_desks_clock_and_a_store_by_its_own(h
         session = act.session
         leg = session.get_one(Leg, here.leg_id)
         assert gauges.ahead_of(leg.berth, "") == 60 * HOUR
-        assert not judging.source_of(session, BOUND, "", leg)[0].table.hour.size
+        assert not judging.source_of(session, gauges.Tables(), BOUND, "", leg)[0].table.hour.size
         session.add(Showing(subject=leg.id, at=here.desk.clock.now() - 4 * HOUR, state="rising", share=0.1))
         session.add(Showing(subject=leg.id, at=here.desk.clock.now() - 2 * HOUR, state="paused", share=0.35))
         session.flush()

@@ -1,4 +1,4 @@
-"""Many legs and apps at once ask the records no more often than a few: what they need is read together, and written together."""
+"""Many legs and apps at once ask the records no more often than a few: what they need is read together."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
-from bench.filling import NOW, a_rising_leg, a_store, an_app
+from bench.filling import NOW, rising_at
 from sqlalchemy import event, update
 
 from restless_tide.core.freeze import Freeze
@@ -29,11 +29,7 @@ SEVERAL = re.compile(r"\?(, \?)+")
 def filled(folder: Path, legs: int) -> Desk:
     desk = Desk(Settings(data=folder / f"with-{legs}"), RealClock())
     with desk.database.writing() as session:
-        store = a_store("slatehouse")
-        session.add(store)
-        session.flush()
-        for number in range(legs):
-            a_rising_leg(session, *an_app(session, f"app{number}"), store, f"sub-{number}")
+        rising_at(session, "slatehouse", legs)
     return desk
 
 

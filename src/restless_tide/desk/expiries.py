@@ -12,7 +12,7 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
 from restless_tide.core.trial import TrialState
-from restless_tide.desk import packages, trials
+from restless_tide.desk import locker, packages, trials
 from restless_tide.records.tables import (
     App,
     Berth,
@@ -57,7 +57,7 @@ def _rows(session: Session, asked: Select[*tuple[Any, ...]], only: App | None) -
 
 
 def _builds(session: Session, only: App | None) -> Iterator[tuple[str, Expiry]]:
-    ends = Package.facts["profile"]["expires_at"].as_string()
+    ends = packages.PROFILE_ENDS
     asked = (
         select(App.name, Build, func.min(ends))
         .join(Build, Build.app_id == App.id)
@@ -101,8 +101,7 @@ def _trials(session: Session, only: App | None) -> Iterator[tuple[str, Expiry]]:
 
 def _locker(session: Session, only: App | None) -> Iterator[tuple[str, Expiry]]:
     asked = select(App.name, LockerFile).join(App, App.id == LockerFile.app_id)
-    ending = LockerFile.replaced_at.is_(None), LockerFile.expires_at.is_not(None)
-    for app, file in _rows(session, asked.where(*ending), only):
+    for app, file in _rows(session, asked.where(locker.COUNTS, LockerFile.expires_at.is_not(None)), only):
         yield app, Expiry(f"{file.name} in the locker", file.expires_at, "Build servers fetch something that is void.")
 
 

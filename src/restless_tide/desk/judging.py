@@ -112,7 +112,7 @@ def _judge(desk: Desk, guard_id: str, release_id: str, leg_id: str | None, table
         anew = _counts_anew(watch, chosen)
         counts_since = anew or (watch.counts_since if watch is not None else None)
         setting = guards.setting_of(guard)
-        seen = look(session, setting.rule, setting.source, chosen, counts_since, tables)
+        seen = look(session, tables, setting.rule, setting.source, chosen, counts_since)
     with desk.act(ENGINE) as act:
         guard = act.session.get_one(Guard, guard_id)
         row = _watch(act.session, guard_id, release_id, leg_id)
@@ -168,20 +168,19 @@ def _begin_anew(act: Act, row: GuardWatch, counts_since: datetime) -> None:
 
 def look(
     session: Session,
+    tables: gauges.Tables,
     rule: GuardRule,
     source: str,
     chosen: Sequence[Leg],
     counts_since: datetime | None = None,
-    tables: gauges.Tables | None = None,
 ) -> Seen:
     """Judge the counts of some legs of one release as they are now, from an hour on at the earliest.
 
     ``tables`` holds what was read of them for other guards.
     """
-    tables = tables or gauges.Tables()
     sources, names, corrected, beginnings = [], [], 0, []
     for leg in chosen:
-        one, reference, since = source_of(session, rule, source, leg, counts_since, tables)
+        one, reference, since = source_of(session, tables, rule, source, leg, counts_since)
         sources.append(one)
         names += [reference] if reference else []
         corrected += gauges.corrected(session, leg.berth_id, source, since)
@@ -195,14 +194,14 @@ def look(
 
 def source_of(
     session: Session,
+    tables: gauges.Tables,
     rule: GuardRule,
     source: str,
     leg: Leg,
     counts_since: datetime | None = None,
-    tables: gauges.Tables | None = None,
 ) -> tuple[Source, str, int]:
     """One leg's counts with those of its reference, the reference's name, and the hour from which it counts."""
-    tables, launched = tables or gauges.Tables(), leg.launched_at
+    launched = leg.launched_at
     assert launched is not None
     launch = _hour_there(leg, source, launched)
     anew = _hour_there(leg, source, counts_since) + 1 if counts_since is not None else 0

@@ -82,9 +82,13 @@ def take_out(act: Act, app_name: str, name: str, reason: str) -> None:
     act.log("taken out of the locker", f"locker {app.name} {name}", app=app.name, reason=reason)
 
 
+COUNTS = LockerFile.replaced_at.is_(None)
+"""Of the files of one name, the newest."""
+
+
 def files(session: Session, app: App, name: str | None = None) -> Sequence[LockerFile]:
     """The files that count now, by name."""
-    found = select(LockerFile).where(LockerFile.app_id == app.id, LockerFile.replaced_at.is_(None))
+    found = select(LockerFile).where(LockerFile.app_id == app.id, COUNTS)
     return session.scalars(
         (found if name is None else found.where(LockerFile.name == name)).order_by(LockerFile.name)
     ).all()

@@ -116,6 +116,10 @@ def clear(desk: Desk, person: str, app_name: str, rule: RetentionRule | None = N
     return found
 
 
+PROFILE_ENDS = Package.facts["profile"]["expires_at"].as_string()
+"""``Facts.expires_at`` as it is kept, for asking about many packages: what was read out of each is long."""
+
+
 def used_builds(session: Session, app: App | None) -> set[str]:
     """The builds of an app, or of all, whose files are needed; ``in_use`` says of each of them why."""
     under_way = Consignment.state.in_(UNDER_WAY)

@@ -11,7 +11,7 @@ from restless_tide.core.errors import Invalid
 from restless_tide.core.gauges import HOUR
 from restless_tide.core.guard import UNITS, Against, GuardRule, Watched
 from restless_tide.core.guarding import Source, first_breach, judge, made_up
-from restless_tide.desk import find, judging
+from restless_tide.desk import find, gauges, judging
 from restless_tide.desk.guards import Setting
 from restless_tide.desk.judging import Seen
 
@@ -54,7 +54,7 @@ def on_release(session: Session, app_name: str, version: str, wanted: Setting) -
     chosen = judging.launched_legs(release, wanted.stores)
     if not chosen:
         raise Invalid(f"{version} was not launched yet; nothing was counted.", code="not-launched")
-    seen = judging.look(session, wanted.rule, wanted.source, chosen)
+    seen = judging.look(session, gauges.Tables(), wanted.rule, wanted.source, chosen)
     launched = min(leg.launched_at for leg in chosen if leg.launched_at is not None)
     return _tried(wanted.rule, seen, launched, None)
 

@@ -323,9 +323,10 @@ def _read_ahead(session: Session, store: Store, events: Sequence[StoreEvent]) ->
         known.rounds[row.store_ref or ""] = row
     keys = {event.key for event in events if event.key}
     known.keys = set(session.scalars(select(Order.id).where(Order.id.in_(keys))))
-    lanes.legs_ahead(session, {row.leg_id for row in known.rounds.values()})
+    legs = {row.leg_id for row in known.rounds.values()}
+    lanes.legs_ahead(session, legs)
     lanes.sightings_of(session, [row.id for row in known.rounds.values()])
-    lanes.shown_since(session, {row.leg_id for row in known.rounds.values()})
+    lanes.shown_since(session, legs)
     return known
 
 

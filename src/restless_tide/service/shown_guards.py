@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from restless_tide.core.gauges import HOUR, hour_of
-from restless_tide.desk import find, guards, judging, people
+from restless_tide.desk import find, gauges, guards, judging, people
 from restless_tide.desk.trying import Tried
 from restless_tide.records.tables import Guard, GuardWatch, Release
 from restless_tide.wire.guards import (
@@ -43,7 +43,7 @@ def watch(session: Session, row: GuardWatch, now: datetime, *, with_line: bool) 
         rule = guards.rule_of(row.guard)
         launched = judging.launched_legs(row.release, row.guard.stores)
         chosen = [leg for leg in launched if row.leg_id in (None, leg.id)]
-        seen = judging.look(session, rule, row.guard.source, chosen, row.counts_since)
+        seen = judging.look(session, gauges.Tables(), rule, row.guard.source, chosen, row.counts_since)
         points = _points(judging.line(rule, seen))
     return WatchTold.of(
         row,
