@@ -29,6 +29,8 @@ MOST_KEPT = 5_000
 LONGEST_STRING = 0x7FFF
 """Signs of a string; what is stored in UTF-8 cannot be longer."""
 _UTF8 = 1 << 8
+_BEGINNING = struct.Struct("<HHI")
+"""Of a chunk: its kind, the bytes of its header, and its own."""
 
 
 class Chunk(NamedTuple):
@@ -40,13 +42,14 @@ class Chunk(NamedTuple):
 
 def chunks(data: Octets, start: int, end: int, what: str) -> Iterator[Chunk]:
     """The chunks that follow one another in ``data[start:end]``. Raises PackageUnreadable."""
+    new, unpack = tuple.__new__, _BEGINNING.unpack_from
     while start < end:
         if start + 8 > end:
             raise PackageUnreadable(f"{what} ends in the middle of a chunk.")
-        kind, header_bytes, size = struct.unpack_from("<HHI", data, start)
+        kind, header_bytes, size = unpack(data, start)
         if size < 8 or header_bytes < 8 or header_bytes > size or start + size > end:
             raise PackageUnreadable(f"{what} holds a chunk whose size does not fit.")
-        yield Chunk(kind, start, header_bytes, start + size)
+        yield new(Chunk, (kind, start, header_bytes, start + size))
         start += size
 
 

@@ -29,7 +29,9 @@ _ENTRY_START, _END_START, _LARGE_END_START, _LARGE_PLACE_START = (
 )
 _DESCRIPTOR_START = b"PK\x07\x08"
 _ENTRY = struct.Struct("<4s4xHH4xLLLHHHH6xL")
-_LOCAL = struct.Struct("<4sxxHH4xLLLHH")
+_LOCAL = struct.Struct("<6xHH4xLLLHH")
+_REPEATED, _REPEATED_FROM = slice(4, 28), 6
+"""Of a member's header, from the version it needs to the length of its name: in an entry the same begins at byte 6."""
 _END = struct.Struct("<4sHHHHLLH")
 _LARGE_PLACE = struct.Struct("<4sLQL")
 _LARGE_END = struct.Struct("<4sQHHLLQQQQ")
@@ -69,18 +71,18 @@ class Directory(NamedTuple):
     """Where the last member ends."""
 
 
-_Entry = tuple[bytes, str, int, int, int, int, int, int]
-"""Of the directory: name as it stands there, name, flags, method, checksum, packed and unpacked size, place of the header."""
+Stated = tuple[bytes, int, int, int, int]
+"""What the directory states of a member: its name as it stands there, method, checksum, packed and unpacked size."""
 
 
 def read_directory(read_at: ReadAt, size_bytes: int) -> Directory:
     """Raises PackageUnreadable with what does not agree."""
     end_at, end = _end_record(read_at, size_bytes)
     count, directory_bytes, directory_at = _stated(read_at, end_at, end)
-    entries = _entries(read_at(directory_at, directory_bytes), count)
-    if entries and read_at(0, 4) != MEMBER_START:
+    if count and read_at(0, 4) != MEMBER_START:
         raise _refused("The file begins with something else than its first member.", "archive-ambiguous")
-    members, content_end = _located(read_at, entries, directory_at)
+    members, ends = _members(read_at, read_at(directory_at, directory_bytes), count, directory_at)
+    content_end = _demand_apart(read_at, members, ends)
     return Directory(members, directory_at, end_at, end, content_end)
 
 
@@ -183,34 +185,72 @@ def _stated(read_at: ReadAt, end_at: int, end: bytes) -> tuple[int, int, int]:
     return count, directory_bytes, directory_at
 
 
-def _entries(data: bytes, count: int) -> list[_Entry]:
-    found: list[_Entry] = []
-    at, whole, unpack = 0, len(data), _ENTRY.unpack_from
+def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tuple[list[Member], list[int]]:
+    """The members in the directory's sequence, each held against the header before its data, and where each ends.
+
+    The two say most in the same bytes: where these are equal, nothing else is left to compare.
+    """
+    found: list[Member] = []
+    ends: list[int] = []
+    new = tuple.__new__  # of tuples that are known to fit, which are not counted again
+    at, whole, unpack, entry_bytes = 0, len(data), _ENTRY.unpack_from, _ENTRY.size
     while at < whole and len(found) < count:
-        if at + _ENTRY.size > whole:
+        if at + entry_bytes > whole:
             raise _refused("The archive's directory is damaged.", "package-cut-off")
         start, flags, method, crc, packed, size, name_bytes, extra_bytes, note_bytes, disk, header_at = unpack(data, at)
-        name_at = at + _ENTRY.size
+        repeated_at, name_at = at + _REPEATED_FROM, at + entry_bytes
         extra_at = name_at + name_bytes
         at = extra_at + extra_bytes + note_bytes
         if start != _ENTRY_START or at > whole:
             raise _refused("The archive's directory is damaged.", "package-cut-off")
         raw = data[name_at:extra_at]
         name = _name(raw, flags)
+        differs = flags & _DESCRIBED_BEHIND
         if packed == _FULL_32 or size == _FULL_32 or header_at == _FULL_32:
             size, packed, header_at = _large(data[extra_at : extra_at + extra_bytes], size, packed, header_at, name)
-        if method not in (STORED, DEFLATED):
+            differs = True
+        if method != DEFLATED and method != STORED:
             raise _refused(
                 f"{shown(name)} inside the package is packed in a way that no device unpacks.", "method-unfit"
             )
         if flags & _ENCRYPTED:
             raise _refused(f"{shown(name)} inside the package is encrypted.", "method-unfit")
-        if disk not in (0, _FULL_16) or (method == STORED and packed != size):
+        if (disk and disk != _FULL_16) or (method == STORED and packed != size):
             raise _ambiguous(f"The archive states two sizes for {shown(name)}")
-        found.append((raw, name, flags, method, crc, packed, size, header_at))
+        header_bytes = LOCAL_HEADER_BYTES + name_bytes
+        header = read_at(header_at, header_bytes)
+        if len(header) < LOCAL_HEADER_BYTES or header_at + LOCAL_HEADER_BYTES > directory_at:
+            raise _reaching_past(name)
+        if not header.startswith(MEMBER_START) or header[LOCAL_HEADER_BYTES:] != raw:
+            inside = next(
+                (one.name for one, its_end in zip(found, ends, strict=True) if one.header_at <= header_at < its_end), ""
+            )
+            raise _overlapping(name, inside) if inside else _named_otherwise(name)
+        data_at = header_at + header_bytes + header[28] + (header[29] << 8)
+        end = data_at + packed
+        if end > directory_at:
+            raise _reaching_past(name)
+        if differs or not data.startswith(header[_REPEATED], repeated_at):
+            end += _compared(read_at, (raw, method, crc, packed, size), header, data_at, name, directory_at)
+        found.append(new(Member, (name, method, crc, packed, size, header_at, data_at)))
+        ends.append(end)
     if len(found) != count or at != whole:
         raise _ambiguous(f"The archive's end record counts {count} members, its directory has another number")
-    return found
+    return found, ends
+
+
+def _demand_apart(read_at: ReadAt, members: Sequence[Member], ends: Sequence[int]) -> int:
+    """Where the last member ends; no two share bytes, and nothing stands before the first."""
+    places = [(member.header_at, end, member.name) for member, end in zip(members, ends, strict=True)]
+    places.sort()
+    end, last = 0, ""
+    for at, next_end, name in places:
+        if at < end:
+            raise _overlapping(name, last)
+        if not end and at and not _only_filler(read_at, at):
+            raise _ambiguous("Bytes stand before the archive's first member")
+        end, last = next_end, name
+    return end
 
 
 def _name(raw: bytes, flags: int) -> str:
@@ -248,43 +288,28 @@ def _extra(extra: bytes) -> bytes:
     return b""
 
 
-def _located(read_at: ReadAt, entries: Sequence[_Entry], directory_at: int) -> tuple[list[Member], int]:
-    """Each member with where its data lie, its header and its descriptor compared; no two share bytes."""
-    located: dict[int, int] = {}
-    end, last, unpack = 0, "", _LOCAL.unpack_from
-    for raw, name, _, method, crc, packed, size, at in sorted(entries, key=_by_place):
-        if at < end or (not end and at and not _only_filler(read_at, at)):
-            raise _overlapping(name, last) if end else _ambiguous("Bytes stand before the archive's first member")
-        name_bytes, last = len(raw), name
-        header = read_at(at, LOCAL_HEADER_BYTES + name_bytes)
-        if len(header) < LOCAL_HEADER_BYTES or at + LOCAL_HEADER_BYTES > directory_at:
-            raise _refused(f"{shown(name)} inside the package reaches past its end.", "members-overlap")
-        start, l_flags, l_method, l_crc, l_packed, l_size, l_name_bytes, extra_bytes = unpack(header)
-        if start != MEMBER_START or l_name_bytes != name_bytes or header[LOCAL_HEADER_BYTES:] != raw:
-            raise _ambiguous(f"{shown(name)} has another name, or nothing, where its data begin")
-        data_at = located[at] = at + LOCAL_HEADER_BYTES + name_bytes + extra_bytes
-        end = data_at + packed
-        if end > directory_at:
-            raise _refused(f"{shown(name)} inside the package reaches past its end.", "members-overlap")
-        if l_packed == _FULL_32 or l_size == _FULL_32:
-            l_packed, l_size = _local_sizes(read_at(data_at - extra_bytes, extra_bytes), l_packed, l_size)
-        behind = l_flags & _DESCRIBED_BEHIND
-        same = l_crc == crc and l_packed == packed and l_size == size
-        left_out = behind and not l_crc and not l_packed and not l_size
-        if l_flags & _ENCRYPTED or l_method != method or not (same or left_out):
-            raise _ambiguous(f"The archive says two things of {shown(name)}")
-        if behind:
-            end += _descriptor(read_at, end, name, (crc, packed, size), directory_at)
-    new = tuple.__new__  # of tuples that are known to fit, which are not counted again
-    members = [
-        new(Member, (name, method, crc, packed, size, at, located[at]))
-        for _, name, _, method, crc, packed, size, at in entries
-    ]
-    return members, end
+def _compared(read_at: ReadAt, stated: Stated, header: bytes, data_at: int, name: str, directory_at: int) -> int:
+    """How many bytes describe the member behind its data; all that is said of it there and in its header must agree."""
+    raw, method, crc, packed, size = stated
+    l_flags, l_method, l_crc, l_packed, l_size, l_name_bytes, extra_bytes = _LOCAL.unpack_from(header)
+    if l_name_bytes != len(raw):
+        raise _named_otherwise(name)
+    if l_packed == _FULL_32 or l_size == _FULL_32:
+        l_packed, l_size = _local_sizes(read_at(data_at - extra_bytes, extra_bytes), l_packed, l_size)
+    behind = l_flags & _DESCRIBED_BEHIND
+    same = l_crc == crc and l_packed == packed and l_size == size
+    left_out = behind and not l_crc and not l_packed and not l_size
+    if l_flags & _ENCRYPTED or l_method != method or not (same or left_out):
+        raise _ambiguous(f"The archive says two things of {shown(name)}")
+    return _descriptor(read_at, data_at + packed, name, (crc, packed, size), directory_at) if behind else 0
 
 
-def _by_place(entry: _Entry) -> int:
-    return entry[7]
+def _named_otherwise(name: str) -> PackageUnreadable:
+    return _ambiguous(f"{shown(name)} has another name, or nothing, where its data begin")
+
+
+def _reaching_past(name: str) -> PackageUnreadable:
+    return _refused(f"{shown(name)} inside the package reaches past its end.", "members-overlap")
 
 
 def _overlapping(name: str, last: str) -> PackageUnreadable:
@@ -299,8 +324,8 @@ def _only_filler(read_at: ReadAt, first_at: int) -> bool:
     header = read_at(0, LOCAL_HEADER_BYTES)
     if len(header) < LOCAL_HEADER_BYTES:
         return False
-    start, _, _, _, packed, _, name_bytes, extra_bytes = _LOCAL.unpack_from(header)
-    return start == MEMBER_START and not name_bytes and LOCAL_HEADER_BYTES + extra_bytes + packed == first_at
+    _, _, _, packed, _, name_bytes, extra_bytes = _LOCAL.unpack_from(header)
+    return header.startswith(MEMBER_START) and not name_bytes and LOCAL_HEADER_BYTES + extra_bytes + packed == first_at
 
 
 def _local_sizes(extra: bytes, packed: int, size: int) -> tuple[int, int]:

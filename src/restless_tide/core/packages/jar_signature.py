@@ -23,6 +23,7 @@ from restless_tide.core.packages.directory import shown
 from restless_tide.core.packages.facts import Signature
 
 _FOLDER = "META-INF/"
+_BEGIN = _FOLDER[:5]
 _MANIFEST = "META-INF/MANIFEST.MF"
 _SIGNATURE = re.compile(r"META-INF/[^/]+\.SF", re.IGNORECASE)
 _BLOCKS = (".RSA", ".DSA", ".EC", ".rsa", ".dsa", ".ec")
@@ -99,7 +100,7 @@ def judge_jar(
     ``others`` are the schemes found beside it; ``before``: say too what devices before STRONGEST_FROM make of it;
     without ``members`` only who signed is looked at. Raises PackageUnreadable for a member that cannot be unpacked.
     """
-    files = [name for name in archive.names if name.startswith(_FOLDER[:5]) and _SIGNATURE.fullmatch(name)]
+    files = [name for name in archive.names if name.startswith(_BEGIN) and _SIGNATURE.fullmatch(name)]
     if not files:
         return None
     if len(files) > SIGNERS_LIMIT:
@@ -202,7 +203,7 @@ class _Judge:
     def _changed(self, reading: str) -> str:
         """The first member that is not what the manifest states."""
         archive, stated = self._archive, self._stated
-        present = [name for name in archive.names if not name.endswith("/") and not (name.startswith(_FOLDER[:5]) and _OF_SIGNING.fullmatch(name))]  # fmt: skip
+        present = [name for name in archive.names if not name.endswith("/") and not (name.startswith(_BEGIN) and _OF_SIGNING.fullmatch(name))]  # fmt: skip
         archive.effort.spend(len(present))
         added = [name for name in present if name not in stated]
         outside = next((name for name in added if not name.startswith(_FOLDER)), None)

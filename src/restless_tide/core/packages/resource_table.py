@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterable, Iterator, Sequence
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
 
 from restless_tide.core.errors import PackageUnreadable
 from restless_tide.core.packages.bounds import Effort
@@ -25,6 +26,12 @@ _SPARSE = 0x01
 _SHORT_OFFSETS = 0x02
 _COMPLEX = 0x0001
 _COMPACT = 0x0008
+_CONFIG = 20
+"""Where the configuration of a type's chunk begins, in bytes."""
+_TYPE = struct.Struct("<8xB11xI")
+"""Of such a chunk: its type, and the size of its configuration."""
+_ENTRIES = struct.Struct("<2xHIxBxxII")
+"""Of such a chunk: the size of its header, its own, its flags, how many entries it has and where they begin."""
 _LANGUAGE, _COUNTRY, _ORIENTATION, _DENSITY, _LEVEL = 8, 10, 12, 14, 24
 _SCRIPT, _VARIANT, _SCRIPT_COMPUTED, _NUMBERING = 36, 40, 52, 53
 _LONGEST_CONFIG = 64
@@ -34,14 +41,13 @@ _ANY = (slice(8, 12), slice(24, 26), slice(36, 48), slice(52, 61))
 
 
 class _Config:
-    """What a value is for. Most are only asked for their language and density; the rest is read when it is needed."""
+    """What a value is for."""
 
-    __slots__ = ("_octets", "density", "locale")
+    __slots__ = ("_octets", "locale")
 
-    def __init__(self, octets: bytes, locale: str) -> None:
+    def __init__(self, octets: bytes) -> None:
         self._octets = octets
-        self.locale = locale
-        self.density = int.from_bytes(octets[_DENSITY : _DENSITY + 2], "little")
+        self.locale = _locale_of(octets)
 
     @property
     def plain(self) -> bool:
@@ -61,9 +67,11 @@ class ResourceTable:
     def __init__(self, data: Octets, effort: Effort) -> None:
         self._data = data
         self._effort = effort
-        self._types: dict[tuple[int, int], list[Chunk]] = {}
+        self._types: defaultdict[int, list[int]] = defaultdict(list)
+        """By package and type, as a reference begins with them: where the chunks of that type begin."""
+        self._used: set[bytes] = set()
+        """The configurations for which anything is there."""
         self._configs: dict[bytes, _Config] = {}
-        self._locales: dict[bytes, str] = {}
         self._values: dict[int, tuple[Configured, ...]] = {}
         try:
             self._pool = self._index()
@@ -84,22 +92,21 @@ class ResourceTable:
 
     def locales(self) -> tuple[str, ...]:
         """The BCP 47 tags for which anything is there besides the default. Raises PackageUnreadable."""
-        return tuple(sorted({config.locale for config in self._used()} - {""}))
+        named = {octets[_LANGUAGE:_ORIENTATION] + octets[_SCRIPT:_LONGEST_CONFIG]: octets for octets in self._used}
+        return tuple(sorted({_locale_of(_whole(octets)) for octets in named.values()} - {""}))
 
     def densities(self) -> tuple[int, ...]:
         """The screen densities for which anything is there, in dots an inch; what names none is for the usual one."""
-        return tuple(sorted({config.density or USUAL_DENSITY for config in self._used()}))
-
-    def _used(self) -> Iterable[_Config]:
-        return self._configs.values()
+        stated = {octets[_DENSITY : _DENSITY + 2] for octets in self._used}
+        return tuple(sorted({int.from_bytes(density, "little") or USUAL_DENSITY for density in stated}))
 
     def _read(self, resource_id: int) -> Iterator[Configured]:
         entry = resource_id & 0xFFFF
-        for chunk in self._types.get((resource_id >> 24, resource_id >> 16 & 0xFF), ()):
+        for start in self._types.get(resource_id >> 16, ()):
             self._effort.spend()
-            value = self._entry(chunk, entry)
+            value = self._entry(start, entry)
             if value is not None:
-                config = self._config(chunk)
+                config = self._config(start)
                 yield Configured(config.locale, config.plain, value, config.since)
 
     def _index(self) -> StringPool:
@@ -112,36 +119,36 @@ class ResourceTable:
             if chunk.kind == STRING_POOL and pool is None:
                 pool = StringPool(data, chunk)
             elif chunk.kind == TABLE_PACKAGE:
-                (package_id,) = struct.unpack_from("<I", data, chunk.start + 8)
-                for inner in chunks(data, chunk.start + chunk.header_bytes, chunk.end, WHAT):
-                    self._effort.spend()
-                    if inner.kind == TABLE_TYPE:
-                        self._types.setdefault((package_id, data[inner.start + 8]), []).append(inner)
-                        self._config(inner)
+                self._index_package(chunk)
         if pool is None:
             raise PackageUnreadable(f"{WHAT} holds no strings.")
         return pool
 
-    def _config(self, chunk: Chunk) -> _Config:
-        (config_bytes,) = struct.unpack_from("<I", self._data, chunk.start + 20)
-        octets = bytes(self._data[chunk.start + 20 : min(chunk.start + 20 + config_bytes, chunk.end)])
+    def _index_package(self, package: Chunk) -> None:
+        data, types, used, unpack, spend = self._data, self._types, self._used, _TYPE.unpack_from, self._effort.spend
+        (package_id,) = struct.unpack_from("<I", data, package.start + 8)
+        for kind, start, _, end in chunks(data, package.start + package.header_bytes, package.end, WHAT):
+            spend()
+            if kind == TABLE_TYPE:
+                type_id, config_bytes = unpack(data, start)
+                types[package_id << 8 | type_id].append(start)
+                used.add(bytes(data[start + _CONFIG : min(start + _CONFIG + config_bytes, end)]))
+
+    def _config(self, start: int) -> _Config:
+        _, config_bytes = _TYPE.unpack_from(self._data, start)
+        (size,) = struct.unpack_from("<I", self._data, start + 4)
+        octets = bytes(self._data[start + _CONFIG : start + min(_CONFIG + config_bytes, size)])
         known = self._configs.get(octets)
         if known is None:
-            whole = octets[:_LONGEST_CONFIG].ljust(_LONGEST_CONFIG, b"\0")
-            key = whole[_LANGUAGE:_ORIENTATION] + whole[_SCRIPT:]
-            locale = self._locales.get(key)
-            if locale is None:
-                locale = self._locales[key] = _locale_of(whole)
-            known = self._configs[octets] = _Config(whole, locale)
+            known = self._configs[octets] = _Config(_whole(octets))
         return known
 
-    def _entry(self, chunk: Chunk, entry: int) -> Given | None:
-        flags = self._data[chunk.start + 9]
-        count, entries_start = struct.unpack_from("<II", self._data, chunk.start + 12)
-        offset = self._offset(chunk, entry, count, flags)
+    def _entry(self, start: int, entry: int) -> Given | None:
+        header_bytes, size, flags, count, entries_start = _ENTRIES.unpack_from(self._data, start)
+        offset = self._offset(start + header_bytes, start + size, entry, count, flags)
         if offset is None:
             return None
-        at = chunk.start + entries_start + offset
+        at = start + entries_start + offset
         key_or_size, entry_flags, data_or_key = struct.unpack_from("<HHI", self._data, at)
         if entry_flags & _COMPACT:
             return given(entry_flags >> 8, data_or_key, self._pool)
@@ -150,11 +157,10 @@ class ResourceTable:
         _, _, kind, content = struct.unpack_from("<HBBI", self._data, at + key_or_size)
         return given(kind, content, self._pool)
 
-    def _offset(self, chunk: Chunk, entry: int, count: int, flags: int) -> int | None:
+    def _offset(self, table: int, end: int, entry: int, count: int, flags: int) -> int | None:
         """Where the entry lies after the chunk's entries begin; None when this configuration lacks it."""
-        table = chunk.start + chunk.header_bytes
         if flags & _SPARSE:
-            low, high = 0, min(count, (chunk.end - table) // 4)  # they lie in the sequence of their numbers
+            low, high = 0, min(count, (end - table) // 4)  # they lie in the sequence of their numbers
             while low < high:
                 middle = (low + high) // 2
                 index, quarter = struct.unpack_from("<HH", self._data, table + 4 * middle)
@@ -169,6 +175,11 @@ class ResourceTable:
             return None if quarter == 0xFFFF else int(quarter) * 4
         (offset,) = struct.unpack_from("<I", self._data, table + 4 * entry)
         return None if offset == 0xFFFFFFFF else int(offset)
+
+
+def _whole(config: bytes) -> bytes:
+    """All that is known of a configuration; an older one has less."""
+    return config[:_LONGEST_CONFIG].ljust(_LONGEST_CONFIG, b"\0")
 
 
 def _locale_of(config: bytes) -> str:
