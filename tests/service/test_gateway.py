@@ -229,7 +229,7 @@ def test_a_file_may_be_longer_than_an_answer_and_is_bounded_all_the_same(
         return httpx.Response(200, content=content)
 
     gateway = Gateway(connection, name="far")
-    monkeypatch.setattr(gateway, "_http", httpx.Client(base_url="http://far", transport=httpx.MockTransport(answer)))
+    monkeypatch.setattr(gateway, "_transport", httpx.MockTransport(answer))
     gateway.dossier_picture("b", "0" * 64, tmp_path / "film")
     assert (tmp_path / "film").read_bytes() == content
     with pytest.raises(StoreUnreachable, match="without end"):

@@ -61,7 +61,7 @@ _ENDS = f"""
            (SELECT fence FROM {Lease.__tablename__} WHERE name = ?)
 """  # noqa: S608
 """Asked in every act, so it goes to SQLite as it stands."""
-_INSERTS = {table: insert(table) for table in (LogbookLine, Change)}
+_INSERTS = {table: insert(table) for table in (LogbookLine, Change, KeptAnswer)}
 
 
 @dataclass
@@ -264,7 +264,8 @@ class Desk:
             expected.moved = True
             raise StaleView("Something was written meanwhile.", code="moved")
         if expected.key:
-            act.session.add(KeptAnswer(key=expected.key, request=expected.request, at=act.now))
+            kept = {"key": expected.key, "request": expected.request, "at": act.now}
+            act.session.connection().execute(_INSERTS[KeptAnswer], kept)
         act.afterwards(expected.done)
 
     def demand_lease(self, ends: Ends) -> None:

@@ -6,12 +6,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import timedelta
 
-from sqlalchemy import delete, update
+from sqlalchemy import bindparam, delete, select, update
 
 from restless_tide.desk.desk import Desk
 from restless_tide.records.tables import KeptAnswer
 
 KEPT_FOR = timedelta(hours=24)
+# These are asked with every act, so each is made once.
+_BY_KEY = select(KeptAnswer.request, KeptAnswer.status, KeptAnswer.headers, KeptAnswer.sealed_body).where(
+    KeptAnswer.key == bindparam("sought")
+)
+_KEEP = update(KeptAnswer).where(KeptAnswer.key == bindparam("sought")).returning(KeptAnswer.key)
 
 
 @dataclass(frozen=True)
@@ -26,8 +31,7 @@ class Kept:
 
 def find(desk: Desk, key: str) -> Kept | None:
     """What is kept under a key."""
-    with desk.glance() as session:
-        row = session.get(KeptAnswer, key)
+    row = desk.database.row(_BY_KEY, {"sought": key})
     if row is None:
         return None
     body = desk.seal.open(row.sealed_body, f"answer {key}") if row.sealed_body is not None else b""
@@ -37,8 +41,7 @@ def find(desk: Desk, key: str) -> Kept | None:
 def keep(desk: Desk, key: str, status: int, headers: str, body: bytes) -> None:
     """Keep the answer of an act that was done under this key."""
     sealed = desk.seal.close(body, f"answer {key}")
-    values = {"status": status, "headers": headers, "sealed_body": sealed}
-    desk.database.aside(update(KeptAnswer).where(KeptAnswer.key == key).values(values).returning(KeptAnswer.key))
+    desk.database.aside(_KEEP, {"sought": key, "status": status, "headers": headers, "sealed_body": sealed})
 
 
 def drop_old(desk: Desk) -> None:

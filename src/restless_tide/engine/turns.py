@@ -59,7 +59,7 @@ HANDS = 8
 MOST_ANSWERS_A_TURN = 24
 MOST_REMEMBERED = 10_000
 SEVERAL_IN_FLIGHT = 2
-GATHER_SECONDS, BUSY_SECONDS = 0.08, 0.25
+GATHER_SECONDS, BUSY_SECONDS = 0.12, 0.3
 """While several calls are under way, their answers are waited for so long: what is written together takes far less time.
 A turn that was written within the longer time tells that more are to come."""
 _UNREADABLE = StoreUnreachable("the desk could not carry this out; its log has the details", code="desk-failed")

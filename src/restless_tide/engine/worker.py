@@ -73,7 +73,7 @@ BREATH_SECONDS = 0.1
 """Between a change and the look that it calls for, so that a burst of changes is one look."""
 LAUNCH_BREATH_SECONDS = 0.02
 """The same where a launch may follow."""
-LONG_BREATH_SECONDS = 0.5
+LONG_BREATH_SECONDS = 1.0
 """The same for what becomes due, while many calls are made whose answers each call for a look."""
 LONG_RULES_BREATH_SECONDS = 2.0
 """The same for the rules by which builds move up: they read much, and usually wait for hours."""
