@@ -227,14 +227,15 @@ def rating_evidence(
     so_far, theirs_so_far = stars.cumsum(axis=0), reference.cumsum(axis=0)
     ours, theirs = _bets(so_far), _bets(theirs_so_far)
     known = (so_far.sum(axis=1) > 0) & (theirs_so_far.sum(axis=1) > 0)
-    logs = np.where(known, _less_than(ours[0], _either(theirs), tolerance), 0.0)
+    logs = np.where(known, _less_than(ours[0], _either(theirs), np.array([tolerance]))[:, 0], 0.0)
     if not known.any():
         return Evidence(hours, logs, None, None, None)
     now = [tuple(side[-1:] for side in one) for one in (ours, theirs)]
     threshold, steps = np.log(2 / error_bound), np.arange(1 - len(_MEANS), len(_MEANS))
-    above = np.array([_less_than(now[0][0], _either(now[1]), step * _STEP)[0] for step in steps])
-    below = np.array([_less_than(now[1][0], _either(now[0]), -step * _STEP)[0] for step in steps])
-    kept = steps[(above < threshold) & (below < threshold)] * _STEP
+    apart: Floats = np.array(steps * _STEP, float)
+    above = _less_than(now[0][0], _either(now[1]), apart)[0]
+    below = _less_than(now[1][0], _either(now[0]), -apart)[0]
+    kept = apart[(above < threshold) & (below < threshold)]
     means = [float((counts[-1] * STARS).sum() / counts[-1].sum()) for counts in (theirs_so_far, so_far)]
     return Evidence(hours, logs, means[0] - means[1], float(kept.min()), float(kept.max()))
 
@@ -255,12 +256,13 @@ def _either(bets: tuple[Floats, ...]) -> Floats:
     return found
 
 
-def _less_than(below: Floats, other: Floats, by: float) -> Floats:
-    """The least evidence, over all means of the other, that the first's mean is more than ``by`` below it; shape (hours,)."""
-    at = (_MEANS - by - _MEANS[0]) / _STEP
+def _less_than(below: Floats, other: Floats, by: Floats) -> Floats:
+    """The least evidence, over all means of the other, that the first's mean is more than each of ``by`` below it; shape
+    (hours, by)."""
+    at = (_MEANS - by[:, None] - _MEANS[0]) / _STEP
     last = len(_MEANS) - 1
     lower = np.clip(np.floor(at), 0, last - 1).astype(int)
     part = np.clip(at - lower, 0.0, 1.0)
     shifted = below[:, lower] * (1 - part) + below[:, lower + 1] * part
-    found: Floats = np.min(np.where(at > last + 1e-9, np.inf, shifted) + other, axis=1)
+    found: Floats = np.min(np.where(at > last + 1e-9, np.inf, shifted) + other[:, None, :], axis=2)
     return found

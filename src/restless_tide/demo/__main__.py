@@ -25,7 +25,7 @@ from restless_tide.wire.errors import TideError
 
 FOLDER = Path(".demo")
 NAME, EMAIL = "Ida Fenwick", "ida@saltgrass.example.org"
-_FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.05"}
+_FAST = {"TIDE_STEPPABLE_CLOCK": "yes", "TIDE_POLL_SECONDS": "0.2"}
 _REAL = {"TIDE_POLL_SECONDS": "1"}
 _LOOK_SECONDS = 0.5
 

@@ -63,12 +63,13 @@ class Season:
         last = -1
         deadline = quiet_since + _PATIENCE_SECONDS
         while time.monotonic() < deadline:
-            waiting = sum(store.pending_orders for store in self._tide.stores.every())
             lines = next((line.id for line in self._tide.watching.logbook(limit=1)), 0)
-            if waiting or lines != last:
+            if lines != last:
                 quiet_since, last = time.monotonic(), lines
             elif time.monotonic() - quiet_since > _QUIET_SECONDS:
-                return
+                if not any(store.pending_orders for store in self._tide.stores.every()):
+                    return
+                quiet_since = time.monotonic()
             time.sleep(_POLL_SECONDS)
         raise TimeoutError("the scenario does not come to rest")
 
