@@ -7,14 +7,20 @@ import importlib
 import pkgutil
 from typing import Any
 
+import anyio._backends._asyncio
+import anyio._core._fileio  # noqa: F401
+import httpcore  # noqa: F401
 import uvicorn.lifespan.on
 import uvicorn.loops.auto
+import uvicorn.loops.uvloop
 import uvicorn.protocols.http.auto
 import uvicorn.protocols.websockets.auto  # noqa: F401
+from pydantic import BaseModel
 from sqlalchemy.orm import configure_mappers
 
 import restless_tide
 import tests.harbour  # noqa: F401
+from restless_tide.core.packages import facts
 from restless_tide.desk import reading
 from restless_tide.standins import __main__ as standins
 from restless_tide.standins.gateway import standin_app
@@ -53,10 +59,20 @@ def _soon(store: SimulatedStore, address: str) -> Any:
     return _app
 
 
+def build(kind: type[BaseModel]) -> None:
+    """Build the models that would be built by each fork that uses them first."""
+    for model in kind.__subclasses__():
+        if model.__module__.startswith("restless_tide."):
+            model.model_rebuild()
+        build(model)
+
+
 for module in pkgutil.walk_packages(restless_tide.__path__, "restless_tide."):
     if not module.name.endswith("__main__") and not module.name.startswith(NOT_OF_A_DESK):
         importlib.import_module(module.name)
 configure_mappers()
+build(BaseModel)
+facts._adapter()
 empty_records.install()
 quick_hashes.install()
 empty_records.empty()
