@@ -13,13 +13,18 @@ from typing import Any
 
 import uvicorn
 
+from restless_tide.core.limits import IDLE_CONNECTION_SECONDS
+
 HOST = "127.0.0.1"
 
 
 @contextmanager
 def running(app: Any, port: int) -> Iterator[str]:
     """The application served on loopback until the end of the block; yields its address."""
-    server = uvicorn.Server(uvicorn.Config(app, HOST, port, log_level="warning", date_header=False))
+    idle = IDLE_CONNECTION_SECONDS
+    server = uvicorn.Server(
+        uvicorn.Config(app, HOST, port, log_level="warning", date_header=False, timeout_keep_alive=idle)
+    )
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     while not server.started:

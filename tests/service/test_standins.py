@@ -6,11 +6,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
+import uvicorn
 
 from restless_tide.core.packages import Facts
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.gateways import protocol
+from restless_tide.standins import __main__ as standins
 from restless_tide.standins import judgement
 from restless_tide.standins.judgement import Refusal
 from restless_tide.standins.packages import PackageRecipe, write_apk
@@ -228,3 +231,16 @@ def test_reviewers_ask_back_and_are_late_as_seeded(tmp_path: Path) -> None:
     ]
     assert sometimes[:6] == sometimes[6:], "the seed decides"
     assert len(set(sometimes)) == 2
+
+
+def test_a_standin_keeps_an_idle_connection_longer_than_its_clients(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One that is closed just when it is used again fails a call that had nothing wrong with it."""
+    served: dict[str, Any] = {}
+    monkeypatch.setattr(uvicorn, "run", lambda _, **how: served.update(how))
+    monkeypatch.setattr("sys.argv", ["standins", "store", "openfield", "--port", "1", "--data", str(tmp_path)])
+    standins.main()
+    kept_by_clients = httpx.Limits().keepalive_expiry
+    assert kept_by_clients is not None
+    assert served["timeout_keep_alive"] >= 2 * kept_by_clients

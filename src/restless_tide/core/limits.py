@@ -22,3 +22,5 @@ LONGEST_GOOD_NAME, LONGEST_GOOD_TEXT = 300, 4_000
 """Characters of a good's name and of its description."""
 MOST_PIXELS = 60_000_000
 """Of one picture."""
+IDLE_CONNECTION_SECONDS = 30
+"""So long a server keeps an idle connection: longer than clients do (httpx: 5 s), so that none is closed just when it is used again."""

@@ -13,6 +13,7 @@ import structlog
 import uvicorn
 
 from restless_tide.core.errors import Conflict, TideError
+from restless_tide.core.limits import IDLE_CONNECTION_SECONDS
 from restless_tide.desk import people
 from restless_tide.desk.clock import RealClock, SteppableClock
 from restless_tide.desk.desk import Desk
@@ -21,8 +22,6 @@ from restless_tide.service.app import desk_app
 
 PRIVATE = 0o077
 """What the service writes is for its own user alone."""
-IDLE_CONNECTION_SECONDS = 30
-"""Longer than clients keep an idle connection (httpx: 5 s), so that none is closed just when it is used again."""
 THREADS_SWITCH_SECONDS = 0.0005
 """A thread that was waiting for an answer continues so soon, whatever others compute; Python's own 5 ms delay a halt."""
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import uvicorn
 
+from restless_tide.core.limits import IDLE_CONNECTION_SECONDS
 from restless_tide.core.rulebook import read_rulebook
 from restless_tide.standins.gateway import standin_app
 from restless_tide.standins.mail_sink import mail_sink_app
@@ -45,6 +46,7 @@ def main() -> None:
         log_level="warning",
         access_log=False,
         timeout_graceful_shutdown=2,
+        timeout_keep_alive=IDLE_CONNECTION_SECONDS,
         date_header=False,
     )
 
