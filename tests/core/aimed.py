@@ -244,6 +244,7 @@ COSTLY: dict[str, Callable[[], bytes]] = {
     "a block map of very many elements": _block_map_of_one_often,
     "a directory of very many members": lambda: archive_of_many(150_000),
     "a directory that states four gigabytes": _far_directory,
+    "very many members that share one long header": lambda: _one_long_header(60_000),
     "a bundle of a million children": lambda: _named_bundle(field(5, b"") * 1_500_000),
     "a bundle of empty fields": lambda: _named_bundle(b"\x30\x00" * 8_000_000),
     "a bundle nested deeply": _nested_bundle,
@@ -258,6 +259,17 @@ COSTLY: dict[str, Callable[[], bytes]] = {
     "an open end of zeros": lambda: bytes(70_000_000),
 }
 """Files of which a careless reader takes gigabytes or minutes; each is made when it is asked for."""
+
+
+def _one_long_header(count: int) -> bytes:
+    """Members that all point at the same header, whose sizes have to be looked for in 64 KB of other fields."""
+    extra = struct.pack("<HH", 2, 0) * 16_000 + struct.pack("<HHQQ", 1, 16, 0, 0)
+    local = (
+        struct.pack("<4s5H3L2H", b"PK\x03\x04", 20, 0, 0, 0, 0, 0, 0xFFFFFFFF, 0xFFFFFFFF, 1, len(extra)) + b"a" + extra
+    )
+    entry = struct.pack("<4s6H3L5H2L", b"PK\x01\x02", 20, 20, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0) + b"a"
+    end = struct.pack("<4s4H2LH", b"PK\x05\x06", 0, 0, count, count, len(entry) * count, len(local), 0)
+    return local + entry * count + end
 
 
 def archive_of_many(count: int) -> bytes:

@@ -71,8 +71,8 @@ class Directory(NamedTuple):
     """Where the last member ends."""
 
 
-Stated = tuple[bytes, int, int, int, int]
-"""What the directory states of a member: its name as it stands there, method, checksum, packed and unpacked size."""
+_Odd = list[tuple[int, bytes]]
+"""Members whose headers say it in another form than the directory: their places in it, and the headers."""
 
 
 def read_directory(read_at: ReadAt, size_bytes: int) -> Directory:
@@ -81,8 +81,12 @@ def read_directory(read_at: ReadAt, size_bytes: int) -> Directory:
     count, directory_bytes, directory_at = _stated(read_at, end_at, end)
     if count and read_at(0, 4) != MEMBER_START:
         raise _refused("The file begins with something else than its first member.", "archive-ambiguous")
-    members, ends = _members(read_at, read_at(directory_at, directory_bytes), count, directory_at)
+    members, ends, odd = _members(read_at, read_at(directory_at, directory_bytes), count, directory_at)
     content_end = _demand_apart(read_at, members, ends)
+    if odd:  # only now: of members that share bytes each could have the same long header read again
+        for place, header in odd:
+            ends[place] += _compared(read_at, members[place], header, directory_at)
+        content_end = _demand_apart(read_at, members, ends)
     return Directory(members, directory_at, end_at, end, content_end)
 
 
@@ -185,13 +189,14 @@ def _stated(read_at: ReadAt, end_at: int, end: bytes) -> tuple[int, int, int]:
     return count, directory_bytes, directory_at
 
 
-def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tuple[list[Member], list[int]]:
-    """The members in the directory's sequence, each held against the header before its data, and where each ends.
+def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tuple[list[Member], list[int], _Odd]:
+    """The members in the directory's sequence, where the data of each end, and those that are still to be compared.
 
-    The two say most in the same bytes: where these are equal, nothing else is left to compare.
+    A header says most in the same bytes as the directory: where these are equal, nothing else is left to compare.
     """
     found: list[Member] = []
     ends: list[int] = []
+    odd: _Odd = []
     new = tuple.__new__  # of tuples that are known to fit, which are not counted again
     at, whole, unpack, entry_bytes = 0, len(data), _ENTRY.unpack_from, _ENTRY.size
     while at < whole and len(found) < count:
@@ -231,12 +236,12 @@ def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tup
         if end > directory_at:
             raise _reaching_past(name)
         if differs or not data.startswith(header[_REPEATED], repeated_at):
-            end += _compared(read_at, (raw, method, crc, packed, size), header, data_at, name, directory_at)
+            odd.append((len(found), header))
         found.append(new(Member, (name, method, crc, packed, size, header_at, data_at)))
         ends.append(end)
     if len(found) != count or at != whole:
         raise _ambiguous(f"The archive's end record counts {count} members, its directory has another number")
-    return found, ends
+    return found, ends, odd
 
 
 def _demand_apart(read_at: ReadAt, members: Sequence[Member], ends: Sequence[int]) -> int:
@@ -288,11 +293,11 @@ def _extra(extra: bytes) -> bytes:
     return b""
 
 
-def _compared(read_at: ReadAt, stated: Stated, header: bytes, data_at: int, name: str, directory_at: int) -> int:
+def _compared(read_at: ReadAt, member: Member, header: bytes, directory_at: int) -> int:
     """How many bytes describe the member behind its data; all that is said of it there and in its header must agree."""
-    raw, method, crc, packed, size = stated
+    name, method, crc, packed, size, _, data_at = member
     l_flags, l_method, l_crc, l_packed, l_size, l_name_bytes, extra_bytes = _LOCAL.unpack_from(header)
-    if l_name_bytes != len(raw):
+    if l_name_bytes != len(header) - LOCAL_HEADER_BYTES:
         raise _named_otherwise(name)
     if l_packed == _FULL_32 or l_size == _FULL_32:
         l_packed, l_size = _local_sizes(read_at(data_at - extra_bytes, extra_bytes), l_packed, l_size)
