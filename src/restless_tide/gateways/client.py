@@ -36,6 +36,8 @@ Answer = TypeVar("Answer", bound=BaseModel)
 ASSERTION_LIFE_SECONDS = 60
 UPLOAD_BLOCK_BYTES = 4 * 1024 * 1024
 _TIMEOUT = httpx.Timeout(10.0, connect=3.0)
+_LIMITS = httpx.Limits(max_connections=100, max_keepalive_connections=20, keepalive_expiry=3.0)
+"""An idle connection is left before servers usually close it (5 s): a halt that met one just then would be asked again later."""
 _UNKNOWN_OUTCOME = frozenset({408, 425, 429, 500, 502, 503, 504})
 _GONE = frozenset({404, 410})
 NOT_YET = "too-early"
@@ -57,7 +59,9 @@ class Gateway:
         self._name = name
         self._connection = connection
         self._outward = outward
-        self._transport: httpx.BaseTransport = httpx.HTTPTransport(trust_env=False, verify=verified(connection.gateway))
+        self._transport: httpx.BaseTransport = httpx.HTTPTransport(
+            trust_env=False, verify=verified(connection.gateway), limits=_LIMITS
+        )
         self._requests = httpx.Client(
             base_url=connection.gateway, timeout=_TIMEOUT, trust_env=False, transport=self._transport
         )
