@@ -43,9 +43,9 @@ def read_apk(archive: Archive, size_bytes: int, sha256: str) -> Facts:
 
 def processors_of(archive: Archive, folder: str) -> tuple[str, ...]:
     """The processor kinds for which ``folder`` holds native code, as the platform names them."""
-    inside = [name for name in archive.names if name.startswith(folder)]
-    depth = folder.count("/")
     found = {
-        name.removeprefix(folder).split("/")[0] for name in inside if name.count("/") > depth and name.endswith(".so")
+        name.removeprefix(folder).split("/")[0]
+        for name in archive.names
+        if name.startswith(folder) and name.count("/") > folder.count("/") and name.endswith(".so")
     }
     return tuple(sorted(found))

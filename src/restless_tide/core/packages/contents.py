@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-
 from restless_tide.core.packages.archive import Archive
 from restless_tide.core.packages.facts import Share
 
@@ -16,17 +14,13 @@ def contents_of(archive: Archive, *, strip: str = "") -> tuple[Share, ...]:
 
     ``strip`` is a folder that holds all the rest and says nothing, such as the app's own inside an IPA.
     """
-    folders: defaultdict[str, int] = defaultdict(int)
-    weights: defaultdict[str, int] = defaultdict(int)
+    weights: dict[str, int] = {}
     for member in archive.members:
         name = member.name.removeprefix(strip) if strip else member.name
-        folder = name[: name.rfind("/") + 1]
-        if folder.count("/") > 1:
-            folders[folder] += member.packed_bytes
-        else:
-            weights[name] += member.packed_bytes
-    for folder, packed_bytes in folders.items():
-        weights["".join(part + "/" for part in folder.split("/", 2)[:2])] += packed_bytes
+        first = name.find("/")
+        second = name.find("/", first + 1) if first >= 0 else -1
+        share = name[: second + 1] if second >= 0 else name
+        weights[share] = weights.get(share, 0) + member.packed_bytes
     largest = sorted(weights.items(), key=lambda one: -one[1])[:SHOWN]
     shares = [Share(name=name, size_bytes=size) for name, size in largest if size]
     rest = sum(weights.values()) - sum(share.size_bytes for share in shares)

@@ -231,7 +231,7 @@ def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tup
                 (one.name for one, its_end in zip(found, ends, strict=True) if one.header_at <= header_at < its_end), ""
             )
             raise _overlapping(name, inside) if inside else _named_otherwise(name)
-        data_at = header_at + header_bytes + header[28] + (header[29] << 8)
+        data_at = header_at + header_bytes + header[28] + (header[29] << 8)  # the bytes of its extra field
         end = data_at + packed
         if end > directory_at:
             raise _reaching_past(name)

@@ -26,12 +26,12 @@ _SPARSE = 0x01
 _SHORT_OFFSETS = 0x02
 _COMPLEX = 0x0001
 _COMPACT = 0x0008
-_CONFIG = 20
-"""Where the configuration of a type's chunk begins, in bytes."""
-_TYPE = struct.Struct("<8xB11xI")
-"""Of such a chunk: its type, and the size of its configuration."""
-_ENTRIES = struct.Struct("<2xHIxBxxII")
-"""Of such a chunk: the size of its header, its own, its flags, how many entries it has and where they begin."""
+_TYPE, _CONFIG = 8, 20
+"""Where a type's chunk has its type, and where its configuration begins, in bytes."""
+_CONFIG_BYTES = struct.Struct("<I")
+"""A configuration begins with its own size."""
+_ENTRIES = struct.Struct("<2xH4xxBxxII")
+"""Of a type's chunk: the size of its header, its flags, how many entries it has and where they begin."""
 _LANGUAGE, _COUNTRY, _ORIENTATION, _DENSITY, _LEVEL = 8, 10, 12, 14, 24
 _SCRIPT, _VARIANT, _SCRIPT_COMPUTED, _NUMBERING = 36, 40, 52, 53
 _LONGEST_CONFIG = 64
@@ -67,8 +67,8 @@ class ResourceTable:
     def __init__(self, data: Octets, effort: Effort) -> None:
         self._data = data
         self._effort = effort
-        self._types: defaultdict[int, list[int]] = defaultdict(list)
-        """By package and type, as a reference begins with them: where the chunks of that type begin."""
+        self._types: defaultdict[int, list[tuple[int, int]]] = defaultdict(list)
+        """By package and type, as a reference begins with them: where the chunks of that type begin and end."""
         self._used: set[bytes] = set()
         """The configurations for which anything is there."""
         self._configs: dict[bytes, _Config] = {}
@@ -102,11 +102,11 @@ class ResourceTable:
 
     def _read(self, resource_id: int) -> Iterator[Configured]:
         entry = resource_id & 0xFFFF
-        for start in self._types.get(resource_id >> 16, ()):
+        for start, end in self._types.get(resource_id >> 16, ()):
             self._effort.spend()
-            value = self._entry(start, entry)
+            value = self._entry(start, end, entry)
             if value is not None:
-                config = self._config(start)
+                config = self._config(start, end)
                 yield Configured(config.locale, config.plain, value, config.since)
 
     def _index(self) -> StringPool:
@@ -125,27 +125,29 @@ class ResourceTable:
         return pool
 
     def _index_package(self, package: Chunk) -> None:
-        data, types, used, unpack, spend = self._data, self._types, self._used, _TYPE.unpack_from, self._effort.spend
+        data, types, used, spend = self._data, self._types, self._used, self._effort.spend
         (package_id,) = struct.unpack_from("<I", data, package.start + 8)
         for kind, start, _, end in chunks(data, package.start + package.header_bytes, package.end, WHAT):
             spend()
             if kind == TABLE_TYPE:
-                type_id, config_bytes = unpack(data, start)
-                types[package_id << 8 | type_id].append(start)
-                used.add(bytes(data[start + _CONFIG : min(start + _CONFIG + config_bytes, end)]))
+                types[package_id << 8 | data[start + _TYPE]].append((start, end))
+                used.add(self._octets(start, end))
 
-    def _config(self, start: int) -> _Config:
-        _, config_bytes = _TYPE.unpack_from(self._data, start)
-        (size,) = struct.unpack_from("<I", self._data, start + 4)
-        octets = bytes(self._data[start + _CONFIG : start + min(_CONFIG + config_bytes, size)])
+    def _octets(self, start: int, end: int) -> bytes:
+        """The configuration of a type's chunk as it stands there."""
+        (config_bytes,) = _CONFIG_BYTES.unpack_from(self._data, start + _CONFIG)
+        return bytes(self._data[start + _CONFIG : min(start + _CONFIG + config_bytes, end)])
+
+    def _config(self, start: int, end: int) -> _Config:
+        octets = self._octets(start, end)
         known = self._configs.get(octets)
         if known is None:
             known = self._configs[octets] = _Config(_whole(octets))
         return known
 
-    def _entry(self, start: int, entry: int) -> Given | None:
-        header_bytes, size, flags, count, entries_start = _ENTRIES.unpack_from(self._data, start)
-        offset = self._offset(start + header_bytes, start + size, entry, count, flags)
+    def _entry(self, start: int, end: int, entry: int) -> Given | None:
+        header_bytes, flags, count, entries_start = _ENTRIES.unpack_from(self._data, start)
+        offset = self._offset(start + header_bytes, end, entry, count, flags)
         if offset is None:
             return None
         at = start + entries_start + offset
