@@ -1,6 +1,6 @@
 # Restless Tide. `make demo` and `make test` do all the set-up they need.
 
-PYTHON ?= python3
+PYTHON ?= $(shell scripts/python.sh)
 VENV := .venv
 BIN := $(VENV)/bin
 STAMPS := .stamps
