@@ -13,6 +13,8 @@ import os
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
+from operator import itemgetter
 from typing import BinaryIO, TypeVar
 
 from restless_tide.core.errors import PackageUnreadable
@@ -28,6 +30,7 @@ from restless_tide.core.packages.directory import STORED, Member, ReadAt, direct
 Place = TypeVar("Place")
 Found = TypeVar("Found")
 
+_NAME, _SIZE, _PACKED = (itemgetter(Member._fields.index(one)) for one in ("name", "size_bytes", "packed_bytes"))
 BLOCK_BYTES = 1024 * 1024
 THREADS = min(os.cpu_count() or 1, 4)
 WORTH_A_THREAD_BYTES = 4 * 1024**2
@@ -48,7 +51,7 @@ class Archive:
         """Whether what is signed is held against its signatures; that reads the whole file."""
         found = self._directory = read_directory(self.read_at, self.size_bytes)
         self.members = found.members
-        self.names = [member.name for member in found.members]
+        self.names = list(map(_NAME, found.members))
         self.directory_at, self.end_at, self.end, self.content_end = (
             found.directory_at, found.end_at, found.end, found.content_end
         )  # fmt: skip
@@ -93,7 +96,7 @@ class Archive:
         kept, held, size = b"", bytearray(), 0
         while not unpacker.eof:
             if not kept:
-                kept = self.read_at(at, min(left, block_bytes))
+                kept = self.read_at(min(left, block_bytes), at)
                 at, left = at + len(kept), left - len(kept)
             try:
                 got = unpacker.decompress(kept, block_bytes - len(held))
@@ -126,8 +129,8 @@ class Archive:
         """The first bytes of a member. Raises PackageUnreadable."""
         member = self[name]
         if member.method == STORED:
-            return self.read_at(member.data_at, min(size_bytes, member.size_bytes))
-        packed = self.read_at(member.data_at, min(member.packed_bytes, 2 * size_bytes + 1024))
+            return self.read_at(min(size_bytes, member.size_bytes), member.data_at)
+        packed = self.read_at(min(member.packed_bytes, 2 * size_bytes + 1024), member.data_at)
         try:
             return zlib.decompressobj(-zlib.MAX_WBITS).decompress(packed, size_bytes)
         except zlib.error:
@@ -166,8 +169,7 @@ class Archive:
                 f"The archive names a member {shown(leaving[:80])!r}, a path that leads out of the package.",
                 code="path-unfit",
             )
-        unpacked = sum([member.size_bytes for member in self.members])
-        packed = sum([member.packed_bytes for member in self.members])
+        unpacked, packed = sum(map(_SIZE, self.members)), sum(map(_PACKED, self.members))
         if unpacked > UNPACKED_PER_BYTE * packed + UNPACKED_ALLOWANCE_BYTES:
             raise PackageUnreadable(
                 f"The archive of {packed} bytes unpacks to {unpacked}; no package does that.", code="unpacks-too-large"
@@ -202,18 +204,18 @@ def _reader(source: BinaryIO) -> tuple[ReadAt, bool]:
         number = source.fileno()
     except (OSError, AttributeError):
 
-        def read_at(at: int, size: int) -> bytes:
+        def read_at(size: int, at: int) -> bytes:
             source.seek(at)
             return source.read(size)
 
         return read_at, False
-    return lambda at, size: os.pread(number, size, at), True
+    return partial(os.pread, number), True
 
 
 def _stored(read_at: ReadAt, member: Member, block_bytes: int) -> Iterator[bytes]:
     at, left = member.data_at, member.size_bytes
     while left > 0:
-        block = read_at(at, min(block_bytes, left))
+        block = read_at(min(block_bytes, left), at)
         if not block:
             return
         yield block

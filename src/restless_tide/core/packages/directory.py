@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Sequence
+from operator import le
 from typing import NamedTuple
 
 from restless_tide.core.errors import PackageUnreadable
@@ -45,7 +46,7 @@ _FULL_16, _FULL_32 = 0xFFFF, 0xFFFFFFFF
 _REMEDY = "Build the package again."
 
 ReadAt = Callable[[int, int], bytes]
-"""From a place in the file so many bytes, or fewer at its end."""
+"""So many bytes, or fewer at the file's end, from a place in it."""
 
 
 class Member(NamedTuple):
@@ -79,9 +80,9 @@ def read_directory(read_at: ReadAt, size_bytes: int) -> Directory:
     """Raises PackageUnreadable with what does not agree."""
     end_at, end = _end_record(read_at, size_bytes)
     count, directory_bytes, directory_at = _stated(read_at, end_at, end)
-    if count and read_at(0, 4) != MEMBER_START:
+    if count and read_at(4, 0) != MEMBER_START:
         raise _refused("The file begins with something else than its first member.", "archive-ambiguous")
-    members, ends, odd = _members(read_at, read_at(directory_at, directory_bytes), count, directory_at)
+    members, ends, odd = _members(read_at, read_at(directory_bytes, directory_at), count, directory_at)
     content_end = _demand_apart(read_at, members, ends)
     if odd:  # only now: of members that share bytes each could have the same long header read again
         for place, header in odd:
@@ -94,13 +95,13 @@ def directory_without(read_at: ReadAt, directory: Directory, name: str) -> bytes
     """The directory and the end records as they would be if the archive's last member, of that name, were not there."""
     end_at, end = directory.end_at, bytearray(directory.end)
     place_at = end_at - _LARGE_PLACE.size
-    place = bytearray(read_at(place_at, _LARGE_PLACE.size)) if place_at >= 0 else bytearray()
+    place = bytearray(read_at(_LARGE_PLACE.size, place_at)) if place_at >= 0 else bytearray()
     large = bytearray()
     large_at = end_at
     if place.startswith(_LARGE_PLACE_START):
         (large_at,) = struct.unpack_from("<Q", place, 8)
-        large = bytearray(read_at(large_at, place_at - large_at))
-    data = read_at(directory.directory_at, large_at - directory.directory_at)
+        large = bytearray(read_at(place_at - large_at, large_at))
+    data = read_at(large_at - directory.directory_at, directory.directory_at)
     kept, at = bytearray(), 0
     while at < len(data):
         fields = _ENTRY.unpack_from(data, at)
@@ -131,10 +132,10 @@ def _ambiguous(detail: str) -> PackageUnreadable:
 def _end_record(read_at: ReadAt, size_bytes: int) -> tuple[int, bytes]:
     """Where the end record lies and what it is: the only one, ending where the file ends."""
     tail_at = max(0, size_bytes - END_BYTES - _LONGEST_COMMENT)
-    tail = read_at(tail_at, size_bytes - tail_at)
+    tail = read_at(size_bytes - tail_at, tail_at)
     found = tail.rfind(_END_START)
     if found < 0 or found + END_BYTES > len(tail):
-        if read_at(0, 4) == MEMBER_START:
+        if read_at(4, 0) == MEMBER_START:
             raise _refused(
                 "The file begins as an archive but its end is missing or damaged: it was cut off.",
                 "package-cut-off",
@@ -161,11 +162,11 @@ def _stated(read_at: ReadAt, end_at: int, end: bytes) -> tuple[int, int, int]:
     """Count of members, bytes and place of the directory, as the end record and its larger form agree on them."""
     _, disk, first_disk, here, count, directory_bytes, directory_at, _ = _END.unpack_from(end)
     place_at = end_at - _LARGE_PLACE.size
-    place = read_at(place_at, _LARGE_PLACE.size) if place_at >= 0 else b""
+    place = read_at(_LARGE_PLACE.size, place_at) if place_at >= 0 else b""
     before_end = end_at
     if place.startswith(_LARGE_PLACE_START):
         _, _, large_at, _ = _LARGE_PLACE.unpack(place)
-        large = read_at(large_at, _LARGE_END.size) if large_at + _LARGE_END.size <= place_at else b""
+        large = read_at(_LARGE_END.size, large_at) if large_at + _LARGE_END.size <= place_at else b""
         if not large.startswith(_LARGE_END_START):
             raise _ambiguous("The archive's larger end record is not where it is said to be")
         _, rest, _, _, l_disk, l_first, l_here, l_count, l_bytes, l_at = _LARGE_END.unpack(large)
@@ -209,7 +210,10 @@ def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tup
         if start != _ENTRY_START or at > whole:
             raise _refused("The archive's directory is damaged.", "package-cut-off")
         raw = data[name_at:extra_at]
-        name = _name(raw, flags)
+        try:
+            name = raw.decode()
+        except UnicodeDecodeError:
+            name = _of_old(raw, flags)
         differs = flags & _DESCRIBED_BEHIND
         if packed == _FULL_32 or size == _FULL_32 or header_at == _FULL_32:
             size, packed, header_at = _large(data[extra_at : extra_at + extra_bytes], size, packed, header_at, name)
@@ -223,7 +227,7 @@ def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tup
         if (disk and disk != _FULL_16) or (method == STORED and packed != size):
             raise _ambiguous(f"The archive states two sizes for {shown(name)}")
         header_bytes = LOCAL_HEADER_BYTES + name_bytes
-        header = read_at(header_at, header_bytes)
+        header = read_at(header_bytes, header_at)
         if len(header) < LOCAL_HEADER_BYTES or header_at + LOCAL_HEADER_BYTES > directory_at:
             raise _reaching_past(name)
         if not header.startswith(MEMBER_START) or header[LOCAL_HEADER_BYTES:] != raw:
@@ -246,26 +250,26 @@ def _members(read_at: ReadAt, data: bytes, count: int, directory_at: int) -> tup
 
 def _demand_apart(read_at: ReadAt, members: Sequence[Member], ends: Sequence[int]) -> int:
     """Where the last member ends; no two share bytes, and nothing stands before the first."""
-    places = [(member.header_at, end, member.name) for member, end in zip(members, ends, strict=True)]
-    places.sort()
+    begins = [member.header_at for member in members]
+    if not begins:
+        return 0
+    if min(begins) and not _only_filler(read_at, min(begins)):
+        raise _ambiguous("Bytes stand before the archive's first member")
+    if all(map(le, ends, begins[1:])):  # as they nearly always lie: each behind the one before it
+        return ends[-1]
     end, last = 0, ""
-    for at, next_end, name in places:
+    for at, next_end, member in sorted(zip(begins, ends, members, strict=True)):
         if at < end:
-            raise _overlapping(name, last)
-        if not end and at and not _only_filler(read_at, at):
-            raise _ambiguous("Bytes stand before the archive's first member")
-        end, last = next_end, name
+            raise _overlapping(member.name, last)
+        end, last = next_end, member.name
     return end
 
 
-def _name(raw: bytes, flags: int) -> str:
-    """A member's name. Devices read UTF-8 whatever the archive says of it; what is none is read as archives did before."""
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError:
-        if flags & _IN_UTF8:
-            raise _refused("The archive names a member in letters that are none.", "path-unfit") from None
-        return raw.decode("cp437")
+def _of_old(raw: bytes, flags: int) -> str:
+    """A member's name that is not in UTF-8, which devices read whatever the archive says of it, but as archives were before."""
+    if flags & _IN_UTF8:
+        raise _refused("The archive names a member in letters that are none.", "path-unfit")
+    return raw.decode("cp437")
 
 
 def _large(extra: bytes, size: int, packed: int, header_at: int, name: str) -> tuple[int, int, int]:
@@ -300,7 +304,7 @@ def _compared(read_at: ReadAt, member: Member, header: bytes, directory_at: int)
     if l_name_bytes != len(header) - LOCAL_HEADER_BYTES:
         raise _named_otherwise(name)
     if l_packed == _FULL_32 or l_size == _FULL_32:
-        l_packed, l_size = _local_sizes(read_at(data_at - extra_bytes, extra_bytes), l_packed, l_size)
+        l_packed, l_size = _local_sizes(read_at(extra_bytes, data_at - extra_bytes), l_packed, l_size)
     behind = l_flags & _DESCRIBED_BEHIND
     same = l_crc == crc and l_packed == packed and l_size == size
     left_out = behind and not l_crc and not l_packed and not l_size
@@ -326,7 +330,7 @@ def _overlapping(name: str, last: str) -> PackageUnreadable:
 
 def _only_filler(read_at: ReadAt, first_at: int) -> bool:
     """Whether what stands before the first member is one header without a name, by which some tools fill a gap."""
-    header = read_at(0, LOCAL_HEADER_BYTES)
+    header = read_at(LOCAL_HEADER_BYTES, 0)
     if len(header) < LOCAL_HEADER_BYTES:
         return False
     _, _, _, packed, _, name_bytes, extra_bytes = _LOCAL.unpack_from(header)
@@ -344,7 +348,7 @@ def _local_sizes(extra: bytes, packed: int, size: int) -> tuple[int, int]:
 
 def _descriptor(read_at: ReadAt, at: int, name: str, stated: tuple[int, int, int], directory_at: int) -> int:
     """The bytes of what stands behind a member's data, which says its sizes once more."""
-    found = read_at(at, min(24, directory_at - at))
+    found = read_at(min(24, directory_at - at), at)
     named = found.startswith(_DESCRIPTOR_START)
     for form in ("<LLL", "<LQQ"):
         wanted = _packed(form, stated)

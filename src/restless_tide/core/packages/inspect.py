@@ -77,7 +77,7 @@ def _one_line() -> Iterator[None]:
 
 def _digest(archive: Archive) -> str:
     digest, at = hashlib.sha256(), 0
-    while block := archive.read_at(at, BLOCK_BYTES):
+    while block := archive.read_at(BLOCK_BYTES, at):
         digest.update(block)
         at += len(block)
     return digest.hexdigest()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, NamedTuple, Protocol
 
 from restless_tide.core.errors import PackageUnreadable
@@ -134,6 +135,11 @@ class Manifest:
     _unlimited: set[str] = field(default_factory=set)
     _activity: str = ""
     _started_by: set[str] = field(default_factory=set)
+    _plain: dict[int, dict[str, Configured]] = field(default_factory=dict)
+
+    @cached_property
+    def _locales(self) -> tuple[str, ...]:
+        return self.resources.locales()
 
     def take(self, element: Element) -> None:
         by_id, by_name = element.by_id, element.by_name
@@ -212,7 +218,7 @@ class Manifest:
             "features": tuple(self.features),
             "label": self.label,
             "labels": self.labels,
-            "locales": self.resources.locales(),
+            "locales": self._locales,
             "launchable": self.launchable,
             "densities": self.resources.densities(),
             "debuggable": self.debuggable,
@@ -247,7 +253,7 @@ class Manifest:
         label, icon = element.by_id.get(_LABEL), element.by_id.get(_ICON)
         self.label = self._text(label)
         if label is not None and label.reference is not None:
-            for locale in self.resources.locales():
+            for locale in self._locales:
                 text = self._text(label, locale)
                 if text and text != self.label:
                     self.labels[locale] = text
@@ -286,15 +292,23 @@ class Manifest:
 
     def _best(self, resource_id: int, locale: str) -> Given | None:
         """What a device takes that asks for nothing special: its language, else a wider one, else the default."""
-        values = self.resources.values(resource_id)
-        plain = [value for value in values if value.plain]
-        while True:
-            found = [value for value in plain if value.locale == locale]
-            if found:
-                return max(found, key=_since).given
+        plain = self._plain_of(resource_id)
+        while locale not in plain:
             if not locale:
+                values = self.resources.values(resource_id)
                 return values[0].given if values else None
             locale = locale.rpartition("-")[0]
+        return plain[locale].given
+
+    def _plain_of(self, resource_id: int) -> dict[str, Configured]:
+        """A resource's value in each language, of those that ask nothing else: the one for the highest platform level."""
+        known = self._plain.get(resource_id)
+        if known is None:
+            known = self._plain[resource_id] = {}
+            for value in self.resources.values(resource_id):
+                if value.plain and (value.locale not in known or value.since > known[value.locale].since):
+                    known[value.locale] = value
+        return known
 
     def _every(self, given: Given | None) -> list[Given]:
         """Every value that ``given`` may take on some device, references followed; bounded."""
@@ -319,10 +333,6 @@ def fill(manifest: Manifest, elements: Iterable[Element]) -> Manifest:
     for element in elements:
         manifest.take(element)
     return manifest
-
-
-def _since(value: Configured) -> int:
-    return value.since
 
 
 def _is_yes(text: str | None) -> bool:

@@ -260,7 +260,7 @@ def _part_digest(archive: Archive, part: bytes, name: str) -> bytes:
     digest = hashlib.new(name)
     if part == b"AXPC":
         for begin, end in _before_signing(archive):
-            while begin < end and (block := archive.read_at(begin, min(BLOCK_BYTES, end - begin))):
+            while begin < end and (block := archive.read_at(min(BLOCK_BYTES, end - begin), begin)):
                 digest.update(block)
                 begin += len(block)
     elif part == b"AXCD":

@@ -26,10 +26,10 @@ _SPARSE = 0x01
 _SHORT_OFFSETS = 0x02
 _COMPLEX = 0x0001
 _COMPACT = 0x0008
-_TYPE, _CONFIG = 8, 20
-"""Where a type's chunk has its type, and where its configuration begins, in bytes."""
-_CONFIG_BYTES = struct.Struct("<I")
-"""A configuration begins with its own size."""
+_OF = struct.Struct("<8xB11xI")
+"""Of a type's chunk: its type, and how many bytes its configuration has, with which that begins."""
+_CONFIG = 20
+"""Where in the chunk it begins."""
 _ENTRIES = struct.Struct("<2xH4xxBxxII")
 """Of a type's chunk: the size of its header, its flags, how many entries it has and where they begin."""
 _LANGUAGE, _COUNTRY, _ORIENTATION, _DENSITY, _LEVEL = 8, 10, 12, 14, 24
@@ -67,16 +67,17 @@ class ResourceTable:
     def __init__(self, data: Octets, effort: Effort) -> None:
         self._data = data
         self._effort = effort
-        self._types: defaultdict[int, list[tuple[int, int]]] = defaultdict(list)
-        """By package and type, as a reference begins with them: where the chunks of that type begin and end."""
-        self._used: set[bytes] = set()
-        """The configurations for which anything is there."""
+        self._types: defaultdict[int, list[tuple[int, int, bytes]]] = defaultdict(list)
+        """By package and type, as a reference begins with them: where each chunk of that type begins and ends, and its
+        configuration as it stands there."""
         self._configs: dict[bytes, _Config] = {}
         self._values: dict[int, tuple[Configured, ...]] = {}
         try:
             self._pool = self._index()
         except struct.error:
             raise PackageUnreadable(f"{WHAT} is damaged.") from None
+        self._used = {octets for chunks_of in self._types.values() for _, _, octets in chunks_of}
+        """The configurations for which anything is there."""
 
     remark = ""
 
@@ -101,12 +102,14 @@ class ResourceTable:
         return tuple(sorted({int.from_bytes(density, "little") or USUAL_DENSITY for density in stated}))
 
     def _read(self, resource_id: int) -> Iterator[Configured]:
-        entry = resource_id & 0xFFFF
-        for start, end in self._types.get(resource_id >> 16, ()):
-            self._effort.spend()
-            value = self._entry(start, end, entry)
+        data, entry, spend, unpack = self._data, resource_id & 0xFFFF, self._effort.spend, _ENTRIES.unpack_from
+        for start, end, octets in self._types.get(resource_id >> 16, ()):
+            spend()
+            header_bytes, flags, count, entries_start = unpack(data, start)
+            offset = self._offset(start + header_bytes, end, entry, count, flags)
+            value = None if offset is None else self._entry(start + entries_start + offset)
             if value is not None:
-                config = self._config(start, end)
+                config = self._config(octets)
                 yield Configured(config.locale, config.plain, value, config.since)
 
     def _index(self) -> StringPool:
@@ -125,32 +128,23 @@ class ResourceTable:
         return pool
 
     def _index_package(self, package: Chunk) -> None:
-        data, types, used, spend = self._data, self._types, self._used, self._effort.spend
+        data, types, spend, unpack = self._data, self._types, self._effort.spend, _OF.unpack_from
         (package_id,) = struct.unpack_from("<I", data, package.start + 8)
         for kind, start, _, end in chunks(data, package.start + package.header_bytes, package.end, WHAT):
             spend()
             if kind == TABLE_TYPE:
-                types[package_id << 8 | data[start + _TYPE]].append((start, end))
-                used.add(self._octets(start, end))
+                of, config_bytes = unpack(data, start)
+                config_end = start + _CONFIG + (config_bytes if config_bytes < _LONGEST_CONFIG else _LONGEST_CONFIG)
+                octets = bytes(data[start + _CONFIG : config_end if config_end < end else end])
+                types[package_id << 8 | of].append((start, end, octets))
 
-    def _octets(self, start: int, end: int) -> bytes:
-        """The configuration of a type's chunk as it stands there."""
-        (config_bytes,) = _CONFIG_BYTES.unpack_from(self._data, start + _CONFIG)
-        return bytes(self._data[start + _CONFIG : min(start + _CONFIG + config_bytes, end)])
-
-    def _config(self, start: int, end: int) -> _Config:
-        octets = self._octets(start, end)
+    def _config(self, octets: bytes) -> _Config:
         known = self._configs.get(octets)
         if known is None:
             known = self._configs[octets] = _Config(_whole(octets))
         return known
 
-    def _entry(self, start: int, end: int, entry: int) -> Given | None:
-        header_bytes, flags, count, entries_start = _ENTRIES.unpack_from(self._data, start)
-        offset = self._offset(start + header_bytes, end, entry, count, flags)
-        if offset is None:
-            return None
-        at = start + entries_start + offset
+    def _entry(self, at: int) -> Given | None:
         key_or_size, entry_flags, data_or_key = struct.unpack_from("<HHI", self._data, at)
         if entry_flags & _COMPACT:
             return given(entry_flags >> 8, data_or_key, self._pool)

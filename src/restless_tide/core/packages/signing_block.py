@@ -145,14 +145,14 @@ def read_layout(archive: Archive) -> Layout | None:
     directory_at = archive.directory_at
     if directory_at < 32:
         return None
-    footer = archive.read_at(directory_at - 24, 24)
+    footer = archive.read_at(24, directory_at - 24)
     if footer[8:] != _MAGIC:
         return None
     (block_bytes,) = struct.unpack_from("<Q", footer)
     block_at = directory_at - block_bytes - 8
     if not 24 <= block_bytes <= SIGNING_BLOCK_LIMIT_BYTES or block_at < 0:
         raise PackageUnreadable("The package's signing block has an impossible size.", remedy="Sign the package again.")
-    block = archive.read_at(block_at, directory_at - block_at)
+    block = archive.read_at(directory_at - block_at, block_at)
     if struct.unpack_from("<Q", block)[0] != block_bytes:
         raise PackageUnreadable("The package's signing block states two sizes.", remedy="Sign the package again.")
     if archive.content_end > block_at:
@@ -345,7 +345,7 @@ def _digest(archive: Archive, layout: Layout, name: str, known: dict[str, bytes]
 
         def digest(place: tuple[int, int]) -> bytes:
             begin, size = place
-            return _chunk_digest(archive.read_at(begin, size), size, name)
+            return _chunk_digest(archive.read_at(size, begin), size, name)
 
         top = hashlib.new(name)
         last = [bytes(end[at : at + _CHUNK_BYTES]) for at in range(0, len(end), _CHUNK_BYTES)]
