@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
@@ -35,6 +36,7 @@ DRAWN = frozenset({DocumentFormat.PNG, DocumentFormat.JPEG})
 _STARTS = {b"%PDF-": DocumentFormat.PDF, b"\x89PNG\r\n\x1a\n": DocumentFormat.PNG, b"\xff\xd8\xff": DocumentFormat.JPEG}
 _PDF_END, _PDF_TAIL_BYTES = b"%%EOF", 1024
 _SHOWN_CONTROLS = "\n\r\t\f"
+_HIDDEN = re.compile(rf"[\x00-\x1f](?<![{_SHOWN_CONTROLS}])")
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +98,7 @@ def _format(file: Path, name: str, size_bytes: int) -> DocumentFormat:
             text = source.read().decode()
         except UnicodeDecodeError:
             text = "\0"
-    if not text.strip() or any(ord(letter) < ord(" ") and letter not in _SHOWN_CONTROLS for letter in text):
+    if not text.strip() or _HIDDEN.search(text):
         raise Invalid(
             f"{name} is no document that stores take.",
             remedy=f"Documents are {', '.join(DocumentFormat)}; text is in UTF-8.",
