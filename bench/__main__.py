@@ -85,6 +85,10 @@ def engine(processes: Processes, tide: Tide, folder: Path) -> None:
     said = f"halting {stores.LEGS} legs over three stores, act to last word"
     say(said, halted.all, f"{stores.LEGS} halts called bare, 8 at once", halted.bare)
     print("of the three rounds: " + ", ".join(f"{one.all / one.bare:.2f}" for one in rounds))
+    words = [stores.halting_at_a_word(processes, tide, f"word{letter}") for letter in "abc"]
+    ours, bare = sorted(words, key=lambda one: one[0] / one[1])[1]
+    say(f"halting {stores.LEGS} legs by one act for each platform", ours, "as many halts called bare, 8 at once", bare)
+    print("of the three rounds: " + ", ".join(f"{one / of:.2f}" for one, of in words))
     single = sorted(rounds, key=lambda one: one.among / one.alone)[1]
     say("one halt while the others run, act to the store's record", single.among, "one halt alone", single.alone)
     print("of the three rounds: " + ", ".join(f"{one.among / one.alone:.2f}" for one in rounds))

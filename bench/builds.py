@@ -14,7 +14,7 @@ from pathlib import Path
 
 from tests.toolchain import FRAMEWORK, Recipe, make_apk
 
-from bench.measuring import peak_kib, run, say, timed
+from bench.measuring import in_turn, peak_kib, run, say, timed
 from restless_tide.client import Tide
 from restless_tide.client import uploads as sending
 from restless_tide.client.line import Line
@@ -28,6 +28,7 @@ from restless_tide.standins.packages import PackageRecipe, write_apk, write_ipa
 GIB = 1024**3
 TIDE = Path(sys.executable).with_name("tide")
 MANY = 10_000
+REAL_ROUNDS = 15
 
 
 def reading(folder: Path) -> None:
@@ -45,7 +46,8 @@ def reading(folder: Path) -> None:
                 inspect_package(source, sha256="0" * 64, verify=False)
 
         took = timed(ours, 3)
-        say(f"{megabytes} MB: facts alone", timed(facts_alone, 5), "aapt dump badging", timed(lambda path=path: run("aapt", "dump", "badging", path), 5))  # fmt: skip
+        alone, badging = in_turn(facts_alone, lambda path=path: run("aapt", "dump", "badging", path))
+        say(f"{megabytes} MB: facts alone", alone, "aapt dump badging", badging)
         say(f"{megabytes} MB: facts, digest, signatures", took, "apksigner verify", timed(lambda path=path: run("apksigner", "verify", path), 3))  # fmt: skip
         say(f"{megabytes} MB: facts, digest, signatures", took, "sha256sum", timed(lambda path=path: run("sha256sum", path), 3))  # fmt: skip
         tracemalloc.start()
@@ -59,7 +61,8 @@ def reading(folder: Path) -> None:
         with FRAMEWORK.open("rb") as source:
             inspect_package(source, sha256="0" * 64, verify=False)
 
-    say(f"{real:.0f} MB of a real one with thousands of members: facts alone", timed(facts_of_a_real_one, 5), "aapt dump badging", timed(lambda: run("aapt", "dump", "badging", FRAMEWORK), 5))  # fmt: skip
+    alone, badging = in_turn(facts_of_a_real_one, lambda: run("aapt", "dump", "badging", FRAMEWORK), REAL_ROUNDS)
+    say(f"{real:.0f} MB of a real one with thousands of members: facts alone", alone, "aapt dump badging", badging)
     two = [folder / f"read-{megabytes}" / "app-17.apk" for megabytes in (1, 20)]
     say("tide build compare of 1 and 20 MB, whole process", timed(lambda: run(TIDE, "build", "compare", *two), 5), "python -c pass", timed(lambda: run(sys.executable, "-c", "pass"), 5))  # fmt: skip
 

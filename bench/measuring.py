@@ -21,6 +21,12 @@ def timed(work: Callable[[], object], rounds: int = ROUNDS) -> float:
     return median(taken)
 
 
+def in_turn(ours: Callable[[], object], theirs: Callable[[], object], rounds: int = ROUNDS) -> tuple[float, float]:
+    """The medians of both in seconds, measured by turns: a machine that changes its speed meanwhile changes both."""
+    taken = [(timed(ours, 1), timed(theirs, 1)) for _ in range(rounds)]
+    return median(one for one, _ in taken), median(one for _, one in taken)
+
+
 def say(what: str, ours: float, other: str, theirs: float) -> None:
     print(
         f"{what:<58} {ours * 1000:>10.1f} ms   {other:<34} {theirs * 1000:>10.1f} ms   ratio {ours / theirs:.3f}",

@@ -17,7 +17,7 @@ from typing import Any
 
 import httpx
 
-from bench.filling import NOW, a_rising_leg, an_app, rising_at
+from bench.filling import NOW, a_rising_leg, a_store, an_app, rising_at
 from restless_tide.client import Tide
 from restless_tide.core.ladder import parse_ladder
 from restless_tide.core.order import PENDING, OrderKind
@@ -241,6 +241,22 @@ def halting(processes: Processes, tide: Tide, name: str) -> Halted:
         ours = (time.perf_counter() - began) * LEGS / (len(many) * len(STORES) + among_count)
         bare += _bare(processes, name, range(releases // 2, releases))
     return Halted(ours, bare, _reached(processes, among), _reached(processes, alone))
+
+
+def halting_at_a_word(processes: Processes, tide: Tide, name: str) -> tuple[float, float]:
+    """Seconds from the first of the acts that each halt every rollout of a platform to the last of LEGS halts confirmed, and
+    of as many called bare as ``halting`` does."""
+    releases = LEGS // len(STORES)
+    with fleet(processes, tide, name):
+        bare = _bare(processes, name, range(releases // 2))
+        began, halted = time.perf_counter(), 0
+        for platform in sorted({a_store(store).rulebook["platforms"][0] for store in STORES}):
+            done = tide.releases.halt_all(platform=platform, reason="bench")
+            halted += sum(one.ordered for one in done.outcomes)
+        _until_settled(processes)
+        ours = (time.perf_counter() - began) * LEGS / halted
+        bare += _bare(processes, name, range(releases // 2, releases))
+    return ours, bare
 
 
 def remembering(processes: Processes, tide: Tide, minutes: float) -> list[int]:

@@ -51,11 +51,11 @@ class Archive:
         """Whether what is signed is held against its signatures; that reads the whole file."""
         found = self._directory = read_directory(self.read_at, self.size_bytes)
         self.members = found.members
-        self.names = list(map(_NAME, found.members))
+        self.names: list[str] = list(map(_NAME, found.members))
         self.directory_at, self.end_at, self.end, self.content_end = (
             found.directory_at, found.end_at, found.end, found.content_end
         )  # fmt: skip
-        self._by_name = dict(zip(self.names, found.members, strict=True))
+        self._by_name: dict[str, Member] = dict(zip(self.names, found.members, strict=True))
         self._demand_bounds()
 
     def __contains__(self, name: str) -> bool:
