@@ -17,6 +17,7 @@ from restless_tide.service.conditional import Conditional
 from restless_tide.service.edge import Edge
 from restless_tide.service.limits import BodyLimit, RequestLog
 from restless_tide.service.metrics import Metrics
+from restless_tide.service.operations import Operations
 from restless_tide.service.provider import Provider
 from restless_tide.service.remembered import Remembered
 from restless_tide.service.repeating import Repeating
@@ -97,6 +98,8 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
     app.add_middleware(BodyLimit)
     app.add_middleware(Edge, address=desk.settings.address)
     app.add_middleware(RequestLog)
+    operations = Operations()
+    app.router.routes.append(operations)
     for room in (  # a route is looked for in this sequence, so what stops a release stands first
         releases,
         halts,
@@ -131,7 +134,7 @@ def desk_app(desk: Desk, console_folder: Path = CONSOLE_FOLDER) -> FastAPI:
         invitation,
         live,
     ):
-        serve_routes(app, room.router)
+        serve_routes(operations, room.router)
     console.install(app, console_folder)
     app.openapi = lambda: contract.document(app)  # type: ignore[method-assign]
     return app

@@ -8,11 +8,10 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Iterable
 
 from fastapi.routing import APIRoute
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.routing import BaseRoute, Match
+from starlette.routing import Match
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from restless_tide.core.errors import Conflict, Invalid, StaleView
@@ -21,6 +20,7 @@ from restless_tide.expectation import Expectation, expectation
 from restless_tide.service import threads
 from restless_tide.service.captured import Answer, answer_of, body_of, given_again
 from restless_tide.service.faults import answer_problem
+from restless_tide.service.operations import routes_at
 from restless_tide.service.paths import ACTING, API, is_of_console
 
 _TAG = re.compile(r'(W/)?"[\x21\x23-\x7e\x80-\xff]*"')
@@ -110,7 +110,7 @@ class Conditional:
             asked = {
                 **scope, "method": "GET", "path": place, "raw_path": place.encode(), "query_string": b"", "headers": headers,
             }  # fmt: skip
-            if _route_at(scope["app"].routes, asked) is not None:
+            if _route_at(asked) is not None:
                 answer = await answer_of(self._app, asked, given_again(b"", receive), _nowhere)
                 return _tagged(answer) if answer.status == 200 else None
             place = place.rpartition("/")[0]
@@ -141,9 +141,9 @@ def _tagged(answer: Answer) -> str:
     return headers["etag"]
 
 
-def _route_at(routes: Iterable[BaseRoute], scope: Scope) -> APIRoute | None:
+def _route_at(scope: Scope) -> APIRoute | None:
     """The operation that a request is for; None where there is none but the console's page."""
-    for route in routes:
+    for route in routes_at(scope["app"], scope["path"]):
         if isinstance(route, APIRoute) and not is_of_console(route) and route.matches(scope)[0] is Match.FULL:
             return route
     return None
@@ -152,5 +152,5 @@ def _route_at(routes: Iterable[BaseRoute], scope: Scope) -> APIRoute | None:
 def _is_held(scope: Scope) -> bool:
     """Whether the condition is held here: there is such an operation, and it does not read If-Match itself, such as that of
     one text among many."""
-    route = _route_at(scope["app"].routes, scope)
+    route = _route_at(scope)
     return route is not None and all(one.alias.lower() != "if-match" for one in route.dependant.header_params)

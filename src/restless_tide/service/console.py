@@ -50,7 +50,7 @@ def install(app: FastAPI, folder: Path) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str, request: Request) -> Response:
         if path in ("metrics", "readyz") or path.startswith(("v1/", "invitation/", "join/", "assets/")):
-            if methods_at(app.routes, request.scope):
+            if methods_at(request.scope):
                 raise HTTPException(405)
             raise NotFound(f"There is nothing at /{path}.")
         if path == "mark.svg" and (folder / path).is_file():

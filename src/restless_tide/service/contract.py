@@ -13,6 +13,7 @@ from fastapi.routing import APIRoute
 from pydantic_core import to_json
 
 from restless_tide.service.location import LOCATIONS
+from restless_tide.service.operations import operations_of
 from restless_tide.service.paths import ACTING
 from restless_tide.wire.problems import PROBLEM_TYPE
 from restless_tide.wire.watching import ChangeTold
@@ -59,7 +60,7 @@ def _name_of(parameter: dict[str, Any]) -> str:
 def document(app: FastAPI) -> dict[str, Any]:
     """The document, made once."""
     if app.openapi_schema is None:
-        routes = [route for route in app.routes if isinstance(route, APIRoute)]
+        routes = operations_of(app)
         told = get_openapi(
             title=app.title,
             version=app.version,

@@ -6,15 +6,15 @@ Plain ASGI, so that bodies stream through.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.routing import BaseRoute, Match, Mount
+from starlette.routing import Match, Mount
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from restless_tide.core.errors import Denied
 from restless_tide.service.faults import answer_problem
+from restless_tide.service.operations import routes_at
 from restless_tide.service.paths import API, SAFE, is_of_console
 
 SLOWEST_BODY_SECONDS = 30.0
@@ -22,13 +22,18 @@ SLOWEST_BODY_SECONDS = 30.0
 _OWN = ("same-origin", "none")
 
 
-def methods_at(routes: Iterable[BaseRoute], scope: Scope) -> set[str]:
+def methods_at(scope: Scope) -> set[str]:
     """Every method that is served at a path, HEAD beside GET; none where nothing is there."""
     found: set[str] = set()
-    for route in routes:
+    for route in routes_at(scope["app"], scope["path"]):
         if not isinstance(route, Mount) and not is_of_console(route) and route.matches(scope)[0] is not Match.NONE:
             found |= getattr(route, "methods", None) or set()
     return found | ({"HEAD"} if "GET" in found else set())
+
+
+def _has_head(scope: Scope) -> bool:
+    routes = routes_at(scope["app"], scope["path"])
+    return any(route.matches(scope)[0] is Match.FULL for route in routes if "HEAD" in getattr(route, "methods", ()))
 
 
 class Edge:
@@ -53,8 +58,7 @@ class Edge:
                 message = {**message, "body": b""}
             await send(message)
 
-        routes = scope["app"].routes
-        if scope["method"] == "OPTIONS" and (known := methods_at(routes, scope)) and "OPTIONS" not in known:
+        if scope["method"] == "OPTIONS" and (known := methods_at(scope)) and "OPTIONS" not in known:
             allowed = ", ".join(sorted(known | {"OPTIONS"})).encode()
             await noted({"type": "http.response.start", "status": 204, "headers": [(b"allow", allowed)]})
             await noted({"type": "http.response.body", "body": b""})
@@ -67,13 +71,9 @@ class Edge:
             )
             await answer_problem(wrong)(scope, receive, noted)
             return
-        if head and not self._has_head(routes, scope):
+        if head and not _has_head(scope):
             scope = {**scope, "method": "GET"}
         await self._app(scope, _in_time(receive), noted)
-
-    @staticmethod
-    def _has_head(routes: Iterable[BaseRoute], scope: Scope) -> bool:
-        return any(route.matches(scope)[0] is Match.FULL for route in routes if "HEAD" in getattr(route, "methods", ()))
 
     def _from_elsewhere(self, scope: Scope) -> bool:
         """Whether a browser says that another site's page asks. Who sends a token is no browser with a session."""

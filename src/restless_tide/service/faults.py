@@ -62,7 +62,7 @@ def install(app: FastAPI) -> None:
 
         headers = dict(error.headers or {})
         if error.status_code == 405:
-            allowed = methods_at(request.app.routes, request.scope)
+            allowed = methods_at(request.scope)
             headers["Allow"] = ", ".join(sorted(allowed | {"OPTIONS"}))
             if not allowed:
                 return answer_problem(NotFound(f"There is nothing at {request.url.path}."))

@@ -122,7 +122,7 @@ class Repeating:
 
 def _is_served(scope: Scope) -> bool:
     """Whether the method is one of those at this path: else that is what is wrong, before anything about a key."""
-    return scope["method"] in methods_at(scope["app"].routes, scope)
+    return scope["method"] in methods_at(scope)
 
 
 def _is_small(path: str) -> bool:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, FastAPI, Query
+from fastapi import APIRouter, Query
 
 from restless_tide.service import rights
 from restless_tide.service.location import Route
+from restless_tide.service.operations import Operations
 from restless_tide.wire.base import Words
 from restless_tide.wire.problems import Problem
 
@@ -30,10 +31,10 @@ def router_of(tag: str, prefix: str = "", *, in_schema: bool = True) -> APIRoute
     )
 
 
-def serve_routes(app: FastAPI, router: APIRouter) -> None:
+def serve_routes(operations: Operations, router: APIRouter) -> None:
     """Serve the routes of a noun. Raises RuntimeError for one that does not say which right it needs."""
-    for route in router.routes:
-        if isinstance(route, Route):
-            need = route.need = rights.need_of(route)
-            route.openapi_extra = {**(route.openapi_extra or {}), **rights.told(need)}
-    app.router.routes.extend(router.routes)
+    routes = [route for route in router.routes if isinstance(route, Route)]
+    for route in routes:
+        need = route.need = rights.need_of(route)
+        route.openapi_extra = {**(route.openapi_extra or {}), **rights.told(need)}
+    operations.add(routes)
