@@ -7,6 +7,7 @@ subject's own row holds what is wanted, and its ``Sighting`` what was seen and w
 from __future__ import annotations
 
 import json
+from collections import defaultdict
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -26,7 +27,9 @@ from restless_tide.records.columns import Base, new_id
 from restless_tide.records.tables import (
     App,
     Berth,
+    Build,
     Consignment,
+    GoAheadGiven,
     Leg,
     Order,
     Release,
@@ -73,6 +76,13 @@ _STORES = select(Store).where(Store.id.in_(bindparam("ids", expanding=True)))
 _LEGS_BY_ID = _LEGS.where(Leg.id.in_(bindparam("ids", expanding=True)))
 _OF_RELEASE = select(Release.id).join(App).where(naming.THE_APP, naming.THE_RELEASE)
 _LEGS_BY_RELEASE = _LEGS.where(Leg.release_id.in_(_OF_RELEASE))
+_LEGS_OF_RELEASE = _LEGS.where(Leg.release_id == bindparam("release"))
+_BUILDS = select(Build).where(Build.id.in_(bindparam("ids", expanding=True)))
+_GO_AHEADS = (
+    select(GoAheadGiven)
+    .where(GoAheadGiven.leg_id.in_(bindparam("legs", expanding=True)))
+    .order_by(GoAheadGiven.given_at)
+)
 
 TABLES: dict[Subject, type[Base]] = {
     Subject.STORE: Store,
@@ -253,6 +263,27 @@ def legs_of(session: Session, app: str, version: str) -> list[Leg]:
     """The legs of a release as people call it, in the sequence in which they were added, read ahead; none for an unknown one."""
     found = _read_ahead(session, _LEGS_BY_RELEASE, {"app": app, "version": version})
     return sorted(found, key=lambda leg: leg.created_at)
+
+
+def read_for_showing(session: Session, release: Release) -> None:
+    """Read at once what the legs of a release are shown with; each leg would ask for each of it alone."""
+    legs = sorted(_read_ahead(session, _LEGS_OF_RELEASE, {"release": release.id}), key=lambda leg: leg.created_at)
+    _take_as_read(release, "legs", legs)
+    if not legs:
+        return
+    rounds = [round_ for leg in legs for round_ in leg.rounds]
+    seen = sightings_of(session, [round_.id for round_ in rounds])
+    used = {row.build_id for row in (*legs, *rounds)}
+    builds = {build.id: build for build in session.scalars(_BUILDS, {"ids": list(used)})}
+    for round_ in rounds:
+        _take_as_read(round_, "sighting", seen[round_.id])
+        _take_as_read(round_, "build", builds[round_.build_id])
+    go_aheads: defaultdict[str, list[GoAheadGiven]] = defaultdict(list)
+    for row in session.scalars(_GO_AHEADS, {"legs": [leg.id for leg in legs]}):
+        go_aheads[row.leg_id].append(row)
+    for leg in legs:
+        _take_as_read(leg, "build", builds[leg.build_id])
+        _take_as_read(leg, "go_aheads", go_aheads[leg.id])
 
 
 def _read_ahead(session: Session, wanted: Select[*tuple[Any, ...]], given: dict[str, Any]) -> list[Leg]:

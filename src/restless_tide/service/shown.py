@@ -260,6 +260,8 @@ def build(session: Session, row: tables.Build, *, known_before: bool = False) ->
 
 
 def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold:
+    lanes.read_for_showing(session, row)
+    written = correspondence.summaries(session, [round_ for entry in row.legs for round_ in entry.rounds])
     return ReleaseTold.of(
         row,
         app=row.app.name,
@@ -267,13 +269,14 @@ def release(session: Session, row: tables.Release, now: datetime) -> ReleaseTold
         pace=pacing.pace_of(row),
         pace_told=pacing.pace_of(row).told(),
         legs=sorted(
-            (leg(session, entry, now) for entry in row.legs),
+            (leg(session, entry, now, written) for entry in row.legs),
             key=lambda told: (told.store_title, told.track != PRODUCTION, told.place_title),
         ),
     )
 
 
-def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
+def leg(session: Session, row: tables.Leg, now: datetime, written: dict[str, tuple[int, bool]]) -> LegTold:
+    """``written`` is what is said of the messages of its rounds."""
     phase = legs.phase(row)
     rules = rules_of(row.berth.store)
     ladder = legs.ladder_of(row)
@@ -281,7 +284,6 @@ def leg(session: Session, row: tables.Leg, now: datetime) -> LegTold:
     orders = lanes.latest(session, row.id, _ORDERS_SHOWN)
     seen = row.sighting
     frozen = legs.frozen_until(row, now) if row.state in MAY_RISE else None
-    written = correspondence.summaries(session, row.rounds) if row.rounds else {}
     return LegTold.of(
         row,
         **ordered(pending, asked=legs.offered_again(row)),
