@@ -273,7 +273,7 @@ def read_for_showing(session: Session, release: Release) -> None:
         return
     rounds = [round_ for leg in legs for round_ in leg.rounds]
     seen = sightings_of(session, [round_.id for round_ in rounds])
-    used = {row.build_id for row in (*legs, *rounds)}
+    used = {leg.build_id for leg in legs} | {round_.build_id for round_ in rounds}
     builds = {build.id: build for build in session.scalars(_BUILDS, {"ids": list(used)})}
     for round_ in rounds:
         _take_as_read(round_, "sighting", seen[round_.id])
