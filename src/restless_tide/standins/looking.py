@@ -8,6 +8,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from PIL import Image, UnidentifiedImageError
@@ -16,6 +17,7 @@ from restless_tide.core.picture_rules import PictureRules
 from restless_tide.core.rulebook import Rulebook
 from restless_tide.standins.judgement import Refusal
 
+FILES_REMEMBERED = 1_000
 _KINDS = {"PNG": "png", "JPEG": "jpeg", "WEBP": "webp"}
 _PAPER_COLOURS = ("CMYK", "YCCK")
 Sets = dict[str, dict[str, list[str]]]
@@ -40,8 +42,9 @@ def digest(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
+@lru_cache(FILES_REMEMBERED)
 def look(path: Path) -> Seen:
-    """Raises Refusal for what we cannot show."""
+    """Raises Refusal for what we cannot show. A file stands under its digest, so that it is looked at once."""
     size = path.stat().st_size
     try:
         with Image.open(path) as found:
@@ -150,8 +153,9 @@ def reasons_against_pictures(rules: Rulebook, held: Sets, language: str) -> list
     return reasons
 
 
+@lru_cache(FILES_REMEMBERED)
 def shows_nothing(path: Path) -> bool:
-    """Whether a picture has one colour alone; films are watched by people."""
+    """Whether a picture has one colour alone; films are watched by people. Looked at once, as above."""
     try:
         with Image.open(path) as found:
             bands = found.convert("RGB").getextrema()
