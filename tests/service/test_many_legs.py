@@ -9,19 +9,23 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
-from bench.filling import NOW, rising_at
+from bench.filling import NOW, a_rising_leg, a_store, an_app, rising_at
 from sqlalchemy import event, update
 
 from restless_tide.core.freeze import Freeze
+from restless_tide.demo.processes import STORES
 from restless_tide.desk import freezes
 from restless_tide.desk.clock import RealClock
 from restless_tide.desk.desk import Desk
 from restless_tide.desk.settings import Settings
 from restless_tide.engine import notices, sightings, tides
 from restless_tide.gateways.protocol import StoreEvent
-from restless_tide.records.tables import Leg, Store
+from restless_tide.records.tables import Leg, Release, Store
+from restless_tide.service import shown
 
 FEW, MANY = 25, 45
+OF_EACH_LEG = 2
+"""What a leg is shown with that is still asked for alone: its latest orders, and what it took the place of."""
 SEVERAL = re.compile(r"\?(, \?)+")
 """As many values as there are legs."""
 
@@ -77,3 +81,26 @@ def test_the_records_are_asked_as_often_for_many_legs_as_for_few(
         desk.close()
         asked[legs] = Counter(SEVERAL.sub("?", said) for said in statements if said.startswith(("SELECT", "WITH")))
     assert asked[FEW] == asked[MANY]
+
+
+def test_a_release_at_every_store_is_shown_by_few_statements_more_than_at_one(tmp_path: Path) -> None:
+    asked = {}
+    for stores in (STORES[:1], STORES):
+        desk = Desk(Settings(data=tmp_path / f"at-{len(stores)}"), RealClock())
+        with desk.database.writing() as session:
+            app, release = an_app(session, "marram")
+            for store in map(a_store, stores):
+                session.add(store)
+                session.flush()
+                a_rising_leg(session, app, release, store, f"sub-{store.name}")
+        statements: list[str] = []
+        with desk.look() as session:
+            row = session.query(Release).one()
+            event.listen(
+                desk.database.engine, "before_cursor_execute", lambda *told, into=statements: into.append(told[2])
+            )
+            told = shown.release(session, row, NOW)
+        desk.close()
+        assert len(told.legs) == len(stores)
+        asked[len(stores)] = len(statements)
+    assert asked[len(STORES)] - asked[1] == OF_EACH_LEG * (len(STORES) - 1)
