@@ -18,6 +18,7 @@ from restless_tide.core.rulebook import Rulebook
 from restless_tide.standins.judgement import Refusal
 
 FILES_REMEMBERED = 1_000
+"""What lies at a path stays as it is: an arrived file has the name of its upload, one that was kept that of its digest."""
 _KINDS = {"PNG": "png", "JPEG": "jpeg", "WEBP": "webp"}
 _PAPER_COLOURS = ("CMYK", "YCCK")
 Sets = dict[str, dict[str, list[str]]]
@@ -44,7 +45,7 @@ def digest(path: Path) -> str:
 
 @lru_cache(FILES_REMEMBERED)
 def look(path: Path) -> Seen:
-    """Raises Refusal for what we cannot show. A file stands under its digest, so that it is looked at once."""
+    """Raises Refusal for what we cannot show."""
     size = path.stat().st_size
     try:
         with Image.open(path) as found:
@@ -153,12 +154,17 @@ def reasons_against_pictures(rules: Rulebook, held: Sets, language: str) -> list
     return reasons
 
 
-@lru_cache(FILES_REMEMBERED)
 def shows_nothing(path: Path) -> bool:
-    """Whether a picture has one colour alone; films are watched by people. Looked at once, as above."""
+    """Whether a picture has one colour alone; films are watched by people."""
     try:
-        with Image.open(path) as found:
-            bands = found.convert("RGB").getextrema()
+        return _has_one_colour(path)
     except (OSError, ValueError, SyntaxError):
         return False
+
+
+@lru_cache(FILES_REMEMBERED)
+def _has_one_colour(path: Path) -> bool:
+    """Raises what reading the file raises, which is not remembered."""
+    with Image.open(path) as found:
+        bands = found.convert("RGB").getextrema()
     return all(isinstance(band, tuple) and band[0] == band[1] for band in bands)

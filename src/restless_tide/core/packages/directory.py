@@ -253,7 +253,8 @@ def _demand_apart(read_at: ReadAt, members: Sequence[Member], ends: Sequence[int
     begins = [member.header_at for member in members]
     if not begins:
         return 0
-    if min(begins) and not _only_filler(read_at, min(begins)):
+    first_at = min(begins)
+    if first_at and not _only_filler(read_at, first_at):
         raise _ambiguous("Bytes stand before the archive's first member")
     if all(map(le, ends, begins[1:])):  # as they nearly always lie: each behind the one before it
         return ends[-1]
